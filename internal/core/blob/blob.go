@@ -1,0 +1,91 @@
+// Package blob is where a store's bytes lie: named, immutable objects in a
+// folder, in memory or on an object store.
+//
+// An object is created whole or not at all, never changed, and never silently
+// replaced. Every backend passes the suite in package blobtest.
+package blob
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"path"
+	"strings"
+)
+
+// Errors a backend answers with, wrapped in what was being done and to which
+// object.
+var (
+	// ErrExists: Create found an object of that name; it is untouched.
+	ErrExists = errors.New("object exists already")
+	// ErrNotFound: there is no object of that name.
+	ErrNotFound = errors.New("no such object")
+	// ErrName: the name is not one an object may have.
+	ErrName = errors.New("bad object name")
+	// ErrRange: ReadAt was asked for bytes the object does not have.
+	ErrRange = errors.New("object is shorter than asked for")
+)
+
+// Info describes an object.
+type Info struct {
+	Name string
+	Size int64 // bytes
+}
+
+// Backend keeps objects. Names are slash-separated, as CheckName allows. All
+// methods may be called from many goroutines and processes at once.
+type Backend interface {
+	// Create makes an object with this content. When it returns nil the
+	// object is durable; when it returns an error, the object is whole or
+	// absent, never part of it.
+	Create(ctx context.Context, name string, data []byte) error
+	// Read gives the whole object.
+	Read(ctx context.Context, name string) ([]byte, error)
+	// ReadAt gives exactly n bytes from off; a negative off counts from the
+	// end. Asking for what is not there is ErrRange.
+	ReadAt(ctx context.Context, name string, off int64, n int) ([]byte, error)
+	// List calls fn with every object whose name begins with prefix, in
+	// order of names. Objects made meanwhile may be missed.
+	List(ctx context.Context, prefix string, fn func(Info) error) error
+	// Remove deletes an object; ErrNotFound when there is none.
+	Remove(ctx context.Context, name string) error
+	// String gives the location, for people; it holds no secrets.
+	String() string
+}
+
+// CheckName refuses names that some backend could not keep.
+func CheckName(name string) error {
+	if name == "" || len(name) > 512 || path.Clean(name) != name || name[0] == '/' {
+		return fmt.Errorf("%w: %q", ErrName, name)
+	}
+	for _, part := range strings.Split(name, "/") {
+		if part == "." || part == ".." || strings.HasPrefix(part, ".") || len(part) > 200 {
+			return fmt.Errorf("%w: %q", ErrName, name)
+		}
+		for _, c := range []byte(part) {
+			ok := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-_.=", c) >= 0
+			if !ok {
+				return fmt.Errorf("%w: %q has %q", ErrName, name, c)
+			}
+		}
+	}
+	return nil
+}
+
+// Open gives the backend for a location: file:///path or mem:.
+func Open(location string) (Backend, error) {
+	u, err := url.Parse(location)
+	if err != nil {
+		return nil, fmt.Errorf("store location %q: %w", location, err)
+	}
+	switch {
+	case u.Scheme == "file" && u.Host == "" && path.IsAbs(u.Path):
+		return NewDir(u.Path), nil
+	case u.Scheme == "mem":
+		return NewMemory(), nil
+	case u.Scheme == "file":
+		return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path", location)
+	}
+	return nil, fmt.Errorf("store location %q: this version keeps stores in folders, file:///absolute/path", location)
+}

@@ -1,0 +1,220 @@
+package blob
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// Dir keeps objects as files below a folder.
+//
+// An object is written to a temporary file, synced, and linked to its name;
+// the link fails where the name is taken, so nothing is ever replaced. Then
+// the folder is synced. A crash leaves at most a temporary file, which List
+// does not show.
+type Dir struct{ root string }
+
+// tmpDir holds files being written. Its name is none that CheckName allows.
+const tmpDir = ".incoming"
+
+// NewDir gives the backend for a folder, which need not exist.
+func NewDir(root string) *Dir { return &Dir{filepath.Clean(root)} }
+
+func (d *Dir) path(name string) string { return filepath.Join(d.root, filepath.FromSlash(name)) }
+
+// Create implements Backend.
+func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = fmt.Errorf("create %s: %w", name, err)
+		}
+	}()
+	dst := d.path(name)
+	if _, err := os.Lstat(dst); err == nil {
+		return ErrExists
+	}
+	if err := d.makeFolder(filepath.Join(d.root, tmpDir)); err != nil {
+		return err
+	}
+	if err := d.makeFolder(filepath.Dir(dst)); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Join(d.root, tmpDir), "w-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.Remove(f.Name()) }()
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if err := os.Link(f.Name(), dst); errors.Is(err, fs.ErrExist) {
+		return ErrExists
+	} else if err != nil {
+		return err
+	}
+	return syncFolder(filepath.Dir(dst))
+}
+
+// makeFolder makes a folder and those above it, each made durable.
+func (d *Dir) makeFolder(dir string) error {
+	if _, err := os.Stat(dir); err == nil {
+		return nil
+	}
+	parent := filepath.Dir(dir)
+	if parent != dir {
+		if err := d.makeFolder(parent); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return syncFolder(parent)
+}
+
+func syncFolder(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+func (d *Dir) open(name string) (*os.File, error) {
+	if err := CheckName(name); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(d.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
+	}
+	return f, err
+}
+
+// Read implements Backend.
+func (d *Dir) Read(ctx context.Context, name string) ([]byte, error) {
+	f, err := d.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(f)
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", name, err)
+	}
+	return b, ctx.Err()
+}
+
+// ReadAt implements Backend.
+func (d *Dir) ReadAt(ctx context.Context, name string, off int64, n int) ([]byte, error) {
+	f, err := d.open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if off < 0 {
+		st, err := f.Stat()
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", name, err)
+		}
+		if off += st.Size(); off < 0 {
+			return nil, fmt.Errorf("read %s: %w", name, ErrRange)
+		}
+	}
+	b := make([]byte, n)
+	if got, err := f.ReadAt(b, off); got < n {
+		if errors.Is(err, io.EOF) {
+			err = ErrRange
+		}
+		return nil, fmt.Errorf("read %s: %w", name, err)
+	}
+	return b, ctx.Err()
+}
+
+// List implements Backend.
+func (d *Dir) List(ctx context.Context, prefix string, fn func(Info) error) error {
+	// Begin at the deepest folder the prefix names whole.
+	start := ""
+	if i := strings.LastIndexByte(prefix, '/'); i >= 0 {
+		start = prefix[:i]
+	}
+	var all []Info
+	err := filepath.WalkDir(d.path(start), func(p string, e fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if e.IsDir() {
+			if e.Name() == tmpDir {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		rel, err := filepath.Rel(d.root, p)
+		if err != nil {
+			return err
+		}
+		name := filepath.ToSlash(rel)
+		if !strings.HasPrefix(name, prefix) || CheckName(name) != nil {
+			return nil
+		}
+		st, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		all = append(all, Info{name, st.Size()})
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("list %q: %w", prefix, err)
+	}
+	slices.SortFunc(all, func(a, b Info) int { return strings.Compare(a.Name, b.Name) })
+	for _, i := range all {
+		if err := fn(i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Remove implements Backend.
+func (d *Dir) Remove(_ context.Context, name string) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	err := os.Remove(d.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove %s: %w", name, ErrNotFound)
+	}
+	if err != nil {
+		return fmt.Errorf("remove %s: %w", name, err)
+	}
+	return syncFolder(filepath.Dir(d.path(name)))
+}
+
+// String implements Backend.
+func (d *Dir) String() string { return "file://" + filepath.ToSlash(d.root) }

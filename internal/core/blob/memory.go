@@ -1,0 +1,104 @@
+package blob
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// Memory keeps objects in memory, for tests and rehearsals.
+type Memory struct {
+	mu      sync.RWMutex
+	objects map[string][]byte
+}
+
+// NewMemory makes an empty memory backend.
+func NewMemory() *Memory { return &Memory{objects: map[string][]byte{}} }
+
+// Create implements Backend.
+func (m *Memory) Create(_ context.Context, name string, data []byte) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, ok := m.objects[name]; ok {
+		return fmt.Errorf("create %s: %w", name, ErrExists)
+	}
+	m.objects[name] = bytes.Clone(data)
+	return nil
+}
+
+// Read implements Backend.
+func (m *Memory) Read(_ context.Context, name string) ([]byte, error) {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	b, ok := m.objects[name]
+	if !ok {
+		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
+	}
+	return bytes.Clone(b), nil
+}
+
+// ReadAt implements Backend.
+func (m *Memory) ReadAt(_ context.Context, name string, off int64, n int) ([]byte, error) {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	b, ok := m.objects[name]
+	if !ok {
+		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
+	}
+	if off < 0 {
+		off += int64(len(b))
+	}
+	if off < 0 || n < 0 || off+int64(n) > int64(len(b)) {
+		return nil, fmt.Errorf("read %s: %w", name, ErrRange)
+	}
+	return bytes.Clone(b[off : off+int64(n)]), nil
+}
+
+// List implements Backend.
+func (m *Memory) List(ctx context.Context, prefix string, fn func(Info) error) error {
+	m.mu.RLock()
+	var all []Info
+	for name, b := range m.objects {
+		if strings.HasPrefix(name, prefix) {
+			all = append(all, Info{name, int64(len(b))})
+		}
+	}
+	m.mu.RUnlock()
+	slices.SortFunc(all, func(a, b Info) int { return strings.Compare(a.Name, b.Name) })
+	for _, i := range all {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := fn(i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Remove implements Backend.
+func (m *Memory) Remove(_ context.Context, name string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, ok := m.objects[name]; !ok {
+		return fmt.Errorf("remove %s: %w", name, ErrNotFound)
+	}
+	delete(m.objects, name)
+	return nil
+}
+
+// Flip changes one bit of an object, for tests of what damage does.
+func (m *Memory) Flip(name string, bit int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.objects[name][bit/8] ^= 1 << (bit % 8)
+}
+
+// String implements Backend.
+func (m *Memory) String() string { return "mem:" }

@@ -1,0 +1,390 @@
+// Package fold makes the state of a cluster at a moment from its state at an
+// earlier one and the changes in between.
+//
+// It is a sort-merge join: changes are sorted by namespace and key (on disk
+// where there are many), and merged with the earlier trees in one pass.
+// Namespaces that are created, renamed or dropped on the way are followed by
+// incarnation, so that a namespace dropped and made again does not inherit.
+package fold
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+)
+
+// Model is what an engine knows about the meaning of its changes. It needs no
+// server.
+type Model interface {
+	// Apply gives the record that a Patch makes of old. Loose says that old
+	// may be from a later moment than the change (a fuzzy scan), so that what
+	// does not fit is to be passed over.
+	Apply(old []byte, c *record.Change, loose bool) ([]byte, error)
+	// Alter gives the definition that an Alter makes of def.
+	Alter(def []byte, c *record.Change) ([]byte, error)
+	// Implied gives the definition of a namespace that came to be by its
+	// first record, without an entry of its own.
+	Implied() []byte
+}
+
+// ErrDiverged means that the changes do not fit the state they are folded
+// into: one of the two is not what it claims to be.
+var ErrDiverged = errors.New("the log does not fit the point it follows")
+
+// Fold gathers changes. Zero or more calls of Base come first, then Change in
+// order of the log, then Namespaces.
+type Fold struct {
+	model  Model
+	loose  bool
+	sorter *tree.Sorter
+	all    []*Namespace
+	names  map[string]*Namespace
+	idents map[string]*Namespace
+	want   map[int]bool
+	plan   bool
+	keyBuf []byte
+	valBuf []byte
+	Count  int64 // changes taken
+}
+
+// Namespace is one incarnation of a namespace on its way through the changes.
+type Namespace struct {
+	record.Namespace
+	// Root is the content the changes are merged into; for namespaces given
+	// to Base it may be set until Merge or Walk is called.
+	Root tree.Root
+	// Implied says that it came to be without an entry that created it.
+	Implied bool
+	id      int
+	gone    bool
+}
+
+// New makes a fold that sorts in at most bound bytes of memory and then in
+// dir. With loose set it accepts bases of a later moment than the first
+// changes, as a scan gives them that ran while the log went on.
+func New(model Model, loose bool, dir string, bound int) *Fold {
+	return &Fold{model: model, loose: loose, sorter: tree.NewSorter(dir, bound),
+		names: map[string]*Namespace{}, idents: map[string]*Namespace{}}
+}
+
+// NewPlan makes a fold that only follows namespaces and keeps no records: its
+// Namespaces say what there will be, for Want.
+func NewPlan(model Model) *Fold {
+	f := New(model, false, "", 0)
+	f.plan = true
+	return f
+}
+
+// Want restricts the records kept to incarnations of a plan over the same
+// changes that choose accepts.
+func (f *Fold) Want(plan *Fold, choose func(*Namespace) bool) {
+	f.want = map[int]bool{}
+	for _, n := range plan.Namespaces() {
+		if choose(n) {
+			f.want[n.id] = true
+		}
+	}
+}
+
+// Close gives temporary files back.
+func (f *Fold) Close() { f.sorter.Close() }
+
+// Base adds a namespace of the earlier state.
+func (f *Fold) Base(ns record.Namespace, root tree.Root) *Namespace {
+	n := f.begin(ns)
+	n.Root = root
+	return n
+}
+
+func (f *Fold) begin(ns record.Namespace) *Namespace {
+	n := &Namespace{Namespace: ns, id: len(f.all)}
+	f.all = append(f.all, n)
+	f.names[ns.Name] = n
+	if len(ns.Ident) > 0 {
+		f.idents[string(ns.Ident)] = n
+	}
+	return n
+}
+
+func (f *Fold) end(n *Namespace) {
+	n.gone = true
+	if f.names[n.Name] == n {
+		delete(f.names, n.Name)
+	}
+}
+
+// find gives the incarnation a change is about, or nil.
+func (f *Fold) find(c *record.Change) *Namespace {
+	if len(c.Ident) > 0 {
+		if n := f.idents[string(c.Ident)]; n != nil {
+			return n
+		}
+		if n := f.names[c.Namespace]; n != nil && len(n.Ident) == 0 {
+			return n
+		}
+		return nil
+	}
+	return f.names[c.Namespace]
+}
+
+// Change takes the next change of the log.
+func (f *Fold) Change(c *record.Change) error {
+	f.Count++
+	n := f.find(c)
+	if c.Op.Record() {
+		if n == nil {
+			if c.Op == record.Delete || f.loose && len(c.Ident) > 0 {
+				// Loose: it was dropped before the namespaces were listed.
+				return f.unknown(c, c.Op == record.Delete && len(c.Ident) == 0)
+			}
+			n = f.begin(record.Namespace{Name: c.Namespace, Ident: bytes.Clone(c.Ident), Kind: "collection", Definition: f.model.Implied()})
+			n.Implied = true
+		}
+		return f.keep(n, c)
+	}
+	switch c.Op {
+	case record.Create:
+		if n != nil {
+			if f.loose || n.Implied {
+				return nil
+			}
+			return fmt.Errorf("%w: %s is created, but is there already", ErrDiverged, c.Namespace)
+		}
+		if old := f.names[c.Namespace]; old != nil && !f.loose {
+			return fmt.Errorf("%w: %s is created, but is there already with another identity", ErrDiverged, c.Namespace)
+		}
+		kind, def := SplitCreate(c.Value)
+		f.begin(record.Namespace{Name: c.Namespace, Ident: bytes.Clone(c.Ident), Kind: kind, Definition: bytes.Clone(def)})
+	case record.Alter:
+		if n == nil {
+			return f.unknown(c, false)
+		}
+		def, err := f.model.Alter(n.Definition, c)
+		if err != nil {
+			return fmt.Errorf("%s at %s: %w", c.Namespace, c.At.Hex(), err)
+		}
+		n.Definition = def
+	case record.Drop:
+		if n == nil {
+			return f.unknown(c, false)
+		}
+		f.end(n)
+	case record.Rename:
+		if n == nil {
+			return f.unknown(c, false)
+		}
+		if old := f.names[c.To]; old != nil && old != n {
+			if !f.loose {
+				return fmt.Errorf("%w: %s is renamed to %s, which is there", ErrDiverged, c.Namespace, c.To)
+			}
+			delete(f.names, c.To)
+		}
+		if f.names[n.Name] == n {
+			delete(f.names, n.Name)
+		}
+		n.Name = c.To
+		f.names[c.To] = n
+	case record.Empty:
+		if n == nil {
+			return f.unknown(c, false)
+		}
+		ns := n.Namespace
+		f.end(n)
+		f.begin(ns)
+	default:
+		return fmt.Errorf("%w: unknown operation %d", ErrDiverged, c.Op)
+	}
+	return nil
+}
+
+// unknown answers a change to a namespace that is not there.
+func (f *Fold) unknown(c *record.Change, harmless bool) error {
+	if f.loose || harmless {
+		return nil
+	}
+	return fmt.Errorf("%w: %s of %s at %s, which is not there", ErrDiverged, c.Op, c.Namespace, c.At.Hex())
+}
+
+func (f *Fold) keep(n *Namespace, c *record.Change) error {
+	if f.plan || n.gone || f.want != nil && !f.want[n.id] {
+		return nil
+	}
+	f.keyBuf = binary.BigEndian.AppendUint32(f.keyBuf[:0], uint32(n.id))
+	f.keyBuf = append(f.keyBuf, c.Key...)
+	f.valBuf = record.AppendChange(f.valBuf[:0], &record.Change{Op: c.Op, Value: c.Value, At: c.At, Wall: c.Wall})
+	return f.sorter.Add(f.keyBuf, f.valBuf)
+}
+
+// Namespaces gives what is there after the last change, in order of names.
+func (f *Fold) Namespaces() []*Namespace {
+	var out []*Namespace
+	for _, n := range f.all {
+		if !n.gone {
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Namespace) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Merge builds the final tree of every namespace that choose accepts (nil:
+// all) and calls done with it.
+func (f *Fold) Merge(ctx context.Context, src tree.Source, sink tree.Sink, choose func(*Namespace) bool, done func(*Namespace, tree.Root) error) error {
+	return f.each(choose, func(n *Namespace, e *edits) error {
+		root := n.Root
+		if n.Kind == "view" {
+			return done(n, tree.Root{})
+		}
+		if e.more || n.Root.Hash.IsZero() {
+			var err error
+			if root, err = tree.Merge(ctx, src, n.Root, e, sink); err != nil {
+				return fmt.Errorf("%s: %w", n.Name, err)
+			}
+		}
+		return done(n, root)
+	})
+}
+
+// Walk calls begin for every namespace that choose accepts, and then fn with
+// each record of its final content in key order, and done, storing nothing.
+func (f *Fold) Walk(ctx context.Context, src tree.Source, choose func(*Namespace) bool, begin func(*Namespace) error,
+	fn func(*Namespace, record.Record) error, done func(*Namespace) error) error {
+	return f.each(choose, func(n *Namespace, e *edits) error {
+		if err := begin(n); err != nil {
+			return err
+		}
+		if n.Kind != "view" {
+			err := tree.MergeWalk(ctx, src, n.Root, e, func(r record.Record) error { return fn(n, r) })
+			if err != nil {
+				return fmt.Errorf("%s: %w", n.Name, err)
+			}
+		}
+		return done(n)
+	})
+}
+
+// each goes through the living incarnations in the sorter's order.
+func (f *Fold) each(choose func(*Namespace) bool, fn func(*Namespace, *edits) error) error {
+	items, err := f.sorter.Sorted()
+	if err != nil {
+		return err
+	}
+	defer items.Close()
+	e := &edits{items: items, model: f.model, loose: f.loose}
+	if err := e.pull(); err != nil {
+		return err
+	}
+	for _, n := range f.all {
+		if n.gone || choose != nil && !choose(n) {
+			continue
+		}
+		if err := e.seek(n.id); err != nil {
+			return err
+		}
+		if err := fn(n, e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// edits gives one incarnation's sorted changes to a merge.
+type edits struct {
+	items *tree.SortedItems
+	model Model
+	loose bool
+	id    int
+	// the item that comes next
+	nextID     int
+	nextKey    []byte
+	nextChange record.Change
+	valBuf     []byte
+	end        bool
+	more       bool // the next item is of this incarnation
+	key        []byte
+}
+
+func (e *edits) pull() error {
+	k, v, ok, err := e.items.Next()
+	if err != nil {
+		return err
+	}
+	if !ok {
+		e.end, e.more = true, false
+		return nil
+	}
+	e.nextID = int(binary.BigEndian.Uint32(k))
+	e.nextKey = append(e.nextKey[:0], k[4:]...)
+	e.valBuf = append(e.valBuf[:0], v...)
+	if e.nextChange, _, err = record.ReadChange(e.valBuf); err != nil {
+		return err
+	}
+	e.more = e.nextID == e.id
+	return nil
+}
+
+func (e *edits) seek(id int) error {
+	e.id = id
+	e.more = !e.end && e.nextID == id
+	for !e.end && e.nextID < id {
+		if err := e.pull(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// NextKey implements tree.Edits.
+func (e *edits) NextKey(context.Context) ([]byte, bool, error) {
+	if !e.more {
+		return nil, false, nil
+	}
+	e.key = append(e.key[:0], e.nextKey...)
+	return e.key, true, nil
+}
+
+// Edit implements tree.Edits: it applies all changes of the key in order.
+func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool, error) {
+	value, keep := old, present
+	for e.more && bytes.Equal(e.nextKey, e.key) {
+		c := &e.nextChange
+		switch c.Op {
+		case record.Put:
+			value, keep = bytes.Clone(c.Value), true
+		case record.Delete:
+			value, keep = nil, false
+		case record.Patch:
+			if keep {
+				v, err := e.model.Apply(value, c, e.loose)
+				if err != nil {
+					return nil, false, fmt.Errorf("update at %s: %w", c.At.Hex(), err)
+				}
+				value = v
+			} else if !e.loose {
+				return nil, false, fmt.Errorf("%w: update at %s of a record that is not there (key %x)", ErrDiverged, c.At.Hex(), e.key)
+			}
+		}
+		if err := e.pull(); err != nil {
+			return nil, false, err
+		}
+	}
+	return value, keep, nil
+}
+
+// JoinCreate makes the value of a Create change.
+func JoinCreate(kind string, definition []byte) []byte {
+	return append(append([]byte(kind), 0), definition...)
+}
+
+// SplitCreate takes the value of a Create change apart.
+func SplitCreate(value []byte) (kind string, definition []byte) {
+	k, d, _ := bytes.Cut(value, []byte{0})
+	return string(k), d
+}

@@ -1,0 +1,153 @@
+// Package frame is the one envelope in which all bytes of a store lie: a short
+// header, a checksum, and the payload, compressed where that helps.
+//
+// A frame is checked before it is believed: a flipped bit anywhere in header
+// or payload is an error that wraps ErrDamaged, never wrong bytes. The layout
+// is specified in docs/format.md.
+package frame
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/zeebo/blake3"
+)
+
+// Kind says what a frame holds.
+type Kind byte
+
+// Kinds of frames. Their numbers are part of the store format.
+const (
+	Leaf     Kind = 1 // one tree node or piece, alone
+	Shared   Kind = 2 // several small nodes or patches, one after the other
+	Footer   Kind = 3 // the list of a pack's objects
+	Index    Kind = 4 // the lists of several packs
+	Manifest Kind = 5 // a point or the store's own description, as JSON
+	Changes  Kind = 6 // encoded changes of a journal segment
+	Segment  Kind = 7 // a journal segment's header
+)
+
+const (
+	// HeaderSize is the length in bytes of a frame before its payload.
+	HeaderSize = 28
+	// MaxRaw bounds what a frame may claim to hold, so that damage to a
+	// length cannot make a reader allocate without end.
+	MaxRaw = 1 << 30
+
+	version   = 1
+	codecRaw  = 0
+	codecZstd = 1
+)
+
+// ErrDamaged means that stored bytes are not what was written.
+var ErrDamaged = errors.New("damaged frame")
+
+// ErrTooNew means that a frame was written in a way this version cannot read.
+var ErrTooNew = errors.New("frame of a later format")
+
+var encoder = sync.OnceValue(func() *zstd.Encoder {
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return e
+})
+
+var decoder = sync.OnceValue(func() *zstd.Decoder {
+	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxRaw), zstd.WithDecoderConcurrency(0))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return d
+})
+
+// Header describes a frame. Lengths are in bytes.
+type Header struct {
+	Kind   Kind
+	codec  byte
+	Raw    int // length of the content
+	Stored int // length of the payload as stored, without the header
+	sum    [16]byte
+}
+
+// Append seals raw as a frame at the end of dst. It may be called from many
+// goroutines at once.
+func Append(dst []byte, kind Kind, raw []byte) []byte {
+	start := len(dst)
+	var h [HeaderSize]byte
+	dst = append(dst, h[:]...)
+	dst = encoder().EncodeAll(raw, dst)
+	codec := byte(codecZstd)
+	if len(dst)-start-HeaderSize >= len(raw) {
+		dst = append(dst[:start+HeaderSize], raw...)
+		codec = codecRaw
+	}
+	f := dst[start:]
+	f[0], f[1], f[2], f[3] = byte(kind), codec, 0, version
+	binary.BigEndian.PutUint32(f[4:], uint32(len(raw)))
+	binary.BigEndian.PutUint32(f[8:], uint32(len(f)-HeaderSize))
+	sum := checksum(f)
+	copy(f[12:], sum[:])
+	return dst
+}
+
+func checksum(f []byte) (sum [16]byte) {
+	h := blake3.New()
+	_, _ = h.Write(f[:12])
+	_, _ = h.Write(f[HeaderSize:])
+	copy(sum[:], h.Sum(nil))
+	return sum
+}
+
+// ReadHeader reads a frame's header; b holds at least HeaderSize bytes. The
+// payload is only proven by Open.
+func ReadHeader(b []byte) (Header, error) {
+	var h Header
+	if len(b) < HeaderSize {
+		return h, fmt.Errorf("%w: %d bytes where a frame begins", ErrDamaged, len(b))
+	}
+	if b[3] > version || b[2] != 0 {
+		// An encrypted or later frame, or a flipped bit: only the checksum
+		// of the whole could tell, and this version cannot open either.
+		return h, fmt.Errorf("%w (version %d, protection %d), or %w", ErrTooNew, b[3], b[2], ErrDamaged)
+	}
+	h.Kind, h.codec = Kind(b[0]), b[1]
+	raw, stored := binary.BigEndian.Uint32(b[4:]), binary.BigEndian.Uint32(b[8:])
+	if b[3] != version || h.codec > codecZstd || raw > MaxRaw || stored > MaxRaw || h.codec == codecRaw && raw != stored {
+		return h, fmt.Errorf("%w: impossible header", ErrDamaged)
+	}
+	h.Raw, h.Stored = int(raw), int(stored)
+	copy(h.sum[:], b[12:])
+	return h, nil
+}
+
+// Open checks the frame at the front of b and gives its content and the bytes
+// after it. The content may share memory with b.
+func Open(b []byte, want Kind) (raw, rest []byte, err error) {
+	h, err := ReadHeader(b)
+	if err != nil {
+		return nil, nil, err
+	}
+	end := HeaderSize + h.Stored
+	if end > len(b) {
+		return nil, nil, fmt.Errorf("%w: %d bytes stored, %d there", ErrDamaged, end, len(b))
+	}
+	f := b[:end]
+	if checksum(f) != h.sum {
+		return nil, nil, fmt.Errorf("%w: checksum differs", ErrDamaged)
+	}
+	if h.Kind != want {
+		return nil, nil, fmt.Errorf("%w: kind %d where %d belongs", ErrDamaged, h.Kind, want)
+	}
+	raw = f[HeaderSize:end:end]
+	if h.codec == codecZstd {
+		raw, err = decoder().DecodeAll(raw, make([]byte, 0, h.Raw))
+		if err != nil || len(raw) != h.Raw {
+			return nil, nil, fmt.Errorf("%w: content does not decompress to %d bytes: %v", ErrDamaged, h.Raw, err)
+		}
+	}
+	return raw, b[end:], nil
+}

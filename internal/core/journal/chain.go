@@ -1,0 +1,177 @@
+package journal
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+)
+
+// Chain is all segments of one shard, in order of where they begin.
+type Chain struct {
+	Shard    string
+	Segments []Header
+}
+
+// NewChain orders segments of one shard.
+func NewChain(shard string, segments []Header) *Chain {
+	slices.SortFunc(segments, func(a, b Header) int {
+		return strings.Compare(string(a.After.Position), string(b.After.Position))
+	})
+	return &Chain{Shard: shard, Segments: segments}
+}
+
+// Gap is a stretch of a log of which nothing is known.
+type Gap struct {
+	Shard string      `json:"shard"`
+	From  record.Mark `json:"from"`
+	To    record.Mark `json:"to"`
+	Why   string      `json:"why"`
+}
+
+// Gaps lists the stretches that are missing: those that capture said it lost,
+// and those where a segment that should be there is not, or is not the one its
+// successor was sealed upon.
+func (c *Chain) Gaps() []Gap {
+	var gaps []Gap
+	for i := range c.Segments {
+		s := &c.Segments[i]
+		if s.Gap != "" {
+			gaps = append(gaps, Gap{c.Shard, s.After, s.Last, s.Gap})
+		}
+		if i == 0 {
+			if !s.Prev.IsZero() {
+				gaps = append(gaps, Gap{c.Shard, record.Mark{}, s.After, "earlier segments are no longer in the store"})
+			}
+			continue
+		}
+		before := &c.Segments[i-1]
+		switch {
+		case before.Last.Position != s.After.Position:
+			gaps = append(gaps, Gap{c.Shard, before.Last, s.After, "a segment is missing from the store"})
+		case s.Prev != before.ID:
+			gaps = append(gaps, Gap{c.Shard, s.After, s.After, "a segment is not the one that was sealed: it was replaced or changed"})
+		}
+	}
+	return gaps
+}
+
+// End gives the last mark of the chain and the identity to seal the next
+// segment upon; ok is false when there is no segment.
+func (c *Chain) End() (last record.Mark, prev tree.Hash, ok bool) {
+	if len(c.Segments) == 0 {
+		return record.Mark{}, tree.Hash{}, false
+	}
+	s := &c.Segments[len(c.Segments)-1]
+	return s.Last, s.ID, true
+}
+
+// Reach says how far the log is known without a break from a mark on.
+func (c *Chain) Reach(from record.Mark) record.Mark {
+	for i := range c.Segments {
+		s := &c.Segments[i]
+		if s.Last.Position < from.Position || s.Last.Position == from.Position && !s.Last.Wall.After(from.Wall) {
+			continue
+		}
+		if s.After.Position > from.Position || s.Gap != "" {
+			break
+		}
+		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position && s.Prev != c.Segments[i-1].ID {
+			break
+		}
+		from = s.Last
+	}
+	return from
+}
+
+// Between gives the segments that hold changes after one position and up to
+// another. It is an error when the stretch is not known without a break.
+func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
+	at := after
+	var out []Header
+	for i := range c.Segments {
+		s := &c.Segments[i]
+		if s.Last.Position <= at {
+			continue
+		}
+		if at >= upTo {
+			break
+		}
+		if s.After.Position > at {
+			return nil, &MissingError{Shard: c.Shard, From: at, To: s.After.Position, Why: "a segment is missing from the store"}
+		}
+		if s.Gap != "" {
+			return nil, &MissingError{Shard: c.Shard, From: s.After.Position, To: s.Last.Position, FromTime: s.After.Wall, ToTime: s.Last.Wall, Why: s.Gap}
+		}
+		out = append(out, *s)
+		at = s.Last.Position
+	}
+	if at < upTo {
+		return nil, &MissingError{Shard: c.Shard, From: at, To: upTo, Why: "the log is captured only up to there"}
+	}
+	return out, nil
+}
+
+// MissingError says that a stretch of the log is not there.
+type MissingError struct {
+	Shard            string
+	From, To         record.Position
+	FromTime, ToTime time.Time
+	Why              string
+}
+
+// Error implements error.
+func (e *MissingError) Error() string {
+	if !e.FromTime.IsZero() {
+		return fmt.Sprintf("shard %s: nothing is known of its log from %s to %s: %s",
+			e.Shard, e.FromTime.Format(time.RFC3339), e.ToTime.Format(time.RFC3339), e.Why)
+	}
+	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(), e.To.Hex(), e.Why)
+}
+
+// PositionAt gives the last mark at or before a moment that these segments'
+// headers and the changes read by scan tell of. Scan is called with the one
+// segment in which the moment lies and must call its function with every
+// change of it.
+func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header, func(*record.Change) error) error) (record.Mark, error) {
+	at := start
+	for i := range c.Segments {
+		s := c.Segments[i]
+		if s.Last.Position <= at.Position && !s.Last.Wall.After(at.Wall) {
+			continue
+		}
+		if s.Gap != "" || s.After.Position > at.Position {
+			return at, nil
+		}
+		if !s.Last.Wall.After(moment) {
+			at = s.Last
+			continue
+		}
+		// The moment lies within this segment: the last position whose whole
+		// entry is no later. Clocks may step back; the log's order rules, so
+		// the first later entry ends the search.
+		err := scan(s, func(ch *record.Change) error {
+			if ch.At <= at.Position {
+				return nil
+			}
+			if ch.Time().After(moment) {
+				return errStop
+			}
+			at = record.Mark{Position: ch.At, Wall: ch.Time()}
+			return nil
+		})
+		if err == errStop {
+			err = nil
+		}
+		if err == nil && moment.After(at.Wall) {
+			at.Wall = moment
+		}
+		return at, err
+	}
+	return at, nil
+}
+
+var errStop = fmt.Errorf("stop")

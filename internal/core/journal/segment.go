@@ -1,0 +1,219 @@
+// Package journal keeps each shard's changes as sealed segments.
+//
+// A segment covers the log from just after one position up to and including
+// another, names its shard and wall times, and carries the identity of the
+// segment before it: a missing, replaced or damaged one is found. A stretch
+// that could not be captured is a segment too, without changes and with the
+// reason: a gap is a fact that is kept.
+package journal
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+)
+
+// Header describes a segment.
+type Header struct {
+	Cluster string `json:"cluster"`
+	Shard   string `json:"shard"`
+	// After is where the segment begins: its changes come after it.
+	After record.Mark `json:"after"`
+	// Last is the end of what it covers, included.
+	Last record.Mark `json:"last"`
+	// First is the position of the first change; empty without changes.
+	First record.Mark `json:"first"`
+	// Changes counts the changes; Bytes is their size before compression.
+	Changes int64 `json:"changes"`
+	Bytes   int64 `json:"bytes"`
+	// Prev is the identity of the segment before; zero for the first one.
+	Prev tree.Hash `json:"prev"`
+	// Body is BLAKE3 of everything after the header.
+	Body tree.Hash `json:"body"`
+	// Gap, where set, is why nothing is known about this stretch.
+	Gap string `json:"gap,omitempty"`
+	// Doubt lists what was seen that the log does not tell, such as a
+	// namespace that went away without an entry.
+	Doubt []string `json:"doubt,omitempty"`
+	// Source is the member the log was read from.
+	Source string    `json:"source,omitempty"`
+	Made   time.Time `json:"made"`
+
+	// ID is the segment's identity: BLAKE3 of its header, which includes that
+	// of the body.
+	ID tree.Hash `json:"-"`
+	// Size is the segment's length in the store, in bytes.
+	Size int64 `json:"-"`
+}
+
+const (
+	magic = "DXSG\x01\x00\x00\x00"
+	// HeadSize is how many bytes from the front are read to get at a header;
+	// the few that are longer take a second read.
+	HeadSize = 4 << 10
+	// blockSize is how many bytes of changes share a frame.
+	blockSize = 256 << 10
+)
+
+// ErrDamaged means that a segment's bytes are not what was sealed.
+var ErrDamaged = errors.New("damaged log segment")
+
+// Builder gathers changes for one segment.
+type Builder struct {
+	head  Header
+	body  []byte
+	block []byte
+}
+
+// NewBuilder begins a segment after the mark.
+func NewBuilder(cluster, shard string, after record.Mark) *Builder {
+	return &Builder{head: Header{Cluster: cluster, Shard: shard, After: after, Last: after}}
+}
+
+// Add appends a change. Changes come in order of position.
+func (b *Builder) Add(c *record.Change) error {
+	if c.At < b.head.Last.Position || c.At == b.head.After.Position {
+		return fmt.Errorf("journal: change at %s after %s", c.At.Hex(), b.head.Last.Position.Hex())
+	}
+	mark := record.Mark{Position: c.At, Wall: c.Time()}
+	if b.head.Changes == 0 {
+		b.head.First = mark
+	}
+	b.head.Changes++
+	b.CoverTo(mark)
+	n := len(b.block)
+	b.block = record.AppendChange(b.block, c)
+	b.head.Bytes += int64(len(b.block) - n)
+	if len(b.block) >= blockSize {
+		b.endBlock()
+	}
+	return nil
+}
+
+// CoverTo says that the log was read up to the mark, with or without changes.
+func (b *Builder) CoverTo(m record.Mark) {
+	if m.Position > b.head.Last.Position {
+		b.head.Last.Position = m.Position
+	}
+	if m.Wall.After(b.head.Last.Wall) {
+		b.head.Last.Wall = m.Wall
+	}
+}
+
+func (b *Builder) endBlock() {
+	if len(b.block) > 0 {
+		b.body = frame.Append(b.body, frame.Changes, b.block)
+		b.block = b.block[:0]
+	}
+}
+
+// Header gives what the segment is so far.
+func (b *Builder) Header() Header { return b.head }
+
+// Size is about how many bytes the segment holds in memory.
+func (b *Builder) Size() int { return len(b.body) + len(b.block) }
+
+// Doubt notes something seen that the log does not tell.
+func (b *Builder) Doubt(what string) { b.head.Doubt = append(b.head.Doubt, what) }
+
+// Seal ends the segment and gives its bytes. Prev is the identity of the
+// segment before it; the zero hash begins a chain.
+func (b *Builder) Seal(prev tree.Hash, source string) (Header, []byte, error) {
+	b.endBlock()
+	b.head.Prev, b.head.Source, b.head.Made = prev, source, time.Now().UTC().Truncate(time.Millisecond)
+	return seal(b.head, b.body)
+}
+
+// SealGap makes the segment that says nothing is known between two marks.
+func SealGap(cluster, shard string, after, last record.Mark, why string, prev tree.Hash) (Header, []byte, error) {
+	return seal(Header{Cluster: cluster, Shard: shard, After: after, Last: last, Gap: why, Prev: prev,
+		Made: time.Now().UTC().Truncate(time.Millisecond)}, nil)
+}
+
+func seal(h Header, body []byte) (Header, []byte, error) {
+	h.Body = blake3.Sum256(body)
+	raw, err := json.Marshal(h)
+	if err != nil {
+		return h, nil, err
+	}
+	h.ID = blake3.Sum256(raw)
+	out := frame.Append([]byte(magic), frame.Segment, raw)
+	out = append(out, body...)
+	h.Size = int64(len(out))
+	return h, out, nil
+}
+
+// HeaderLength says how many bytes from the front hold the whole header; front
+// is the first HeadSize bytes, or all where there are fewer.
+func HeaderLength(front []byte) (int, error) {
+	if len(front) < len(magic) || string(front[:len(magic)]) != magic {
+		return 0, fmt.Errorf("%w: does not begin as one", ErrDamaged)
+	}
+	h, err := frame.ReadHeader(front[len(magic):])
+	if err != nil {
+		return 0, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	return len(magic) + frame.HeaderSize + h.Stored, nil
+}
+
+// ReadHeader gives the header at the front of a segment's bytes and what comes
+// after it.
+func ReadHeader(b []byte) (Header, []byte, error) {
+	var h Header
+	if _, err := HeaderLength(b); err != nil {
+		return h, nil, err
+	}
+	raw, rest, err := frame.Open(b[len(magic):], frame.Segment)
+	if err != nil {
+		return h, nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	if err := json.Unmarshal(raw, &h); err != nil {
+		return h, nil, fmt.Errorf("%w: header: %w", ErrDamaged, err)
+	}
+	h.ID = blake3.Sum256(raw)
+	return h, rest, nil
+}
+
+// Read checks a whole segment and calls fn with each of its changes. The
+// changes' bytes are fn's to keep.
+func Read(ctx context.Context, b []byte, fn func(*record.Change) error) (Header, error) {
+	h, body, err := ReadHeader(b)
+	if err != nil {
+		return h, err
+	}
+	if blake3.Sum256(body) != [32]byte(h.Body) {
+		return h, fmt.Errorf("%w: body is not what the header says", ErrDamaged)
+	}
+	var n int64
+	for len(body) > 0 {
+		var raw []byte
+		if raw, body, err = frame.Open(body, frame.Changes); err != nil {
+			return h, fmt.Errorf("%w: %w", ErrDamaged, err)
+		}
+		if err := ctx.Err(); err != nil {
+			return h, err
+		}
+		for len(raw) > 0 {
+			var c record.Change
+			if c, raw, err = record.ReadChange(raw); err != nil {
+				return h, fmt.Errorf("%w: %w", ErrDamaged, err)
+			}
+			n++
+			if err := fn(&c); err != nil {
+				return h, err
+			}
+		}
+	}
+	if n != h.Changes {
+		return h, fmt.Errorf("%w: %d changes, the header says %d", ErrDamaged, n, h.Changes)
+	}
+	return h, nil
+}

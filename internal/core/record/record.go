@@ -1,0 +1,120 @@
+// Package record holds the vocabulary every other package of the core shares:
+// records, namespaces, log positions and the changes a log is made of.
+//
+// Nothing here knows an engine. Keys are byte strings whose byte order is the
+// record order; values are whatever the engine itself stores, passed through
+// as raw bytes.
+package record
+
+import (
+	"bytes"
+	"encoding/hex"
+	"fmt"
+	"time"
+)
+
+// Record is one unit of content of a namespace: a document, a key, a chunk.
+type Record struct {
+	// Key orders the record within its namespace (bytewise) and identifies it.
+	Key []byte
+	// Value is the engine's own serialisation, never re-encoded.
+	Value []byte
+}
+
+// Position is a place in one shard's log. Positions of one shard order
+// bytewise; the empty position is before all others. What the bytes mean is
+// the engine's business (for document clusters: cluster time, 8 bytes, big
+// endian).
+type Position string
+
+// Hex gives the position in a form fit for names and JSON.
+func (p Position) Hex() string { return hex.EncodeToString([]byte(p)) }
+
+// MarshalText implements encoding.TextMarshaler.
+func (p Position) MarshalText() ([]byte, error) { return []byte(p.Hex()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (p *Position) UnmarshalText(b []byte) error {
+	raw, err := hex.DecodeString(string(b))
+	if err != nil {
+		return fmt.Errorf("log position %q: %w", b, err)
+	}
+	*p = Position(raw)
+	return nil
+}
+
+// Mark is a place in a shard's log together with the wall-clock time at which
+// the server wrote it.
+type Mark struct {
+	Position Position  `json:"position"`
+	Wall     time.Time `json:"wall"`
+}
+
+// Namespace names one sorted run of records and says how it is defined.
+type Namespace struct {
+	// Name as the administrator knows it, "database.collection".
+	Name string `json:"name"`
+	// Ident is the server's own identity of this incarnation (it changes when
+	// a namespace is dropped and made again); empty when the server has none.
+	Ident []byte `json:"ident,omitempty"`
+	// Kind is "collection" or "view"; a view has a definition and no records.
+	Kind string `json:"kind"`
+	// Definition is the engine's canonical description: options, validator,
+	// indexes. Equal definitions have equal bytes.
+	Definition []byte `json:"definition,omitempty"`
+}
+
+// Op says what a change does.
+type Op byte
+
+// The operations a journal holds. Their numbers are part of the store format.
+const (
+	Put    Op = 1 // the record with this key now has this value
+	Patch  Op = 2 // Value is a delta the engine applies to the record
+	Delete Op = 3 // the record is gone; Value is the engine's own naming of it
+	Create Op = 4 // the namespace begins; Value is its definition
+	Alter  Op = 5 // Value is a delta the engine applies to the definition
+	Drop   Op = 6 // the namespace ends
+	Rename Op = 7 // the namespace goes on under the name in To
+	Empty  Op = 8 // all records of the namespace are gone, the namespace stays
+)
+
+// String gives the operation's name.
+func (o Op) String() string {
+	names := [...]string{"?", "put", "patch", "delete", "create", "alter", "drop", "rename", "empty"}
+	if int(o) < len(names) {
+		return names[o]
+	}
+	return fmt.Sprintf("op(%d)", byte(o))
+}
+
+// Record reports whether the operation touches one record (true) or the
+// namespace as a whole (false).
+func (o Op) Record() bool { return o >= Put && o <= Delete }
+
+// Change is one effect of one log entry. An entry with several effects (a
+// transaction) gives several changes with the same position.
+type Change struct {
+	Op        Op
+	Namespace string
+	// Ident is the identity of the namespace, when the log names it.
+	Ident []byte
+	Key   []byte
+	Value []byte
+	// To is the new name in a Rename.
+	To string
+	At Position
+	// Wall is the server's wall clock at the entry, in milliseconds since 1970.
+	Wall int64
+}
+
+// Time gives Wall as a time.
+func (c *Change) Time() time.Time { return time.UnixMilli(c.Wall) }
+
+// Clone copies the change's bytes, for keeping it past the call it came in.
+func (c Change) Clone() Change {
+	c.Ident = bytes.Clone(c.Ident)
+	c.Key = bytes.Clone(c.Key)
+	c.Value = bytes.Clone(c.Value)
+	return c
+}

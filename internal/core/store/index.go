@@ -1,0 +1,241 @@
+package store
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/tree"
+)
+
+// index says where each node lies. It is made from the packs' footers, or from
+// the copies of them under index/, and can always be made anew.
+type index struct {
+	mu     sync.RWMutex
+	packs  []*packInfo
+	places map[tree.Hash]place
+	bases  map[tree.Hash]tree.Hash
+}
+
+type packInfo struct {
+	name string
+	size int64
+	// mem holds the pack's bytes so far while it is not yet in the backend.
+	mem []byte
+}
+
+type place struct {
+	pack               uint32
+	frameOff, frameLen uint32
+	off, len           uint32
+	patch              bool
+}
+
+const indexMagic = "DXIX\x01\x00\x00\x00"
+
+func newIndex() *index {
+	return &index{places: map[tree.Hash]place{}, bases: map[tree.Hash]tree.Hash{}}
+}
+
+// add enters a pack's objects; the caller holds the lock or is alone.
+func (x *index) add(pack *packInfo, objects []object) {
+	id := uint32(len(x.packs))
+	x.packs = append(x.packs, pack)
+	for i := range objects {
+		x.enter(id, &objects[i])
+	}
+}
+
+func (x *index) enter(pack uint32, o *object) {
+	if _, ok := x.places[o.name]; ok {
+		return // the same content twice: any copy will do
+	}
+	x.places[o.name] = place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero()}
+	if !o.base.IsZero() {
+		x.bases[o.name] = o.base
+	}
+}
+
+func (x *index) find(h tree.Hash) (p place, pack *packInfo, ok bool) {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	if p, ok = x.places[h]; ok {
+		pack = x.packs[p.pack]
+	}
+	return p, pack, ok
+}
+
+func (x *index) baseOf(h tree.Hash) tree.Hash {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	return x.bases[h]
+}
+
+func packName(id string) string { return "packs/" + id[:2] + "/" + id }
+
+type packList struct {
+	name   string
+	footer []byte
+}
+
+func encodeIndex(packs []packList) []byte {
+	var raw []byte
+	for _, p := range packs {
+		raw = binary.AppendUvarint(raw, uint64(len(p.name)))
+		raw = append(raw, p.name...)
+		raw = binary.AppendUvarint(raw, uint64(len(p.footer)))
+		raw = append(raw, p.footer...)
+	}
+	return frame.Append([]byte(indexMagic), frame.Index, raw)
+}
+
+func decodeIndex(data []byte) ([]packList, error) {
+	if len(data) < len(indexMagic) || string(data[:len(indexMagic)]) != indexMagic {
+		return nil, fmt.Errorf("%w: does not begin as an index", ErrDamaged)
+	}
+	raw, _, err := frame.Open(data[len(indexMagic):], frame.Index)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	var out []packList
+	for len(raw) > 0 {
+		var f [2][]byte
+		for i := range f {
+			n, l := binary.Uvarint(raw)
+			if l <= 0 || n > uint64(len(raw)-l) {
+				return nil, fmt.Errorf("%w: index cut short", ErrDamaged)
+			}
+			f[i], raw = raw[l:l+int(n)], raw[l+int(n):]
+		}
+		out = append(out, packList{string(f[0]), f[1]})
+	}
+	return out, nil
+}
+
+// loadIndex reads the lists of all packs: from index objects where they cover
+// a pack, from the pack itself where not. A damaged index object costs time,
+// nothing else. A pack whose own list is damaged is left out: reading a node
+// that lies in it says so.
+func loadIndex(ctx context.Context, b blob.Backend) (*index, error) {
+	present := map[string]int64{}
+	err := b.List(ctx, "packs/", func(i blob.Info) error { present[i.Name] = i.Size; return nil })
+	if err != nil {
+		return nil, err
+	}
+	x := newIndex()
+	var names []string
+	err = b.List(ctx, "index/", func(i blob.Info) error { names = append(names, i.Name); return nil })
+	if err != nil {
+		return nil, err
+	}
+	enter := func(name string, footer []byte) {
+		size, ok := present[name]
+		if !ok {
+			return
+		}
+		if objects, err := readFooter(footer); err == nil {
+			delete(present, name)
+			x.add(&packInfo{name: name, size: size}, objects)
+		}
+	}
+	for _, n := range names {
+		data, err := b.Read(ctx, n)
+		if errors.Is(err, blob.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		lists, err := decodeIndex(data)
+		if err != nil {
+			continue
+		}
+		for _, l := range lists {
+			enter(l.name, l.footer)
+		}
+	}
+	for name := range present {
+		footer, err := readPackFooter(ctx, b, name)
+		if errors.Is(err, ErrDamaged) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		enter(name, footer)
+	}
+	return x, nil
+}
+
+// RebuildIndex removes all index objects and writes one anew from the packs'
+// own lists. It gives the number of packs and nodes found, and the packs whose
+// list cannot be read.
+func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable []string, err error) {
+	var old []string
+	err = s.blob.List(ctx, "index/", func(i blob.Info) error { old = append(old, i.Name); return nil })
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	x := newIndex()
+	var lists []packList
+	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
+		footer, err := readPackFooter(ctx, s.blob, i.Name)
+		var objects []object
+		if err == nil {
+			objects, err = readFooter(footer)
+		}
+		if errors.Is(err, ErrDamaged) {
+			unreadable = append(unreadable, i.Name)
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		x.add(&packInfo{name: i.Name, size: i.Size}, objects)
+		lists = append(lists, packList{i.Name, footer})
+		return nil
+	})
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	if err := s.blob.Create(ctx, "index/"+newID(16), encodeIndex(lists)); err != nil {
+		return 0, 0, nil, err
+	}
+	for _, n := range old {
+		if err := s.blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return 0, 0, nil, err
+		}
+	}
+	s.index.mu.Lock()
+	s.index.packs, s.index.places, s.index.bases = x.packs, x.places, x.bases
+	s.index.mu.Unlock()
+	return len(lists), len(x.places), unreadable, nil
+}
+
+// Usage is what a store holds, in bytes as stored.
+type Usage struct {
+	Objects map[string]int   `json:"objects"`
+	Bytes   map[string]int64 `json:"bytes"`
+	Nodes   int              `json:"nodes"`
+	Patches int              `json:"patches"`
+}
+
+// Usage counts objects and bytes by kind: packs, index, points, journal.
+func (s *Store) Usage(ctx context.Context) (Usage, error) {
+	u := Usage{Objects: map[string]int{}, Bytes: map[string]int64{}}
+	err := s.blob.List(ctx, "", func(i blob.Info) error {
+		kind, _, _ := strings.Cut(i.Name, "/")
+		u.Objects[kind]++
+		u.Bytes[kind] += i.Size
+		return nil
+	})
+	s.index.mu.RLock()
+	u.Nodes, u.Patches = len(s.index.places), len(s.index.bases)
+	s.index.mu.RUnlock()
+	return u, err
+}

@@ -1,0 +1,304 @@
+package store
+
+import (
+	"context"
+	"encoding/base32"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+)
+
+// Point is a restore point: the content of a whole cluster at one moment.
+type Point struct {
+	ID      string `json:"id"`
+	Cluster string `json:"cluster"`
+	Engine  string `json:"engine"`
+	// Identity is the cluster's own name for itself; a point of one cluster
+	// is never continued with another's log.
+	Identity string `json:"identity"`
+	Version  string `json:"version"`
+	// Time is the moment the content is of, by the servers' clocks.
+	Time     time.Time    `json:"time"`
+	Started  time.Time    `json:"started"`
+	Finished time.Time    `json:"finished"`
+	Shards   []PointShard `json:"shards"`
+	// Made is "scan" or "fold"; From is the point a fold began with.
+	Made       string           `json:"made"`
+	From       string           `json:"from,omitempty"`
+	Namespaces []PointNamespace `json:"namespaces"`
+	// Skipped names what was left out, and why.
+	Skipped []Skipped `json:"skipped,omitempty"`
+	// Caveats say what is not guaranteed about this point.
+	Caveats []string `json:"caveats,omitempty"`
+	// Exact says that all content is of one moment of the cluster.
+	Exact bool       `json:"exact"`
+	Stats PointStats `json:"stats"`
+	Tool  string     `json:"tool"`
+}
+
+// PointShard says where in a shard's log the point lies, and who was read.
+type PointShard struct {
+	Name   string      `json:"name"`
+	Mark   record.Mark `json:"mark"` // without position where the shard has no log
+	Member string      `json:"member,omitempty"`
+	Why    string      `json:"why,omitempty"` // why this member
+}
+
+// PointNamespace is a namespace and its content.
+type PointNamespace struct {
+	record.Namespace
+	Root tree.Root `json:"root"`
+}
+
+// Skipped is something a point does not hold.
+type Skipped struct {
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
+// PointStats says what making the point took.
+type PointStats struct {
+	Records int64 `json:"records"`
+	Bytes   int64 `json:"bytes"`  // logical: keys and values
+	Stored  int64 `json:"stored"` // new bytes in the store
+	New     int64 `json:"new"`    // new nodes
+	Known   int64 `json:"known"`  // nodes that were there already
+	Patched int64 `json:"patched"`
+	Changes int64 `json:"changes"` // log changes folded in
+}
+
+// Shard gives the mark of one shard.
+func (p *Point) Shard(name string) (PointShard, bool) {
+	for _, s := range p.Shards {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return PointShard{}, false
+}
+
+// NewPointID makes an id that sorts by time and cannot be had twice.
+func NewPointID(t time.Time) string {
+	tail, _ := hex.DecodeString(newID(3))
+	return t.UTC().Format("20060102-150405-") + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(tail))[:4]
+}
+
+func pointName(cluster, id string) string { return "points/" + cluster + "/" + id }
+
+// ErrNoPoint: there is no point of that id.
+var ErrNoPoint = errors.New("no such point")
+
+// PutPoint makes a point exist. All its nodes must have been flushed.
+func (s *Store) PutPoint(ctx context.Context, p *Point) error {
+	if err := CheckClusterName(p.Cluster); err != nil {
+		return err
+	}
+	return putManifest(ctx, s.blob, pointName(p.Cluster, p.ID), p)
+}
+
+// Points gives the points of a cluster (all clusters when empty), oldest
+// first. Manifests that cannot be read are given as errors beside the rest.
+func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
+	prefix := "points/"
+	if cluster != "" {
+		prefix = "points/" + cluster + "/"
+	}
+	var names []string
+	if err := s.blob.List(ctx, prefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+		return nil, nil, err
+	}
+	for _, n := range names {
+		p := new(Point)
+		err := getManifest(ctx, s.blob, n, p)
+		switch {
+		case err == nil:
+			points = append(points, p)
+		case errors.Is(err, ErrDamaged):
+			unreadable = append(unreadable, err)
+		case errors.Is(err, blob.ErrNotFound):
+		default:
+			return nil, nil, err
+		}
+	}
+	slices.SortStableFunc(points, func(a, b *Point) int { return a.Time.Compare(b.Time) })
+	return points, unreadable, nil
+}
+
+// CheckClusterName refuses cluster names that could not be kept in a store.
+func CheckClusterName(name string) error {
+	if err := blob.CheckName(name); err != nil || strings.Contains(name, "/") || len(name) > 64 {
+		return fmt.Errorf("cluster name %q: use up to 64 letters, digits, '-', '_' and '.', not beginning with '.'", name)
+	}
+	return nil
+}
+
+// PutSegment writes a log segment. That two captures cannot write the same
+// stretch is in its name: the second one gets blob.ErrExists.
+func (s *Store) PutSegment(ctx context.Context, h journal.Header, data []byte) error {
+	if err := CheckClusterName(h.Cluster); err != nil {
+		return err
+	}
+	return s.blob.Create(ctx, segmentName(h.Cluster, h.Shard, h.After.Position), data)
+}
+
+func segmentName(cluster, shard string, after record.Position) string {
+	return "journal/" + cluster + "/" + shardFolder(shard) + "/p" + after.Hex()
+}
+
+// shardFolder keeps shard names that an object name could not hold apart.
+func shardFolder(shard string) string {
+	if blob.CheckName(shard) == nil && !strings.Contains(shard, "/") && !strings.HasPrefix(shard, "=") {
+		return shard
+	}
+	return "=" + hex.EncodeToString([]byte(shard))
+}
+
+// Chains gives the log of each shard of a cluster. Segments whose header
+// cannot be read are missing from the chains and given as errors.
+func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
+	byShard := map[string][]journal.Header{}
+	var infos []blob.Info
+	if err := s.blob.List(ctx, "journal/"+cluster+"/", func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
+		return nil, nil, err
+	}
+	for _, i := range infos {
+		h, err := s.segmentHeader(ctx, i)
+		if errors.Is(err, journal.ErrDamaged) {
+			unreadable = append(unreadable, fmt.Errorf("%s: %w", i.Name, err))
+			continue
+		}
+		if errors.Is(err, blob.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		byShard[h.Shard] = append(byShard[h.Shard], h)
+	}
+	chains = map[string]*journal.Chain{}
+	for shard, hs := range byShard {
+		chains[shard] = journal.NewChain(shard, hs)
+	}
+	return chains, unreadable, nil
+}
+
+func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+	front, err := s.blob.ReadAt(ctx, i.Name, 0, int(min(i.Size, journal.HeadSize)))
+	if err != nil {
+		return h, err
+	}
+	n, err := journal.HeaderLength(front)
+	if err != nil {
+		return h, err
+	}
+	if n > len(front) {
+		if int64(n) > i.Size {
+			return h, fmt.Errorf("%w: cut short", journal.ErrDamaged)
+		}
+		if front, err = s.blob.ReadAt(ctx, i.Name, 0, n); err != nil {
+			return h, err
+		}
+	}
+	h, _, err = journal.ReadHeader(front)
+	h.Size = i.Size
+	return h, err
+}
+
+// ReadSegment checks a segment and calls fn with each of its changes.
+func (s *Store) ReadSegment(ctx context.Context, h journal.Header, fn func(*record.Change) error) error {
+	name := segmentName(h.Cluster, h.Shard, h.After.Position)
+	data, err := s.blob.Read(ctx, name)
+	if err != nil {
+		return err
+	}
+	got, err := journal.Read(ctx, data, fn)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if got.ID != h.ID {
+		return fmt.Errorf("%s: %w: another segment than before", name, journal.ErrDamaged)
+	}
+	return nil
+}
+
+// CheckPoint reads everything a point is made of and builds its trees anew:
+// when it returns nil, every record is there and is what it was. progress is
+// called with the namespace and its records and bytes read so far.
+func (s *Store) CheckPoint(ctx context.Context, p *Point, progress func(ns string, records, bytes int64)) error {
+	for i := range p.Namespaces {
+		ns := &p.Namespaces[i]
+		if ns.Kind == "view" {
+			continue
+		}
+		b := tree.NewBuilder(nil)
+		var n, size int64
+		err := tree.Walk(ctx, s, ns.Root, func(r record.Record) error {
+			n++
+			size += int64(len(r.Key) + len(r.Value))
+			if n%4096 == 0 {
+				progress(ns.Name, n, size)
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+			}
+			return b.Add(ctx, r)
+		})
+		if err != nil {
+			return fmt.Errorf("%s: %w", ns.Name, err)
+		}
+		root, err := b.Finish(ctx)
+		if err != nil {
+			return fmt.Errorf("%s: %w", ns.Name, err)
+		}
+		if root != ns.Root {
+			return fmt.Errorf("%s: %w: builds to root %s with %d records, the point says %s with %d",
+				ns.Name, ErrDamaged, root.Hash.Short(), root.Records, ns.Root.Hash.Short(), ns.Root.Records)
+		}
+		progress(ns.Name, n, size)
+	}
+	return nil
+}
+
+// ProbeResult says how a store's place behaves.
+type ProbeResult struct {
+	Bytes               int
+	Write, Read, Remove time.Duration
+}
+
+// Probe writes an object, reads it back, sees that it cannot be replaced, and
+// removes it.
+func Probe(ctx context.Context, b blob.Backend, size int) (ProbeResult, error) {
+	r := ProbeResult{Bytes: size}
+	name := "probe/" + newID(16)
+	data := make([]byte, size)
+	for i := range data {
+		data[i] = byte(i * 31 >> 3)
+	}
+	t := time.Now()
+	if err := b.Create(ctx, name, data); err != nil {
+		return r, err
+	}
+	r.Write, t = time.Since(t), time.Now()
+	got, err := b.Read(ctx, name)
+	if err == nil && string(got) != string(data) {
+		err = fmt.Errorf("%s: %w: read back other bytes than were written", name, ErrDamaged)
+	}
+	r.Read = time.Since(t)
+	if err == nil {
+		if e := b.Create(ctx, name, nil); !errors.Is(e, blob.ErrExists) {
+			err = fmt.Errorf("%s: the place let an object be replaced (%v): earlier backups would not be safe", name, e)
+		}
+	}
+	t = time.Now()
+	err = errors.Join(err, b.Remove(ctx, name))
+	r.Remove = time.Since(t)
+	return r, err
+}

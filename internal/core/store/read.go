@@ -1,0 +1,136 @@
+package store
+
+import (
+	"container/list"
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/tree"
+)
+
+// Node implements tree.Source. What it returns has been checked twice: the
+// frame against its checksum, and the node against its name.
+func (s *Store) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
+	return s.node(ctx, h, 0)
+}
+
+func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
+	p, pack, ok := s.index.find(h)
+	if !ok {
+		return nil, fmt.Errorf("node %s: %w", h.Short(), ErrMissing)
+	}
+	raw, err := s.frame(ctx, p, pack)
+	if err != nil {
+		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), pack.name, err)
+	}
+	if uint64(p.off)+uint64(p.len) > uint64(len(raw)) {
+		return nil, fmt.Errorf("node %s in %s: %w: lies outside its frame", h.Short(), pack.name, ErrDamaged)
+	}
+	node := raw[p.off : p.off+p.len : p.off+p.len]
+	if p.patch {
+		if depth > 0 {
+			return nil, fmt.Errorf("node %s: %w: a patch of a patch", h.Short(), ErrDamaged)
+		}
+		base, err := s.node(ctx, s.index.baseOf(h), depth+1)
+		if err != nil {
+			return nil, fmt.Errorf("node %s: its base: %w", h.Short(), err)
+		}
+		if node, err = tree.ApplyPatch(base, node); err != nil {
+			return nil, fmt.Errorf("node %s in %s: %w: %w", h.Short(), pack.name, ErrDamaged, err)
+		}
+	}
+	if tree.HashOf(node) != h {
+		return nil, fmt.Errorf("node %s in %s: %w: content is not what its name says", h.Short(), pack.name, ErrDamaged)
+	}
+	return node, nil
+}
+
+// frame gives a frame's content, from the cache where it is there.
+func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
+	key := frameKey{p.pack, p.frameOff}
+	if raw, ok := s.cache.get(key); ok {
+		return raw, nil
+	}
+	s.index.mu.RLock()
+	var b []byte
+	if end := int(p.frameOff) + int(p.frameLen); pack.mem != nil && end <= len(pack.mem) {
+		b = pack.mem[p.frameOff:end:end]
+	}
+	s.index.mu.RUnlock()
+	if b == nil {
+		var err error
+		b, err = s.blob.ReadAt(ctx, pack.name, int64(p.frameOff), int(p.frameLen))
+		switch {
+		case errors.Is(err, blob.ErrNotFound):
+			return nil, fmt.Errorf("%w: %w", ErrMissing, err)
+		case errors.Is(err, blob.ErrRange):
+			return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		case err != nil:
+			return nil, err
+		}
+	}
+	h, err := frame.ReadHeader(b)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	if h.Kind != frame.Leaf && h.Kind != frame.Shared {
+		return nil, fmt.Errorf("%w: frame of kind %d where nodes belong", ErrDamaged, h.Kind)
+	}
+	raw, _, err := frame.Open(b, h.Kind)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	s.cache.put(key, raw)
+	return raw, nil
+}
+
+type frameKey struct{ pack, off uint32 }
+
+// frameCache keeps the frames used last, up to a bound of bytes.
+type frameCache struct {
+	mu    sync.Mutex
+	bound int
+	size  int
+	order *list.List
+	items map[frameKey]*list.Element
+}
+
+type cached struct {
+	key frameKey
+	raw []byte
+}
+
+func newFrameCache(bound int) *frameCache {
+	return &frameCache{bound: bound, order: list.New(), items: map[frameKey]*list.Element{}}
+}
+
+func (c *frameCache) get(k frameKey) ([]byte, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	e, ok := c.items[k]
+	if !ok {
+		return nil, false
+	}
+	c.order.MoveToFront(e)
+	return e.Value.(cached).raw, true
+}
+
+func (c *frameCache) put(k frameKey, raw []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if _, ok := c.items[k]; ok || len(raw) > c.bound/4 {
+		return
+	}
+	c.items[k] = c.order.PushFront(cached{k, raw})
+	c.size += len(raw)
+	for c.size > c.bound {
+		last := c.order.Back()
+		old := c.order.Remove(last).(cached)
+		delete(c.items, old.key)
+		c.size -= len(old.raw)
+	}
+}

@@ -1,0 +1,288 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/tree"
+)
+
+// sharedBytes is how much content small nodes and patches share a frame.
+const sharedBytes = 128 << 10
+
+// patchLimit: a patch longer than this part of its leaf is not worth it.
+const patchLimit = 4
+
+// Writer takes the nodes of one piece of work. It is a tree.Sink, and a
+// tree.Source for what is in the store and what it took itself.
+type Writer struct {
+	s    *Store
+	jobs chan writeJob
+	wg   sync.WaitGroup
+
+	mu      sync.Mutex
+	err     error
+	pending map[tree.Hash][]byte // taken, not yet in a frame
+	pack    *packInfo            // open pack, in the index with its bytes in mem
+	packID  uint32
+	objects []object
+	shared  []byte // small nodes and patches, waiting for their frame
+	waiting []object
+	sealed  []packList
+	stats   WriteStats
+}
+
+type writeJob struct {
+	ctx  context.Context
+	h    tree.Hash
+	node []byte
+	near tree.Hash
+}
+
+// WriteStats counts what a Writer did.
+type WriteStats struct {
+	// New nodes were written, Known ones were in the store already; Patched
+	// of the new ones were stored as patches.
+	New, Known, Patched int64
+	// Content is the bytes of new nodes; Stored what they take in the store.
+	Content, Stored int64
+}
+
+// NewWriter begins a piece of work. Flush or Close must be called.
+func (s *Store) NewWriter() *Writer {
+	n := s.opt.Workers
+	if n <= 0 {
+		n = min(runtime.GOMAXPROCS(0), 8)
+	}
+	w := &Writer{s: s, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{}}
+	for range n {
+		w.wg.Go(func() {
+			for j := range w.jobs {
+				if err := w.write(j); err != nil {
+					w.fail(err)
+				}
+			}
+		})
+	}
+	return w
+}
+
+func (w *Writer) fail(err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err == nil {
+		w.err = err
+	}
+}
+
+// PutNode implements tree.Sink.
+func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
+	_, _, known := w.s.index.find(h)
+	w.mu.Lock()
+	if w.err != nil {
+		defer w.mu.Unlock()
+		return w.err
+	}
+	if _, ok := w.pending[h]; ok || known {
+		w.stats.Known++
+		w.mu.Unlock()
+		return nil
+	}
+	w.stats.New++
+	w.stats.Content += int64(len(node))
+	w.pending[h] = node
+	if len(node) < sharedBytes/8 {
+		pack, err := w.share(object{name: h}, node)
+		w.mu.Unlock()
+		return errors.Join(err, w.store(ctx, pack))
+	}
+	w.mu.Unlock()
+	select {
+	case w.jobs <- writeJob{ctx, h, node, near}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// Node implements tree.Source.
+func (w *Writer) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
+	w.mu.Lock()
+	node, ok := w.pending[h]
+	w.mu.Unlock()
+	if ok {
+		return node, nil
+	}
+	return w.s.Node(ctx, h)
+}
+
+// write stores one leaf or piece, as a patch where that is small.
+func (w *Writer) write(j writeJob) error {
+	if patch, base := w.patch(j); patch != nil {
+		w.mu.Lock()
+		w.stats.Patched++
+		pack, err := w.share(object{name: j.h, base: base}, patch)
+		w.mu.Unlock()
+		return errors.Join(err, w.store(j.ctx, pack))
+	}
+	f := frame.Append(nil, frame.Leaf, j.node)
+	w.mu.Lock()
+	pack := w.append(f, []object{{name: j.h, len: uint32(len(j.node))}})
+	w.mu.Unlock()
+	return w.store(j.ctx, pack)
+}
+
+// patch tries to express a leaf against a similar one that is stored in full.
+// Any trouble with that one is no reason to fail: the leaf is stored in full.
+func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
+	base := j.near
+	if base.IsZero() {
+		return nil, base
+	}
+	p, _, ok := w.s.index.find(base)
+	if !ok {
+		return nil, base
+	}
+	if p.patch {
+		base = w.s.index.baseOf(base)
+	}
+	content, err := w.s.Node(j.ctx, base)
+	if err != nil {
+		return nil, base
+	}
+	patch, ok := tree.EncodePatch(content, j.node, len(j.node)/patchLimit)
+	if !ok {
+		return nil, base
+	}
+	return patch, base
+}
+
+// share puts small content into the frame being gathered; the lock is held.
+func (w *Writer) share(o object, content []byte) (*packInfo, error) {
+	o.off, o.len = uint32(len(w.shared)), uint32(len(content))
+	w.shared = append(w.shared, content...)
+	w.waiting = append(w.waiting, o)
+	if len(w.shared) < sharedBytes {
+		return nil, nil
+	}
+	return w.endShared(), nil
+}
+
+func (w *Writer) endShared() *packInfo {
+	if len(w.waiting) == 0 {
+		return nil
+	}
+	f := frame.Append(nil, frame.Shared, w.shared)
+	full := w.append(f, w.waiting)
+	w.shared, w.waiting = w.shared[:0], nil
+	return full
+}
+
+// append puts a frame into the open pack and the index; the lock is held. When
+// the pack is full it is handed back, for store.
+func (w *Writer) append(f []byte, objects []object) (full *packInfo) {
+	x := w.s.index
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if w.pack == nil {
+		w.pack = &packInfo{name: packName(newID(16)), mem: append(make([]byte, 0, w.s.opt.PackBytes+w.s.opt.PackBytes/8), packMagic...)}
+		w.packID = uint32(len(x.packs))
+		x.packs = append(x.packs, w.pack)
+	}
+	for i := range objects {
+		o := &objects[i]
+		o.frameOff, o.frameLen = uint32(len(w.pack.mem)), uint32(len(f))
+		x.enter(w.packID, o)
+		delete(w.pending, o.name)
+	}
+	w.pack.mem = append(w.pack.mem, f...)
+	w.objects = append(w.objects, objects...)
+	w.stats.Stored += int64(len(f))
+	if len(w.pack.mem) < w.s.opt.PackBytes {
+		return nil
+	}
+	return w.takePack()
+}
+
+// takePack ends the open pack; both locks are held.
+func (w *Writer) takePack() *packInfo {
+	pack := w.pack
+	whole, footer := sealPack(pack.mem, w.objects)
+	pack.mem, pack.size = whole, int64(len(whole))
+	w.sealed = append(w.sealed, packList{pack.name, footer})
+	w.pack, w.objects = nil, nil
+	return pack
+}
+
+// store makes a full pack durable; no lock is held.
+func (w *Writer) store(ctx context.Context, pack *packInfo) error {
+	if pack == nil {
+		return nil
+	}
+	if err := w.s.blob.Create(ctx, pack.name, pack.mem); err != nil {
+		return err
+	}
+	w.s.index.mu.Lock()
+	pack.mem = nil
+	w.s.index.mu.Unlock()
+	return nil
+}
+
+// Flush makes all that was taken durable and findable. The writer is spent.
+func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
+	close(w.jobs)
+	w.wg.Wait()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err != nil {
+		return w.stats, w.err
+	}
+	if err := w.store(ctx, w.endShared()); err != nil {
+		return w.stats, err
+	}
+	if w.pack != nil {
+		w.s.index.mu.Lock()
+		pack := w.takePack()
+		w.s.index.mu.Unlock()
+		if err := w.store(ctx, pack); err != nil {
+			return w.stats, err
+		}
+	}
+	if len(w.pending) > 0 {
+		return w.stats, fmt.Errorf("store: %d nodes were taken and not written", len(w.pending))
+	}
+	if len(w.sealed) > 0 {
+		data := encodeIndex(w.sealed)
+		if err := w.s.blob.Create(ctx, "index/"+newID(16), data); err != nil {
+			return w.stats, err
+		}
+	}
+	return w.stats, nil
+}
+
+// Abandon ends the work without keeping what is not yet durable. Packs that
+// are durable stay: the next attempt finds and uses what is in them.
+func (w *Writer) Abandon() {
+	close(w.jobs)
+	w.wg.Wait()
+	x := w.s.index
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for h, p := range x.places {
+		if x.packs[p.pack].mem != nil {
+			delete(x.places, h)
+			delete(x.bases, h)
+		}
+	}
+}
+
+// Stats gives what was done so far.
+func (w *Writer) Stats() WriteStats {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.stats
+}

@@ -1,0 +1,162 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"sync"
+
+	"dexamen/internal/core/record"
+)
+
+// Loader builds a tree from records that come in several partitions at once,
+// each mostly in order. What is in order goes straight into leaves, in
+// parallel; what is not is sorted aside and merged in at the end. Order
+// therefore costs nothing where there is order.
+type Loader struct {
+	sink  Sink
+	src   Source
+	near  Root
+	mu    sync.Mutex
+	late  *Sorter
+	parts []*Part
+}
+
+// NewLoader makes a loader that writes to sink. Src must give the nodes that
+// sink has taken, and those of near: an older tree of the same namespace, or
+// the zero Root. Late records use up to bound bytes of memory, then dir.
+func NewLoader(src Source, sink Sink, near Root, dir string, bound int) *Loader {
+	return &Loader{src: src, sink: sink, near: near, late: NewSorter(dir, bound)}
+}
+
+// Part begins the next partition. Its keys should come after those of the
+// parts begun before; where they do not, the result is the same and costs
+// more. Parts may be filled from a goroutine each.
+func (l *Loader) Part() *Part {
+	p := &Part{loader: l, b: NewBuilder(l.sink)}
+	if l.near.Records > 0 {
+		p.b.Near(l.src, l.near)
+	}
+	p.aligned = len(l.parts) == 0
+	p.b.collect = &p.leaves
+	l.parts = append(l.parts, p)
+	return p
+}
+
+// Part is one partition of a load.
+type Part struct {
+	loader  *Loader
+	b       *Builder
+	head    leafWriter // records before the first cut that holds whatever came before
+	aligned bool
+	first   []byte
+	leaves  []child
+}
+
+// Add takes a record. Of records with the same key the one added last wins.
+func (p *Part) Add(ctx context.Context, r record.Record) error {
+	if p.b.any && bytes.Compare(r.Key, p.b.last) <= 0 {
+		p.loader.mu.Lock()
+		defer p.loader.mu.Unlock()
+		return p.loader.late.Add(r.Key, r.Value)
+	}
+	if p.first == nil {
+		p.first = append([]byte{}, r.Key...)
+	}
+	if p.aligned {
+		return p.b.Add(ctx, r)
+	}
+	// Where the leaf before ends is not known here. A cut made by a key's
+	// hash stands whatever came before it: leaves are certain from there on.
+	e, err := p.b.external(ctx, r)
+	if err != nil {
+		return err
+	}
+	if p.head.buf == nil {
+		p.head.reset()
+	}
+	p.head.add(&e)
+	p.b.last, p.b.any = append(p.b.last[:0], r.Key...), true
+	p.aligned = cutsAfter(e.key, len(e.key)+bodySize(&e))
+	return nil
+}
+
+// Finish joins the partitions and gives the root of the whole.
+func (l *Loader) Finish(ctx context.Context) (Root, error) {
+	defer l.late.Close()
+	b := NewBuilder(l.sink)
+	if l.near.Records > 0 {
+		b.Near(l.src, l.near)
+	}
+	for _, p := range l.parts {
+		if p.first == nil {
+			continue
+		}
+		if b.any && bytes.Compare(p.first, b.last) <= 0 {
+			if err := l.setAside(ctx, p); err != nil {
+				return Root{}, err
+			}
+			continue
+		}
+		if err := readd(ctx, b, p.head.buf); err != nil {
+			return Root{}, err
+		}
+		for _, c := range p.leaves {
+			if err := b.reuse(ctx, c); err != nil {
+				return Root{}, err
+			}
+		}
+		if p.b.leaf.records > 0 {
+			if err := readd(ctx, b, p.b.leaf.buf); err != nil {
+				return Root{}, err
+			}
+		}
+	}
+	root, err := b.Finish(ctx)
+	if err != nil || l.late.Len() == 0 {
+		return root, err
+	}
+	items, err := l.late.Sorted()
+	if err != nil {
+		return Root{}, err
+	}
+	defer items.Close()
+	return Merge(ctx, l.src, root, &putEdits{items: items}, l.sink)
+}
+
+// readd feeds an unfinished leaf's entries to b.
+func readd(ctx context.Context, b *Builder, leaf []byte) error {
+	if leaf == nil {
+		return nil
+	}
+	r, err := newLeafReader(leaf)
+	if err != nil {
+		return err
+	}
+	var e entry
+	for {
+		ok, err := r.next(&e)
+		if err != nil || !ok {
+			return err
+		}
+		if err := b.add(ctx, &e); err != nil {
+			return err
+		}
+	}
+}
+
+// setAside gives all records of a part to the sorter: it overlaps with the
+// parts before it.
+func (l *Loader) setAside(ctx context.Context, p *Part) error {
+	put := func(r record.Record) error { return l.late.Add(r.Key, r.Value) }
+	if p.head.buf != nil {
+		if err := walkLeafBytes(ctx, l.src, p.head.buf, put); err != nil {
+			return err
+		}
+	}
+	for _, c := range p.leaves {
+		if err := walkLeaf(ctx, l.src, c.hash, put); err != nil {
+			return err
+		}
+	}
+	return walkLeafBytes(ctx, l.src, p.b.leaf.buf, put)
+}

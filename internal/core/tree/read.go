@@ -1,0 +1,253 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"sort"
+
+	"dexamen/internal/core/record"
+)
+
+// cursor walks a tree from left to right, node by node. At any time it stands
+// before one node (peek), which can be skipped as a whole or entered.
+type cursor struct {
+	src   Source
+	stack []cursorLevel
+}
+
+type cursorLevel struct {
+	level    int // of the children: 0 for leaves
+	children []child
+}
+
+func newCursor(src Source, root Root) *cursor {
+	c := &cursor{src: src}
+	if root.Records > 0 {
+		c.stack = []cursorLevel{{root.Level, []child{{hash: root.Hash, records: root.Records, bytes: root.Bytes}}}}
+	}
+	return c
+}
+
+// peek gives the node the cursor stands before, and its level.
+func (c *cursor) peek() (n child, level int, ok bool) {
+	for len(c.stack) > 0 {
+		top := &c.stack[len(c.stack)-1]
+		if len(top.children) > 0 {
+			return top.children[0], top.level, true
+		}
+		c.stack = c.stack[:len(c.stack)-1]
+	}
+	return child{}, 0, false
+}
+
+// skip passes over the node the cursor stands before.
+func (c *cursor) skip() {
+	top := &c.stack[len(c.stack)-1]
+	top.children = top.children[1:]
+}
+
+// enter goes down into the inner node the cursor stands before.
+func (c *cursor) enter(ctx context.Context) error {
+	n, level, _ := c.peek()
+	b, err := c.src.Node(ctx, n.hash)
+	if err != nil {
+		return err
+	}
+	got, children, err := readInner(b)
+	if err != nil {
+		return err
+	}
+	if got != level {
+		return fmt.Errorf("%w: level %d where %d belongs", ErrNode, got, level)
+	}
+	c.skip()
+	c.stack = append(c.stack, cursorLevel{level - 1, children})
+	return nil
+}
+
+// nextLeaf passes over the next leaf and gives its entry. The entry of a tree
+// that is one leaf has no last key; leafLast finds it.
+func (c *cursor) nextLeaf(ctx context.Context) (child, bool, error) {
+	for {
+		n, level, ok := c.peek()
+		if !ok {
+			return child{}, false, nil
+		}
+		if level > 0 {
+			if err := c.enter(ctx); err != nil {
+				return child{}, false, err
+			}
+			continue
+		}
+		c.skip()
+		if n.last == nil {
+			var err error
+			if n.last, err = leafLast(ctx, c.src, n.hash); err != nil {
+				return child{}, false, err
+			}
+		}
+		return n, true, nil
+	}
+}
+
+func leafLast(ctx context.Context, src Source, h Hash) ([]byte, error) {
+	b, err := src.Node(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	r, err := newLeafReader(b)
+	if err != nil {
+		return nil, err
+	}
+	var e entry
+	for {
+		ok, err := r.next(&e)
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			return bytes.Clone(r.key), nil
+		}
+	}
+}
+
+// Walk calls fn with every record of the tree in key order. The record's bytes
+// are valid until fn returns.
+func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) error) error {
+	cur := newCursor(src, root)
+	for {
+		leaf, ok, err := cur.nextLeaf(ctx)
+		if err != nil || !ok {
+			return err
+		}
+		if err := walkLeaf(ctx, src, leaf.hash, fn); err != nil {
+			return err
+		}
+	}
+}
+
+func walkLeaf(ctx context.Context, src Source, h Hash, fn func(record.Record) error) error {
+	b, err := src.Node(ctx, h)
+	if err != nil {
+		return err
+	}
+	return walkLeafBytes(ctx, src, b, fn)
+}
+
+func walkLeafBytes(ctx context.Context, src Source, b []byte, fn func(record.Record) error) error {
+	r, err := newLeafReader(b)
+	if err != nil {
+		return err
+	}
+	var e entry
+	for {
+		ok, err := r.next(&e)
+		if err != nil || !ok {
+			return err
+		}
+		rec, err := e.record(ctx, src)
+		if err != nil {
+			return err
+		}
+		if err := fn(rec); err != nil {
+			return err
+		}
+	}
+}
+
+// Get looks up one record; ok is false when there is none with this key.
+func Get(ctx context.Context, src Source, root Root, key []byte) (value []byte, ok bool, err error) {
+	if root.Records == 0 {
+		return nil, false, nil
+	}
+	h := root.Hash
+	for level := root.Level; level > 0; level-- {
+		b, err := src.Node(ctx, h)
+		if err != nil {
+			return nil, false, err
+		}
+		_, children, err := readInner(b)
+		if err != nil {
+			return nil, false, err
+		}
+		i := sort.Search(len(children), func(i int) bool { return bytes.Compare(children[i].last, key) >= 0 })
+		if i == len(children) {
+			return nil, false, nil
+		}
+		h = children[i].hash
+	}
+	b, err := src.Node(ctx, h)
+	if err != nil {
+		return nil, false, err
+	}
+	r, err := newLeafReader(b)
+	if err != nil {
+		return nil, false, err
+	}
+	var e entry
+	for {
+		ok, err := r.next(&e)
+		if err != nil || !ok {
+			return nil, false, err
+		}
+		switch bytes.Compare(e.key, key) {
+		case 0:
+			v, err := e.load(ctx, src)
+			return v, err == nil, err
+		case 1:
+			return nil, false, nil
+		}
+	}
+}
+
+// Nodes calls fn with the name of every node of the tree, pieces included,
+// parents before children. When fn answers false the nodes below are left out.
+func Nodes(ctx context.Context, src Source, root Root, fn func(h Hash, level int) (bool, error)) error {
+	return nodesBelow(ctx, src, root.Hash, root.Level, fn)
+}
+
+func nodesBelow(ctx context.Context, src Source, h Hash, level int, fn func(Hash, int) (bool, error)) error {
+	if ok, err := fn(h, level); err != nil || !ok {
+		return err
+	}
+	b, err := src.Node(ctx, h)
+	if err != nil {
+		return err
+	}
+	if level > 0 {
+		got, children, err := readInner(b)
+		if err != nil {
+			return err
+		}
+		if got != level {
+			return fmt.Errorf("%w: level %d where %d belongs", ErrNode, got, level)
+		}
+		for i := range children {
+			if err := nodesBelow(ctx, src, children[i].hash, level-1, fn); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	r, err := newLeafReader(b)
+	if err != nil {
+		return err
+	}
+	var e entry
+	for {
+		ok, err := r.next(&e)
+		if err != nil || !ok {
+			return err
+		}
+		for _, p := range e.pieces {
+			if ok, err := fn(p, -1); err != nil {
+				return err
+			} else if ok {
+				if _, err := src.Node(ctx, p); err != nil {
+					return err
+				}
+			}
+		}
+	}
+}
