@@ -58,7 +58,7 @@ type Fold struct {
 type Namespace struct {
 	record.Namespace
 	// Root is the content the changes are merged into; for namespaces given
-	// to Base it may be set until Merge or Walk is called.
+	// to Base it may be set until Merge is called.
 	Root tree.Root
 	// Implied says that it came to be without an entry that created it.
 	Implied bool
@@ -249,24 +249,6 @@ func (f *Fold) Merge(ctx context.Context, src tree.Source, sink tree.Sink, choos
 			}
 		}
 		return done(n, root)
-	})
-}
-
-// Walk calls begin for every namespace that choose accepts, and then fn with
-// each record of its final content in key order, and done, storing nothing.
-func (f *Fold) Walk(ctx context.Context, src tree.Source, choose func(*Namespace) bool, begin func(*Namespace) error,
-	fn func(*Namespace, record.Record) error, done func(*Namespace) error) error {
-	return f.each(choose, func(n *Namespace, e *edits) error {
-		if err := begin(n); err != nil {
-			return err
-		}
-		if n.Kind != "view" {
-			err := tree.MergeWalk(ctx, src, n.Root, e, func(r record.Record) error { return fn(n, r) })
-			if err != nil {
-				return fmt.Errorf("%s: %w", n.Name, err)
-			}
-		}
-		return done(n)
 	})
 }
 

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -163,7 +164,7 @@ func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header
 			at = record.Mark{Position: ch.At, Wall: ch.Time()}
 			return nil
 		})
-		if err == errStop {
+		if errors.Is(err, errStop) {
 			err = nil
 		}
 		if err == nil && moment.After(at.Wall) {
@@ -174,4 +175,4 @@ func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header
 	return at, nil
 }
 
-var errStop = fmt.Errorf("stop")
+var errStop = errors.New("stop")

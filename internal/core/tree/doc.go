@@ -8,11 +8,11 @@
 // difference costs time in proportion to itself (Diff), and a leaf that has
 // not changed is never stored twice.
 //
-//	                inner  (level 1..)     hash, records, bytes, last key  per child
-//	              /       \
-//	          leaf         leaf            shared-prefix-coded keys, raw values
-//	        /  |  \          |  \
-//	     rec  rec  rec     rec  value of 20 MiB -> pieces
+//	           inner  (level 1..)     hash, records, bytes, last key  per child
+//	         /       \
+//	     leaf         leaf            shared-prefix-coded keys, raw values
+//	   /  |  \          |  \
+//	rec  rec  rec     rec  value of 20 MiB -> pieces
 //
 // Nodes are named by BLAKE3 of their bytes and written to a Sink; how a sink
 // stores them (in full, or as a patch against another leaf: see EncodePatch)

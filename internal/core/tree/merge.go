@@ -61,57 +61,11 @@ func Merge(ctx context.Context, src Source, base Root, edits Edits, sink Sink) (
 	return b.Finish(ctx)
 }
 
-// MergeWalk calls fn with every record of base with the edits applied, in key
-// order, storing nothing.
-func MergeWalk(ctx context.Context, src Source, base Root, edits Edits, fn func(record.Record) error) error {
-	m := &merger{edits: edits, emit: walkEmitter(fn), src: src}
-	if err := m.advance(ctx); err != nil {
-		return err
-	}
-	cur := newCursor(src, base)
-	for {
-		leaf, ok, err := cur.nextLeaf(ctx)
-		if err != nil {
-			return err
-		}
-		if !ok {
-			return m.rest(ctx)
-		}
-		node, err := src.Node(ctx, leaf.hash)
-		if err != nil {
-			return err
-		}
-		r, err := newLeafReader(node)
-		if err != nil {
-			return err
-		}
-		if err := m.leaf(ctx, src, r); err != nil {
-			return err
-		}
-	}
-}
-
-// emitter takes the outcome of a merge; a Builder is one.
-type emitter interface {
-	Add(ctx context.Context, r record.Record) error
-	add(ctx context.Context, e *entry) error
-}
-
-type walkEmitter func(record.Record) error
-
-func (w walkEmitter) Add(_ context.Context, r record.Record) error { return w(r) }
-
-func (w walkEmitter) add(_ context.Context, e *entry) error {
-	return w(record.Record{Key: e.key, Value: e.value})
-}
-
 type merger struct {
 	edits Edits
 	key   []byte
 	have  bool
-	emit  emitter
-	// src, where set, makes unchanged records arrive with their values loaded.
-	src Source
+	emit  *Builder
 }
 
 func (m *merger) advance(ctx context.Context) (err error) {
@@ -154,11 +108,6 @@ func (m *merger) leaf(ctx context.Context, src Source, r leafReader) error {
 				return err
 			}
 			continue
-		}
-		if m.src != nil && e.external() {
-			if e.value, err = e.load(ctx, m.src); err != nil {
-				return err
-			}
 		}
 		if err := m.emit.add(ctx, &e); err != nil {
 			return err

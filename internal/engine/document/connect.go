@@ -1,0 +1,364 @@
+// Package document is the adapter for clusters that speak the MongoDB wire
+// protocol: replica sets, and lone servers.
+//
+// Every member is spoken to directly, through a client of its own: which one
+// is read, and when to leave it for another, is decided here and said.
+package document
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// Driver is the engine's driver.
+type Driver struct{}
+
+// Model implements engine.Driver.
+func (Driver) Model() engine.Model { return model{} }
+
+// Name is the engine's name in points.
+const Name = "document"
+
+// Register makes the engine known.
+func Register() { engine.Register(Name, Driver{}, "mongodb", "mongodb+srv") }
+
+const (
+	probeTime = 5 * time.Second // for one question to one member
+	// settle is how old a log entry must be to be taken from a server that
+	// cannot tell which entries are committed.
+	settle = 1500 * time.Millisecond
+)
+
+// cluster implements engine.Logged.
+type cluster struct {
+	t     engine.Target
+	log   *slog.Logger
+	base  *options.ClientOptions
+	seeds []string
+
+	mu      sync.Mutex
+	clients map[string]*mongo.Client
+	set     string   // name of the replica set, empty for a lone server
+	hosts   []string // members, as they call themselves
+	caps    capabilities
+	chosen  *engine.Choice
+	bad     map[string]badMember
+	seen    record.Position // newest cluster time that any read may have shown
+	reading string          // member whose log is followed
+}
+
+type badMember struct {
+	until time.Time
+	why   string
+}
+
+// capabilities are what was found out about the servers at connect.
+type capabilities struct {
+	status    bool // replSetGetStatus
+	log       bool // local.oplog.rs
+	ordered   bool // find with min, max and hint on _id
+	logsDrops bool
+	version   string
+	product   string // what buildInfo calls itself, where it does
+}
+
+// Open implements engine.Driver.
+func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
+	c := &cluster{t: t, log: t.Log, clients: map[string]*mongo.Client{}, bad: map[string]badMember{}}
+	if c.log == nil {
+		c.log = slog.New(slog.DiscardHandler)
+	}
+	if c.t.MaxLag <= 0 {
+		c.t.MaxLag = time.Minute
+	}
+	if err := c.configure(); err != nil {
+		return nil, fmt.Errorf("cluster %s: address %q: %w", t.Name, engine.Redact(t.Address), err)
+	}
+	if err := c.discover(ctx); err != nil {
+		_ = c.Close()
+		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)
+	}
+	return c, nil
+}
+
+func (c *cluster) configure() error {
+	c.base = options.Client().ApplyURI(c.t.Address)
+	if err := c.base.Validate(); err != nil {
+		return err
+	}
+	c.seeds = c.base.Hosts
+	if c.t.User != "" {
+		source := c.t.AuthSource
+		if source == "" && c.base.Auth != nil {
+			source = c.base.Auth.AuthSource
+		}
+		if source == "" {
+			source = "admin"
+		}
+		c.base.SetAuth(options.Credential{Username: c.t.User, Password: c.t.Secret, PasswordSet: true, AuthSource: source})
+	}
+	if c.t.TLS.On {
+		cfg := &tls.Config{MinVersion: tls.VersionTLS12}
+		if c.t.TLS.CAFile != "" {
+			pem, err := os.ReadFile(c.t.TLS.CAFile)
+			if err != nil {
+				return fmt.Errorf("TLS: CA file: %w", err)
+			}
+			cfg.RootCAs = x509.NewCertPool()
+			if !cfg.RootCAs.AppendCertsFromPEM(pem) {
+				return fmt.Errorf("TLS: CA file %s holds no certificate in PEM form", c.t.TLS.CAFile)
+			}
+		}
+		if c.t.TLS.ClientCertificate != "" {
+			cert, err := tls.LoadX509KeyPair(c.t.TLS.ClientCertificate, c.t.TLS.ClientCertificate)
+			if err != nil {
+				return fmt.Errorf("TLS: client certificate: %w", err)
+			}
+			cfg.Certificates = []tls.Certificate{cert}
+		}
+		c.base.SetTLSConfig(cfg)
+	}
+	return nil
+}
+
+// client gives the connection to one member.
+func (c *cluster) client(addr string) (*mongo.Client, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if cl, ok := c.clients[addr]; ok {
+		return cl, nil
+	}
+	opt := *c.base
+	opt.Hosts = []string{addr}
+	opt.ReplicaSet = nil
+	o := &opt
+	o.SetDirect(true).SetServerSelectionTimeout(probeTime).SetConnectTimeout(probeTime).
+		SetAppName("dexamen").SetRetryReads(false).SetRetryWrites(false).SetMaxPoolSize(32)
+	cl, err := mongo.Connect(o)
+	if err != nil {
+		return nil, err
+	}
+	c.clients[addr] = cl
+	return cl, nil
+}
+
+// Close implements engine.Cluster.
+func (c *cluster) Close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), probeTime)
+	defer cancel()
+	for _, cl := range c.clients {
+		_ = cl.Disconnect(ctx)
+	}
+	c.clients = map[string]*mongo.Client{}
+	return nil
+}
+
+// ask runs a command on one member and gives the raw answer.
+func (c *cluster) ask(ctx context.Context, addr, db string, cmd any) (bson.Raw, error) {
+	cl, err := c.client(addr)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, probeTime)
+	defer cancel()
+	raw, err := cl.Database(db).RunCommand(ctx, cmd).Raw()
+	if err != nil {
+		return nil, explain(addr, err)
+	}
+	return raw, nil
+}
+
+// explain makes a driver's error one that says what is wrong with which member
+// and, where that helps, what to do.
+func explain(addr string, err error) error {
+	if err == nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	msg := err.Error()
+	var ce mongo.CommandError
+	switch {
+	case strings.Contains(msg, "AuthenticationFailed") || strings.Contains(msg, "auth error"):
+		return fmt.Errorf("%s: %w: check user, secret and the database that holds the user: %s", addr, engine.ErrLogin, oneLine(err))
+	case errors.As(err, &ce) && (ce.Code == 13 || ce.Code == 8000):
+		return fmt.Errorf("%s: %w: the user may not do this: %s", addr, engine.ErrLogin, ce.Message)
+	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
+		return fmt.Errorf("%s: TLS: %s", addr, oneLine(err))
+	case mongo.IsTimeout(err) || mongo.IsNetworkError(err) || strings.Contains(msg, "server selection error"):
+		return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, oneLine(err))
+	}
+	return fmt.Errorf("%s: %w", addr, err)
+}
+
+// oneLine shortens the driver's long connection errors to their cause.
+func oneLine(err error) string {
+	msg := err.Error()
+	if i := strings.LastIndex(msg, "Last error: "); i >= 0 {
+		msg = msg[i+len("Last error: "):]
+	}
+	msg = strings.TrimRight(msg, " }],")
+	if len(msg) > 300 {
+		msg = msg[:300] + "…"
+	}
+	return strings.Join(strings.Fields(msg), " ")
+}
+
+// discover finds the members from the first seed that answers, and what the
+// servers can do.
+func (c *cluster) discover(ctx context.Context) error {
+	var errs []error
+	for _, seed := range c.seeds {
+		hello, err := c.ask(ctx, seed, "admin", bson.D{{Key: "hello", Value: 1}})
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		if msg, _ := hello.Lookup("msg").StringValueOK(); msg == "isdbgrid" {
+			return fmt.Errorf("%s is the router of a sharded cluster; this version protects replica sets and lone servers: give the address of each shard's replica set as a cluster of its own", seed)
+		}
+		c.set, _ = hello.Lookup("setName").StringValueOK()
+		c.hosts = hostsOf(hello, seed)
+		if c.set == "" {
+			c.hosts = []string{seed}
+		}
+		return c.probe(ctx, seed)
+	}
+	return errors.Join(errs...)
+}
+
+func hostsOf(hello bson.Raw, seed string) []string {
+	var hosts []string
+	for _, list := range []string{"hosts", "passives", "arbiters"} {
+		arr, ok := hello.Lookup(list).ArrayOK()
+		if !ok {
+			continue
+		}
+		vals, _ := arr.Values()
+		for _, v := range vals {
+			if s, ok := v.StringValueOK(); ok {
+				hosts = append(hosts, s)
+			}
+		}
+	}
+	if len(hosts) == 0 {
+		hosts = []string{seed}
+	}
+	return hosts
+}
+
+// probe finds out what the servers can do, by asking for it.
+func (c *cluster) probe(ctx context.Context, addr string) error {
+	info, err := c.ask(ctx, addr, "admin", bson.D{{Key: "buildInfo", Value: 1}})
+	if err != nil {
+		return err
+	}
+	c.caps.version, _ = info.Lookup("version").StringValueOK()
+	c.caps.logsDrops = true
+	if v, err := info.LookupErr("ferretdb"); err == nil {
+		// It writes record changes to its log and nothing else.
+		c.caps.product = "FerretDB"
+		if d, ok := v.DocumentOK(); ok {
+			if s, ok := d.Lookup("version").StringValueOK(); ok {
+				c.caps.product += " " + s
+			}
+		}
+		c.caps.logsDrops = false
+	}
+	if c.set != "" {
+		_, err = c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
+		if err != nil && !isCommandError(err) {
+			return err
+		}
+		if errors.Is(err, engine.ErrLogin) {
+			return err
+		}
+		c.caps.status = err == nil
+	}
+	logs, err := c.ask(ctx, addr, "local", bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: "oplog.rs"}}}})
+	if err == nil {
+		batch, _ := logs.Lookup("cursor", "firstBatch").ArrayOK()
+		vals, _ := batch.Values()
+		c.caps.log = len(vals) > 0 && c.set != ""
+	} else if !isCommandError(err) {
+		return err
+	}
+	return c.probeOrder(ctx, addr)
+}
+
+// probeOrder sees whether find honours min and max bounds. Some servers take
+// them and do not heed them, so a bound that nothing fits is asked for.
+func (c *cluster) probeOrder(ctx context.Context, addr string) error {
+	c.caps.ordered = true
+	spaces, err := c.list(ctx, addr)
+	if err != nil {
+		return err
+	}
+	for _, ns := range spaces {
+		if ns.Kind != "collection" || ns.Skip != "" {
+			continue
+		}
+		db, coll, _ := strings.Cut(ns.Name, ".")
+		ans, err := c.ask(ctx, addr, db, bson.D{
+			{Key: "find", Value: coll}, {Key: "hint", Value: bson.D{{Key: "_id", Value: 1}}},
+			{Key: "min", Value: bson.D{{Key: "_id", Value: bson.MaxKey{}}}}, {Key: "limit", Value: 1},
+		})
+		if err != nil {
+			if isCommandError(err) {
+				c.caps.ordered = false
+				return nil
+			}
+			return err
+		}
+		batch, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
+		if vals, _ := batch.Values(); len(vals) > 0 {
+			id, err := vals[0].Document().LookupErr("_id")
+			c.caps.ordered = err == nil && id.Type == bson.TypeMaxKey
+			return nil
+		}
+	}
+	return nil
+}
+
+func isCommandError(err error) bool {
+	var ce mongo.CommandError
+	return errors.As(err, &ce) || errors.Is(err, engine.ErrLogin) && !strings.Contains(err.Error(), "auth error")
+}
+
+// lacks says what the servers cannot do and what follows.
+func (c *cluster) lacks() []engine.Lack {
+	var l []engine.Lack
+	add := func(what, then string) { l = append(l, engine.Lack{What: what, Consequence: then}) }
+	switch {
+	case c.set == "":
+		add("no replica set: no log of changes", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
+		return l
+	case !c.caps.log:
+		add("no log of changes (local.oplog.rs is not there)", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
+	}
+	if !c.caps.status {
+		add("no replSetGetStatus", fmt.Sprintf("which entries are committed is not known: entries are taken once they are %s old", settle))
+	}
+	if !c.caps.ordered {
+		add("find does not heed min and max bounds", "a collection is scanned whole by one reader; a scan that breaks begins that collection again")
+	}
+	if c.caps.log && !c.caps.logsDrops {
+		add("drops, renames and index changes are not logged", "capture notes namespaces that appear, go or change between two runs; a moment between such a change and the next snapshot shows the namespaces as the last point had them")
+	}
+	return l
+}

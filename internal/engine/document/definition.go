@@ -1,0 +1,322 @@
+package document
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
+)
+
+// A definition is a BSON document {options: {...}, indexes: [...]}: options in
+// order of their names; each index with v, key and name first and the rest in
+// order, the index on _id first and the others in order of their names. So
+// what means the same has the same bytes, whether a server listed it or a log
+// entry told it.
+
+type definition struct {
+	options []field
+	indexes []indexSpec
+}
+
+type indexSpec struct {
+	name string
+	spec []byte
+}
+
+var defaultIDIndex = canonicalIndex([]field{
+	{"v", bsoncore.Value{Type: bsoncore.TypeInt32, Data: bsoncore.AppendInt32(nil, 2)}},
+	{"key", docValue(bsoncore.BuildDocument(nil, bsoncore.AppendInt32Element(nil, "_id", 1)))},
+	{"name", bsoncore.Value{Type: bsoncore.TypeString, Data: bsoncore.AppendString(nil, "_id_")}},
+})
+
+// optionsLeftOut are given by servers beside the options and are no part of
+// what was asked for.
+var optionsLeftOut = map[string]bool{"uuid": true, "idIndex": true, "autoIndexId": true, "temp": true, "create": true, "lsid": true, "writeConcern": true, "$db": true}
+
+func canonicalOptions(opts []field) []field {
+	var out []field
+	for _, o := range opts {
+		if !optionsLeftOut[o.name] && !strings.HasPrefix(o.name, "$") {
+			out = append(out, o)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b field) int { return strings.Compare(a.name, b.name) })
+	return out
+}
+
+func canonicalIndex(fs []field) indexSpec {
+	rank := func(name string) int {
+		return map[string]int{"v": -3, "key": -2, "name": -1}[name]
+	}
+	var out []field
+	s := indexSpec{}
+	for _, f := range fs {
+		switch f.name {
+		case "ns", "background", "createIndexes", "buildUUID", "commitQuorum":
+			continue
+		case "name":
+			s.name, _ = f.val.StringValueOK()
+		case "v", "expireAfterSeconds":
+			// Shells send these as doubles, servers answer with integers.
+			if n, ok := f.val.AsInt64OK(); ok && n == int64(int32(n)) {
+				f.val = bsoncore.Value{Type: bsoncore.TypeInt32, Data: bsoncore.AppendInt32(nil, int32(n))}
+			}
+		}
+		out = append(out, f)
+	}
+	slices.SortStableFunc(out, func(a, b field) int {
+		if ra, rb := rank(a.name), rank(b.name); ra != rb {
+			return ra - rb
+		} else if ra < 0 {
+			return 0
+		}
+		return strings.Compare(a.name, b.name)
+	})
+	s.spec = buildFields(out)
+	return s
+}
+
+func (d *definition) put(s indexSpec) {
+	i := slices.IndexFunc(d.indexes, func(x indexSpec) bool { return x.name == s.name })
+	if i >= 0 {
+		d.indexes[i] = s
+	} else {
+		d.indexes = append(d.indexes, s)
+	}
+}
+
+func (d *definition) encode() []byte {
+	slices.SortFunc(d.indexes, func(a, b indexSpec) int {
+		if (a.name == "_id_") != (b.name == "_id_") {
+			return map[bool]int{true: -1, false: 1}[a.name == "_id_"]
+		}
+		return strings.Compare(a.name, b.name)
+	})
+	var vals []bsoncore.Value
+	for _, s := range d.indexes {
+		vals = append(vals, docValue(s.spec))
+	}
+	return buildFields([]field{{"options", docValue(buildFields(d.options))}, {"indexes", arrayValue(buildArray(vals))}})
+}
+
+func decodeDefinition(b []byte) (d definition, err error) {
+	if len(b) == 0 {
+		return d, nil
+	}
+	opts, ok := bsoncore.Document(b).Lookup("options").DocumentOK()
+	if !ok {
+		return d, fmt.Errorf("definition has no options")
+	}
+	if d.options, err = parseFields(opts); err != nil {
+		return d, err
+	}
+	list, ok := bsoncore.Document(b).Lookup("indexes").ArrayOK()
+	if !ok {
+		return d, fmt.Errorf("definition has no indexes")
+	}
+	vals, err := list.Values()
+	if err != nil {
+		return d, err
+	}
+	for _, v := range vals {
+		spec, ok := v.DocumentOK()
+		if !ok {
+			return d, fmt.Errorf("definition: an index is no document")
+		}
+		name, _ := spec.Lookup("name").StringValueOK()
+		d.indexes = append(d.indexes, indexSpec{name, spec})
+	}
+	return d, nil
+}
+
+// newDefinition makes a definition from listed options and indexes.
+func newDefinition(options []byte, indexes [][]byte) ([]byte, error) {
+	var d definition
+	if len(options) > 0 {
+		fs, err := parseFields(options)
+		if err != nil {
+			return nil, err
+		}
+		d.options = canonicalOptions(fs)
+	}
+	for _, raw := range indexes {
+		fs, err := parseFields(raw)
+		if err != nil {
+			return nil, err
+		}
+		d.put(canonicalIndex(fs))
+	}
+	return d.encode(), nil
+}
+
+// createdDefinition makes the definition that a create entry gives.
+func createdDefinition(o []field) []byte {
+	d := definition{options: canonicalOptions(o)}
+	if i := indexOf(o, "idIndex"); i >= 0 && isDocument(o[i].val) {
+		if fs, err := parseFields(o[i].val.Data); err == nil {
+			d.put(canonicalIndex(fs))
+		}
+	}
+	if len(d.indexes) == 0 {
+		d.put(defaultIDIndex)
+	}
+	return d.encode()
+}
+
+// alterDefinition applies the o document of a createIndexes, commitIndexBuild,
+// dropIndexes or collMod entry. It can be applied twice.
+func alterDefinition(def, o []byte) ([]byte, error) {
+	d, err := decodeDefinition(def)
+	if err != nil {
+		return nil, err
+	}
+	fs, err := parseFields(o)
+	if err != nil {
+		return nil, err
+	}
+	if len(fs) == 0 {
+		return nil, fmt.Errorf("empty command entry")
+	}
+	switch fs[0].name {
+	case "createIndexes":
+		d.put(canonicalIndex(fs))
+	case "commitIndexBuild":
+		list, ok := bsoncore.Document(o).Lookup("indexes").ArrayOK()
+		if !ok {
+			return nil, fmt.Errorf("commitIndexBuild entry names no indexes")
+		}
+		vals, err := list.Values()
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range vals {
+			sub, err := parseFields(v.Data)
+			if err != nil {
+				return nil, err
+			}
+			d.put(canonicalIndex(sub))
+		}
+	case "dropIndexes", "deleteIndexes":
+		name, ok := bsoncore.Document(o).Lookup("index").StringValueOK()
+		if !ok {
+			return nil, fmt.Errorf("dropIndexes entry names no index")
+		}
+		d.indexes = slices.DeleteFunc(d.indexes, func(s indexSpec) bool {
+			return s.name == name || name == "*" && s.name != "_id_"
+		})
+	case "collMod":
+		for _, f := range fs[1:] {
+			if f.name == "index" && isDocument(f.val) {
+				if err := d.modifyIndex(f.val.Data); err != nil {
+					return nil, err
+				}
+				continue
+			}
+			if optionsLeftOut[f.name] || strings.HasPrefix(f.name, "$") {
+				continue
+			}
+			d.options = slices.DeleteFunc(d.options, func(x field) bool { return x.name == f.name })
+			// An empty validator is none.
+			if f.name == "validator" && isDocument(f.val) && len(f.val.Data) == 5 {
+				continue
+			}
+			d.options = canonicalOptions(append(d.options, f))
+		}
+	default:
+		return nil, fmt.Errorf("unknown command entry %q; a newer server may have written it", fs[0].name)
+	}
+	return d.encode(), nil
+}
+
+// modifyIndex applies collMod's index part: the index is named, or known by
+// its key; everything else replaces what it had.
+func (d *definition) modifyIndex(mod []byte) error {
+	fs, err := parseFields(mod)
+	if err != nil {
+		return err
+	}
+	for i := range d.indexes {
+		spec, err := parseFields(d.indexes[i].spec)
+		if err != nil {
+			return err
+		}
+		hit := false
+		for _, f := range fs {
+			switch f.name {
+			case "name":
+				s, _ := f.val.StringValueOK()
+				hit = hit || s == d.indexes[i].name
+			case "keyPattern":
+				k := indexOf(spec, "key")
+				hit = hit || k >= 0 && bytes.Equal(spec[k].val.Data, f.val.Data)
+			}
+		}
+		if !hit {
+			continue
+		}
+		for _, f := range fs {
+			if f.name == "name" || f.name == "keyPattern" {
+				continue
+			}
+			spec = slices.DeleteFunc(spec, func(x field) bool { return x.name == f.name })
+			// Not hidden is the rule and is not listed.
+			if b, ok := f.val.BooleanOK(); f.name == "hidden" && ok && !b {
+				continue
+			}
+			spec = append(spec, f)
+		}
+		d.indexes[i] = canonicalIndex(spec)
+	}
+	return nil
+}
+
+// describeDefinition gives lines for people.
+func describeDefinition(def []byte) []string {
+	d, err := decodeDefinition(def)
+	if err != nil {
+		return []string{"unreadable definition: " + err.Error()}
+	}
+	var out []string
+	for _, o := range d.options {
+		out = append(out, "option "+o.name+" "+valueText(o.val))
+	}
+	for _, s := range d.indexes {
+		fs, err := parseFields(s.spec)
+		if err != nil {
+			continue
+		}
+		line := "index " + s.name
+		for _, f := range fs {
+			switch f.name {
+			case "v", "name":
+			case "key":
+				line += " " + valueText(f.val)
+			default:
+				line += " " + f.name + " " + valueText(f.val)
+			}
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// valueText renders one value as relaxed extended JSON.
+func valueText(v bsoncore.Value) string {
+	text := documentText(buildFields([]field{{"v", v}}))
+	return strings.TrimSuffix(strings.TrimPrefix(text, `{"v":`), "}")
+}
+
+func documentText(doc []byte) string {
+	b, err := bson.MarshalExtJSON(bson.Raw(doc), false, false)
+	if err != nil {
+		return fmt.Sprintf("(%d bytes, not readable: %v)", len(doc), err)
+	}
+	return string(b)
+}
+
+func rawToCore(v bson.RawValue) bsoncore.Value {
+	return bsoncore.Value{Type: bsoncore.Type(v.Type), Data: v.Value}
+}

@@ -1,0 +1,278 @@
+package document
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+)
+
+// ErrEntry means that a log entry has a form this version does not know.
+var ErrEntry = errors.New("log entry of an unknown form")
+
+// position makes a log position of a cluster time.
+func position(t, i uint32) record.Position {
+	return record.Position(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, t), i))
+}
+
+// timestampOf gives the cluster time of a position.
+func timestampOf(p record.Position) bson.Timestamp {
+	if len(p) != 8 {
+		return bson.Timestamp{}
+	}
+	return bson.Timestamp{T: binary.BigEndian.Uint32([]byte(p)), I: binary.BigEndian.Uint32([]byte(p[4:]))}
+}
+
+// protected says whether a namespace is content, and otherwise why not.
+func protected(db, coll string) (ok bool, why string) {
+	switch db {
+	case "local", "config", "admin":
+		return false, "belongs to the server"
+	}
+	if strings.HasPrefix(coll, "system.buckets.") {
+		return false, "buckets of a time-series collection: this version does not protect those"
+	}
+	if strings.HasPrefix(coll, "system.") && coll != "system.js" {
+		return false, "belongs to the server"
+	}
+	return true, ""
+}
+
+// markOf gives an entry's position and time.
+func markOf(entry bson.Raw) (record.Mark, error) {
+	t, i, ok := entry.Lookup("ts").TimestampOK()
+	if !ok {
+		return record.Mark{}, fmt.Errorf("%w: no ts", ErrEntry)
+	}
+	m := record.Mark{Position: position(t, i)}
+	if wall, ok := entry.Lookup("wall").TimeOK(); ok {
+		m.Wall = wall.UTC()
+	} else {
+		m.Wall = time.Unix(int64(t), 0).UTC()
+	}
+	return m, nil
+}
+
+// changesOf gives what a log entry does to protected namespaces. The changes'
+// bytes are copies.
+func changesOf(entry bson.Raw) (record.Mark, []record.Change, error) {
+	m, err := markOf(entry)
+	if err != nil {
+		return m, nil, err
+	}
+	c := converter{mark: m}
+	if err := c.entry(bsoncore.Document(entry)); err != nil {
+		ts := timestampOf(m.Position)
+		return m, nil, fmt.Errorf("log entry at %d.%d: %w", ts.T, ts.I, err)
+	}
+	return m, c.out, nil
+}
+
+type converter struct {
+	mark record.Mark
+	out  []record.Change
+}
+
+func (c *converter) emit(ch record.Change) {
+	ch.At, ch.Wall = c.mark.Position, c.mark.Wall.UnixMilli()
+	c.out = append(c.out, ch)
+}
+
+func (c *converter) entry(e bsoncore.Document) error {
+	op, _ := e.Lookup("op").StringValueOK()
+	ns, _ := e.Lookup("ns").StringValueOK()
+	o, ok := e.Lookup("o").DocumentOK()
+	if !ok {
+		return fmt.Errorf("%w: no o", ErrEntry)
+	}
+	if op == "n" {
+		return nil
+	}
+	db, coll, _ := strings.Cut(ns, ".")
+	if op != "c" && coll == "system.views" && db != "local" {
+		return c.view(op, o)
+	}
+	if op == "c" {
+		if _, err := o.LookupErr("applyOps"); err == nil {
+			return c.applyOps(e, o)
+		}
+		if db == "local" || db == "config" || db == "admin" {
+			return nil
+		}
+		return c.command(db, e, o)
+	}
+	if ok, _ := protected(db, coll); !ok {
+		return nil
+	}
+	ident := uuidOf(e.Lookup("ui"))
+	switch op {
+	case "i":
+		return c.put(ns, ident, o)
+	case "d":
+		key, err := record.DocumentKey(o)
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrEntry, err)
+		}
+		c.emit(record.Change{Op: record.Delete, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(o)})
+		return nil
+	case "u":
+		return c.update(ns, ident, e, o)
+	}
+	return fmt.Errorf("%w: op %q", ErrEntry, op)
+}
+
+func (c *converter) put(ns string, ident []byte, doc []byte) error {
+	key, err := record.DocumentKey(doc)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrEntry, err)
+	}
+	c.emit(record.Change{Op: record.Put, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(doc)})
+	return nil
+}
+
+func (c *converter) update(ns string, ident []byte, e, o bsoncore.Document) error {
+	if _, err := o.LookupErr("_id"); err == nil {
+		return c.put(ns, ident, o) // a replacement
+	}
+	if set, ok := o.Lookup("$set").DocumentOK(); ok {
+		// No server sets _id, which cannot change; one that names it there
+		// logs the whole document.
+		if _, err := set.LookupErr("_id"); err == nil {
+			return c.put(ns, ident, set)
+		}
+	}
+	o2, ok := e.Lookup("o2").DocumentOK()
+	if !ok {
+		return fmt.Errorf("%w: update without o2", ErrEntry)
+	}
+	key, err := record.DocumentKey(o2)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrEntry, err)
+	}
+	c.emit(record.Change{Op: record.Patch, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(o)})
+	return nil
+}
+
+// view: servers keep views as documents {_id: "db.view", viewOn, pipeline} of
+// system.views, and log them so.
+func (c *converter) view(op string, o bsoncore.Document) error {
+	name, ok := o.Lookup("_id").StringValueOK()
+	if !ok {
+		return fmt.Errorf("%w: view without name", ErrEntry)
+	}
+	switch op {
+	case "i":
+		fs, err := parseFields(o)
+		if err != nil {
+			return err
+		}
+		c.emit(record.Change{Op: record.Create, Namespace: name, Value: fold.JoinCreate("view", viewDefinition(fs))})
+	case "d":
+		c.emit(record.Change{Op: record.Drop, Namespace: name})
+	default:
+		return fmt.Errorf("%w: view changed in place", ErrEntry)
+	}
+	return nil
+}
+
+func viewDefinition(opts []field) []byte {
+	var keep []field
+	for _, f := range opts {
+		if f.name != "_id" {
+			keep = append(keep, f)
+		}
+	}
+	d := definition{options: canonicalOptions(keep)}
+	return d.encode()
+}
+
+// applyOps expands an entry that holds several operations, which count as one.
+func (c *converter) applyOps(e, o bsoncore.Document) error {
+	for _, mark := range []string{"prepare", "partialTxn", "count"} {
+		if _, err := o.LookupErr(mark); err == nil {
+			return fmt.Errorf("%w: a transaction that takes several entries (%s): this version cannot capture those", ErrEntry, mark)
+		}
+	}
+	ops, ok := o.Lookup("applyOps").ArrayOK()
+	if !ok {
+		return fmt.Errorf("%w: applyOps is no array", ErrEntry)
+	}
+	vals, err := ops.Values()
+	if err != nil {
+		return err
+	}
+	for _, v := range vals {
+		sub, ok := v.DocumentOK()
+		if !ok {
+			return fmt.Errorf("%w: applyOps holds no documents", ErrEntry)
+		}
+		if err := c.entry(sub); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// command expands an entry about a namespace as a whole.
+func (c *converter) command(db string, e, o bsoncore.Document) error {
+	fs, err := parseFields(o)
+	if err != nil {
+		return err
+	}
+	if len(fs) == 0 {
+		return fmt.Errorf("%w: empty command", ErrEntry)
+	}
+	ident := uuidOf(e.Lookup("ui"))
+	name, _ := fs[0].val.StringValueOK()
+	ns := db + "." + name
+	skip, _ := protected(db, name)
+	skip = !skip
+	switch fs[0].name {
+	case "create":
+		if i := indexOf(fs, "viewOn"); i >= 0 || skip {
+			return nil // a view comes as a document of system.views
+		}
+		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident, Value: fold.JoinCreate("collection", createdDefinition(fs))})
+	case "drop":
+		if !skip {
+			c.emit(record.Change{Op: record.Drop, Namespace: ns, Ident: ident})
+		}
+	case "renameCollection":
+		to, _ := bsoncore.Document(o).Lookup("to").StringValueOK()
+		if to == "" {
+			return fmt.Errorf("%w: rename to nowhere", ErrEntry)
+		}
+		target := bsoncore.Document(o).Lookup("dropTarget")
+		if b, isBool := target.BooleanOK(); target.Type != 0 && (!isBool || b) {
+			c.emit(record.Change{Op: record.Drop, Namespace: to, Ident: uuidOf(target)})
+		}
+		c.emit(record.Change{Op: record.Rename, Namespace: name, Ident: ident, To: to})
+	case "createIndexes", "commitIndexBuild", "dropIndexes", "deleteIndexes", "collMod":
+		if !skip {
+			c.emit(record.Change{Op: record.Alter, Namespace: ns, Ident: ident, Value: bytes.Clone(o)})
+		}
+	case "emptycapped":
+		c.emit(record.Change{Op: record.Empty, Namespace: ns, Ident: ident})
+	case "dropDatabase", "startIndexBuild", "abortIndexBuild":
+		// Before a dropDatabase entry each collection's drop is logged; an
+		// index counts from its commit.
+	default:
+		return fmt.Errorf("%w: command %q", ErrEntry, fs[0].name)
+	}
+	return nil
+}
+
+func uuidOf(v bsoncore.Value) []byte {
+	if _, b, ok := v.BinaryOK(); ok && len(b) == 16 {
+		return bytes.Clone(b)
+	}
+	return nil
+}

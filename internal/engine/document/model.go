@@ -1,0 +1,92 @@
+package document
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/core/record"
+)
+
+// model implements engine.Model.
+type model struct{}
+
+// Apply implements fold.Model.
+func (model) Apply(old []byte, c *record.Change, loose bool) ([]byte, error) {
+	return applyUpdate(old, c.Value, loose)
+}
+
+// Alter implements fold.Model.
+func (model) Alter(def []byte, c *record.Change) ([]byte, error) {
+	return alterDefinition(def, c.Value)
+}
+
+// Implied implements fold.Model.
+func (model) Implied() []byte { return createdDefinition(nil) }
+
+// Label gives a document's _id, as extended JSON.
+func (model) Label(value []byte) string {
+	v, err := bson.Raw(value).LookupErr("_id")
+	if err != nil {
+		return "(no _id)"
+	}
+	if s, ok := v.StringValueOK(); ok {
+		return strconv.Quote(s)
+	}
+	if id, ok := v.ObjectIDOK(); ok {
+		return id.Hex()
+	}
+	text := documentText(buildFields([]field{{"_id", rawToCore(v)}}))
+	return strings.TrimSuffix(strings.TrimPrefix(text, `{"_id":`), "}")
+}
+
+// Render gives a document as relaxed extended JSON.
+func (model) Render(value []byte) string { return documentText(value) }
+
+// Describe implements engine.Model.
+func (model) Describe(def []byte) []string { return describeDefinition(def) }
+
+// Portable gives a definition without the index version, which differs between
+// servers.
+func (model) Portable(def []byte) []byte {
+	d, err := decodeDefinition(def)
+	if err != nil {
+		return def
+	}
+	for i := range d.indexes {
+		fs, err := parseFields(d.indexes[i].spec)
+		if err != nil {
+			return def
+		}
+		var keep []field
+		for _, f := range fs {
+			if f.name != "v" {
+				keep = append(keep, f)
+			}
+		}
+		d.indexes[i].spec = buildFields(keep)
+	}
+	return d.encode()
+}
+
+// FormatPosition gives a cluster time as SECONDS.INCREMENT.
+func (model) FormatPosition(p record.Position) string {
+	if len(p) != 8 {
+		return p.Hex()
+	}
+	ts := timestampOf(p)
+	return fmt.Sprintf("%d.%d", ts.T, ts.I)
+}
+
+// ParsePosition reads SECONDS.INCREMENT.
+func (model) ParsePosition(s string) (record.Position, error) {
+	a, b, ok := strings.Cut(s, ".")
+	t, err1 := strconv.ParseUint(a, 10, 32)
+	i, err2 := strconv.ParseUint(b, 10, 32)
+	if !ok || err1 != nil || err2 != nil {
+		return "", fmt.Errorf("%q is no log position of a document cluster, such as 1763979244.12", s)
+	}
+	return position(uint32(t), uint32(i)), nil
+}

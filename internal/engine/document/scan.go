@@ -1,0 +1,348 @@
+package document
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+	"go.mongodb.org/mongo-driver/v2/mongo/readconcern"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// Namespaces implements engine.Cluster.
+func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
+	addr, err := c.current(ctx)
+	for err == nil {
+		var out []engine.Namespace
+		if out, err = c.list(ctx, addr); err == nil {
+			return out, nil
+		}
+		if !retriable(err) {
+			break
+		}
+		addr, err = c.next(ctx, addr, err)
+	}
+	return nil, fmt.Errorf("cluster %s: listing namespaces: %w", c.t.Name, err)
+}
+
+// list asks one member for all databases' collections and their indexes.
+func (c *cluster) list(ctx context.Context, addr string) ([]engine.Namespace, error) {
+	cl, err := c.client(addr)
+	if err != nil {
+		return nil, err
+	}
+	ans, err := c.ask(ctx, addr, "admin", bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}})
+	if err != nil {
+		return nil, err
+	}
+	arr, _ := ans.Lookup("databases").ArrayOK()
+	dbs, _ := arr.Values()
+	var out []engine.Namespace
+	for _, d := range dbs {
+		db, _ := d.Document().Lookup("name").StringValueOK()
+		if ok, _ := protected(db, ""); !ok {
+			continue
+		}
+		cur, err := cl.Database(db).ListCollections(ctx, bson.D{})
+		if err != nil {
+			return nil, explain(addr, err)
+		}
+		for cur.Next(ctx) {
+			ns, err := c.describe(ctx, cl, db, bson.Raw(bytes.Clone(cur.Current)))
+			if err != nil {
+				return nil, explain(addr, err)
+			}
+			if ns != nil {
+				out = append(out, *ns)
+			}
+		}
+		if err := cur.Err(); err != nil {
+			return nil, explain(addr, err)
+		}
+	}
+	slices.SortFunc(out, func(a, b engine.Namespace) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// describe turns an entry of listCollections into a namespace; nil where it is
+// the server's own.
+func (c *cluster) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw) (*engine.Namespace, error) {
+	name, _ := info.Lookup("name").StringValueOK()
+	kind, _ := info.Lookup("type").StringValueOK()
+	ok, why := protected(db, name)
+	if !ok && !strings.HasPrefix(name, "system.buckets.") {
+		return nil, nil
+	}
+	ns := &engine.Namespace{Namespace: record.Namespace{Name: db + "." + name, Kind: kind}, Skip: why}
+	opts, _ := info.Lookup("options").DocumentOK()
+	if u, err := info.LookupErr("info", "uuid"); err == nil {
+		ns.Ident = uuidOf(rawToCore(u))
+	}
+	switch kind {
+	case "", "collection":
+		ns.Kind = "collection"
+	case "view":
+		fs, err := parseFields(opts)
+		if err != nil {
+			return nil, err
+		}
+		ns.Definition, ns.Ident = viewDefinition(fs), nil
+		return ns, nil
+	default:
+		ns.Skip = kind + " collections are not protected by this version"
+		return ns, nil
+	}
+	cur, err := cl.Database(db).Collection(name).Indexes().List(ctx)
+	var specs [][]byte
+	if err == nil {
+		for cur.Next(ctx) {
+			specs = append(specs, bytes.Clone(cur.Current))
+		}
+		err = cur.Err()
+	}
+	if codeOf(err) == 26 { // dropped since it was listed
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if ns.Definition, err = newDefinition(opts, specs); err != nil {
+		return nil, err
+	}
+	if n, err := cl.Database(db).Collection(name).EstimatedDocumentCount(ctx); err == nil {
+		ns.Records = n
+	}
+	if st, err := cl.Database(db).RunCommand(ctx, bson.D{{Key: "collStats", Value: name}}).Raw(); err == nil {
+		ns.Bytes, _ = st.Lookup("size").AsInt64OK()
+	}
+	return ns, nil
+}
+
+func codeOf(err error) int32 {
+	var ce mongo.CommandError
+	if errors.As(err, &ce) {
+		return ce.Code
+	}
+	return 0
+}
+
+// Partitions implements engine.Cluster.
+func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
+	whole := []engine.Partition{{}}
+	const fewest = 20_000 // records that make a partition worth it
+	n = int(min(int64(n), ns.Records/fewest))
+	if n < 2 || !c.caps.ordered {
+		return whole, nil
+	}
+	addr, err := c.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	cl, err := c.client(addr)
+	if err != nil {
+		return nil, err
+	}
+	db, coll, _ := strings.Cut(ns.Name, ".")
+	cur, err := cl.Database(db).Collection(coll).Aggregate(ctx, mongo.Pipeline{
+		{{Key: "$sample", Value: bson.D{{Key: "size", Value: n * 16}}}},
+		{{Key: "$project", Value: bson.D{{Key: "_id", Value: 1}}}},
+	})
+	if err != nil {
+		return whole, nil // a server without samples is scanned by one reader
+	}
+	type sample struct {
+		key []byte
+		id  bson.RawValue
+	}
+	var ids []sample
+	for cur.Next(ctx) {
+		doc := bson.Raw(bytes.Clone(cur.Current))
+		key, err := record.DocumentKey(doc)
+		if err != nil {
+			return whole, nil
+		}
+		ids = append(ids, sample{key, doc.Lookup("_id")})
+	}
+	if cur.Err() != nil || len(ids) < n {
+		return whole, nil
+	}
+	slices.SortFunc(ids, func(a, b sample) int { return bytes.Compare(a.key, b.key) })
+	ids = slices.CompactFunc(ids, func(a, b sample) bool { return bytes.Equal(a.key, b.key) })
+	var parts []engine.Partition
+	var from any
+	for i := 1; i < n; i++ {
+		cut := ids[i*len(ids)/n].id
+		if f, ok := from.(bson.RawValue); ok && f.Equal(cut) {
+			continue
+		}
+		parts = append(parts, engine.Partition{From: from, To: cut})
+		from = cut
+	}
+	return append(parts, engine.Partition{From: from}), nil
+}
+
+// Scan implements engine.Cluster.
+func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
+	addr, err := c.current(ctx)
+	if err != nil {
+		return fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	}
+	s := &scan{c: c, ns: ns, p: p, fn: fn}
+	for failures := 0; ; {
+		before := s.count
+		err := s.read(ctx, addr)
+		if err == nil {
+			return nil
+		}
+		var cb callbackError
+		if errors.As(err, &cb) {
+			return cb.error
+		}
+		if s.count > before {
+			failures = 0
+		}
+		failures++
+		if !retriable(err) || failures > 8 || ctx.Err() != nil {
+			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, ns.Name, err)
+		}
+		if addr, err = c.next(ctx, addr, err); err != nil {
+			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, ns.Name, err)
+		}
+	}
+}
+
+type scan struct {
+	c     *cluster
+	ns    engine.Namespace
+	p     engine.Partition
+	fn    func(record.Record) error
+	last  bson.RawValue // _id of the last record given to fn
+	key   []byte
+	count int64
+}
+
+// callbackError keeps the caller's error apart from the server's.
+type callbackError struct{ error }
+
+// read scans at one member from where the scan stands.
+func (s *scan) read(ctx context.Context, addr string) error {
+	cl, err := s.c.client(addr)
+	if err != nil {
+		return err
+	}
+	if err := s.same(ctx, addr); err != nil {
+		return err
+	}
+	db, coll, _ := strings.Cut(s.ns.Name, ".")
+	opt := options.Find().SetBatchSize(4096)
+	if s.c.caps.ordered {
+		byID := bson.D{{Key: "_id", Value: 1}}
+		opt.SetHint(byID).SetSort(byID)
+		switch {
+		case s.last.Type != 0:
+			opt.SetMin(bson.D{{Key: "_id", Value: s.last}})
+		case s.p.From != nil:
+			opt.SetMin(bson.D{{Key: "_id", Value: s.p.From}})
+		}
+		if s.p.To != nil {
+			opt.SetMax(bson.D{{Key: "_id", Value: s.p.To}})
+		}
+	} else {
+		s.last, s.key = bson.RawValue{}, nil
+	}
+	sess, err := cl.StartSession(options.Session().SetCausalConsistency(false))
+	if err != nil {
+		return explain(addr, err)
+	}
+	defer sess.EndSession(context.WithoutCancel(ctx))
+	sctx := mongo.NewSessionContext(ctx, sess)
+	cur, err := cl.Database(db).Collection(coll, options.Collection().SetReadConcern(readconcern.Majority())).Find(sctx, bson.D{}, opt)
+	if err != nil {
+		return explain(addr, err)
+	}
+	defer cur.Close(context.WithoutCancel(ctx))
+	// The name may have come to mean another collection since it was checked:
+	// from here on the cursor stays with the one it has.
+	if err := s.same(ctx, addr); err != nil {
+		return err
+	}
+	batch := 0
+	for cur.Next(sctx) {
+		if batch == 0 {
+			batch = cur.RemainingBatchLength() + 1
+			if t := sess.OperationTime(); t != nil {
+				s.c.sawPosition(position(t.T, t.I))
+			}
+		}
+		batch--
+		doc := cur.Current
+		key, err := record.DocumentKey(doc)
+		if err != nil {
+			return callbackError{fmt.Errorf("%s: %s: %w", addr, s.ns.Name, err)}
+		}
+		if s.key != nil && bytes.Equal(key, s.key) {
+			continue // the one the scan had reached
+		}
+		if err := s.fn(record.Record{Key: key, Value: doc}); err != nil {
+			return callbackError{err}
+		}
+		s.count++
+		if s.c.caps.ordered && batch == 0 {
+			s.keep(doc, key)
+		}
+	}
+	if err := cur.Err(); err != nil {
+		return explain(addr, err)
+	}
+	return nil
+}
+
+func (s *scan) keep(doc bson.Raw, key []byte) {
+	d := bson.Raw(bytes.Clone(doc))
+	s.last, s.key = d.Lookup("_id"), bytes.Clone(key)
+}
+
+// same checks that the name still means the collection that was listed.
+func (s *scan) same(ctx context.Context, addr string) error {
+	if len(s.ns.Ident) == 0 {
+		return nil
+	}
+	db, coll, _ := strings.Cut(s.ns.Name, ".")
+	ans, err := s.c.ask(ctx, addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
+	if err != nil {
+		return err
+	}
+	arr, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
+	vals, _ := arr.Values()
+	for _, v := range vals {
+		if u, err := v.Document().LookupErr("info", "uuid"); err == nil && bytes.Equal(uuidOf(rawToCore(u)), s.ns.Ident) {
+			return nil
+		}
+	}
+	return callbackError{fmt.Errorf("%s: %w", s.ns.Name, engine.ErrMoved)}
+}
+
+// retriable says whether another member, or the same one later, may do better.
+func retriable(err error) bool {
+	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return false
+	}
+	if errors.Is(err, engine.ErrUnreachable) || mongo.IsNetworkError(err) || mongo.IsTimeout(err) {
+		return true
+	}
+	switch codeOf(err) {
+	case 6, 7, 89, 91, 189, 262, 9001, 10107, 11600, 11602, 13435, 13436, // not reachable, shutting down, not primary
+		43, 136, 175, 237: // cursor not found, capped position lost, plan killed, cursor killed
+		return true
+	}
+	msg := err.Error()
+	return strings.Contains(msg, "connection") || strings.Contains(msg, "EOF") || strings.Contains(msg, "server selection")
+}

@@ -1,0 +1,339 @@
+package document
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// shardName names the one shard of a replica set or lone server.
+func (c *cluster) shardName() string {
+	if c.set != "" {
+		return c.set
+	}
+	return "server"
+}
+
+// Topology implements engine.Cluster.
+func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
+	members, err := c.members(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	}
+	t := &engine.Topology{Engine: Name, Kind: "replica set", Identity: c.set, Version: c.caps.version, Lacks: c.lacks(),
+		HidesDrops: c.caps.log && !c.caps.logsDrops}
+	if c.caps.product != "" {
+		t.Version += " (" + c.caps.product + ")"
+	}
+	if c.set == "" {
+		t.Kind, t.Identity = "lone server", c.hosts[0]
+	}
+	sh := engine.Shard{Name: c.shardName(), Members: members}
+	if c.caps.log {
+		for _, m := range members {
+			if !m.Healthy || m.Role == "arbiter" {
+				continue
+			}
+			if sh.Log, err = c.window(ctx, m.Address); err == nil {
+				break
+			}
+		}
+		if sh.Log == nil {
+			return nil, fmt.Errorf("cluster %s: reading how far the log reaches: %w", c.t.Name, errors.Join(err, ctx.Err()))
+		}
+	}
+	t.Shards = []engine.Shard{sh}
+	return t, nil
+}
+
+var roleOfState = map[int32]string{0: "startup", 1: "primary", 2: "secondary", 3: "recovering", 5: "startup2",
+	6: "unknown", 7: "arbiter", 8: "down", 9: "rollback", 10: "removed"}
+
+// members asks every member for its state. What the members say of themselves
+// counts; what others say of one that does not answer is its note.
+func (c *cluster) members(ctx context.Context) ([]engine.Member, error) {
+	var out []engine.Member
+	optimes := map[string]time.Time{}
+	var newest time.Time
+	var lastErr error
+	for _, addr := range c.hosts {
+		m := engine.Member{Address: addr, Role: "unknown"}
+		hello, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			m.Role, m.Note, lastErr = "down", short(err), err
+			out = append(out, m)
+			continue
+		}
+		m.Healthy = true
+		primary, _ := hello.Lookup("isWritablePrimary").BooleanOK()
+		secondary, _ := hello.Lookup("secondary").BooleanOK()
+		arbiter, _ := hello.Lookup("arbiterOnly").BooleanOK()
+		switch {
+		case c.set == "":
+			m.Role = "standalone"
+		case primary:
+			m.Role = "primary"
+		case secondary:
+			m.Role = "secondary"
+		case arbiter:
+			m.Role = "arbiter"
+		default:
+			m.Healthy, m.Note = false, "neither primary nor secondary"
+		}
+		if hidden, _ := hello.Lookup("hidden").BooleanOK(); hidden {
+			m.Note = "hidden"
+		}
+		if c.caps.status && m.Healthy && !arbiter {
+			if err := c.status(ctx, &m, optimes); err != nil {
+				m.Healthy, m.Note = false, short(err)
+			}
+			if t := optimes[addr]; t.After(newest) {
+				newest = t
+			}
+		}
+		out = append(out, m)
+	}
+	for i := range out {
+		if t, ok := optimes[out[i].Address]; ok && newest.After(t) {
+			out[i].Lag = newest.Sub(t)
+		}
+	}
+	if !slices.ContainsFunc(out, func(m engine.Member) bool { return m.Healthy }) {
+		return nil, fmt.Errorf("no member answers: %w", lastErr)
+	}
+	return out, nil
+}
+
+// status fills in what replSetGetStatus on the member tells of itself.
+func (c *cluster) status(ctx context.Context, m *engine.Member, optimes map[string]time.Time) error {
+	st, err := c.ask(ctx, m.Address, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
+	if err != nil {
+		return err
+	}
+	if state, ok := st.Lookup("myState").AsInt64OK(); ok {
+		if r := roleOfState[int32(state)]; r != "" {
+			m.Role = r
+		}
+		if state != 1 && state != 2 {
+			m.Healthy, m.Note = false, "state "+m.Role
+		}
+	}
+	if d, ok := st.Lookup("optimes", "lastAppliedWallTime").TimeOK(); ok {
+		optimes[m.Address] = d
+	} else if t, _, ok := st.Lookup("optimes", "appliedOpTime", "ts").TimestampOK(); ok {
+		optimes[m.Address] = time.Unix(int64(t), 0)
+	}
+	return nil
+}
+
+func short(err error) string {
+	s := err.Error()
+	if _, rest, ok := strings.Cut(s, ": "); ok {
+		s = rest
+	}
+	return strings.Join(strings.Fields(s), " ")
+}
+
+// window reads how far a member's log reaches.
+func (c *cluster) window(ctx context.Context, addr string) (*engine.LogWindow, error) {
+	w := &engine.LogWindow{}
+	for _, end := range []struct {
+		order int
+		mark  *record.Mark
+	}{{1, &w.First}, {-1, &w.Last}} {
+		ans, err := c.ask(ctx, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"},
+			{Key: "sort", Value: bson.D{{Key: "$natural", Value: end.order}}}, {Key: "limit", Value: 1}})
+		if err != nil {
+			return nil, err
+		}
+		batch, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
+		vals, _ := batch.Values()
+		if len(vals) == 0 {
+			continue
+		}
+		m, err := markOf(vals[0].Document())
+		if err != nil {
+			return nil, err
+		}
+		*end.mark = m
+	}
+	if st, err := c.ask(ctx, addr, "local", bson.D{{Key: "collStats", Value: "oplog.rs"}}); err == nil {
+		w.Size, _ = st.Lookup("size").AsInt64OK()
+		w.Max, _ = st.Lookup("maxSize").AsInt64OK()
+	}
+	return w, nil
+}
+
+// Choose implements engine.Cluster.
+func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, error) {
+	members, err := c.members(ctx)
+	if err != nil {
+		return engine.Choice{}, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	}
+	prefer := c.t.Prefer
+	if len(prefer) == 0 {
+		prefer = []string{"secondary", "primary"}
+	}
+	var refused []string
+	c.mu.Lock()
+	bad := map[string]string{}
+	for a, b := range c.bad {
+		if time.Now().Before(b.until) {
+			bad[a] = b.why
+		}
+	}
+	c.mu.Unlock()
+	fit := func(m engine.Member, named bool) string {
+		switch {
+		case bad[m.Address] != "":
+			return bad[m.Address]
+		case !m.Healthy:
+			return m.Note
+		case m.Role != "primary" && m.Role != "secondary" && m.Role != "standalone":
+			return m.Role
+		case m.Lag > c.t.MaxLag:
+			return fmt.Sprintf("%s behind, %s allowed", m.Lag.Round(time.Second), c.t.MaxLag)
+		case m.Note == "hidden" && !named:
+			return "hidden, and not named in prefer"
+		}
+		return ""
+	}
+	for _, want := range prefer {
+		var best *engine.Member
+		for i := range members {
+			m := &members[i]
+			named := want == m.Address
+			if !named && want != m.Role && !(m.Role == "standalone" && want == "primary") {
+				continue
+			}
+			if why := fit(*m, named); why != "" {
+				refused = append(refused, m.Address+": "+why)
+				continue
+			}
+			if best == nil || m.Lag < best.Lag {
+				best = m
+			}
+		}
+		if best == nil {
+			if !slices.Contains([]string{"primary", "secondary"}, want) && !slices.ContainsFunc(members, func(m engine.Member) bool { return m.Address == want }) {
+				refused = append(refused, want+": no member of that name")
+			}
+			continue
+		}
+		ch := engine.Choice{Shard: shard, Member: *best, Why: "preferred: " + want}
+		if len(refused) > 0 {
+			ch.Why += " (not " + strings.Join(refused, "; not ") + ")"
+		}
+		c.mu.Lock()
+		c.chosen = &ch
+		c.mu.Unlock()
+		return ch, nil
+	}
+	return engine.Choice{}, fmt.Errorf("cluster %s: shard %s: %w: %s", c.t.Name, shard, engine.ErrNoMember, strings.Join(refused, "; "))
+}
+
+// current gives the chosen member, choosing one where none is.
+func (c *cluster) current(ctx context.Context) (string, error) {
+	c.mu.Lock()
+	ch := c.chosen
+	c.mu.Unlock()
+	if ch != nil {
+		return ch.Member.Address, nil
+	}
+	n, err := c.Choose(ctx, c.shardName())
+	return n.Member.Address, err
+}
+
+// failed takes a member out of the choice for a while and forgets the choice.
+func (c *cluster) failed(addr string, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.bad[addr] = badMember{time.Now().Add(20 * time.Second), "failed while it was read: " + short(err)}
+	if c.chosen != nil && c.chosen.Member.Address == addr {
+		c.chosen = nil
+	}
+	c.log.Warn("member failed, trying another", "cluster", c.t.Name, "member", addr, "cause", short(err))
+}
+
+// next chooses another member after one failed, waiting until one is fit and
+// has all that was known to be committed.
+func (c *cluster) next(ctx context.Context, addr string, cause error) (string, error) {
+	c.failed(addr, cause)
+	var last error
+	for attempt := range 12 {
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(time.Duration(min(attempt, 8)) * 500 * time.Millisecond):
+		}
+		to, err := c.current(ctx)
+		if err == nil {
+			if err = c.hasSeen(ctx, to); err == nil {
+				c.log.Warn("going on at another member", "cluster", c.t.Name, "member", to)
+				return to, nil
+			}
+		}
+		last = err
+		if attempt == 4 {
+			// Perhaps the one that failed is the only one, and is back.
+			c.mu.Lock()
+			clear(c.bad)
+			c.mu.Unlock()
+		}
+	}
+	return "", fmt.Errorf("after %s: %w", short(cause), last)
+}
+
+// hasSeen checks that a member holds everything that reads so far may have
+// shown, so that going on there does not step back in time.
+func (c *cluster) hasSeen(ctx context.Context, addr string) error {
+	if !c.caps.status {
+		return nil
+	}
+	m, err := c.committed(ctx, addr)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if m.Position < c.seen {
+		return fmt.Errorf("%s: is still behind what was read elsewhere", addr)
+	}
+	return nil
+}
+
+// committed gives the newest position that a member knows to be on a majority.
+func (c *cluster) committed(ctx context.Context, addr string) (record.Mark, error) {
+	st, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
+	if err != nil {
+		return record.Mark{}, err
+	}
+	t, i, ok := st.Lookup("optimes", "lastCommittedOpTime", "ts").TimestampOK()
+	if !ok {
+		return record.Mark{}, fmt.Errorf("%s: replSetGetStatus tells no committed time", addr)
+	}
+	m := record.Mark{Position: position(t, i), Wall: time.Unix(int64(t), 0).UTC()}
+	if w, ok := st.Lookup("optimes", "lastCommittedWallTime").TimeOK(); ok {
+		m.Wall = w.UTC()
+	}
+	return m, nil
+}
+
+func (c *cluster) sawPosition(p record.Position) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if p > c.seen {
+		c.seen = p
+	}
+}

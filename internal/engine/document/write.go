@@ -1,0 +1,206 @@
+package document
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// StagePrefix begins the collection names of stages.
+const StagePrefix = "dexamen_stage_"
+
+// writer implements engine.Writer on the primary.
+type writer struct {
+	c    *cluster
+	addr string
+	cl   *mongo.Client
+}
+
+// Writer implements engine.Cluster.
+func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
+	members, err := c.members(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	}
+	for _, m := range members {
+		if m.Healthy && (m.Role == "primary" || m.Role == "standalone") {
+			cl, err := c.client(m.Address)
+			if err != nil {
+				return nil, err
+			}
+			// Later read-backs are of the same member, which has it all.
+			c.mu.Lock()
+			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m, Why: "restores are written to and read back from the primary"}
+			c.mu.Unlock()
+			return &writer{c, m.Address, cl}, nil
+		}
+	}
+	return nil, fmt.Errorf("cluster %s: %w: it has no primary to write to", c.t.Name, engine.ErrNoMember)
+}
+
+func (w *writer) fail(ns string, err error) error {
+	return fmt.Errorf("cluster %s: %s: %w", w.c.t.Name, ns, explain(w.addr, err))
+}
+
+func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
+	return w.cl.Database(db, options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(ctx, cmd).Err()
+}
+
+// Stage implements engine.Writer.
+func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
+	db, _, _ := strings.Cut(ns.Name, ".")
+	b := make([]byte, 6)
+	_, _ = rand.Read(b) // never fails, by its contract
+	stage := ns
+	stage.Name = db + "." + StagePrefix + hex.EncodeToString(b)
+	if err := w.create(ctx, stage.Name, ns.Definition); err != nil {
+		return stage, err
+	}
+	spaces, err := w.c.list(ctx, w.addr)
+	if err != nil {
+		return stage, err
+	}
+	for _, s := range spaces {
+		if s.Name == stage.Name {
+			stage.Ident = s.Ident
+		}
+	}
+	return stage, nil
+}
+
+func (w *writer) create(ctx context.Context, name string, def []byte) error {
+	db, coll, _ := strings.Cut(name, ".")
+	d, err := decodeDefinition(def)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	cmd := bson.D{{Key: "create", Value: coll}}
+	for _, o := range d.options {
+		cmd = append(cmd, bson.E{Key: o.name, Value: bson.RawValue{Type: bson.Type(o.val.Type), Value: o.val.Data}})
+	}
+	if err := w.run(ctx, db, cmd); err != nil {
+		return w.fail(name, err)
+	}
+	return nil
+}
+
+// Write implements engine.Writer.
+func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) error {
+	db, coll, _ := strings.Cut(stage, ".")
+	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
+	for len(recs) > 0 {
+		n, size := 0, 0
+		var docs []any
+		for n < len(recs) && n < 10_000 && (n == 0 || size+len(recs[n].Value) < 32<<20) {
+			docs = append(docs, bson.Raw(recs[n].Value))
+			size += len(recs[n].Value)
+			n++
+		}
+		opt := options.InsertMany().SetOrdered(false)
+		if w.c.caps.product == "" {
+			// What was allowed in when it was written is put back, also where
+			// the validator is younger.
+			opt.SetBypassDocumentValidation(true)
+		}
+		if _, err := c.InsertMany(ctx, docs, opt); err != nil {
+			return w.fail(stage, err)
+		}
+		recs = recs[n:]
+	}
+	return nil
+}
+
+// Index implements engine.Writer.
+func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) error {
+	d, err := decodeDefinition(ns.Definition)
+	if err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	db, coll, _ := strings.Cut(stage, ".")
+	var specs bson.A
+	for _, s := range d.indexes {
+		if s.name != "_id_" {
+			specs = append(specs, bson.Raw(s.spec))
+		}
+	}
+	if len(specs) == 0 {
+		return nil
+	}
+	if err := w.run(ctx, db, bson.D{{Key: "createIndexes", Value: coll}, {Key: "indexes", Value: specs}}); err != nil {
+		return w.fail(ns.Name+": building indexes", err)
+	}
+	return nil
+}
+
+// Publish implements engine.Writer.
+func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) error {
+	cmd := bson.D{{Key: "renameCollection", Value: stage}, {Key: "to", Value: name}}
+	if replace {
+		cmd = append(cmd, bson.E{Key: "dropTarget", Value: true})
+	}
+	err := w.run(ctx, "admin", cmd)
+	if err != nil && replace && !retriable(err) && isCommandError(err) && strings.Contains(strings.ToLower(err.Error()), "droptarget") {
+		// A server that cannot swap: the old one goes first. Cut short in
+		// between, the stage is still there, complete.
+		db, coll, _ := strings.Cut(name, ".")
+		if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
+			return w.fail(name, err)
+		}
+		err = w.run(ctx, "admin", cmd[:2])
+	}
+	if codeOf(err) == 48 {
+		return fmt.Errorf("cluster %s: %s is there already; nothing was changed", w.c.t.Name, name)
+	}
+	if err != nil {
+		return w.fail(name, err)
+	}
+	return nil
+}
+
+// Discard implements engine.Writer.
+func (w *writer) Discard(ctx context.Context, stage string) error {
+	db, coll, _ := strings.Cut(stage, ".")
+	if !strings.HasPrefix(coll, StagePrefix) {
+		return fmt.Errorf("%s is no stage and is left alone", stage)
+	}
+	if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
+		return w.fail(stage, err)
+	}
+	return nil
+}
+
+// View implements engine.Writer.
+func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) error {
+	if replace {
+		db, coll, _ := strings.Cut(ns.Name, ".")
+		if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
+			return w.fail(ns.Name, err)
+		}
+	}
+	return w.create(ctx, ns.Name, ns.Definition)
+}
+
+// Stages implements engine.Writer.
+func (w *writer) Stages(ctx context.Context) ([]string, error) {
+	spaces, err := w.c.list(ctx, w.addr)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, s := range spaces {
+		if _, coll, _ := strings.Cut(s.Name, "."); strings.HasPrefix(coll, StagePrefix) {
+			out = append(out, s.Name)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,100 @@
+package job
+
+import (
+	"context"
+	"time"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/store"
+)
+
+var latest = address.When{Kind: address.Latest}
+
+// Stretch is a run of time within which every moment can be restored.
+type Stretch struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
+// Coverage says which moments of a cluster can be restored.
+type Coverage struct {
+	Cluster   string         `json:"cluster"`
+	Points    []*store.Point `json:"-"`
+	Stretches []Stretch      `json:"stretches"`
+	Gaps      []journal.Gap  `json:"gaps,omitempty"`
+	Doubts    []Doubt        `json:"doubts,omitempty"`
+	Latest    time.Time      `json:"latest"` // the newest moment that can be restored
+	// Unreadable objects were left out.
+	Unreadable []string `json:"unreadable,omitempty"`
+}
+
+// Doubt is something seen in a stretch of log that the log does not tell.
+type Doubt struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	What string    `json:"what"`
+}
+
+// Coverage finds what can be restored of a cluster; of all clusters with
+// points when the name is empty.
+func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error) {
+	points, unreadable, err := e.Store.Points(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	byCluster := map[string]*Coverage{}
+	var out []*Coverage
+	for _, p := range points {
+		c := byCluster[p.Cluster]
+		if c == nil {
+			c = &Coverage{Cluster: p.Cluster}
+			byCluster[p.Cluster] = c
+			out = append(out, c)
+		}
+		c.Points = append(c.Points, p)
+	}
+	for _, c := range out {
+		for _, u := range unreadable {
+			c.Unreadable = append(c.Unreadable, u.Error())
+		}
+		chains, bad, err := e.Store.Chains(ctx, c.Cluster)
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range bad {
+			c.Unreadable = append(c.Unreadable, b.Error())
+		}
+		for _, p := range c.Points {
+			s := Stretch{p.Time, p.Time}
+			for _, sh := range p.Shards {
+				ch := chains[sh.Name]
+				if ch == nil || sh.Mark.Position == "" {
+					continue
+				}
+				if end := ch.Reach(sh.Mark); end.Wall.After(s.To) {
+					s.To = end.Wall
+				}
+			}
+			if n := len(c.Stretches); n > 0 && !s.From.After(c.Stretches[n-1].To) {
+				if s.To.After(c.Stretches[n-1].To) {
+					c.Stretches[n-1].To = s.To
+				}
+			} else {
+				c.Stretches = append(c.Stretches, s)
+			}
+			if s.To.After(c.Latest) {
+				c.Latest = s.To
+			}
+		}
+		for _, ch := range chains {
+			c.Gaps = append(c.Gaps, ch.Gaps()...)
+			for _, s := range ch.Segments {
+				for _, d := range s.Doubt {
+					c.Doubts = append(c.Doubts, Doubt{s.After.Wall, s.Last.Wall, d})
+				}
+			}
+		}
+	}
+	return out, nil
+}

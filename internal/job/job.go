@@ -1,0 +1,117 @@
+// Package job is the work itself: snapshot, capture, restore, compare, verify.
+// It puts engines and the core together and tells what happens through one
+// type of event; it prints nothing.
+package job
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+)
+
+// Errors that decide how a command ends.
+var (
+	// ErrRefused: doing it would not be safe.
+	ErrRefused = errors.New("refused")
+	// ErrDiffers: a verification or comparison found a difference.
+	ErrDiffers = errors.New("differs")
+	// ErrIncomplete: it is done, but something is missing.
+	ErrIncomplete = errors.New("incomplete")
+)
+
+// Kind says what an event is about.
+type Kind string
+
+// The kinds of events.
+const (
+	Step     Kind = "step"     // a new stage of the work begins
+	Progress Kind = "progress" // numbers of the stage, often
+	Note     Kind = "note"     // a fact worth keeping
+	Warning  Kind = "warning"  // something an administrator should look at
+)
+
+// Event is what a job tells while it works.
+type Event struct {
+	Time      time.Time `json:"time"`
+	Kind      Kind      `json:"kind"`
+	Text      string    `json:"text,omitempty"`
+	Namespace string    `json:"namespace,omitempty"`
+	Records   int64     `json:"records,omitempty"`
+	Total     int64     `json:"total,omitempty"` // records expected, where known
+	Bytes     int64     `json:"bytes,omitempty"`
+}
+
+// Env is what jobs work with.
+type Env struct {
+	Store *store.Store
+	// Tool names the version of Dexamen, for what is written.
+	Tool string
+	// Temp is the folder for temporary files; the system's when empty.
+	Temp string
+	// Memory bounds each sorter, in bytes (default 64 MiB).
+	Memory int
+	// Parallel is how many readers or writers work on a cluster at once
+	// (default 4).
+	Parallel int
+	// Emit hears events; it may be called from several goroutines.
+	Emit func(Event)
+}
+
+func (e *Env) memory() int {
+	if e.Memory > 0 {
+		return e.Memory
+	}
+	return 64 << 20
+}
+
+func (e *Env) parallel() int {
+	if e.Parallel > 0 {
+		return e.Parallel
+	}
+	return 4
+}
+
+func (e *Env) temp() string {
+	if e.Temp != "" {
+		return e.Temp
+	}
+	return os.TempDir()
+}
+
+func (e *Env) emit(k Kind, format string, args ...any) {
+	if e.Emit != nil {
+		e.Emit(Event{Time: time.Now(), Kind: k, Text: fmt.Sprintf(format, args...)})
+	}
+}
+
+func (e *Env) progress(ns string, records, total, bytes int64) {
+	if e.Emit != nil {
+		e.Emit(Event{Time: time.Now(), Kind: Progress, Namespace: ns, Records: records, Total: total, Bytes: bytes})
+	}
+}
+
+// UnknownName is the error for a namespace that is not there: it names those
+// most like it.
+func UnknownName(what, where string, all []string) error {
+	msg := fmt.Sprintf("there is no namespace %s in %s", what, where)
+	if !address.Literal(what) {
+		msg = fmt.Sprintf("no namespace in %s fits %s", where, what)
+	}
+	if near := engine.Nearest(what, all, 3); len(near) > 0 {
+		msg += "; near it: " + strings.Join(near, ", ")
+	} else if len(all) > 0 {
+		msg += fmt.Sprintf("; it holds %s", strings.Join(all[:min(len(all), 8)], ", "))
+		if len(all) > 8 {
+			msg += fmt.Sprintf(" and %d more", len(all)-8)
+		}
+	} else {
+		msg += ", which holds none"
+	}
+	return errors.New(msg)
+}

@@ -1,0 +1,309 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+)
+
+// RestoreOptions say what to restore and how.
+type RestoreOptions struct {
+	Pattern string
+	// Rename maps names, or beginnings of names ended by '.' or '*', to
+	// others.
+	Rename map[string]string
+	// Replace allows namespaces that are there to be replaced.
+	Replace bool
+}
+
+// RestoreItem is one namespace of a restore's plan.
+type RestoreItem struct {
+	From    string `json:"from"`
+	To      string `json:"to"`
+	Records int64  `json:"records"`
+	Bytes   int64  `json:"bytes"`
+	// There says that the target has a namespace of this name now, with so
+	// many records as the server estimates.
+	There        bool  `json:"there"`
+	ThereRecords int64 `json:"there_records"`
+	space        Space
+}
+
+// RestorePlan is what a restore will do.
+type RestorePlan struct {
+	Moment  *Moment       `json:"-"`
+	Items   []RestoreItem `json:"items"`
+	Changes int64         `json:"changes"` // log changes folded in
+	target  engine.Cluster
+	opt     RestoreOptions
+	scratch *store.Scratch
+	env     *Env
+}
+
+// Restored is what a restore did to one namespace.
+type Restored struct {
+	From     string        `json:"from"`
+	To       string        `json:"to"`
+	Records  int64         `json:"records"`
+	Bytes    int64         `json:"bytes"`
+	Root     tree.Hash     `json:"root"`
+	Verified bool          `json:"verified"` // read back: content, indexes and options are equal
+	Replaced bool          `json:"replaced"`
+	Took     time.Duration `json:"took"`
+}
+
+// PlanRestore works out what a restore will do, and builds the content as it
+// was, without touching the target. Close must be called on the plan.
+func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster, opt RestoreOptions) (*RestorePlan, error) {
+	names, err := m.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := false
+	for _, n := range names {
+		found = found || address.Match(opt.Pattern, n)
+	}
+	if !found {
+		return nil, UnknownName(opt.Pattern, m.String(), names)
+	}
+	x, err := e.Store.NewScratch(e.Temp)
+	if err != nil {
+		return nil, err
+	}
+	p := &RestorePlan{Moment: m, target: target, opt: opt, scratch: x, env: e}
+	if err := p.fill(ctx); err != nil {
+		x.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *RestorePlan) fill(ctx context.Context) error {
+	p.env.emit(Step, "building the state of %s", p.Moment)
+	spaces, changes, err := p.Moment.Trees(ctx, p.scratch, p.scratch, func(n string) bool { return address.Match(p.opt.Pattern, n) })
+	if err != nil {
+		return err
+	}
+	p.Changes = changes
+	now, err := p.target.Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	used := map[string]bool{}
+	taken := map[string]string{}
+	for _, s := range spaces {
+		it := RestoreItem{From: s.Name, To: s.Name, Records: s.Root.Records, Bytes: s.Root.Bytes, space: s}
+		for from, to := range p.opt.Rename {
+			if n, ok := renamed(s.Name, from, to); ok {
+				it.To = n
+				used[from] = true
+			}
+		}
+		if other, twice := taken[it.To]; twice {
+			return fmt.Errorf("both %s and %s would be restored as %s", other, s.Name, it.To)
+		}
+		taken[it.To] = s.Name
+		if db, coll, ok := strings.Cut(it.To, "."); !ok || db == "" || coll == "" {
+			return fmt.Errorf("%s cannot be restored as %q: a name is DATABASE.COLLECTION", s.Name, it.To)
+		}
+		for _, ns := range now {
+			if ns.Name == it.To {
+				it.There, it.ThereRecords = true, ns.Records
+			}
+		}
+		p.Items = append(p.Items, it)
+	}
+	for from := range p.opt.Rename {
+		if !used[from] {
+			var names []string
+			for _, s := range spaces {
+				names = append(names, s.Name)
+			}
+			return fmt.Errorf("--rename %s: %w", from, UnknownName(from, "what is being restored", names))
+		}
+	}
+	return nil
+}
+
+// renamed applies one renaming to a name.
+func renamed(name, from, to string) (string, bool) {
+	if name == from {
+		return to, true
+	}
+	head, tail := strings.TrimSuffix(from, "*"), strings.TrimSuffix(to, "*")
+	if (head != from || strings.HasSuffix(from, ".")) && strings.HasPrefix(name, head) {
+		return tail + name[len(head):], true
+	}
+	return name, false
+}
+
+// Close gives temporary files back.
+func (p *RestorePlan) Close() { p.scratch.Close() }
+
+// Conflicts lists the items whose target is there.
+func (p *RestorePlan) Conflicts() []RestoreItem {
+	var out []RestoreItem
+	for _, it := range p.Items {
+		if it.There {
+			out = append(out, it)
+		}
+	}
+	return out
+}
+
+// Run does the restore. Each namespace is written beside, read back and
+// compared, and only then takes its name, in one step: what is there under the
+// name is whole, old or new.
+func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
+	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
+		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --present replace",
+			ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
+	}
+	w, err := p.target.Writer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	left, err := w.Stages(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range left {
+		p.env.emit(Note, "removing %s, left behind by a restore that was cut short", s)
+		if err := w.Discard(ctx, s); err != nil {
+			return nil, err
+		}
+	}
+	var out []Restored
+	for _, it := range p.Items {
+		r, err := p.one(ctx, w, it)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+func (p *RestorePlan) one(ctx context.Context, w engine.Writer, it RestoreItem) (r Restored, err error) {
+	start := time.Now()
+	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}
+	ns := it.space.Namespace
+	ns.Name, ns.Ident = it.To, nil
+	if ns.Kind == "view" {
+		p.env.emit(Step, "making the view %s", it.To)
+		r.Verified = true
+		return r, w.View(ctx, ns, it.There)
+	}
+	p.env.emit(Step, "restoring %s: %d records", it.To, it.Records)
+	stage, err := w.Stage(ctx, ns)
+	if err != nil {
+		return r, err
+	}
+	published := false
+	defer func() {
+		if !published {
+			err = errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
+		}
+	}()
+	if err := p.write(ctx, w, stage.Name, it); err != nil {
+		return r, err
+	}
+	// Before indexes: one that expires records must not take any first.
+	p.env.emit(Step, "reading %s back", it.To)
+	live := engine.Namespace{Namespace: stage, Records: it.Records, Bytes: it.Bytes}
+	got, err := p.env.readBack(ctx, p.scratch, p.target, live, it.space.Root)
+	if err != nil {
+		return r, err
+	}
+	if got.Hash != it.space.Root.Hash {
+		return r, p.explainDifference(ctx, it, got)
+	}
+	if err := w.Index(ctx, stage.Name, ns); err != nil {
+		return r, err
+	}
+	if err := p.checkDefinition(ctx, stage.Name, ns); err != nil {
+		return r, err
+	}
+	if err := w.Publish(ctx, stage.Name, it.To, it.There); err != nil {
+		return r, err
+	}
+	published = true
+	r.Verified, r.Took = true, time.Since(start)
+	p.env.emit(Note, "%s: %d records, read back and equal (root %s)", it.To, got.Records, got.Hash.Short())
+	return r, nil
+}
+
+func (p *RestorePlan) explainDifference(ctx context.Context, it RestoreItem, got tree.Root) error {
+	d, err := diffSpaces(ctx, p.scratch, &it.space, &Space{Namespace: it.space.Namespace, Root: got}, p.Moment.Model, 5)
+	if err != nil {
+		return err
+	}
+	msg := fmt.Sprintf("%d records missing, %d extra, %d changed", d.Missing, d.Extra, d.Changed)
+	for _, k := range d.Keys {
+		msg += fmt.Sprintf("; %s %s", k.Kind, k.Label)
+	}
+	return fmt.Errorf("%s: what was read back %w from what was written: %s; nothing was published, the target is as it was", it.To, ErrDiffers, msg)
+}
+
+func (p *RestorePlan) checkDefinition(ctx context.Context, stage string, ns record.Namespace) error {
+	now, err := p.target.Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range now {
+		if n.Name != stage {
+			continue
+		}
+		m := p.Moment.Model
+		a, b := diffDefinitions(m, ns.Definition, n.Definition)
+		if len(a) > 0 || len(b) > 0 {
+			return fmt.Errorf("%s: indexes or options %w: asked for %s; the server has %s", ns.Name, ErrDiffers,
+				strings.Join(a, ", "), strings.Join(b, ", "))
+		}
+		return nil
+	}
+	return fmt.Errorf("%s: its stage %s is no longer there: somebody removed it", ns.Name, stage)
+}
+
+// write sends a namespace's records to a stage, several batches at once.
+func (p *RestorePlan) write(ctx context.Context, w engine.Writer, stage string, it RestoreItem) error {
+	const batchBytes, batchRecords = 4 << 20, 4000
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(p.env.parallel())
+	var batch []record.Record
+	var done, size, bytesDone int64
+	send := func() {
+		recs := batch
+		batch, size = nil, 0
+		g.Go(func() error { return w.Write(gctx, stage, recs) })
+		p.env.progress(it.To, done, it.Records, bytesDone)
+	}
+	err := tree.Walk(ctx, p.scratch, it.space.Root, func(r record.Record) error {
+		batch = append(batch, record.Record{Value: bytes.Clone(r.Value)})
+		done++
+		size += int64(len(r.Value))
+		bytesDone += int64(len(r.Value))
+		if size >= batchBytes || len(batch) >= batchRecords {
+			send()
+		}
+		return gctx.Err()
+	})
+	if err == nil && len(batch) > 0 {
+		send()
+	}
+	if werr := g.Wait(); werr != nil {
+		return werr
+	}
+	return err
+}

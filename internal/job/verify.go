@@ -1,0 +1,207 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+)
+
+// Proof is what verifying a point found.
+type Proof struct {
+	Point      *store.Point `json:"-"`
+	ID         string       `json:"point"`
+	Namespaces int          `json:"namespaces"`
+	Records    int64        `json:"records"`
+	Bytes      int64        `json:"bytes"`
+	// Log says how far the log after the point was read and found whole.
+	Segments int         `json:"segments"`
+	Changes  int64       `json:"changes"`
+	Reach    record.Mark `json:"reach"`
+	// From is the earlier point from which the log leads here; the fold of
+	// it has this point's roots when Equal.
+	From         string `json:"from,omitempty"`
+	FoldedFrom   int64  `json:"folded_changes,omitempty"`
+	Equal        bool   `json:"equal,omitempty"`
+	NotFolded    string `json:"not_folded,omitempty"` // why there is no such proof
+	Disagreement string `json:"disagreement,omitempty"`
+}
+
+// VerifyPoint reads everything a point is made of and the log after it, and
+// folds the point before it with the log in between to see that the roots are
+// the same.
+func (e *Env) VerifyPoint(ctx context.Context, p *store.Point) (*Proof, error) {
+	out := &Proof{Point: p, ID: p.ID, Namespaces: len(p.Namespaces), Records: p.Stats.Records, Bytes: p.Stats.Bytes}
+	e.emit(Step, "reading all %d records of point %s", p.Stats.Records, p.ID)
+	err := e.Store.CheckPoint(ctx, p, func(ns string, n, size int64) { e.progress(ns, n, 0, size) })
+	if err != nil {
+		return out, fmt.Errorf("point %s: %w", p.ID, err)
+	}
+	chains, bad, err := e.Store.Chains(ctx, p.Cluster)
+	if err != nil {
+		return out, err
+	}
+	if len(bad) > 0 {
+		return out, errors.Join(bad...)
+	}
+	for _, s := range p.Shards {
+		out.Reach = s.Mark
+		c := chains[s.Name]
+		if c == nil || s.Mark.Position == "" {
+			continue
+		}
+		end := c.Reach(s.Mark)
+		segs, err := c.Between(s.Mark.Position, end.Position)
+		if err != nil {
+			return out, err
+		}
+		e.emit(Step, "reading %d segments of the log after it", len(segs))
+		for _, h := range segs {
+			if err := e.Store.ReadSegment(ctx, h, func(*record.Change) error { out.Changes++; return nil }); err != nil {
+				return out, fmt.Errorf("point %s is whole, but the log after it is not: %w", p.ID, err)
+			}
+		}
+		out.Segments, out.Reach = out.Segments+len(segs), end
+	}
+	return out, e.proveLog(ctx, p, chains, out)
+}
+
+// proveLog folds the log between the point before and this one.
+func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*journal.Chain, out *Proof) error {
+	points, _, err := e.Store.Points(ctx, p.Cluster)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(points, func(q *store.Point) bool { return q.ID == p.ID })
+	switch {
+	case i <= 0:
+		out.NotFolded = "it is the first point"
+		return nil
+	case !p.Exact || !points[i-1].Exact:
+		out.NotFolded = "the server keeps no log"
+		return nil
+	}
+	before := points[i-1]
+	m, err := e.momentAt(before, chains, func(s store.PointShard, c *journal.Chain) (record.Mark, error) {
+		to, _ := p.Shard(s.Name)
+		return to.Mark, nil
+	})
+	var missing *journal.MissingError
+	if errors.As(err, &missing) {
+		out.NotFolded = missing.Error()
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	e.emit(Step, "folding the log from point %s to this one", before.ID)
+	x, err := e.Store.NewScratch(e.Temp)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	out.From = before.ID
+	spaces, n, err := m.Trees(ctx, x, x, nil)
+	out.FoldedFrom = n
+	if err != nil {
+		out.Disagreement = err.Error()
+		return fmt.Errorf("point %s and the log before it %w: %w", p.ID, ErrDiffers, err)
+	}
+	var here []Space
+	for _, ns := range p.Namespaces {
+		here = append(here, Space{ns.Namespace, ns.Root})
+	}
+	if what := firstDifference(ctx, x, m.Model, spaces, here); what != "" {
+		out.Disagreement = what
+		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, ErrDiffers, p.ID, what)
+	}
+	out.Equal = true
+	return nil
+}
+
+func firstDifference(ctx context.Context, x *store.Scratch, m engine.Model, a, b []Space) string {
+	for i := range a {
+		j := slices.IndexFunc(b, func(s Space) bool { return s.Name == a[i].Name })
+		if j < 0 {
+			return a[i].Name + " is in the fold and not in the point"
+		}
+		d, err := diffSpaces(ctx, x, &a[i], &b[j], m, 3)
+		if err != nil {
+			return err.Error()
+		}
+		if !d.Same() {
+			s := fmt.Sprintf("%s: %d records missing from the point, %d extra, %d changed", a[i].Name, d.Missing, d.Extra, d.Changed)
+			for _, k := range d.Keys {
+				s += "; " + k.Kind + " " + k.Label
+			}
+			for _, l := range append(d.DefinitionA, d.DefinitionB...) {
+				s += "; " + l
+			}
+			return s
+		}
+	}
+	for i := range b {
+		if !slices.ContainsFunc(a, func(s Space) bool { return s.Name == b[i].Name }) {
+			return b[i].Name + " is in the point and not in the fold"
+		}
+	}
+	return ""
+}
+
+// VerifyLive compares a live cluster with a moment: content by roots,
+// definitions, counts. Names in rename are looked for under their new name.
+func (e *Env) VerifyLive(ctx context.Context, m *Moment, live engine.Cluster, pattern string, rename map[string]string, keys int) ([]SpaceDiff, error) {
+	x, err := e.Store.NewScratch(e.Temp)
+	if err != nil {
+		return nil, err
+	}
+	defer x.Close()
+	names, err := m.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	want, _, err := m.Trees(ctx, x, x, func(n string) bool { return address.Match(pattern, n) })
+	if err != nil {
+		return nil, err
+	}
+	if len(want) == 0 {
+		return nil, UnknownName(pattern, m.String(), names)
+	}
+	now, err := live.Namespaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []SpaceDiff
+	for i := range want {
+		name := want[i].Name
+		for from, to := range rename {
+			if n, ok := renamed(want[i].Name, from, to); ok {
+				name = n
+			}
+		}
+		var got *Space
+		for _, ns := range now {
+			if ns.Name == name {
+				got = &Space{Namespace: ns.Namespace}
+				if ns.Kind != "view" {
+					e.emit(Step, "reading %s", ns.Name)
+					if got.Root, err = e.readBack(ctx, x, live, ns, want[i].Root); err != nil {
+						return nil, err
+					}
+				}
+			}
+		}
+		d, err := diffSpaces(ctx, x, &want[i], got, m.Model, keys)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}

@@ -1,0 +1,327 @@
+package sim
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+)
+
+// writeErrors gathers the per-document errors of a write command.
+type writeErrors struct{ list bson.A }
+
+func (w *writeErrors) add(i int, err error) error {
+	var ce *commandError
+	if !errors.As(err, &ce) {
+		return err
+	}
+	w.list = append(w.list, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: ce.code}, {Key: "errmsg", Value: ce.msg}})
+	return nil
+}
+
+func (w *writeErrors) into(d bson.D) bson.D {
+	if len(w.list) > 0 {
+		d = append(d, bson.E{Key: "writeErrors", Value: w.list})
+	}
+	return d
+}
+
+func isOrdered(req bson.Raw) bool {
+	b, ok := req.Lookup("ordered").BooleanOK()
+	return !ok || b
+}
+
+func listOf(req bson.Raw, field string) []bson.RawValue {
+	arr, _ := req.Lookup(field).ArrayOK()
+	vals, _ := arr.Values()
+	return vals
+}
+
+func insert(s *session, db string, req bson.Raw) (bson.D, error) {
+	if _, err := namespaceOf(db, first(req)); err != nil {
+		return nil, err
+	}
+	c := s.ensure(db, first(req).StringValue())
+	n := int32(0)
+	var bad writeErrors
+	for i, v := range listOf(req, "documents") {
+		if err := s.insertOne(c, bytes.Clone(v.Document())); err != nil {
+			if err := bad.add(i, err); err != nil {
+				return nil, err
+			}
+			if isOrdered(req) {
+				break
+			}
+			continue
+		}
+		n++
+	}
+	return bad.into(bson.D{{Key: "n", Value: n}}), nil
+}
+
+func (s *session) insertOne(c *collection, raw bson.Raw) error {
+	ns := c.db + "." + c.name
+	if c.kind == "view" {
+		return refuse(166, "CommandNotSupportedOnView", "%s is a view", ns)
+	}
+	if id, err := raw.LookupErr("_id"); err != nil {
+		raw = toRaw(append(bson.D{{Key: "_id", Value: bson.NewObjectID()}}, toD(raw)...))
+	} else if id.Type == bson.TypeArray || id.Type == bson.TypeRegex || id.Type == bson.TypeUndefined {
+		return refuse(53, "InvalidIdField", "The '_id' value cannot be of type %s", id.Type)
+	} else if raw.Index(0).Key() != "_id" {
+		// Servers store _id first.
+		d := bson.D{{Key: "_id", Value: id}}
+		for _, e := range toD(raw) {
+			if e.Key != "_id" {
+				d = append(d, e)
+			}
+		}
+		raw = toRaw(d)
+	}
+	d := newDocument(raw)
+	if _, exists := c.get(d.id); exists {
+		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: _id_ dup key: { _id: %s }", ns, d.id)
+	}
+	if ix := c.conflict(raw, nil); ix != "" {
+		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, ix)
+	}
+	s.m.rs.append(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: raw},
+		{Key: "o2", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectPut(ns, raw))
+	return nil
+}
+
+// each calls fn with the documents of a collection that fit a filter; fn
+// answers false to end. An equality on _id is looked up.
+func (c *collection) each(filter bson.Raw, fn func(document) bool) error {
+	if id, err := filter.LookupErr("_id"); err == nil && id.Type != bson.TypeRegex {
+		direct := id.Type != bson.TypeEmbeddedDocument
+		if !direct {
+			es, _ := id.Document().Elements()
+			direct = len(es) == 0 || !strings.HasPrefix(es[0].Key(), "$")
+		}
+		if direct {
+			d, ok := c.get(id)
+			if !ok {
+				return nil
+			}
+			if ok, err := matches(d.raw, filter); err != nil || !ok {
+				return err
+			}
+			fn(d)
+			return nil
+		}
+	}
+	var err error
+	c.docs.Scan(func(d document) bool {
+		var ok bool
+		if ok, err = matches(d.raw, filter); err != nil {
+			return false
+		}
+		return !ok || fn(d)
+	})
+	return err
+}
+
+// change makes a document another, and logs it: as a replacement, or in the
+// form for updates.
+func (s *session) change(c *collection, old document, raw bson.Raw, replaced bool) error {
+	ns := c.db + "." + c.name
+	if ix := c.conflict(raw, old.raw); ix != "" {
+		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, ix)
+	}
+	var o any = raw
+	if !replaced {
+		if s.m.rs.opt.LogForm == 1 {
+			if ops, ok := operators(old.raw, raw); ok {
+				o = ops
+			}
+		} else if d, ok := diff(old.raw, raw); ok {
+			o = bson.D{{Key: "$v", Value: int32(2)}, {Key: "diff", Value: d}}
+		}
+	}
+	s.m.rs.append(bson.D{{Key: "op", Value: "u"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: o},
+		{Key: "o2", Value: bson.D{{Key: "_id", Value: old.id}}}}, effectPut(ns, raw))
+	return nil
+}
+
+// updateOne applies one update statement.
+func (s *session) updateOne(db, name string, q, u bson.Raw, multi, upsert bool) (matched, modified int32, upserted any, err error) {
+	c := s.ensure(db, name)
+	var hits []document
+	if err = c.each(q, func(d document) bool { hits = append(hits, d); return multi }); err != nil {
+		return
+	}
+	es, _ := u.Elements()
+	replaced := len(es) == 0 || !strings.HasPrefix(es[0].Key(), "$")
+	for _, d := range hits {
+		matched++
+		var raw bson.Raw
+		if raw, err = update(d.raw, u, false); err != nil {
+			return
+		}
+		if bytes.Equal(raw, d.raw) {
+			continue
+		}
+		if err = s.change(c, d, raw, replaced); err != nil {
+			return
+		}
+		modified++
+	}
+	if matched > 0 || !upsert {
+		return
+	}
+	// Equalities of the query are the new document's beginning.
+	base := bson.D{}
+	for _, e := range toD(q) {
+		v := value(e.Value)
+		if strings.HasPrefix(e.Key, "$") || strings.Contains(e.Key, ".") {
+			continue
+		}
+		if v.Type == bson.TypeEmbeddedDocument {
+			if ops, _ := v.Document().Elements(); len(ops) > 0 && strings.HasPrefix(ops[0].Key(), "$") {
+				continue
+			}
+		}
+		if !replaced || e.Key == "_id" {
+			base = append(base, e)
+		}
+	}
+	if lookup(base, "_id") == nil {
+		id := any(bson.NewObjectID())
+		if v, err := u.LookupErr("_id"); err == nil {
+			id = v
+		}
+		base = append(bson.D{{Key: "_id", Value: id}}, base...)
+	}
+	raw, err := update(toRaw(base), u, true)
+	if err != nil {
+		return
+	}
+	if err = s.insertOne(c, raw); err == nil {
+		matched, upserted = 1, raw.Lookup("_id")
+	}
+	return
+}
+
+func updateCmd(s *session, db string, req bson.Raw) (bson.D, error) {
+	if _, err := namespaceOf(db, first(req)); err != nil {
+		return nil, err
+	}
+	var n, modified int32
+	var ups bson.A
+	var bad writeErrors
+	for i, v := range listOf(req, "updates") {
+		st := v.Document()
+		q, _ := st.Lookup("q").DocumentOK()
+		u, isDoc := st.Lookup("u").DocumentOK()
+		var err error
+		if !isDoc {
+			err = refuse(9, "FailedToParse", "this stand-in takes updates as documents, not as pipelines")
+		} else {
+			var a, b int32
+			var id any
+			a, b, id, err = s.updateOne(db, first(req).StringValue(), q, u, truthy(st.Lookup("multi")), truthy(st.Lookup("upsert")))
+			n, modified = n+a, modified+b
+			if id != nil {
+				ups = append(ups, bson.D{{Key: "index", Value: int32(i)}, {Key: "_id", Value: id}})
+			}
+		}
+		if err != nil {
+			if err := bad.add(i, err); err != nil {
+				return nil, err
+			}
+			if isOrdered(req) {
+				break
+			}
+		}
+	}
+	d := bson.D{{Key: "n", Value: n}, {Key: "nModified", Value: modified}}
+	if ups != nil {
+		d = append(d, bson.E{Key: "upserted", Value: ups})
+	}
+	return bad.into(d), nil
+}
+
+func (s *session) removeOne(c *collection, d document) {
+	ns := c.db + "." + c.name
+	s.m.rs.append(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
+		{Key: "o", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectRemove(ns, d.id))
+}
+
+func deleteCmd(s *session, db string, req bson.Raw) (bson.D, error) {
+	ns, err := namespaceOf(db, first(req))
+	if err != nil {
+		return nil, err
+	}
+	n := int32(0)
+	c := s.m.current.colls[ns]
+	for _, v := range listOf(req, "deletes") {
+		if c == nil {
+			break
+		}
+		st := v.Document()
+		q, _ := st.Lookup("q").DocumentOK()
+		limit, _ := st.Lookup("limit").AsInt64OK()
+		var hits []document
+		if err := c.each(q, func(d document) bool { hits = append(hits, d); return limit != 1 }); err != nil {
+			return nil, err
+		}
+		for _, d := range hits {
+			s.removeOne(c, d)
+			n++
+		}
+	}
+	return bson.D{{Key: "n", Value: n}}, nil
+}
+
+func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
+	ns, err := namespaceOf(db, first(req))
+	if err != nil {
+		return nil, err
+	}
+	q, _ := req.Lookup("query").DocumentOK()
+	if q == nil {
+		q = toRaw(nil)
+	}
+	var hits []bson.Raw
+	if c := s.m.current.colls[ns]; c != nil {
+		if err := c.each(q, func(d document) bool { hits = append(hits, d.raw); return true }); err != nil {
+			return nil, err
+		}
+	}
+	if spec, ok := req.Lookup("sort").DocumentOK(); ok {
+		sortBy(hits, spec)
+	}
+	wantNew, upsert := truthy(req.Lookup("new")), truthy(req.Lookup("upsert"))
+	var before, after any
+	if len(hits) > 0 {
+		before = hits[0]
+		q = toRaw(bson.D{{Key: "_id", Value: hits[0].Lookup("_id")}})
+	}
+	if truthy(req.Lookup("remove")) {
+		if before != nil {
+			c := s.m.current.colls[ns]
+			s.removeOne(c, newDocument(hits[0]))
+		}
+		return bson.D{{Key: "lastErrorObject", Value: bson.D{{Key: "n", Value: int32(len(hits[:min(1, len(hits))]))}}}, {Key: "value", Value: before}}, nil
+	}
+	u, _ := req.Lookup("update").DocumentOK()
+	n, _, id, err := s.updateOne(db, first(req).StringValue(), q, u, false, upsert)
+	if err != nil {
+		return nil, err
+	}
+	if id == nil && before != nil {
+		id = hits[0].Lookup("_id")
+	}
+	if id != nil {
+		if d, ok := s.m.current.colls[ns].get(value(id)); ok {
+			after = d.raw
+		}
+	}
+	v := before
+	if wantNew {
+		v = after
+	}
+	return bson.D{{Key: "lastErrorObject", Value: bson.D{{Key: "n", Value: n}, {Key: "updatedExisting", Value: before != nil}}}, {Key: "value", Value: v}}, nil
+}

@@ -1,0 +1,290 @@
+package sim
+
+import (
+	"slices"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+)
+
+// The commands that change namespaces as a whole, and their log entries, each
+// in the form "c" on DB.$cmd with the collection's uuid beside it.
+
+func uuidValue(u [16]byte) bson.Binary { return bson.Binary{Subtype: 4, Data: slices.Clone(u[:])} }
+
+func (rs *ReplicaSet) command(db string, uuid *[16]byte, o bson.D, do effect) {
+	d := bson.D{{Key: "op", Value: "c"}, {Key: "ns", Value: db + ".$cmd"}}
+	if uuid != nil {
+		d = append(d, bson.E{Key: "ui", Value: uuidValue(*uuid)})
+	}
+	rs.append(append(d, bson.E{Key: "o", Value: o}), do)
+}
+
+// ensure gives a collection, making it as a first insert does.
+func (s *session) ensure(db, name string) *collection {
+	ns := db + "." + name
+	if c := s.m.current.colls[ns]; c != nil {
+		return c
+	}
+	s.makeCollection(db, name, nil)
+	return s.m.current.colls[ns]
+}
+
+func (s *session) makeCollection(db, name string, options bson.D) {
+	u := newUUID()
+	o := append(bson.D{{Key: "create", Value: name}}, options...)
+	o = append(o, bson.E{Key: "idIndex", Value: bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}})
+	s.m.rs.command(db, &u, o, effectCreate(db, name, u, options))
+}
+
+// generic are fields that any command may have.
+func generic(key string) bool {
+	return strings.HasPrefix(key, "$") || key == "lsid" || key == "writeConcern" || key == "comment" || key == "txnNumber" || key == "maxTimeMS" || key == "readConcern"
+}
+
+func create(s *session, db string, req bson.Raw) (bson.D, error) {
+	ns, err := namespaceOf(db, first(req))
+	if err != nil {
+		return nil, err
+	}
+	if s.m.current.colls[ns] != nil {
+		return nil, refuse(48, "NamespaceExists", "Collection %s already exists.", ns)
+	}
+	name := first(req).StringValue()
+	var options bson.D
+	for _, e := range toD(req)[1:] {
+		if !generic(e.Key) && e.Key != "idIndex" {
+			options = append(options, e)
+		}
+	}
+	if lookup(options, "viewOn") != nil {
+		// A view is a document of system.views, and is logged as one.
+		doc := toRaw(append(bson.D{{Key: "_id", Value: ns}}, options...))
+		s.m.rs.append(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}}, func(st *state) {
+			c := newCollection(db, name, [16]byte{}, options)
+			c.kind = "view"
+			st.colls[ns] = c
+		})
+		return bson.D{}, nil
+	}
+	s.makeCollection(db, name, options)
+	return bson.D{}, nil
+}
+
+func drop(s *session, db string, req bson.Raw) (bson.D, error) {
+	ns, err := namespaceOf(db, first(req))
+	if err != nil {
+		return nil, err
+	}
+	c := s.m.current.colls[ns]
+	if c == nil {
+		return nil, refuse(26, "NamespaceNotFound", "ns not found")
+	}
+	s.dropOne(c)
+	return bson.D{{Key: "ns", Value: ns}}, nil
+}
+
+func (s *session) dropOne(c *collection) {
+	ns := c.db + "." + c.name
+	if c.kind == "view" {
+		s.m.rs.append(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: c.db + ".system.views"}, {Key: "o", Value: bson.D{{Key: "_id", Value: ns}}}}, effectDrop(ns))
+		return
+	}
+	u := c.uuid
+	s.m.rs.command(c.db, &u, bson.D{{Key: "drop", Value: c.name}}, effectDrop(ns))
+}
+
+func dropDatabase(s *session, db string, _ bson.Raw) (bson.D, error) {
+	for _, c := range s.m.current.in(db) {
+		s.dropOne(c)
+	}
+	s.m.rs.command(db, nil, bson.D{{Key: "dropDatabase", Value: int32(1)}}, nil)
+	return bson.D{{Key: "dropped", Value: db}}, nil
+}
+
+func rename(s *session, _ string, req bson.Raw) (bson.D, error) {
+	from, _ := first(req).StringValueOK()
+	to, _ := req.Lookup("to").StringValueOK()
+	c := s.m.current.colls[from]
+	if c == nil {
+		return nil, refuse(26, "NamespaceNotFound", "Source collection %s does not exist", from)
+	}
+	fromDB, _, _ := strings.Cut(from, ".")
+	if toDB, rest, _ := strings.Cut(to, "."); toDB != fromDB || rest == "" {
+		return nil, refuse(20, "IllegalOperation", "this stand-in renames within a database only")
+	}
+	o := bson.D{{Key: "renameCollection", Value: from}, {Key: "to", Value: to}, {Key: "stayTemp", Value: false}}
+	target := s.m.current.colls[to]
+	if target != nil {
+		if !truthy(req.Lookup("dropTarget")) {
+			return nil, refuse(48, "NamespaceExists", "target namespace exists")
+		}
+		o = append(o, bson.E{Key: "dropTarget", Value: uuidValue(target.uuid)})
+	}
+	u := c.uuid
+	s.m.rs.command(fromDB, &u, o, effectRename(from, to))
+	return bson.D{}, nil
+}
+
+func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
+	if _, err := namespaceOf(db, first(req)); err != nil {
+		return nil, err
+	}
+	c := s.ensure(db, first(req).StringValue())
+	ns := c.db + "." + c.name
+	before := int32(len(c.indexes))
+	arr, _ := req.Lookup("indexes").ArrayOK()
+	specs, _ := arr.Values()
+	for _, v := range specs {
+		var ix bson.D
+		if err := bson.Unmarshal(v.Document(), &ix); err != nil {
+			return nil, refuse(9, "FailedToParse", "index: %v", err)
+		}
+		name := indexName(ix)
+		if name == "" {
+			return nil, refuse(9, "FailedToParse", "an index needs a name")
+		}
+		exists := false
+		for _, old := range s.m.current.colls[ns].indexes {
+			if indexName(old) == name {
+				if uniqueSpec(old) != uniqueSpec(ix) {
+					return nil, refuse(86, "IndexKeySpecsConflict", "an index of the name %s exists with another definition", name)
+				}
+				exists = true
+			}
+		}
+		if exists {
+			continue
+		}
+		if lookup(ix, "v") == nil {
+			ix = append(bson.D{{Key: "v", Value: int32(2)}}, ix...)
+		}
+		if isUnique(ix) {
+			seen := map[string]bool{}
+			twice := false
+			c.docs.Scan(func(d document) bool {
+				k := uniqueKey(ix, d.raw)
+				twice = twice || seen[k]
+				seen[k] = true
+				return !twice
+			})
+			if twice {
+				return nil, refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, name)
+			}
+		}
+		u := c.uuid
+		o := append(bson.D{{Key: "createIndexes", Value: c.name}}, ix...)
+		s.m.rs.command(db, &u, o, effectIndex(ns, ix))
+	}
+	return bson.D{{Key: "numIndexesBefore", Value: before}, {Key: "numIndexesAfter", Value: int32(len(s.m.current.colls[ns].indexes))}}, nil
+}
+
+// uniqueSpec gives what must be equal for two index definitions to be the same.
+func uniqueSpec(ix bson.D) string {
+	var keep bson.D
+	for _, e := range ix {
+		if e.Key == "key" || e.Key == "unique" || e.Key == "expireAfterSeconds" || e.Key == "partialFilterExpression" {
+			keep = append(keep, e)
+		}
+	}
+	slices.SortFunc(keep, func(a, b bson.E) int { return strings.Compare(a.Key, b.Key) })
+	b, _ := bson.MarshalExtJSON(keep, false, false)
+	return string(b)
+}
+
+func dropIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
+	ns, err := namespaceOf(db, first(req))
+	if err != nil {
+		return nil, err
+	}
+	c := s.m.current.colls[ns]
+	if c == nil {
+		return nil, refuse(26, "NamespaceNotFound", "ns not found %s", ns)
+	}
+	want, _ := req.Lookup("index").StringValueOK()
+	was := int32(len(c.indexes))
+	found := want == "*"
+	for _, ix := range slices.Clone(c.indexes) {
+		name := indexName(ix)
+		if name == "_id_" || want != "*" && want != name {
+			continue
+		}
+		found = true
+		u := c.uuid
+		d := bson.D{{Key: "op", Value: "c"}, {Key: "ns", Value: db + ".$cmd"}, {Key: "ui", Value: uuidValue(u)},
+			{Key: "o", Value: bson.D{{Key: "dropIndexes", Value: c.name}, {Key: "index", Value: name}}}, {Key: "o2", Value: ix}}
+		s.m.rs.append(d, effectDropIndex(ns, name))
+	}
+	if !found {
+		return nil, refuse(27, "IndexNotFound", "index not found with name [%s]", want)
+	}
+	return bson.D{{Key: "nIndexesWas", Value: was}}, nil
+}
+
+func collMod(s *session, db string, req bson.Raw) (bson.D, error) {
+	ns, err := namespaceOf(db, first(req))
+	if err != nil {
+		return nil, err
+	}
+	c := s.m.current.colls[ns]
+	if c == nil {
+		return nil, refuse(26, "NamespaceNotFound", "ns does not exist: %s", ns)
+	}
+	o := bson.D{{Key: "collMod", Value: c.name}}
+	var changes []func(*collection)
+	for _, e := range toD(req)[1:] {
+		if generic(e.Key) {
+			continue
+		}
+		o = append(o, e)
+		if e.Key == "index" {
+			var mod bson.D
+			if err := bson.Unmarshal(value(e.Value).Document(), &mod); err != nil {
+				return nil, err
+			}
+			changes = append(changes, func(c *collection) { modifyIndex(c, mod) })
+			continue
+		}
+		changes = append(changes, func(c *collection) {
+			kept := bson.D{}
+			for _, old := range c.options {
+				if old.Key != e.Key {
+					kept = append(kept, old)
+				}
+			}
+			if v := value(e.Value); e.Key != "validator" || len(v.Value) > 5 {
+				kept = append(kept, e)
+			}
+			c.options = kept
+		})
+	}
+	u := c.uuid
+	s.m.rs.command(db, &u, o, effectModify(ns, func(c *collection) {
+		for _, f := range changes {
+			f(c)
+		}
+	}))
+	return bson.D{}, nil
+}
+
+func modifyIndex(c *collection, mod bson.D) {
+	c.indexes = slices.Clone(c.indexes)
+	for i, ix := range c.indexes {
+		if indexName(ix) != lookup(mod, "name") {
+			continue
+		}
+		next := bson.D{}
+		for _, e := range ix {
+			if lookup(mod, e.Key) == nil || e.Key == "name" {
+				next = append(next, e)
+			}
+		}
+		for _, e := range mod {
+			if hidden, isBool := e.Value.(bool); e.Key == "name" || e.Key == "keyPattern" || e.Key == "hidden" && isBool && !hidden {
+				continue
+			}
+			next = append(next, e)
+		}
+		c.indexes[i] = next
+	}
+}

@@ -1,0 +1,16 @@
+// Package sim holds stand-ins for database servers: programs that speak the
+// real wire protocol on loopback ports, for trying Dexamen out and for testing
+// it where the real servers cannot be had.
+//
+// A stand-in behaves as the servers' public documentation says; sections are
+// named in comments. It shares no code with the adapters it tests: what it
+// knows of the protocol comes from the driver's wire-message library, and what
+// it knows of documents is written here again.
+//
+// ReplicaSet stands in for a document database's replica set. It replicates
+// through a log in the documented entry format, commits by majority, loses
+// what was not committed when a primary is killed, and forgets the log's
+// beginning when it outgrows its size. It keeps everything in memory. It does
+// not enforce validators, expire documents, or plan queries by index, apart
+// from _id and the uniqueness that indexes ask for.
+package sim

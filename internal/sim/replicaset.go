@@ -1,0 +1,398 @@
+package sim
+
+import (
+	"crypto/tls"
+	"fmt"
+	"net"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/xdg-go/scram"
+	"go.mongodb.org/mongo-driver/v2/bson"
+)
+
+// Options describe a replica set to stand in.
+type Options struct {
+	Name    string // of the set; "meadow" when empty
+	Members int    // 3 when zero
+	// FirstPort is the port of the first member, the others follow; zero
+	// takes any that are free.
+	FirstPort int
+	// User and Password, where set, are the one login that is let in.
+	User, Password string
+	// TLS, where set, is spoken on all connections.
+	TLS *tls.Config
+	// LogBytes bounds the log; its oldest entries are forgotten beyond that.
+	// 256 MiB when zero.
+	LogBytes int64
+	// LogForm is the form of update entries: 2 for diffs (the default), 1 for
+	// operators.
+	LogForm int
+	// NoopEvery is how often an idle primary writes to its log; 10 s when
+	// zero, as servers do.
+	NoopEvery time.Duration
+	// Latency is added to every answer that carries documents.
+	Latency time.Duration
+	// Lone makes a single server that is no replica set and keeps no log.
+	Lone bool
+}
+
+// ReplicaSet is a running stand-in.
+type ReplicaSet struct {
+	opt     Options
+	mu      sync.Mutex
+	changed chan struct{} // closed and made anew at every progress
+	members []*member
+	primary int // -1 while there is none
+	term    int64
+	log     []*entry
+	logBase int // number of entries forgotten
+	logSize int64
+	lastTS  bson.Timestamp
+	stop    chan struct{}
+	wg      sync.WaitGroup
+	scramDB map[string]scram.StoredCredentials
+}
+
+// entry is one place of the log.
+type entry struct {
+	ts     bson.Timestamp
+	wall   time.Time
+	raw    bson.Raw
+	effect effect
+}
+
+// member is one server. Its log is the set's log up to what it has applied.
+type member struct {
+	rs       *ReplicaSet
+	id       int
+	addr     string
+	listener net.Listener
+	conns    map[net.Conn]bool
+	cursors  map[int64]*cursor
+	up       bool
+	applied  int // number of entries ever applied to current
+	current  *state
+	stable   *state // what majority reads see
+	stableAt int
+	delay    time.Duration
+	// diverged: it holds entries that the set does not, and must roll back.
+	diverged bool
+}
+
+// Start runs a replica set on loopback ports.
+func Start(opt Options) (*ReplicaSet, error) {
+	if opt.Name == "" {
+		opt.Name = "meadow"
+	}
+	if opt.Members == 0 {
+		opt.Members = 3
+	}
+	if opt.Lone {
+		opt.Members = 1
+	}
+	if opt.LogBytes == 0 {
+		opt.LogBytes = 256 << 20
+	}
+	if opt.LogForm == 0 {
+		opt.LogForm = 2
+	}
+	if opt.NoopEvery == 0 {
+		opt.NoopEvery = 10 * time.Second
+	}
+	rs := &ReplicaSet{opt: opt, changed: make(chan struct{}), stop: make(chan struct{}), term: 1}
+	if err := rs.storeLogin(); err != nil {
+		return nil, err
+	}
+	for i := range opt.Members {
+		port := 0
+		if opt.FirstPort != 0 {
+			port = opt.FirstPort + i
+		}
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			rs.Close()
+			return nil, fmt.Errorf("stand-in member %d: %w", i+1, err)
+		}
+		m := &member{rs: rs, id: i, addr: l.Addr().String(), current: newState(), stable: newState()}
+		rs.members = append(rs.members, m)
+		m.serve(l)
+	}
+	rs.mu.Lock()
+	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "initiating set"}}}}, nil)
+	rs.mu.Unlock()
+	for _, m := range rs.members {
+		rs.wg.Go(m.replicate)
+	}
+	rs.wg.Go(rs.noops)
+	return rs, nil
+}
+
+// Addresses gives the members' host:port.
+func (rs *ReplicaSet) Addresses() []string {
+	var out []string
+	for _, m := range rs.members {
+		out = append(out, m.addr)
+	}
+	return out
+}
+
+// URI gives a connection address for drivers, without credentials.
+func (rs *ReplicaSet) URI() string {
+	u := "mongodb://" + strings.Join(rs.Addresses(), ",") + "/?"
+	if !rs.opt.Lone {
+		u += "replicaSet=" + rs.opt.Name
+	}
+	if rs.opt.TLS != nil {
+		u += "&tls=true"
+	}
+	return u
+}
+
+// Primary gives the number of the primary, or -1.
+func (rs *ReplicaSet) Primary() int {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	return rs.primary
+}
+
+// Close ends all members.
+func (rs *ReplicaSet) Close() {
+	rs.mu.Lock()
+	select {
+	case <-rs.stop:
+	default:
+		close(rs.stop)
+	}
+	for _, m := range rs.members {
+		m.down()
+	}
+	rs.mu.Unlock()
+	rs.wg.Wait()
+}
+
+// Kill ends a member as a crash would: its connections break, and what it had
+// not passed on is gone unless it comes back before another is elected.
+func (rs *ReplicaSet) Kill(i int) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	rs.members[i].down()
+	if rs.primary == i {
+		rs.primary = -1
+		time.AfterFunc(300*time.Millisecond, rs.elect)
+	}
+	rs.progress()
+}
+
+// Restart brings a killed member back.
+func (rs *ReplicaSet) Restart(i int) error {
+	l, err := net.Listen("tcp", rs.members[i].addr)
+	if err != nil {
+		return err
+	}
+	rs.mu.Lock()
+	rs.members[i].serve(l)
+	rs.mu.Unlock()
+	rs.elect()
+	return nil
+}
+
+// Delay makes a member apply entries only when they are this old.
+func (rs *ReplicaSet) Delay(i int, d time.Duration) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	rs.members[i].delay = d
+	rs.progress()
+}
+
+// progress wakes all who wait; the lock is held.
+func (rs *ReplicaSet) progress() {
+	close(rs.changed)
+	rs.changed = make(chan struct{})
+}
+
+// elect makes the member that has applied most the primary, when more than
+// half are up. Entries that only others hold are lost ("Rollbacks During
+// Replica Set Failover").
+func (rs *ReplicaSet) elect() {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	if rs.primary >= 0 {
+		return
+	}
+	best, up := -1, 0
+	for i, m := range rs.members {
+		if m.up {
+			up++
+			if !m.diverged && (best < 0 || m.applied > rs.members[best].applied) {
+				best = i
+			}
+		}
+	}
+	if best < 0 || up <= len(rs.members)/2 {
+		return
+	}
+	keep := rs.members[best].applied
+	for _, m := range rs.members {
+		if m.applied > keep {
+			m.diverged = true
+		}
+	}
+	for _, e := range rs.log[keep-rs.logBase:] {
+		rs.logSize -= int64(len(e.raw))
+	}
+	rs.log = rs.log[:keep-rs.logBase]
+	rs.term++
+	rs.primary = best
+	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "new primary"}}}}, nil)
+}
+
+// committed gives the number of entries that a majority holds.
+func (rs *ReplicaSet) committed() int {
+	var n []int
+	for _, m := range rs.members {
+		if m.diverged {
+			n = append(n, 0)
+		} else {
+			n = append(n, m.applied)
+		}
+	}
+	sort.Sort(sort.Reverse(sort.IntSlice(n)))
+	return n[len(n)/2]
+}
+
+// append adds an entry on the primary and applies it there; the lock is held.
+// The entry's form is the documented one: ts, t, v, wall and the given fields.
+func (rs *ReplicaSet) append(fields bson.D, do effect) *entry {
+	now := time.Now()
+	ts := bson.Timestamp{T: uint32(now.Unix()), I: 1}
+	if ts.T <= rs.lastTS.T {
+		ts = bson.Timestamp{T: rs.lastTS.T, I: rs.lastTS.I + 1}
+	}
+	rs.lastTS = ts
+	doc := append(fields, bson.E{Key: "ts", Value: ts}, bson.E{Key: "t", Value: rs.term}, bson.E{Key: "v", Value: int64(2)},
+		bson.E{Key: "wall", Value: bson.NewDateTimeFromTime(now)})
+	raw, err := bson.Marshal(doc)
+	if err != nil {
+		panic(err) // made of plain values
+	}
+	e := &entry{ts, now, raw, do}
+	rs.log = append(rs.log, e)
+	rs.logSize += int64(len(raw))
+	p := rs.members[max(rs.primary, 0)]
+	if do != nil {
+		do(p.current)
+	}
+	p.applied++
+	rs.settle()
+	rs.progress()
+	return e
+}
+
+// settle brings the stable states up to what is committed and forgets the
+// oldest entries beyond the log's size, as a capped log does whether or not a
+// member still needs them; one that does must copy everything.
+func (rs *ReplicaSet) settle() {
+	committed := rs.committed()
+	low := committed
+	for _, m := range rs.members {
+		for !m.diverged && m.stableAt < min(committed, m.applied) && m.stableAt >= rs.logBase {
+			if e := rs.log[m.stableAt-rs.logBase]; e.effect != nil {
+				e.effect(m.stable)
+			}
+			m.stableAt++
+		}
+		if m.up {
+			low = min(low, m.stableAt)
+		}
+	}
+	for rs.logSize > rs.opt.LogBytes && len(rs.log) > 1 && rs.logBase < low {
+		rs.logSize -= int64(len(rs.log[0].raw))
+		rs.log = rs.log[1:]
+		rs.logBase++
+	}
+}
+
+// replicate applies the log on a member while it is a secondary.
+func (m *member) replicate() {
+	rs := m.rs
+	for {
+		rs.mu.Lock()
+		wait := time.Hour
+		worked := false
+		if m.up && rs.primary >= 0 && rs.primary != m.id {
+			p := rs.members[rs.primary]
+			if m.diverged || m.applied < rs.logBase {
+				// Roll back, or copy anew ("Initial Sync").
+				m.current, m.applied = p.current.clone(), p.applied
+				m.stable, m.stableAt = p.stable.clone(), p.stableAt
+				m.diverged = false
+				worked = true
+			}
+			for n := 0; n < 500 && m.applied < rs.logBase+len(rs.log); n++ {
+				e := rs.log[m.applied-rs.logBase]
+				if age := time.Since(e.wall); age < m.delay {
+					wait = m.delay - age
+					break
+				}
+				if e.effect != nil {
+					e.effect(m.current)
+				}
+				m.applied++
+				worked = true
+			}
+		}
+		if worked {
+			rs.settle()
+			rs.progress()
+		}
+		changed := rs.changed
+		rs.mu.Unlock()
+		if worked {
+			continue
+		}
+		select {
+		case <-rs.stop:
+			return
+		case <-changed:
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (rs *ReplicaSet) noops() {
+	for {
+		select {
+		case <-rs.stop:
+			return
+		case <-time.After(rs.opt.NoopEvery):
+		}
+		rs.mu.Lock()
+		if rs.primary >= 0 {
+			rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
+		}
+		rs.mu.Unlock()
+	}
+}
+
+// visible gives the entries of a member's log that may be read; the lock is
+// held.
+func (m *member) visible(majority bool) []*entry {
+	n := m.applied
+	if majority {
+		n = min(n, m.rs.committed())
+	}
+	n = max(0, min(n-m.rs.logBase, len(m.rs.log)))
+	return m.rs.log[:n]
+}
+
+// at gives the entry a count of applied entries ends with; nil where it is
+// forgotten. The lock is held.
+func (rs *ReplicaSet) at(applied int) *entry {
+	if i := applied - 1 - rs.logBase; i >= 0 && i < len(rs.log) {
+		return rs.log[i]
+	}
+	return nil
+}

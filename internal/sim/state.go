@@ -1,0 +1,241 @@
+package sim
+
+import (
+	"bytes"
+	"crypto/rand"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/tidwall/btree"
+	"go.mongodb.org/mongo-driver/v2/bson"
+)
+
+// document is a stored document with its _id at hand.
+type document struct {
+	id  bson.RawValue
+	raw bson.Raw
+}
+
+func newDocument(raw bson.Raw) document { return document{raw.Lookup("_id"), raw} }
+
+type docs = btree.BTreeG[document]
+
+func newDocs() *docs {
+	return btree.NewBTreeGOptions(func(a, b document) bool { return Compare(a.id, b.id) < 0 }, btree.Options{NoLocks: true})
+}
+
+// collection is one incarnation of a collection, as one state sees it.
+type collection struct {
+	db, name string
+	kind     string
+	uuid     [16]byte
+	options  bson.D
+	indexes  []bson.D
+	docs     *docs
+	bytes    int64
+	// unique holds, once first needed, the keys of each unique index.
+	unique map[string]map[string]int
+}
+
+func newUUID() (u [16]byte) {
+	_, _ = rand.Read(u[:])
+	u[6], u[8] = u[6]&0x0F|0x40, u[8]&0x3F|0x80
+	return u
+}
+
+func newCollection(db, name string, uuid [16]byte, options bson.D) *collection {
+	return &collection{db: db, name: name, kind: "collection", uuid: uuid, options: options, docs: newDocs(),
+		indexes: []bson.D{{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}}}
+}
+
+func (c *collection) clone() *collection {
+	d := *c
+	d.docs = c.docs.Copy()
+	d.indexes = slices.Clone(c.indexes)
+	d.options = slices.Clone(c.options)
+	d.unique = nil
+	return &d
+}
+
+func (c *collection) get(id bson.RawValue) (document, bool) { return c.docs.Get(document{id: id}) }
+
+func (c *collection) put(raw bson.Raw) {
+	d := newDocument(raw)
+	old, had := c.docs.Set(d)
+	if had {
+		c.bytes -= int64(len(old.raw))
+		c.track(old.raw, -1)
+	}
+	c.bytes += int64(len(raw))
+	c.track(raw, 1)
+}
+
+func (c *collection) remove(id bson.RawValue) {
+	if old, had := c.docs.Delete(document{id: id}); had {
+		c.bytes -= int64(len(old.raw))
+		c.track(old.raw, -1)
+	}
+}
+
+func (c *collection) track(raw bson.Raw, by int) {
+	for name, keys := range c.unique {
+		for _, ix := range c.indexes {
+			if indexName(ix) == name {
+				k := uniqueKey(ix, raw)
+				if keys[k] += by; keys[k] == 0 {
+					delete(keys, k)
+				}
+			}
+		}
+	}
+}
+
+func indexName(ix bson.D) string { s, _ := lookup(ix, "name").(string); return s }
+
+func lookup(d bson.D, key string) any {
+	for _, e := range d {
+		if e.Key == key {
+			return e.Value
+		}
+	}
+	return nil
+}
+
+func isUnique(ix bson.D) bool { b, _ := lookup(ix, "unique").(bool); return b }
+
+func uniqueKey(ix bson.D, raw bson.Raw) string {
+	var b bytes.Buffer
+	key, _ := lookup(ix, "key").(bson.D)
+	for _, k := range key {
+		v := lookupPath(raw, k.Key)
+		fmt.Fprintf(&b, "%d:", rank(v.Type))
+		if isNumber(v.Type) {
+			r, s := number(v)
+			fmt.Fprint(&b, r, s)
+		} else {
+			b.Write(v.Value)
+		}
+		b.WriteByte(0)
+	}
+	return b.String()
+}
+
+// conflict names the unique index that a document would break. old is what the
+// document replaces.
+func (c *collection) conflict(raw, old bson.Raw) string {
+	for _, ix := range c.indexes {
+		if !isUnique(ix) {
+			continue
+		}
+		name := indexName(ix)
+		if c.unique == nil {
+			c.unique = map[string]map[string]int{}
+		}
+		keys, ok := c.unique[name]
+		if !ok {
+			keys = map[string]int{}
+			c.docs.Scan(func(d document) bool { keys[uniqueKey(ix, d.raw)]++; return true })
+			c.unique[name] = keys
+		}
+		k := uniqueKey(ix, raw)
+		n := keys[k]
+		if old != nil && uniqueKey(ix, old) == k {
+			n--
+		}
+		if n > 0 {
+			return name
+		}
+	}
+	return ""
+}
+
+// state is all that one member holds at one position of the log.
+type state struct {
+	colls map[string]*collection // by "db.name"
+}
+
+func newState() *state { return &state{colls: map[string]*collection{}} }
+
+func (s *state) clone() *state {
+	t := &state{colls: maps.Clone(s.colls)}
+	for k, c := range t.colls {
+		t.colls[k] = c.clone()
+	}
+	return t
+}
+
+func (s *state) databases() []string {
+	seen := map[string]bool{"admin": true, "local": true}
+	for _, c := range s.colls {
+		seen[c.db] = true
+	}
+	return slices.Sorted(maps.Keys(seen))
+}
+
+func (s *state) in(db string) []*collection {
+	var out []*collection
+	for _, c := range s.colls {
+		if c.db == db {
+			out = append(out, c)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].name < out[j].name })
+	return out
+}
+
+// effect is what a log entry does to a state. Members apply effects, clients
+// see the entry.
+type effect func(*state)
+
+func effectPut(ns string, raw bson.Raw) effect {
+	return func(s *state) {
+		if c := s.colls[ns]; c != nil {
+			c.put(raw)
+		}
+	}
+}
+
+func effectRemove(ns string, id bson.RawValue) effect {
+	return func(s *state) {
+		if c := s.colls[ns]; c != nil {
+			c.remove(id)
+		}
+	}
+}
+
+func effectCreate(db, name string, uuid [16]byte, options bson.D) effect {
+	return func(s *state) { s.colls[db+"."+name] = newCollection(db, name, uuid, options) }
+}
+
+func effectDrop(ns string) effect { return func(s *state) { delete(s.colls, ns) } }
+
+func effectRename(from, to string) effect {
+	return func(s *state) {
+		c := s.colls[from]
+		delete(s.colls, from)
+		c.db, c.name, _ = strings.Cut(to, ".")
+		s.colls[to] = c
+	}
+}
+
+func effectIndex(ns string, spec bson.D) effect {
+	return func(s *state) {
+		c := s.colls[ns]
+		c.indexes = append(c.indexes, spec)
+	}
+}
+
+func effectDropIndex(ns, name string) effect {
+	return func(s *state) {
+		c := s.colls[ns]
+		c.indexes = slices.DeleteFunc(slices.Clone(c.indexes), func(ix bson.D) bool { return indexName(ix) == name })
+		delete(c.unique, name)
+	}
+}
+
+func effectModify(ns string, change func(*collection)) effect {
+	return func(s *state) { change(s.colls[ns]) }
+}
