@@ -1,0 +1,297 @@
+// Package cli is the command line: a file a group of commands, each of which
+// reads its arguments, calls a job and shows what came of it.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/engine/document"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+// Version is stamped by the build.
+var Version = "dev"
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitDiffers     = 3
+	exitIncomplete  = 4
+	exitRefused     = 5
+	exitInterrupted = 130
+)
+
+// usageError is a mistake in the command line or the configuration.
+type usageError struct{ error }
+
+func (e usageError) Unwrap() error { return e.error }
+
+func usage(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// app holds what commands share.
+type app struct {
+	screen *view.Screen
+	cfg    *config.Config
+	in     *bufio.Reader
+}
+
+// Run runs the command line and gives the exit code.
+func Run(ctx context.Context, args []string) int {
+	document.Register()
+	return run(ctx, args, nil)
+}
+
+// run runs one command line; with a screen given it writes there.
+func run(ctx context.Context, args []string, screen *view.Screen) int {
+	a := &app{screen: screen, in: bufio.NewReader(os.Stdin)}
+	err := a.root().Run(ctx, args)
+	code := exitCode(ctx, err)
+	if err != nil {
+		if a.screen == nil {
+			a.screen = view.NewScreen(true)
+		}
+		a.showError(err, code)
+	}
+	return code
+}
+
+func exitCode(ctx context.Context, err error) int {
+	var ue usageError
+	switch {
+	case err == nil:
+		return exitDone
+	case ctx.Err() != nil || errors.Is(err, context.Canceled):
+		return exitInterrupted
+	case errors.As(err, &ue):
+		return exitUsage
+	case errors.Is(err, job.ErrRefused), errors.Is(err, store.ErrStoreExists):
+		return exitRefused
+	case errors.Is(err, job.ErrDiffers):
+		return exitDiffers
+	case errors.Is(err, job.ErrIncomplete):
+		return exitIncomplete
+	}
+	return exitFailed
+}
+
+func (a *app) showError(err error, code int) {
+	msg := err.Error()
+	if code == exitInterrupted {
+		msg = "interrupted; nothing half-done counts as done, and it is safe to run again"
+	}
+	if a.screen.JSON {
+		_ = a.screen.Encode(map[string]any{"error": msg, "exit": code})
+		return
+	}
+	fmt.Fprintf(a.screen.Err, "dexamen: %s\n", msg)
+}
+
+func (a *app) root() *cli.Command {
+	given := a.screen != nil
+	return &cli.Command{
+		Name:    "dexamen",
+		Usage:   "snapshots, logs, restores and proofs for clusters of non-relational databases",
+		Version: Version,
+		Description: `An ADDRESS names what, when and which part:
+
+   CLUSTER@WHEN/NAMESPACE   meadow@10:14:04/apiary.harvests   meadow@latest   meadow@live/apiary.*
+
+WHEN is latest (the last moment that can be restored), live (the cluster itself),
+a time (10:14:04 or 2026-11-23T10:14:04Z), a distance back (-15m), a point's id,
+or log:POSITION. NAMESPACE is a name or a glob; without it all are meant.
+
+Exit codes: 0 done; 1 failed; 2 wrong usage or configuration; 3 a verification or
+comparison found a difference; 4 done, but something is missing; 5 refused for
+safety; 130 interrupted, and safe to run again.`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "config", Usage: "configuration `FILE` (else DEXAMEN_CONFIG, ./dexamen.yaml, the user's and the system's)"},
+			&cli.StringFlag{Name: "store", Usage: "`STORE` to use, where several are configured"},
+			&cli.BoolFlag{Name: "json", Usage: "print results as JSON"},
+			&cli.BoolFlag{Name: "quiet", Usage: "print results and warnings only"},
+			&cli.StringFlag{Name: "log-level", Value: "warn", Usage: "what to log to standard error: debug, info, warn, error"},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colours (also: NO_COLOR)"},
+		},
+		EnableShellCompletion: true,
+		Suggest:               true,
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			if !given {
+				a.screen = view.NewScreen(c.Bool("no-color"))
+			}
+			a.screen.JSON, a.screen.Quiet = c.Bool("json"), c.Bool("quiet")
+			var level slog.Level
+			if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {
+				return ctx, usage("--log-level %s: use debug, info, warn or error", c.String("log-level"))
+			}
+			return ctx, nil
+		},
+		OnUsageError: onUsage,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("there is no command %q; see: dexamen --help", c.Args().First())
+			}
+			return cli.ShowAppHelp(c)
+		},
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		Commands: []*cli.Command{
+			a.configCommands(), a.clusterCommands(), a.storeCommands(),
+			a.snapshotCommand(), a.captureCommand(),
+			a.pointsCommand(), a.coverageCommand(), a.browseCommand(),
+			a.compareCommand(), a.restoreCommand(), a.verifyCommand(),
+			a.demoCommand(), a.simCommand(),
+		},
+	}
+}
+
+func onUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usage("%v; see: %s --help", err, c.FullName())
+}
+
+// command fills in what all commands have.
+func command(category, name, args, use, more string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
+	return &cli.Command{Name: name, ArgsUsage: args, Usage: use, Description: more, Category: category,
+		Flags: flags, Action: action, OnUsageError: onUsage}
+}
+
+// args checks that a command was given so many arguments.
+func args(c *cli.Command, least, most int) error {
+	if n := c.Args().Len(); n < least || n > most {
+		return usage("%s takes: %s %s", c.FullName(), c.FullName(), c.ArgsUsage)
+	}
+	for _, a := range c.Args().Slice() {
+		if strings.HasPrefix(a, "--") {
+			return usage("unknown flag %s; see: %s --help", a, c.FullName())
+		}
+	}
+	return nil
+}
+
+// config reads the configuration, once.
+func (a *app) config(c *cli.Command) (*config.Config, error) {
+	if a.cfg != nil {
+		return a.cfg, nil
+	}
+	path, err := config.Find(c.String("config"))
+	if err == nil {
+		a.cfg, err = config.Load(path)
+	}
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return a.cfg, nil
+}
+
+// backend gives a configured store's place.
+func (a *app) backend(c *cli.Command, name string) (blob.Backend, string, error) {
+	cfg, err := a.config(c)
+	if err != nil {
+		return nil, "", err
+	}
+	if name, err = cfg.StoreOf(name, ""); err != nil {
+		return nil, "", usageError{err}
+	}
+	b, err := blob.Open(cfg.Stores[name].Location)
+	return b, name, err
+}
+
+// env opens the store for a cluster (any, when empty) and makes what jobs work
+// with. The progress view must be ended with Done.
+func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env, *view.Progress, error) {
+	cfg, err := a.config(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	name, err := cfg.StoreOf(c.String("store"), cluster)
+	if err != nil {
+		return nil, nil, usageError{err}
+	}
+	b, err := blob.Open(cfg.Stores[name].Location)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := store.Open(ctx, b, store.Options{})
+	if errors.Is(err, store.ErrNoStore) {
+		return nil, nil, fmt.Errorf("store %s: %w; make one with: dexamen store create %s", name, err, name)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("store %s: %w", name, err)
+	}
+	p := a.screen.NewProgress()
+	return &job.Env{Store: s, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory),
+		Parallel: cfg.Limits.Parallel, Emit: p.Event}, p, nil
+}
+
+// connect opens a configured cluster.
+func (a *app) connect(ctx context.Context, c *cli.Command, name string) (engine.Cluster, error) {
+	cfg, err := a.config(c)
+	if err != nil {
+		return nil, err
+	}
+	t, err := cfg.Target(ctx, name)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	var level slog.Level
+	_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before
+	t.Log = slog.New(slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level}))
+	_, drv, err := engine.ForAddress(t.Address)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return drv.Open(ctx, t)
+}
+
+// address reads an address argument. Its cluster must be configured or have
+// points, which is found out later.
+func parseAddress(s string) (address.Address, error) {
+	ad, err := address.Parse(s, time.Now())
+	if err != nil {
+		return ad, usageError{err}
+	}
+	return ad, nil
+}
+
+// moment resolves an address of the store.
+func (a *app) moment(ctx context.Context, e *job.Env, ad address.Address) (*job.Moment, error) {
+	if ad.When.Kind == address.Live {
+		return nil, usage("%s: a moment of the store is needed here, not the live cluster", ad)
+	}
+	return e.Resolve(ctx, ad.Cluster, ad.When)
+}
+
+// ask asks a yes-or-no question of a person at a terminal.
+func (a *app) ask(question string) bool {
+	fmt.Fprintf(a.screen.Err, "%s [yes/no] ", question)
+	line, err := a.in.ReadString('\n')
+	line = strings.ToLower(strings.TrimSpace(line))
+	return err == nil && (line == "yes" || line == "y")
+}
+
+// pairs reads FROM=TO flags.
+func pairs(list []string) (map[string]string, error) {
+	m := map[string]string{}
+	for _, p := range list {
+		from, to, ok := strings.Cut(p, "=")
+		if !ok || from == "" || to == "" {
+			return nil, usage("--rename %s: write FROM=TO, as in apiary.harvests=apiary.harvests_restored", p)
+		}
+		m[from] = to
+	}
+	return m, nil
+}

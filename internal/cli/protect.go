@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+const protect = "protect"
+
+func (a *app) snapshotCommand() *cli.Command {
+	return command(protect, "snapshot", "CLUSTER", "make a restore point now",
+		"Reads the cluster while its log is followed; the point is the exact state at one moment. With --fold\nthe point is made from the last one and the captured log, without touching the cluster.",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 1, 1); err != nil {
+				return err
+			}
+			name := c.Args().First()
+			e, progress, err := a.env(ctx, c, name)
+			if err != nil {
+				return err
+			}
+			defer progress.Done()
+			var p *store.Point
+			if c.Bool("fold") {
+				var m *job.Moment
+				if m, err = e.Resolve(ctx, name, latestMoment); err == nil {
+					p, err = e.FoldPoint(ctx, m)
+				}
+			} else {
+				var cl engine.Cluster
+				if cl, err = a.connect(ctx, c, name); err == nil {
+					defer cl.Close()
+					p, err = e.Snapshot(ctx, name, cl)
+				}
+			}
+			progress.Done()
+			if err != nil {
+				return err
+			}
+			return a.showNewPoint(p)
+		}, &cli.BoolFlag{Name: "fold", Usage: "from the last point and the log, at no load on the cluster"})
+}
+
+func (a *app) showNewPoint(p *store.Point) error {
+	if a.screen.JSON {
+		if err := a.screen.Encode(pointJSON(p, true)); err != nil {
+			return err
+		}
+	} else {
+		s := a.screen
+		s.Line("point %s of %s, the state at %s", s.Accent(p.ID), p.Cluster, view.Time(p.Time))
+		t := s.Table("namespace", ">records", ">size", "root")
+		for _, ns := range p.Namespaces {
+			if ns.Kind == "view" {
+				t.Row(ns.Name, "", "", "view")
+				continue
+			}
+			t.Row(ns.Name, view.Count(ns.Root.Records), view.Bytes(ns.Root.Bytes), ns.Root.Hash.Short())
+		}
+		t.Row("", view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), "")
+		t.Print(2)
+		share := ""
+		if p.Stats.Bytes > 0 {
+			share = fmt.Sprintf(" (%.1f %% of the content)", 100*float64(p.Stats.Stored)/float64(p.Stats.Bytes))
+		}
+		s.Line("stored %s new%s in %s, %s folded in", view.Bytes(p.Stats.Stored), share,
+			view.Duration(p.Finished.Sub(p.Started)), view.Plural(p.Stats.Changes, "change"))
+		for _, cv := range p.Caveats {
+			s.Line("%s %s", s.Loss("not guaranteed:"), cv)
+		}
+		for _, sk := range p.Skipped {
+			s.Line("%s %s: %s", s.Loss("left out:"), sk.Name, sk.Why)
+		}
+	}
+	if len(p.Skipped) > 0 {
+		return fmt.Errorf("%w: %s left out of point %s", job.ErrIncomplete, view.Plural(int64(len(p.Skipped)), "namespace"), p.ID)
+	}
+	return nil
+}
+
+func pointJSON(p *store.Point, namespaces bool) map[string]any {
+	m := map[string]any{"id": p.ID, "cluster": p.Cluster, "time": p.Time, "made": p.Made, "exact": p.Exact, "stats": p.Stats,
+		"started": p.Started, "finished": p.Finished, "shards": p.Shards, "caveats": p.Caveats, "skipped": p.Skipped, "from": p.From}
+	if namespaces {
+		var list []map[string]any
+		for _, ns := range p.Namespaces {
+			list = append(list, map[string]any{"name": ns.Name, "kind": ns.Kind, "records": ns.Root.Records, "bytes": ns.Root.Bytes, "root": ns.Root.Hash})
+		}
+		m["namespaces"] = list
+	}
+	return m
+}
+
+func (a *app) captureCommand() *cli.Command {
+	return command(protect, "capture", "CLUSTER", "add the log since the last capture to the store",
+		"Every moment from the point before to the end of what was captured can then be restored.",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 1, 1); err != nil {
+				return err
+			}
+			name := c.Args().First()
+			e, progress, err := a.env(ctx, c, name)
+			if err != nil {
+				return err
+			}
+			defer progress.Done()
+			cl, err := a.connect(ctx, c, name)
+			if err != nil {
+				return err
+			}
+			defer cl.Close()
+			got, err := e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("interval")})
+			progress.Done()
+			if got != nil && (err == nil || errors.Is(err, job.ErrIncomplete) || ctx.Err() != nil) {
+				if e := a.showCaptured(got); e != nil {
+					return e
+				}
+			}
+			if c.Bool("follow") && ctx.Err() != nil {
+				return nil // asked to end
+			}
+			return err
+		},
+		&cli.BoolFlag{Name: "follow", Usage: "go on until interrupted"},
+		&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "with --follow: how often what was read is made durable"})
+}
+
+func (a *app) showCaptured(g *job.Captured) error {
+	if a.screen.JSON {
+		return a.screen.Encode(g)
+	}
+	s := a.screen
+	if g.Segments == 0 {
+		s.Line("nothing new in the log of %s since %s", g.Cluster, view.Time(g.From.Wall))
+		return nil
+	}
+	s.Line("captured %s of %s: %s to %s, %s in %s, read from %s", view.Plural(g.Changes, "change"), s.Accent(g.Cluster),
+		view.Time(g.From.Wall), view.Time(g.To.Wall), view.Bytes(g.Stored), view.Plural(int64(g.Segments), "segment"), g.Member)
+	for _, d := range g.Doubts {
+		s.Line("%s %s", s.Loss("in doubt:"), d)
+	}
+	for _, gap := range g.Gaps {
+		s.Line("%s %s to %s: %s", s.Loss("gap:"), view.Time(gap.From.Wall), view.Time(gap.To.Wall), gap.Why)
+	}
+	return nil
+}
+
+func (a *app) pointsCommand() *cli.Command {
+	return command(protect, "points", "[CLUSTER]", "list the restore points", "", func(ctx context.Context, c *cli.Command) error {
+		if err := args(c, 0, 1); err != nil {
+			return err
+		}
+		e, progress, err := a.env(ctx, c, c.Args().First())
+		if err != nil {
+			return err
+		}
+		defer progress.Done()
+		points, bad, err := e.Store.Points(ctx, c.Args().First())
+		if err != nil {
+			return err
+		}
+		if err := a.knownCluster(ctx, e, c.Args().First(), len(points)); err != nil {
+			return err
+		}
+		if a.screen.JSON {
+			out := []map[string]any{}
+			for _, p := range points {
+				out = append(out, pointJSON(p, false))
+			}
+			if err := a.screen.Encode(out); err != nil {
+				return err
+			}
+		} else {
+			t := a.screen.Table("point", "cluster", "moment", "made by", ">namespaces", ">records", ">size", ">stored", "")
+			for _, p := range points {
+				note := ""
+				if !p.Exact {
+					note = a.screen.Loss("not of one moment")
+				} else if len(p.Skipped) > 0 {
+					note = a.screen.Loss(view.Plural(int64(len(p.Skipped)), "namespace") + " left out")
+				}
+				t.Row(p.ID, p.Cluster, view.Time(p.Time), p.Made, len(p.Namespaces), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), note)
+			}
+			t.Print(0)
+			if len(points) == 0 {
+				a.screen.Line("no points yet; take one with: dexamen snapshot CLUSTER")
+			}
+		}
+		for _, b := range bad {
+			fmt.Fprintf(a.screen.Err, "! %v\n", b)
+		}
+		if len(bad) > 0 {
+			return fmt.Errorf("%w: %s cannot be read", job.ErrIncomplete, view.Plural(int64(len(bad)), "point"))
+		}
+		return nil
+	})
+}
+
+// knownCluster refuses a cluster's name of which the store has nothing and the
+// configuration neither.
+func (a *app) knownCluster(ctx context.Context, e *job.Env, name string, found int) error {
+	if name == "" || found > 0 {
+		return nil
+	}
+	if _, ok := a.cfg.Clusters[name]; ok {
+		return nil
+	}
+	_, err := e.Resolve(ctx, name, latestMoment)
+	return usageError{err}
+}
+
+func (a *app) coverageCommand() *cli.Command {
+	return command(protect, "coverage", "[CLUSTER]", "show which moments can be restored, and every gap with its cause", "", func(ctx context.Context, c *cli.Command) error {
+		if err := args(c, 0, 1); err != nil {
+			return err
+		}
+		e, progress, err := a.env(ctx, c, c.Args().First())
+		if err != nil {
+			return err
+		}
+		defer progress.Done()
+		list, err := e.Coverage(ctx, c.Args().First())
+		if err != nil {
+			return err
+		}
+		if err := a.knownCluster(ctx, e, c.Args().First(), len(list)); err != nil {
+			return err
+		}
+		gaps := 0
+		for _, cv := range list {
+			gaps += len(cv.Gaps) + len(cv.Unreadable)
+		}
+		if a.screen.JSON {
+			err = a.screen.Encode(list)
+		} else {
+			a.showCoverage(list)
+		}
+		if err == nil && gaps > 0 {
+			err = fmt.Errorf("%w: the log has %s", job.ErrIncomplete, view.Plural(int64(gaps), "gap"))
+		}
+		return err
+	})
+}
+
+func (a *app) showCoverage(list []*job.Coverage) {
+	s := a.screen
+	if len(list) == 0 {
+		s.Line("nothing can be restored yet; take a point with: dexamen snapshot CLUSTER")
+		return
+	}
+	var bands []view.Band
+	for _, c := range list {
+		b := view.Band{Name: c.Cluster}
+		for _, p := range c.Points {
+			b.Points = append(b.Points, p.Time)
+		}
+		for _, st := range c.Stretches {
+			if st.To.After(st.From) {
+				b.Covered = append(b.Covered, [2]time.Time{st.From, st.To})
+			}
+		}
+		for _, g := range c.Gaps {
+			b.Gaps = append(b.Gaps, [2]time.Time{g.From.Wall, g.To.Wall})
+		}
+		bands = append(bands, b)
+	}
+	s.Ribbon(bands)
+	s.Line("")
+	for _, c := range list {
+		s.Line("%s  %s, latest moment %s, %s ago", s.Accent(c.Cluster), view.Plural(int64(len(c.Points)), "point"),
+			view.Time(c.Latest), view.Duration(time.Since(c.Latest)))
+		for _, st := range c.Stretches {
+			if st.To.After(st.From) {
+				s.Line("  every moment from %s to %s (%s)", view.Time(st.From), view.Time(st.To), view.Duration(st.To.Sub(st.From)))
+			} else {
+				s.Line("  the point at %s alone", view.Time(st.From))
+			}
+		}
+		for _, g := range c.Gaps {
+			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Why)
+		}
+		for _, d := range c.Doubts {
+			s.Line("  %s %s to %s: %s", s.Loss("in doubt"), view.Time(d.From), view.Time(d.To), d.What)
+		}
+		for _, u := range c.Unreadable {
+			s.Line("  %s %s", s.Loss("unreadable"), u)
+		}
+	}
+}

@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+func (a *app) verifyCommand() *cli.Command {
+	return command("prove", "verify", "ADDRESS", "prove a point and its log, or a live cluster equal to a moment",
+		`Without --live: reads every record of the point and every segment of the log after it, builds
+all trees anew, and folds the point before with the log in between: the roots must be the same.
+With --live: reads the cluster back and compares content, counts, indexes and options with the moment.
+Exit code 3 where anything differs.`, a.verify,
+		&cli.StringFlag{Name: "live", Usage: "compare this `CLUSTER` with the moment"},
+		&cli.StringSliceFlag{Name: "rename", Usage: "with --live: `FROM=TO`, as given to restore"},
+		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many differing keys to name for each namespace"})
+}
+
+func (a *app) verify(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	ad, err := parseAddress(c.Args().First())
+	if err != nil {
+		return err
+	}
+	rename, err := pairs(c.StringSlice("rename"))
+	if err != nil {
+		return err
+	}
+	e, progress, err := a.env(ctx, c, ad.Cluster)
+	if err != nil {
+		return err
+	}
+	defer progress.Done()
+	m, err := a.moment(ctx, e, ad)
+	if err != nil {
+		return err
+	}
+	if c.String("live") != "" {
+		return a.verifyLive(ctx, c, e, m, ad, rename, progress)
+	}
+	if ad.Pattern != "" {
+		return usage("verify %s: a point is verified as a whole; leave out /%s, or compare a cluster with it: --live CLUSTER", ad, ad.Pattern)
+	}
+	proof, err := e.VerifyPoint(ctx, m.Point)
+	progress.Done()
+	if err == nil && !m.Exact() {
+		// The log up to the moment must fold, too.
+		_, err = m.Names(ctx)
+	}
+	if a.screen.JSON {
+		if e := a.screen.Encode(proof); e != nil {
+			return e
+		}
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	s := a.screen
+	s.Line("point %s of %s, the state at %s", s.Accent(proof.ID), m.Point.Cluster, view.Time(m.Point.Time))
+	s.Line("  content    %s in %s read, %s; all trees built anew have their roots", view.Plural(proof.Records, "record"),
+		view.Plural(int64(proof.Namespaces), "namespace"), view.Bytes(proof.Bytes))
+	if proof.Segments > 0 {
+		s.Line("  log after  %s in %s read, unbroken to %s", view.Plural(proof.Changes, "change"), view.Plural(int64(proof.Segments), "segment"), view.Time(proof.Reach.Wall))
+	} else {
+		s.Line("  log after  none captured yet")
+	}
+	if proof.Equal {
+		s.Line("  log before folding point %s with %s gives the same roots", proof.From, view.Plural(proof.FoldedFrom, "change"))
+	} else {
+		s.Line("  log before not folded: %s", proof.NotFolded)
+	}
+	return nil
+}
+
+func (a *app) verifyLive(ctx context.Context, c *cli.Command, e *job.Env, m *job.Moment, ad address.Address, rename map[string]string, progress *view.Progress) error {
+	live := c.String("live")
+	cl, err := a.connect(ctx, c, live)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	diffs, err := e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("keys"))
+	progress.Done()
+	if err != nil {
+		return err
+	}
+	bad := job.Different(diffs)
+	if a.screen.JSON {
+		if err := a.screen.Encode(diffs); err != nil {
+			return err
+		}
+		return bad
+	}
+	a.screen.Line("from  %s", m)
+	a.screen.Line("to    %s@live", live)
+	a.showDiffs(diffs)
+	if bad == nil {
+		var n int64
+		for _, d := range diffs {
+			n += d.RecordsA
+		}
+		a.screen.Line("%s", fmt.Sprintf("%s in %s: content, counts, indexes and options are equal", view.Plural(n, "record"), view.Plural(int64(len(diffs)), "namespace")))
+	}
+	return bad
+}

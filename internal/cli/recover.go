@@ -1,0 +1,413 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+const recovery = "recover"
+
+var latestMoment = address.When{Kind: address.Latest}
+
+func (a *app) browseCommand() *cli.Command {
+	return command(recovery, "browse", "ADDRESS", "show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
+		&cli.IntFlag{Name: "records", Value: 3, Usage: "how many records to show of a namespace named in full"})
+}
+
+func (a *app) browse(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	ad, err := parseAddress(c.Args().First())
+	if err != nil {
+		return err
+	}
+	if ad.When.Kind == address.Live {
+		return a.browseLive(ctx, c, ad)
+	}
+	e, progress, err := a.env(ctx, c, ad.Cluster)
+	if err != nil {
+		return err
+	}
+	defer progress.Done()
+	m, err := a.moment(ctx, e, ad)
+	if err != nil {
+		return err
+	}
+	x, err := e.Store.NewScratch(e.Temp)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	spaces, _, err := m.Trees(ctx, x, x, ad.Match)
+	if err != nil {
+		return err
+	}
+	if len(spaces) == 0 && ad.Pattern != "" {
+		names, err := m.Names(ctx)
+		if err != nil {
+			return err
+		}
+		return job.UnknownName(ad.Pattern, m.String(), names)
+	}
+	var sample []string
+	if len(spaces) == 1 && spaces[0].Name == ad.Pattern {
+		it := tree.NewIterator(x, spaces[0].Root)
+		for range c.Int("records") {
+			r, ok, err := it.Next(ctx)
+			if err != nil {
+				return err
+			}
+			if !ok {
+				break
+			}
+			sample = append(sample, m.Model.Render(r.Value))
+		}
+	}
+	progress.Done()
+	var rows []spaceRow
+	for _, s := range spaces {
+		rows = append(rows, spaceRow{s.Name, s.Kind, s.Root.Records, s.Root.Bytes, s.Root.Hash.String(), m.Model.Describe(s.Definition)})
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"cluster": ad.Cluster, "moment": m.Time, "point": m.Point.ID, "namespaces": rows, "records": sample})
+	}
+	a.screen.Line("%s", m)
+	a.showRows(rows, sample)
+	return nil
+}
+
+type spaceRow struct {
+	Name       string   `json:"name"`
+	Kind       string   `json:"kind"`
+	Records    int64    `json:"records"`
+	Bytes      int64    `json:"bytes"`
+	Root       string   `json:"root,omitempty"`
+	Definition []string `json:"definition"`
+}
+
+func (a *app) showRows(rows []spaceRow, sample []string) {
+	t := a.screen.Table("namespace", ">records", ">size", "indexes")
+	for _, r := range rows {
+		var ix []string
+		for _, d := range r.Definition {
+			if rest, ok := strings.CutPrefix(d, "index "); ok {
+				n, _, _ := strings.Cut(rest, " ")
+				ix = append(ix, n)
+			}
+		}
+		if r.Kind == "view" {
+			t.Row(r.Name, "", "", "view")
+			continue
+		}
+		t.Row(r.Name, view.Count(r.Records), view.Bytes(r.Bytes), strings.Join(ix, ", "))
+	}
+	t.Print(2)
+	if len(rows) == 1 {
+		for _, d := range rows[0].Definition {
+			a.screen.Line("  %s", d)
+		}
+	}
+	for _, s := range sample {
+		if len(s) > 2*a.screen.Width {
+			s = s[:2*a.screen.Width] + "…"
+		}
+		a.screen.Line("  %s", a.screen.Faint(s))
+	}
+}
+
+func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address) error {
+	cl, err := a.connect(ctx, c, ad.Cluster)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	list, err := cl.Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	name, _, err := engine.ForAddress(a.cfg.Clusters[ad.Cluster].Address)
+	if err != nil {
+		return err
+	}
+	drv, err := engine.ForName(name)
+	if err != nil {
+		return err
+	}
+	var rows []spaceRow
+	var names, sample []string
+	for _, ns := range list {
+		names = append(names, ns.Name)
+		if !ad.Match(ns.Name) {
+			continue
+		}
+		rows = append(rows, spaceRow{ns.Name, ns.Kind, ns.Records, ns.Bytes, "", drv.Model().Describe(ns.Definition)})
+		if ns.Name == ad.Pattern && ns.Kind != "view" && ns.Skip == "" && c.Int("records") > 0 {
+			err := cl.Scan(ctx, ns, engine.Partition{}, func(r record.Record) error {
+				sample = append(sample, drv.Model().Render(r.Value))
+				if len(sample) >= c.Int("records") {
+					return engine.ErrEnough
+				}
+				return nil
+			})
+			if err != nil && err != engine.ErrEnough {
+				return err
+			}
+		}
+	}
+	if len(rows) == 0 && ad.Pattern != "" {
+		return job.UnknownName(ad.Pattern, ad.Cluster+"@live", names)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"cluster": ad.Cluster, "moment": "live", "namespaces": rows, "records": sample})
+	}
+	a.screen.Line("%s@live, counts as the server estimates them", ad.Cluster)
+	a.showRows(rows, sample)
+	return nil
+}
+
+func (a *app) compareCommand() *cli.Command {
+	return command(recovery, "compare", "ADDRESS ADDRESS", "find what is missing, extra or changed in the second",
+		"By namespace, then by key. Two namespaces named in full are compared whatever their names.\nExit code 3 where anything differs.", a.compare,
+		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many keys to name for each namespace"})
+}
+
+// side makes one side of a comparison; the returned function closes it.
+func (a *app) side(ctx context.Context, c *cli.Command, e *job.Env, ad address.Address) (job.Side, func(), error) {
+	s := job.Side{Name: ad.Cluster + "@" + ad.When.String()}
+	if ad.When.Kind != address.Live {
+		m, err := e.Resolve(ctx, ad.Cluster, ad.When)
+		if err == nil {
+			s.Moment, s.Model, s.Name = m, m.Model, m.String()
+		}
+		return s, func() {}, err
+	}
+	cl, err := a.connect(ctx, c, ad.Cluster)
+	if err != nil {
+		return s, nil, err
+	}
+	_, drv, err := engine.ForAddress(a.cfg.Clusters[ad.Cluster].Address)
+	if err != nil {
+		return s, nil, err
+	}
+	s.Live, s.Model = cl, drv.Model()
+	return s, func() { _ = cl.Close() }, nil
+}
+
+func (a *app) compare(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 2, 2); err != nil {
+		return err
+	}
+	ada, err := parseAddress(c.Args().Get(0))
+	if err != nil {
+		return err
+	}
+	adb, err := parseAddress(c.Args().Get(1))
+	if err != nil {
+		return err
+	}
+	if adb.Pattern == "" {
+		adb.Pattern = ada.Pattern
+	}
+	if ada.Pattern == "" {
+		ada.Pattern = adb.Pattern
+	}
+	e, progress, err := a.env(ctx, c, ada.Cluster)
+	if err != nil {
+		return err
+	}
+	defer progress.Done()
+	sa, closeA, err := a.side(ctx, c, e, ada)
+	if err != nil {
+		return err
+	}
+	defer closeA()
+	sb, closeB, err := a.side(ctx, c, e, adb)
+	if err != nil {
+		return err
+	}
+	defer closeB()
+	diffs, err := e.Compare(ctx, sa, sb, job.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("keys")})
+	progress.Done()
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		if err := a.screen.Encode(diffs); err != nil {
+			return err
+		}
+	} else {
+		a.screen.Line("from  %s", sa.Name)
+		a.screen.Line("to    %s", sb.Name)
+		a.showDiffs(diffs)
+	}
+	return job.Different(diffs)
+}
+
+func (a *app) showDiffs(diffs []job.SpaceDiff) {
+	s := a.screen
+	t := s.Table("namespace", ">from", ">to", ">missing", ">extra", ">changed", "")
+	num := func(n int64) string {
+		if n == 0 {
+			return "-"
+		}
+		return s.Loss(view.Count(n))
+	}
+	for i := range diffs {
+		d := &diffs[i]
+		name, verdict := d.A, "equal"
+		if d.B != "" && d.A != "" && d.B != d.A {
+			name += " : " + d.B
+		}
+		from, to := view.Count(d.RecordsA), view.Count(d.RecordsB)
+		switch {
+		case d.A == "":
+			name, from, verdict = d.B, "-", s.Loss("only in the second")
+		case d.B == "":
+			to, verdict = "-", s.Loss("only in the first")
+		case !d.Same() && d.RootA == d.RootB:
+			verdict = s.Loss("definition differs")
+		case !d.Same():
+			verdict = s.Loss("differs")
+		}
+		t.Row(name, from, to, num(d.Missing), num(d.Extra), num(d.Changed), verdict)
+	}
+	t.Print(2)
+	for i := range diffs {
+		d := &diffs[i]
+		if d.Same() || len(d.Keys)+len(d.DefinitionA)+len(d.DefinitionB) == 0 {
+			continue
+		}
+		s.Line("")
+		s.Line("%s", s.Accent(d.A+map[bool]string{true: d.B}[d.A == ""]))
+		for _, k := range d.Keys {
+			s.Line("  %-8s %s", k.Kind, k.Label)
+		}
+		if left := d.Missing + d.Extra + d.Changed - int64(len(d.Keys)); left > 0 && len(d.Keys) > 0 {
+			s.Line("  and %s more (--keys)", view.Count(left))
+		}
+		for _, l := range d.DefinitionA {
+			s.Line("  missing  %s", l)
+		}
+		for _, l := range d.DefinitionB {
+			s.Line("  extra    %s", l)
+		}
+	}
+}
+
+func (a *app) restoreCommand() *cli.Command {
+	return command(recovery, "restore", "ADDRESS", "put back what was there at a moment",
+		`Shows what it will do, asks, does it, and verifies: each namespace is written beside,
+read back and compared, and only then takes its name, in one step.
+
+   dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
+   dexamen restore meadow@10:13:02/apiary.colonies --present replace`, a.restore,
+		&cli.StringFlag{Name: "onto", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
+		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.' or '*' stands for all that begin so"},
+		&cli.StringFlag{Name: "present", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
+}
+
+func (a *app) restore(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	ad, err := parseAddress(c.Args().First())
+	if err != nil {
+		return err
+	}
+	present := c.String("present")
+	if present != "refuse" && present != "replace" {
+		return usage("--present %s: use refuse or replace", present)
+	}
+	rename, err := pairs(c.StringSlice("rename"))
+	if err != nil {
+		return err
+	}
+	e, progress, err := a.env(ctx, c, ad.Cluster)
+	if err != nil {
+		return err
+	}
+	defer progress.Done()
+	m, err := a.moment(ctx, e, ad)
+	if err != nil {
+		return err
+	}
+	onto := c.String("onto")
+	if onto == "" {
+		onto = ad.Cluster
+	}
+	cl, err := a.connect(ctx, c, onto)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Replace: present == "replace"})
+	if err != nil {
+		return err
+	}
+	defer plan.Close()
+	progress.Done()
+	if !a.screen.JSON {
+		a.showPlan(plan, onto)
+	}
+	conflicts := len(plan.Conflicts())
+	if !c.Bool("yes") && (conflicts == 0 || present == "replace") {
+		if a.screen.Terminal {
+			if !a.ask("Go on?") {
+				return fmt.Errorf("%w: not confirmed; nothing was changed", job.ErrRefused)
+			}
+		} else if conflicts > 0 {
+			return fmt.Errorf("%w: this would replace %s on %s; without a terminal to ask at, say --yes to do it",
+				job.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
+		}
+	}
+	done, err := plan.Run(ctx)
+	progress.Done()
+	if a.screen.JSON {
+		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "onto": onto, "plan": plan.Items, "restored": done}); e != nil {
+			return e
+		}
+		return err
+	}
+	a.showRestored(done, onto)
+	return err
+}
+
+func (a *app) showPlan(p *job.RestorePlan, onto string) {
+	s := a.screen
+	s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, "change"))
+	s.Line("onto    %s", s.Accent(onto))
+	t := s.Table("namespace", ">records", ">size", "becomes", "there now", ">records now")
+	for _, it := range p.Items {
+		there, n := "nothing", ""
+		if it.There {
+			there, n = s.Loss("will be replaced"), view.Count(it.ThereRecords)
+		}
+		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n)
+	}
+	t.Print(2)
+}
+
+func (a *app) showRestored(done []job.Restored, onto string) {
+	if len(done) == 0 {
+		return
+	}
+	s := a.screen
+	s.Line("restored onto %s, read back and compared:", s.Accent(onto))
+	t := s.Table("namespace", ">records", ">size", "root", "content, indexes, options", ">took")
+	for _, r := range done {
+		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), "equal", view.Duration(r.Took))
+	}
+	t.Print(2)
+}

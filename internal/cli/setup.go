@@ -1,0 +1,422 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+const setUp = "set up"
+
+func (a *app) configCommands() *cli.Command {
+	return &cli.Command{Name: "config", Usage: "start and check the configuration file", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+		command("", "sample", "", "print a commented file to start from", "", func(_ context.Context, c *cli.Command) error {
+			if err := args(c, 0, 0); err != nil {
+				return err
+			}
+			_, err := fmt.Fprint(a.screen.Out, config.Sample)
+			return err
+		}),
+		command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(_ context.Context, c *cli.Command) error {
+			if err := args(c, 0, 1); err != nil {
+				return err
+			}
+			var cfg *config.Config
+			var err error
+			if c.Args().Present() {
+				if cfg, err = config.Load(c.Args().First()); err != nil {
+					return usageError{err}
+				}
+			} else if cfg, err = a.config(c); err != nil {
+				return err
+			}
+			if a.screen.JSON {
+				return a.screen.Encode(map[string]any{"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(cfg.Clusters)})
+			}
+			a.screen.Line("%s is good: %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"), view.Plural(int64(len(cfg.Clusters)), "cluster"))
+			return nil
+		}),
+	}}
+}
+
+func (a *app) clusterCommands() *cli.Command {
+	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+		command("", "list", "", "list the configured clusters", "", a.clusterList),
+		command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect),
+		command("", "check", "CLUSTER", "try login, every member, the log and reading, one by one", "", a.clusterCheck),
+	}}
+}
+
+func (a *app) clusterList(_ context.Context, c *cli.Command) error {
+	if err := args(c, 0, 0); err != nil {
+		return err
+	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	type row struct {
+		Name    string            `json:"name"`
+		Engine  string            `json:"engine"`
+		Address string            `json:"address"`
+		User    string            `json:"user,omitempty"`
+		Labels  map[string]string `json:"labels,omitempty"`
+	}
+	var rows []row
+	for _, n := range config.Names(cfg.Clusters) {
+		cl := cfg.Clusters[n]
+		name, _, err := engine.ForAddress(cl.Address)
+		if err != nil {
+			return usageError{err}
+		}
+		r := row{Name: n, Engine: name, Address: engine.Redact(cl.Address), Labels: cl.Labels}
+		if cl.Login != nil {
+			r.User = cl.Login.User
+		}
+		rows = append(rows, r)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(rows)
+	}
+	t := a.screen.Table("cluster", "engine", "address", "user")
+	for _, r := range rows {
+		t.Row(r.Name, r.Engine, r.Address, r.User)
+	}
+	t.Print(0)
+	return nil
+}
+
+func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	name := c.Args().First()
+	cl, err := a.connect(ctx, c, name)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	t, err := cl.Topology(ctx)
+	if err != nil {
+		return err
+	}
+	spaces, err := cl.Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"cluster": name, "topology": t, "namespaces": jsonSpaces(spaces)})
+	}
+	s := a.screen
+	s.Line("%s  %s %s, server version %s", s.Accent(name), t.Kind, t.Identity, t.Version)
+	for _, sh := range t.Shards {
+		s.Line("")
+		tb := s.Table("member", "role", "state", ">lag", "note")
+		for _, m := range sh.Members {
+			state := "healthy"
+			if !m.Healthy {
+				state = s.Loss("unfit")
+			}
+			tb.Row(m.Address, m.Role, state, view.Duration(m.Lag), m.Note)
+		}
+		tb.Print(2)
+		s.Line("")
+		if sh.Log == nil {
+			s.Line("  log: %s", s.Loss("none"))
+		} else {
+			size := ""
+			if sh.Log.Max > 0 {
+				size = fmt.Sprintf(", %s of %s used", view.Bytes(sh.Log.Size), view.Bytes(sh.Log.Max))
+			}
+			s.Line("  log: reaches back %s, to %s%s", view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), view.Time(sh.Log.First.Wall), size)
+		}
+	}
+	s.Line("")
+	a.showSpaces(spaces)
+	for i, l := range t.Lacks {
+		if i == 0 {
+			s.Line("\n  What this server lacks, and what follows:")
+		}
+		s.Line("  - %s: %s", l.What, l.Consequence)
+	}
+	return nil
+}
+
+func jsonSpaces(list []engine.Namespace) []map[string]any {
+	var out []map[string]any
+	for _, ns := range list {
+		m := map[string]any{"name": ns.Name, "kind": ns.Kind, "records": ns.Records, "bytes": ns.Bytes}
+		if ns.Skip != "" {
+			m["skip"] = ns.Skip
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+func (a *app) showSpaces(spaces []engine.Namespace) {
+	tb := a.screen.Table("namespace", ">records", ">size", "")
+	var n, size int64
+	for _, ns := range spaces {
+		note := ns.Skip
+		if ns.Kind == "view" {
+			note = "view"
+		}
+		tb.Row(ns.Name, view.Count(ns.Records), view.Bytes(ns.Bytes), note)
+		n, size = n+ns.Records, size+ns.Bytes
+	}
+	tb.Row("", view.Count(n), view.Bytes(size), "")
+	tb.Print(2)
+}
+
+// clusterCheck tries what the other commands will need, and says of each
+// whether it works and what follows where it does not.
+func (a *app) clusterCheck(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	type result struct {
+		What string `json:"what"`
+		OK   bool   `json:"ok"`
+		Note string `json:"note,omitempty"`
+	}
+	var results []result
+	failed := 0
+	report := func(what string, err error, note string) {
+		r := result{what, err == nil, note}
+		if err != nil {
+			r.Note = err.Error()
+			failed++
+		}
+		results = append(results, r)
+		if !a.screen.JSON {
+			mark := "works "
+			if err != nil {
+				mark = a.screen.Loss("fails ")
+			}
+			a.screen.Line("%s %-18s %s", mark, what, r.Note)
+		}
+	}
+	name := c.Args().First()
+	start := time.Now()
+	cl, err := a.connect(ctx, c, name)
+	var ue usageError
+	if errors.As(err, &ue) {
+		return err
+	}
+	report("connect and log in", err, view.Duration(time.Since(start)))
+	if err == nil {
+		defer cl.Close()
+		a.checkMembers(ctx, cl, report)
+	}
+	if a.screen.JSON {
+		if err := a.screen.Encode(results); err != nil {
+			return err
+		}
+	}
+	if failed > 0 {
+		return fmt.Errorf("cluster %s: %d of %d checks failed", name, failed, len(results))
+	}
+	return nil
+}
+
+func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(string, error, string)) {
+	t, err := cl.Topology(ctx)
+	if err != nil {
+		report("discover", err, "")
+		return
+	}
+	report("discover", nil, fmt.Sprintf("%s %s, version %s", t.Kind, t.Identity, t.Version))
+	for _, sh := range t.Shards {
+		for _, m := range sh.Members {
+			var err error
+			if !m.Healthy {
+				err = errors.New(m.Note)
+			}
+			report("member "+m.Address, err, fmt.Sprintf("%s, %s behind", m.Role, view.Duration(m.Lag)))
+		}
+		ch, err := cl.Choose(ctx, sh.Name)
+		report("choose a member", err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Why))
+		l, ok := cl.(engine.Logged)
+		if !ok || sh.Log == nil {
+			report("read the log", engine.ErrNoLog, "")
+			continue
+		}
+		end, err := l.LogEnd(ctx, sh.Name)
+		if err == nil {
+			err = l.Follow(ctx, sh.Name, sh.Log.Last.Position, func([]record.Change, engine.Progress) error { return engine.ErrEnough })
+		}
+		report("read the log", err, "newest committed entry "+view.Time(end.Wall))
+	}
+	spaces, err := cl.Namespaces(ctx)
+	report("list namespaces", err, view.Plural(int64(len(spaces)), "namespace"))
+	read := errors.New("enough")
+	for _, ns := range spaces {
+		if ns.Skip != "" || ns.Kind == "view" {
+			continue
+		}
+		err := cl.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return read })
+		if err == nil || errors.Is(err, read) {
+			continue
+		}
+		report("read "+ns.Name, err, "")
+	}
+	report("read each of them", nil, "one record")
+	for _, l := range t.Lacks {
+		report("note", nil, l.What+": "+l.Consequence)
+	}
+}
+
+func (a *app) storeCommands() *cli.Command {
+	return &cli.Command{Name: "store", Usage: "make, try and look at the places backups go", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+		command("", "create", "STORE", "make a configured store", "", a.storeCreate),
+		command("", "probe", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
+		command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect,
+			&cli.BoolFlag{Name: "rebuild-index", Usage: "first make the index anew from the packs"}),
+	}}
+}
+
+func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	b, name, err := a.backend(c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	d, err := store.Create(ctx, b, "dexamen "+Version)
+	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format})
+	}
+	a.screen.Line("store %s made at %s (format %d); it is not encrypted: whoever can read the folder can read what is protected", a.screen.Accent(name), b, d.Format)
+	return nil
+}
+
+func (a *app) storeProbe(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	b, name, err := a.backend(c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	if _, err := store.Open(ctx, b, store.Options{}); err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	type row struct {
+		Bytes               int
+		Write, Read, Remove time.Duration
+	}
+	var rows []row
+	for _, size := range []int{4 << 10, 16 << 20} {
+		r, err := store.Probe(ctx, b, size)
+		if err != nil {
+			return fmt.Errorf("store %s: %w", name, err)
+		}
+		rows = append(rows, row(r))
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "probes": rows})
+	}
+	t := a.screen.Table(">size", ">write", ">read back", ">delete")
+	for _, r := range rows {
+		t.Row(view.Bytes(int64(r.Bytes)), view.Duration(r.Write), view.Duration(r.Read), view.Duration(r.Remove))
+	}
+	t.Print(0)
+	a.screen.Line("%s at %s takes, gives back and deletes objects, and lets none be replaced", a.screen.Accent(name), b)
+	return nil
+}
+
+func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 0, 1); err != nil {
+		return err
+	}
+	b, name, err := a.backend(c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, b, store.Options{})
+	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if c.Bool("rebuild-index") {
+		packs, nodes, bad, err := s.RebuildIndex(ctx)
+		if err != nil {
+			return fmt.Errorf("store %s: %w", name, err)
+		}
+		fmt.Fprintf(a.screen.Err, "index made anew from %d packs with %d nodes\n", packs, nodes)
+		for _, p := range bad {
+			fmt.Fprintf(a.screen.Err, "! %s: its own list cannot be read\n", p)
+		}
+	}
+	u, err := s.Usage(ctx)
+	if err != nil {
+		return err
+	}
+	points, bad, err := s.Points(ctx, "")
+	if err != nil {
+		return err
+	}
+	type row struct {
+		Cluster string    `json:"cluster"`
+		Points  int       `json:"points"`
+		Logical int64     `json:"logical"`
+		Stored  int64     `json:"stored"`
+		Oldest  time.Time `json:"oldest"`
+		Newest  time.Time `json:"newest"`
+	}
+	var rows []*row
+	by := map[string]*row{}
+	for _, p := range points {
+		r := by[p.Cluster]
+		if r == nil {
+			r = &row{Cluster: p.Cluster, Oldest: p.Time}
+			by[p.Cluster] = r
+			rows = append(rows, r)
+		}
+		r.Points++
+		r.Logical += p.Stats.Bytes
+		r.Stored += p.Stats.Stored
+		r.Newest = p.Time
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "usage": u, "clusters": rows})
+	}
+	sc := a.screen
+	sc.Line("%s  %s, format %d, made %s", sc.Accent(name), b, s.Format, view.Time(s.Created))
+	sc.Line("")
+	t := sc.Table("holds", ">objects", ">stored")
+	var total int64
+	for _, k := range []struct{ kind, what string }{{"packs", "content"}, {"index", "index of content"}, {"points", "points"}, {"journal", "log segments"}} {
+		t.Row(k.what, u.Objects[k.kind], view.Bytes(u.Bytes[k.kind]))
+		total += u.Bytes[k.kind]
+	}
+	t.Row("", "", view.Bytes(total))
+	t.Print(2)
+	sc.Line("")
+	t = sc.Table("cluster", ">points", ">logical", ">stored", "oldest", "newest")
+	for _, r := range rows {
+		t.Row(r.Cluster, r.Points, view.Bytes(r.Logical), view.Bytes(r.Stored), view.Time(r.Oldest), view.Time(r.Newest))
+	}
+	t.Print(2)
+	for _, e := range bad {
+		sc.Line("  %s", sc.Loss(e.Error()))
+	}
+	if len(bad) > 0 {
+		return fmt.Errorf("%w: %d points cannot be read", job.ErrIncomplete, len(bad))
+	}
+	return nil
+}

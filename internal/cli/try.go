@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"dexamen/internal/demo"
+	"dexamen/internal/sim"
+	"dexamen/internal/view"
+)
+
+const try = "try"
+
+func (a *app) simCommand() *cli.Command {
+	return command(try, "sim", "", "run a stand-in replica set to play with, until interrupted",
+		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log.",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 0, 0); err != nil {
+				return err
+			}
+			opt := sim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("lone"),
+				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
+			if opt.User != "" {
+				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
+					return usage("--user: the environment has no %s to take the secret from", c.String("secret-env"))
+				}
+			}
+			rs, err := sim.Start(opt)
+			if err != nil {
+				return err
+			}
+			defer rs.Close()
+			if n := c.Int("fill"); n > 0 {
+				cl, err := simClient(rs, opt.User, opt.Password)
+				if err != nil {
+					return err
+				}
+				defer func() { _ = cl.Disconnect(context.WithoutCancel(ctx)) }()
+				if err := (demo.Apiary{Seed: 1, Documents: n}).Fill(ctx, cl); err != nil {
+					return err
+				}
+			}
+			if a.screen.JSON {
+				if err := a.screen.Encode(map[string]any{"address": rs.URI(), "members": rs.Addresses()}); err != nil {
+					return err
+				}
+			} else {
+				a.screen.Line("%s is up at %s", a.screen.Accent(c.String("name")), rs.URI())
+			}
+			<-ctx.Done()
+			return nil
+		},
+		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
+		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
+		&cli.IntFlag{Name: "port", Usage: "`PORT` of the first member, the others follow (any that are free, when not given)"},
+		&cli.IntFlag{Name: "fill", Usage: "write about so many documents of the demonstration"},
+		&cli.IntFlag{Name: "log-mib", Value: 256, Usage: "size of the log"},
+		&cli.BoolFlag{Name: "lone", Usage: "a lone server without a log"},
+		&cli.StringFlag{Name: "user", Usage: "let in this `USER` only"},
+		&cli.StringFlag{Name: "secret-env", Value: "SIM_SECRET", Usage: "environment variable with the user's secret"})
+}
+
+func simClient(rs *sim.ReplicaSet, user, password string) (*mongo.Client, error) {
+	opt := options.Client().ApplyURI(rs.URI())
+	if user != "" {
+		opt.SetAuth(options.Credential{Username: user, Password: password, AuthSource: "admin"})
+	}
+	return mongo.Connect(opt)
+}
+
+func (a *app) demoCommand() *cli.Command {
+	return command(try, "demo", "", "the whole job on a simulated replica set: protect, mishap, recover, prove",
+		"Runs the commands you would run, on a stand-in cluster and a store in a temporary folder, and shows each.",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 0, 0); err != nil {
+				return err
+			}
+			dir, err := os.MkdirTemp("", "dexamen-demo-*")
+			if err != nil {
+				return err
+			}
+			if c.Bool("keep") {
+				defer func() { fmt.Fprintf(a.screen.Err, "kept: %s\n", dir) }()
+			} else {
+				defer func() { _ = os.RemoveAll(dir) }()
+			}
+			s := *a.screen
+			s.Terminal, s.Quiet, s.JSON = false, true, false
+			s.Err = s.Out
+			p := &play{ctx: ctx, screen: &s, dir: dir, apiary: demo.Apiary{Seed: 1, Documents: c.Int("documents")}}
+			return p.run()
+		},
+		&cli.IntFlag{Name: "documents", Value: 20_000, Usage: "size of the data"},
+		&cli.BoolFlag{Name: "keep", Usage: "keep the temporary folder with store and configuration"})
+}
+
+// play is a run of the demonstration.
+type play struct {
+	ctx    context.Context
+	screen *view.Screen
+	dir    string
+	config string
+	apiary demo.Apiary
+	cl     *mongo.Client
+	// Just before each part of the mishap.
+	spoiled, dropped time.Time
+}
+
+const demoSecret = "DEXAMEN_DEMO_SECRET"
+
+func (p *play) say(format string, args ...any) {
+	p.screen.Line("\n%s", p.screen.Accent("# "+fmt.Sprintf(format, args...)))
+}
+
+// do runs one command line and checks how it ended.
+func (p *play) do(want int, args ...string) error {
+	var shown []string
+	for _, a := range args {
+		if strings.ContainsAny(a, " *") {
+			a = "'" + a + "'"
+		}
+		shown = append(shown, a)
+	}
+	p.screen.Line("\n$ dexamen %s", strings.Join(shown, " "))
+	got := run(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.screen)
+	if got != want {
+		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got, want)
+	}
+	return nil
+}
+
+func (p *play) run() error {
+	if os.Getenv(demoSecret) == "" {
+		if err := os.Setenv(demoSecret, "made-up for the demo"); err != nil {
+			return err
+		}
+	}
+	rs, err := sim.Start(sim.Options{Name: "meadow", User: "dexamen", Password: os.Getenv(demoSecret), NoopEvery: 400 * time.Millisecond})
+	if err != nil {
+		return err
+	}
+	defer rs.Close()
+	if p.cl, err = simClient(rs, "dexamen", os.Getenv(demoSecret)); err != nil {
+		return err
+	}
+	defer func() { _ = p.cl.Disconnect(context.WithoutCancel(p.ctx)) }()
+	p.config = filepath.Join(p.dir, "dexamen.yaml")
+	text := fmt.Sprintf(`stores:
+  cellar:
+    location: file://%s
+clusters:
+  meadow:
+    address: mongodb://%s/
+    login: { user: dexamen, secret: { env: %s } }
+    labels: { yard: north }
+`, filepath.ToSlash(filepath.Join(p.dir, "cellar")), rs.Addresses()[0], demoSecret)
+	if err := os.WriteFile(p.config, []byte(text), 0o600); err != nil {
+		return err
+	}
+	p.say("The Lindenholt Beekeepers' Cooperative runs a replica set of three, meadow. It is filled with about %s documents.", view.Count(int64(p.apiary.Documents)))
+	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
+		return err
+	}
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove} {
+		if err := act(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *play) setUp() error {
+	p.say("Set up: one member's address is enough.")
+	for _, line := range []string{"config check", "cluster check meadow", "cluster inspect meadow", "store create cellar", "store probe cellar"} {
+		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *play) protect() error {
+	p.say("Protect: a first point, while the bees and their keepers go on.")
+	busy := make(chan error, 1)
+	go func() { busy <- p.apiary.Work(p.ctx, p.cl, 2, p.apiary.Documents/100) }()
+	if err := p.do(exitDone, "snapshot", "meadow"); err != nil {
+		return err
+	}
+	if err := <-busy; err != nil {
+		return err
+	}
+	if err := p.apiary.Work(p.ctx, p.cl, 3, p.apiary.Documents/100); err != nil {
+		return err
+	}
+	p.say("A day's changes later: a second point stores what changed. The log in between is captured, and proves it.")
+	for _, line := range []string{"snapshot meadow", "capture meadow", "points meadow", "verify meadow@latest"} {
+		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *play) mishap() error {
+	if err := p.apiary.Work(p.ctx, p.cl, 4, 200); err != nil {
+		return err
+	}
+	db := p.cl.Database(demo.Database)
+	time.Sleep(20 * time.Millisecond)
+	p.spoiled = time.Now().Truncate(time.Millisecond)
+	time.Sleep(20 * time.Millisecond)
+	p.say("A mishap: a clean-up script marks every colony of the north yard as collapsed.")
+	if _, err := db.Collection("colonies").UpdateMany(p.ctx, bson.D{{Key: "yard", Value: "north"}}, bson.D{{Key: "$set", Value: bson.D{{Key: "status", Value: "collapsed"}}}}); err != nil {
+		return err
+	}
+	if err := p.apiary.Work(p.ctx, p.cl, 5, 100); err != nil {
+		return err
+	}
+	time.Sleep(1200 * time.Millisecond)
+	p.dropped = time.Now().Truncate(time.Millisecond)
+	time.Sleep(20 * time.Millisecond)
+	p.say("And a moment later somebody who meant harvests_2025 drops harvests.")
+	if err := db.Collection("harvests").Drop(p.ctx); err != nil {
+		return err
+	}
+	if err := p.apiary.Work(p.ctx, p.cl, 6, 50); err != nil {
+		return err
+	}
+	time.Sleep(500 * time.Millisecond)
+	return nil
+}
+
+func stamp(t time.Time) string { return t.Local().Format("2006-01-02T15:04:05.000Z07:00") }
+
+func (p *play) recover() error {
+	p.say("Recover: capture the log up to now, and see which moments can be had.")
+	if err := p.do(exitDone, "capture", "meadow"); err != nil {
+		return err
+	}
+	if err := p.do(exitDone, "coverage", "meadow"); err != nil {
+		return err
+	}
+	p.say("What is different now from just before? (Exit code 3: there are differences.)")
+	before := "meadow@" + stamp(p.spoiled)
+	if err := p.do(exitDiffers, "compare", before, "meadow@live", "--keys", "3"); err != nil {
+		return err
+	}
+	p.say("A name mistyped at 3 a.m. restores nothing, and names what is near.")
+	if err := p.do(exitFailed, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvest"); err != nil {
+		return err
+	}
+	p.say("harvests comes back beside, as it was just before the drop ...")
+	if err := p.do(exitDone, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename", "apiary.harvests=apiary.harvests_restored"); err != nil {
+		return err
+	}
+	p.say("... and colonies in place, as they were just before the script ran. Without --yes nothing is replaced.")
+	if err := p.do(exitRefused, "restore", before+"/apiary.colonies", "--present", "replace"); err != nil {
+		return err
+	}
+	return p.do(exitDone, "restore", before+"/apiary.colonies", "--present", "replace", "--yes")
+}
+
+func (p *play) prove() error {
+	p.say("Prove: what is live now is, by content, what was there then.")
+	if err := p.do(exitDone, "verify", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--live", "meadow", "--rename", "apiary.harvests=apiary.harvests_restored"); err != nil {
+		return err
+	}
+	if err := p.do(exitDone, "verify", "meadow@"+stamp(p.spoiled)+"/apiary.colonies", "--live", "meadow"); err != nil {
+		return err
+	}
+	p.say("The restore itself is in the log too: a point folded from it, at no load on the cluster, equals a new scan.")
+	for _, line := range []string{"capture meadow", "snapshot meadow --fold", "snapshot meadow", "capture meadow", "verify meadow@latest", "store inspect cellar"} {
+		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,357 @@
+// Package config reads Dexamen's configuration file: YAML, strict, with errors
+// that name line and column.
+package config
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+)
+
+// Config is the whole file.
+type Config struct {
+	Stores   map[string]Store   `yaml:"stores"`
+	Clusters map[string]Cluster `yaml:"clusters"`
+	Limits   Limits             `yaml:"limits"`
+	// Path is where it was read from.
+	Path string `yaml:"-"`
+}
+
+// Store is a place where backups go.
+type Store struct {
+	Location string `yaml:"location"`
+}
+
+// Cluster is a cluster to protect, or to restore onto.
+type Cluster struct {
+	Address string            `yaml:"address"`
+	Login   *Login            `yaml:"login"`
+	TLS     *TLS              `yaml:"tls"`
+	Prefer  []string          `yaml:"prefer"`
+	MaxLag  Duration          `yaml:"max_lag"`
+	Labels  map[string]string `yaml:"labels"`
+	// Store is the store its backups go to; not needed where there is one.
+	Store string `yaml:"store"`
+}
+
+// Login is how to log in. The secret is named, not held.
+type Login struct {
+	User   string `yaml:"user"`
+	Secret Secret `yaml:"secret"`
+	// Source is the database that holds the user.
+	Source string `yaml:"source"`
+}
+
+// TLS says how to speak TLS.
+type TLS struct {
+	CA          string `yaml:"ca"`
+	Certificate string `yaml:"certificate"`
+}
+
+// Secret says where a secret is to be had from; exactly one is set.
+type Secret struct {
+	Env     string   `yaml:"env"`
+	File    string   `yaml:"file"`
+	Command []string `yaml:"command"`
+}
+
+// Limits bound what Dexamen uses of its machine.
+type Limits struct {
+	Memory   Size   `yaml:"memory"`   // of each sorter
+	Parallel int    `yaml:"parallel"` // readers or writers on a cluster at once
+	Temp     string `yaml:"temp"`     // folder for temporary files
+}
+
+// Duration is written as 90s, 15m, 7d.
+type Duration time.Duration
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := address.ParseDistance(string(b))
+	*d = Duration(v)
+	return err
+}
+
+// Size is a number of bytes, written as 512KiB, 64MiB, 2GiB.
+type Size int64
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (s *Size) UnmarshalText(b []byte) error {
+	text := string(b)
+	for i, unit := range []string{"KiB", "MiB", "GiB"} {
+		if n, ok := strings.CutSuffix(text, unit); ok {
+			var v float64
+			if _, err := fmt.Sscanf(strings.TrimSpace(n), "%g", &v); err != nil || v <= 0 {
+				break
+			}
+			*s = Size(v * float64(int64(1)<<(10*(i+1))))
+			return nil
+		}
+	}
+	return fmt.Errorf("%q is no size, such as 64MiB or 2GiB", text)
+}
+
+// Find gives the configuration file to read: the one named, that of
+// DEXAMEN_CONFIG, or the first that is there of the usual places.
+func Find(named string) (string, error) {
+	if named != "" {
+		return named, nil
+	}
+	if p := os.Getenv("DEXAMEN_CONFIG"); p != "" {
+		return p, nil
+	}
+	places := []string{"dexamen.yaml"}
+	if dir, err := os.UserConfigDir(); err == nil {
+		places = append(places, filepath.Join(dir, "dexamen", "dexamen.yaml"))
+	}
+	places = append(places, "/etc/dexamen/dexamen.yaml")
+	for _, p := range places {
+		if _, err := os.Stat(p); err == nil {
+			return p, nil
+		}
+	}
+	return "", fmt.Errorf("no configuration file: looked for %s; begin with one from: dexamen config sample > dexamen.yaml", strings.Join(places, ", "))
+}
+
+// Load reads and checks a file.
+func Load(path string) (*Config, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("configuration: %w", err)
+	}
+	return Parse(data, path)
+}
+
+// Parse checks a file's content. The error lists all that is wrong, each with
+// file, line and column.
+func Parse(data []byte, path string) (*Config, error) {
+	c := &Config{Path: path}
+	dec := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict())
+	if err := dec.Decode(c); err != nil {
+		return nil, located(path, err)
+	}
+	file, err := parser.ParseBytes(data, 0)
+	if err != nil {
+		return nil, located(path, err)
+	}
+	k := checker{path: path, file: file}
+	c.check(&k)
+	return c, errors.Join(k.errs...)
+}
+
+// located turns a YAML error into path:line:column: message.
+func located(path string, err error) error {
+	var ye yaml.Error
+	if errors.As(err, &ye) && ye.GetToken() != nil {
+		pos := ye.GetToken().Position
+		return fmt.Errorf("%s:%d:%d: %s", path, pos.Line, pos.Column, ye.GetMessage())
+	}
+	return fmt.Errorf("%s: %w", path, err)
+}
+
+type checker struct {
+	path string
+	file *ast.File
+	errs []error
+}
+
+// bad notes an error at a YAML path such as $.clusters.meadow.address.
+func (k *checker) bad(at, format string, args ...any) {
+	where := k.path
+	for p := at; p != "" && p != "$"; p = p[:max(0, strings.LastIndexByte(p, '.'))] {
+		if yp, err := yaml.PathString(p); err == nil {
+			if n, err := yp.FilterFile(k.file); err == nil && n != nil && n.GetToken() != nil {
+				pos := n.GetToken().Position
+				where = fmt.Sprintf("%s:%d:%d", k.path, pos.Line, pos.Column)
+				break
+			}
+		}
+	}
+	k.errs = append(k.errs, fmt.Errorf("%s: %s: %s", where, strings.TrimPrefix(at, "$."), fmt.Sprintf(format, args...)))
+}
+
+func (c *Config) check(k *checker) {
+	for name, s := range sorted(c.Stores) {
+		at := "$.stores." + name
+		if s.Location == "" {
+			k.bad(at, "has no location, such as file:///srv/dexamen/%s", name)
+		} else if _, err := blob.Open(s.Location); err != nil {
+			k.bad(at+".location", "%v", err)
+		}
+	}
+	for name, cl := range sorted(c.Clusters) {
+		at := "$.clusters." + name
+		if err := store.CheckClusterName(name); err != nil {
+			k.bad(at, "%v", err)
+		}
+		if cl.Address == "" {
+			k.bad(at, "has no address, such as mongodb://%s-1:27017/?replicaSet=%s", name, name)
+		} else if _, _, err := engine.ForAddress(cl.Address); err != nil {
+			k.bad(at+".address", "%v", err)
+		} else if engine.Redact(cl.Address) != cl.Address {
+			k.bad(at+".address", "holds a password; put it where login.secret names it: in the environment, a file or a command")
+		}
+		if l := cl.Login; l != nil {
+			if l.User == "" {
+				k.bad(at+".login", "has no user")
+			}
+			n := 0
+			for _, set := range []bool{l.Secret.Env != "", l.Secret.File != "", len(l.Secret.Command) > 0} {
+				if set {
+					n++
+				}
+			}
+			if n != 1 {
+				k.bad(at+".login", "secret: give one of env, file, command")
+			}
+		}
+		if cl.Store != "" {
+			if _, ok := c.Stores[cl.Store]; !ok {
+				k.bad(at+".store", "there is no store %q; configured are %s", cl.Store, strings.Join(Names(c.Stores), ", "))
+			}
+		}
+	}
+	if c.Limits.Parallel < 0 || c.Limits.Parallel > 256 {
+		k.bad("$.limits.parallel", "%d is not from 1 to 256", c.Limits.Parallel)
+	}
+}
+
+func sorted[V any](m map[string]V) func(func(string, V) bool) {
+	return func(yield func(string, V) bool) {
+		for _, n := range Names(m) {
+			if !yield(n, m[n]) {
+				return
+			}
+		}
+	}
+}
+
+// Names gives the keys of a section, in order.
+func Names[V any](m map[string]V) []string {
+	var out []string
+	for n := range m {
+		out = append(out, n)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// UnknownError says that the file has no entry of a name, and which it has.
+func UnknownError(kind, name string, have []string) error {
+	msg := fmt.Sprintf("there is no %s %q in the configuration", kind, name)
+	if near := engine.Nearest(name, have, 3); len(near) > 0 {
+		msg += "; near it: " + strings.Join(near, ", ")
+	} else if len(have) > 0 {
+		msg += "; configured are " + strings.Join(have, ", ")
+	} else {
+		msg += ", which has none"
+	}
+	return errors.New(msg)
+}
+
+// Target gives what is needed to connect to a cluster, its secret included.
+func (c *Config) Target(ctx context.Context, name string) (engine.Target, error) {
+	cl, ok := c.Clusters[name]
+	if !ok {
+		return engine.Target{}, UnknownError("cluster", name, Names(c.Clusters))
+	}
+	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag)}
+	if cl.Login != nil {
+		t.User, t.AuthSource = cl.Login.User, cl.Login.Source
+		var err error
+		if t.Secret, err = cl.Login.Secret.read(ctx); err != nil {
+			return t, fmt.Errorf("%s: clusters.%s.login.secret: %w", c.Path, name, err)
+		}
+	}
+	if cl.TLS != nil {
+		t.TLS = engine.TLS{On: true, CAFile: cl.TLS.CA, ClientCertificate: cl.TLS.Certificate}
+	}
+	return t, nil
+}
+
+func (s Secret) read(ctx context.Context) (string, error) {
+	switch {
+	case s.Env != "":
+		v, ok := os.LookupEnv(s.Env)
+		if !ok {
+			return "", fmt.Errorf("the environment has no %s", s.Env)
+		}
+		return v, nil
+	case s.File != "":
+		b, err := os.ReadFile(s.File)
+		return strings.TrimRight(string(b), "\r\n"), err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...).Output()
+	if err != nil {
+		return "", fmt.Errorf("command %s: %w", s.Command[0], err)
+	}
+	return strings.TrimRight(string(out), "\r\n"), nil
+}
+
+// StoreOf gives the name of the store for a cluster: the one named, that of
+// the cluster, or the only one.
+func (c *Config) StoreOf(named, cluster string) (string, error) {
+	if named == "" {
+		named = c.Clusters[cluster].Store
+	}
+	if named == "" {
+		if len(c.Stores) == 1 {
+			return Names(c.Stores)[0], nil
+		}
+		if len(c.Stores) == 0 {
+			return "", fmt.Errorf("%s: no store is configured", c.Path)
+		}
+		return "", fmt.Errorf("several stores are configured (%s): say which with --store, or set clusters.%s.store", strings.Join(Names(c.Stores), ", "), cluster)
+	}
+	if _, ok := c.Stores[named]; !ok {
+		return "", UnknownError("store", named, Names(c.Stores))
+	}
+	return named, nil
+}
+
+// Sample is a commented file to start from.
+const Sample = `# Dexamen's configuration. Looked for as --config says, then DEXAMEN_CONFIG,
+# ./dexamen.yaml, the user's and the system's configuration folder.
+# Check it with: dexamen config check
+
+stores:                                   # where backups go
+  cellar:
+    location: file:///srv/dexamen/cellar  # make it with: dexamen store create cellar
+
+clusters:                                 # what is protected, and what is restored onto
+  meadow:
+    address: mongodb://meadow-1:27017/?replicaSet=meadow   # one member is enough
+    login:
+      user: dexamen
+      secret: { env: MEADOW_SECRET }      # or: { file: PATH }, { command: [PROGRAM, ARGUMENT] }
+    # tls: { ca: /etc/dexamen/ca.pem, certificate: /etc/dexamen/client.pem }
+    # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
+    # max_lag: 1m                         # how far behind a member may be to be read
+    # labels: { yard: north }
+    # store: cellar                       # where there are several
+  # paddock:                              # a scratch cluster to restore onto
+  #   address: mongodb://paddock-1:27017/?replicaSet=paddock
+
+# limits:
+#   memory: 64MiB                         # of each sorter; beyond that it works on disk
+#   parallel: 4                           # readers or writers on a cluster at once
+#   temp: /var/tmp                        # temporary files; they have no name and leave nothing behind
+`

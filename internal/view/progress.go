@@ -1,0 +1,133 @@
+package view
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+
+	"dexamen/internal/job"
+)
+
+// Progress listens to a job. On a terminal it keeps a line with the numbers of
+// the stage at hand; elsewhere it prints stages and warnings as plain lines.
+type Progress struct {
+	s     *Screen
+	mu    sync.Mutex
+	bars  *mpb.Progress
+	bar   *mpb.Bar
+	stage string
+	begun time.Time
+	last  atomic.Pointer[progressNow] // read by the bar's own goroutine
+}
+
+type progressNow struct {
+	job.Event
+	begun time.Time
+}
+
+// NewProgress makes a listener for one job. Done must be called.
+func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
+
+// Event hears what the job tells.
+func (p *Progress) Event(e job.Event) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.s.JSON {
+		if e.Kind != job.Progress && !p.s.Quiet {
+			b, _ := json.Marshal(e)
+			fmt.Fprintln(p.s.Err, string(b))
+		}
+		return
+	}
+	if e.Kind == job.Progress {
+		if p.s.Terminal && !p.s.Quiet {
+			p.draw(e)
+		}
+		return
+	}
+	if p.s.Quiet && e.Kind != job.Warning {
+		return
+	}
+	p.clear()
+	switch e.Kind {
+	case job.Step:
+		p.stage, p.begun = e.Text, time.Now()
+		fmt.Fprintln(p.s.Err, p.s.faintErr("- "+e.Text))
+	case job.Note:
+		fmt.Fprintln(p.s.Err, p.s.faintErr("  "+e.Text))
+	case job.Warning:
+		fmt.Fprintln(p.s.Err, "! "+e.Text)
+	}
+}
+
+func (s *Screen) faintErr(t string) string {
+	if !s.Terminal {
+		return t
+	}
+	return s.Faint(t)
+}
+
+// draw updates the bar; the lock is held.
+func (p *Progress) draw(e job.Event) {
+	if p.begun.IsZero() {
+		p.begun = time.Now()
+	}
+	p.last.Store(&progressNow{e, p.begun})
+	if p.bar == nil {
+		p.bars = mpb.New(mpb.WithOutput(p.s.Err), mpb.WithWidth(28), mpb.WithRefreshRate(150*time.Millisecond))
+		style := mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("┄")
+		if !p.s.Unicode {
+			style = mpb.BarStyle().Lbound("").Rbound("").Filler("=").Tip("=").Padding(".")
+		}
+		p.bar = p.bars.New(max(e.Total, e.Records+1), style, mpb.BarRemoveOnComplete(),
+			mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return p.numbers() })))
+	}
+	p.bar.SetTotal(max(e.Total, e.Records+1), false)
+	p.bar.SetCurrent(e.Records)
+}
+
+func (p *Progress) numbers() string {
+	e := p.last.Load()
+	took := time.Since(e.begun)
+	parts := []string{" " + Count(e.Records)}
+	if e.Total > 0 {
+		parts[0] += " of " + Count(e.Total)
+	}
+	parts[0] += " records"
+	if e.Bytes > 0 {
+		parts = append(parts, Bytes(e.Bytes))
+	}
+	if s := took.Seconds(); s > 0.2 {
+		rate := float64(e.Records) / s
+		parts = append(parts, Count(int64(rate))+"/s")
+		if left := e.Total - e.Records; left > 0 && rate > 0 {
+			parts = append(parts, Duration(time.Duration(float64(left)/rate*1e9))+" left")
+		}
+	}
+	return strings.Join(parts, "  ")
+}
+
+// clear takes the bar away; the lock is held.
+func (p *Progress) clear() {
+	if p.bar != nil {
+		bar, bars := p.bar, p.bars
+		p.bar, p.bars = nil, nil
+		bar.Abort(true)
+		p.mu.Unlock()
+		bars.Wait()
+		p.mu.Lock()
+	}
+}
+
+// Done ends the view.
+func (p *Progress) Done() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.clear()
+}

@@ -1,0 +1,154 @@
+// Package view renders what commands found: tables, the coverage ribbon,
+// progress. It knows the terminal and nothing of databases.
+package view
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+)
+
+// Screen is where a command's output goes and what may be used there.
+type Screen struct {
+	Out      io.Writer // results
+	Err      io.Writer // progress, notes, questions
+	JSON     bool
+	Quiet    bool
+	Color    bool
+	Unicode  bool
+	Terminal bool // Err is a terminal that a person watches
+	Width    int
+}
+
+// NewScreen finds out what the standard streams can do.
+func NewScreen(noColor bool) *Screen {
+	s := &Screen{Out: os.Stdout, Err: os.Stderr, Width: 100}
+	out := term.IsTerminal(int(os.Stdout.Fd()))
+	s.Terminal = term.IsTerminal(int(os.Stderr.Fd())) && term.IsTerminal(int(os.Stdin.Fd()))
+	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 20 {
+		s.Width = w
+	}
+	s.Color = out && !noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	lang := os.Getenv("LC_ALL") + os.Getenv("LC_CTYPE") + os.Getenv("LANG")
+	s.Unicode = strings.Contains(strings.ToUpper(strings.ReplaceAll(lang, "-", "")), "UTF8")
+	return s
+}
+
+// Accent marks what matters most in a view.
+func (s *Screen) Accent(t string) string { return s.paint(t, text.FgCyan) }
+
+// Loss marks what is missing, lost or different; nothing else is red.
+func (s *Screen) Loss(t string) string { return s.paint(t, text.FgRed) }
+
+// Faint marks what may be passed over.
+func (s *Screen) Faint(t string) string { return s.paint(t, text.Faint) }
+
+func (s *Screen) paint(t string, c text.Color) string {
+	if !s.Color {
+		return t
+	}
+	return text.Colors{c}.EscapeSeq() + t + text.Reset.EscapeSeq()
+}
+
+// Line writes one line of results.
+func (s *Screen) Line(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+
+// Encode writes a result as JSON.
+func (s *Screen) Encode(v any) error {
+	e := json.NewEncoder(s.Out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// Table is aligned columns without frames.
+type Table struct {
+	s      *Screen
+	w      table.Writer
+	right  map[int]bool
+	header int
+}
+
+// Table begins a table. A heading that begins with '>' is of a column of
+// numbers, which are flush right.
+func (s *Screen) Table(headings ...string) *Table {
+	t := &Table{s: s, w: table.NewWriter(), right: map[int]bool{}, header: len(headings)}
+	style := table.StyleDefault
+	style.Options = table.Options{}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Format.Header = text.FormatDefault
+	t.w.SetStyle(style)
+	var cfg []table.ColumnConfig
+	row := table.Row{}
+	for i, h := range headings {
+		h, number := strings.CutPrefix(h, ">")
+		align := text.AlignLeft
+		if number {
+			align = text.AlignRight
+		}
+		cfg = append(cfg, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align})
+		row = append(row, s.Faint(h))
+	}
+	t.w.SetColumnConfigs(cfg)
+	t.w.AppendHeader(row)
+	return t
+}
+
+// Row adds a row.
+func (t *Table) Row(cells ...any) { t.w.AppendRow(table.Row(cells)) }
+
+// Print writes the table, indented by some spaces.
+func (t *Table) Print(indent int) {
+	for _, l := range strings.Split(t.w.Render(), "\n") {
+		fmt.Fprintln(t.s.Out, strings.TrimRight(strings.Repeat(" ", indent)+l, " "))
+	}
+}
+
+// Bytes renders a size in IEC units.
+func Bytes(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
+
+// Count renders a number with its thousands apart.
+func Count(n int64) string { return humanize.Comma(n) }
+
+// Time renders a moment in the local zone with its offset.
+func Time(t time.Time) string {
+	if t.IsZero() {
+		return "-"
+	}
+	return t.Local().Format("2006-01-02 15:04:05 -07:00")
+}
+
+// Duration renders a length of time shortly: 2m14s, 3d4h, 180ms.
+func Duration(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "-" + Duration(-d)
+	case d < time.Second:
+		return d.Round(time.Millisecond).String()
+	case d < 10*time.Second:
+		return d.Round(100 * time.Millisecond).String()
+	case d < time.Hour:
+		return d.Round(time.Second).String()
+	case d < 24*time.Hour:
+		d = d.Round(time.Minute)
+		return fmt.Sprintf("%dh%dm", d/time.Hour, d%time.Hour/time.Minute)
+	}
+	d = d.Round(time.Hour)
+	return fmt.Sprintf("%dd%dh", d/(24*time.Hour), d%(24*time.Hour)/time.Hour)
+}
+
+// Plural renders a number with its noun: 1 record, 2 records.
+func Plural(n int64, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return Count(n) + " " + noun + "s"
+}
