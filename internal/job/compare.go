@@ -2,6 +2,7 @@ package job
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -105,7 +106,7 @@ func (e *Env) Compare(ctx context.Context, a, b Side, opt CompareOptions) ([]Spa
 		}
 		out = append(out, d)
 	}
-	slices.SortStableFunc(out, func(p, q SpaceDiff) int { return strings.Compare(p.A+p.B, q.A+q.B) })
+	slices.SortStableFunc(out, func(p, q SpaceDiff) int { return strings.Compare(cmp.Or(p.A, p.B), cmp.Or(q.A, q.B)) })
 	return out, nil
 }
 

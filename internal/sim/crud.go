@@ -147,7 +147,14 @@ func (s *session) change(c *collection, old document, raw bson.Raw, replaced boo
 
 // updateOne applies one update statement.
 func (s *session) updateOne(db, name string, q, u bson.Raw, multi, upsert bool) (matched, modified int32, upserted any, err error) {
-	c := s.ensure(db, name)
+	// An update that finds nothing makes no collection; an upsert does.
+	c := s.m.current.colls[db+"."+name]
+	if c == nil {
+		if !upsert {
+			return
+		}
+		c = s.ensure(db, name)
+	}
 	var hits []document
 	if err = c.each(q, func(d document) bool { hits = append(hits, d); return multi }); err != nil {
 		return

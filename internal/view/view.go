@@ -131,6 +131,8 @@ func Duration(d time.Duration) string {
 	switch {
 	case d < 0:
 		return "-" + Duration(-d)
+	case d < time.Millisecond:
+		return d.Round(time.Microsecond).String()
 	case d < time.Second:
 		return d.Round(time.Millisecond).String()
 	case d < 10*time.Second:

@@ -219,7 +219,7 @@ func (f *follow) read(ctx context.Context, addr string) error {
 		if m.Wall.After(f.at.Wall) {
 			f.at.Wall = m.Wall
 		}
-		if size >= batchMax || cur.RemainingBatchLength() == 0 && len(changes) > 0 {
+		if size >= batchMax || cur.RemainingBatchLength() == 0 {
 			if err := flush(false); err != nil {
 				return err
 			}
