@@ -110,7 +110,6 @@ type workload struct {
 	rng     *rand.Rand
 	cl      *mongo.Client
 	defines bool // also drops, renames, indexes
-	log     []string
 	bigIDs  bool
 }
 

@@ -302,37 +302,48 @@ func (c *cluster) probe(ctx context.Context, addr string) error {
 }
 
 // probeOrder sees whether find honours min and max bounds. Some servers take
-// them and do not heed them, so a bound that nothing fits is asked for.
+// them and do not heed them, so all from the greatest _id on is asked for: that
+// is one document.
 func (c *cluster) probeOrder(ctx context.Context, addr string) error {
 	c.caps.ordered = true
 	spaces, err := c.list(ctx, addr)
 	if err != nil {
 		return err
 	}
-	for _, ns := range spaces {
-		if ns.Kind != "collection" || ns.Skip != "" {
-			continue
-		}
-		db, coll, _ := strings.Cut(ns.Name, ".")
-		ans, err := c.ask(ctx, addr, db, bson.D{
-			{Key: "find", Value: coll}, {Key: "hint", Value: bson.D{{Key: "_id", Value: 1}}},
-			{Key: "min", Value: bson.D{{Key: "_id", Value: bson.MaxKey{}}}}, {Key: "limit", Value: 1},
-		})
-		if err != nil {
-			if isCommandError(err) {
-				c.caps.ordered = false
-				return nil
-			}
-			return err
-		}
-		batch, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
-		if vals, _ := batch.Values(); len(vals) > 0 {
-			id, err := vals[0].Document().LookupErr("_id")
-			c.caps.ordered = err == nil && id.Type == bson.TypeMaxKey
-			return nil
+	var small *engine.Namespace
+	for i, ns := range spaces {
+		if ns.Kind == "collection" && ns.Skip == "" && ns.Records > 1 && (small == nil || ns.Records < small.Records) {
+			small = &spaces[i]
 		}
 	}
-	return nil
+	if small == nil {
+		return nil // nothing to scan that order would matter for
+	}
+	db, coll, _ := strings.Cut(small.Name, ".")
+	find := func(more ...bson.E) ([]bson.RawValue, error) {
+		ans, err := c.ask(ctx, addr, db, append(bson.D{{Key: "find", Value: coll}}, more...))
+		if err != nil {
+			return nil, err
+		}
+		batch, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
+		return batch.Values()
+	}
+	last, err := find(bson.E{Key: "sort", Value: bson.D{{Key: "_id", Value: -1}}}, bson.E{Key: "limit", Value: 1})
+	if err != nil || len(last) == 0 {
+		c.caps.ordered = err == nil
+		return ignoreCommandError(err)
+	}
+	got, err := find(bson.E{Key: "hint", Value: bson.D{{Key: "_id", Value: 1}}}, bson.E{Key: "limit", Value: 2},
+		bson.E{Key: "min", Value: bson.D{{Key: "_id", Value: last[0].Document().Lookup("_id")}}})
+	c.caps.ordered = err == nil && len(got) == 1
+	return ignoreCommandError(err)
+}
+
+func ignoreCommandError(err error) error {
+	if err != nil && isCommandError(err) {
+		return nil
+	}
+	return err
 }
 
 func isCommandError(err error) bool {

@@ -1,0 +1,42 @@
+# Dexamen. Needed: Go, make; `make test` installs the servers it tests against.
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+export CGO_ENABLED := 0
+BIN := bin/dexamen
+DOCSERVER := testbed/bin/docserver
+DOCSERVER_VERSION := v1.24.2
+
+.PHONY: build demo test lint bench histories servers screenshots clean
+
+build: ## one static binary, bin/dexamen
+	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
+
+demo: build ## the whole job on a simulated cluster
+	$(BIN) demo
+
+test: servers build ## all tests, on real servers where they exist
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) go test -timeout 15m ./...
+
+lint: ## gofmt, vet and staticcheck
+	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+bench: ## rates beside their floors, and peak memory
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/job
+
+histories: ## thousands of random histories (HISTORIES=5000)
+	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -run TestHistories ./internal/job
+
+servers: $(DOCSERVER) ## the real servers that tests need
+
+# A module of its own, so that none of the server's dependencies reach the product.
+$(DOCSERVER): testbed/docserver/go.mod testbed/docserver/go.sum
+	cd testbed/docserver && go mod vendor
+	echo $(DOCSERVER_VERSION) > testbed/docserver/vendor/github.com/FerretDB/FerretDB/build/version/version.txt
+	cd testbed/docserver && go build -mod=vendor -trimpath -o ../bin/docserver github.com/FerretDB/FerretDB/cmd/ferretdb
+
+screenshots: build ## docs/screenshots from the demo data (needs xterm, Xvfb, ImageMagick)
+	docs/screenshots/make.sh $(BIN)
+
+clean:
+	rm -rf bin testbed/bin testbed/docserver/vendor

@@ -1,0 +1,284 @@
+package store_test
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+)
+
+var ctx = context.Background()
+
+func open(t testing.TB, b blob.Backend) *store.Store {
+	s, err := store.Open(ctx, b, store.Options{PackBytes: 1 << 20})
+	require.NoError(t, err)
+	return s
+}
+
+func fresh(t testing.TB) (*blob.Memory, *store.Store) {
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, "test")
+	require.NoError(t, err)
+	return b, open(t, b)
+}
+
+// save writes n records, version by version alike but for every step-th, and a
+// point of them.
+func save(t testing.TB, s *store.Store, n, step int, near tree.Root) (*store.Point, store.WriteStats) {
+	w := s.NewWriter()
+	b := tree.NewBuilder(w).Near(w, near)
+	for i := range n {
+		v := fmt.Sprintf("colony %d stands in the north yard, weight %d", i, i*7919%1000)
+		if step > 0 && i%step == 0 {
+			v += " and was weighed anew"
+		}
+		require.NoError(t, b.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}))
+	}
+	root, err := b.Finish(ctx)
+	require.NoError(t, err)
+	stats, err := w.Flush(ctx)
+	require.NoError(t, err)
+	now := time.Now()
+	p := &store.Point{ID: store.NewPointID(now), Cluster: "meadow", Time: now, Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}}
+	require.NoError(t, s.PutPoint(ctx, p))
+	return p, stats
+}
+
+func check(s *store.Store, p *store.Point) error {
+	return s.CheckPoint(ctx, p, func(string, int64, int64) {})
+}
+
+func TestAStoreGivesBackWhatItTook(t *testing.T) {
+	b, s := fresh(t)
+	p, _ := save(t, s, 30_000, 0, tree.Root{})
+	require.NoError(t, check(s, p))
+	again := open(t, b)
+	points, bad, err := again.Points(ctx, "meadow")
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.Len(t, points, 1)
+	require.NoError(t, check(again, points[0]))
+	_, stats := save(t, again, 30_000, 0, tree.Root{})
+	require.Zero(t, stats.New, "the same content takes no space")
+}
+
+func TestScatteredChangesAreStoredAsPatches(t *testing.T) {
+	b, s := fresh(t)
+	p1, first := save(t, s, 200_000, 0, tree.Root{})
+	p2, second := save(t, s, 200_000, 100, p1.Namespaces[0].Root)
+	require.Less(t, float64(second.Stored), 0.05*float64(first.Stored), "1 %% of the records changed")
+	require.Positive(t, second.Patched)
+	// A third version against the second, whose leaves are patches.
+	p3, _ := save(t, s, 200_000, 90, p2.Namespaces[0].Root)
+	again := open(t, b)
+	for _, p := range []*store.Point{p1, p2, p3} {
+		require.NoError(t, check(again, p))
+	}
+}
+
+func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
+	b, s := fresh(t)
+	p, _ := save(t, s, 20_000, 0, tree.Root{})
+	remove := func(prefix string) {
+		var names []string
+		require.NoError(t, b.List(ctx, prefix, func(i blob.Info) error { names = append(names, i.Name); return nil }))
+		for _, n := range names {
+			require.NoError(t, b.Remove(ctx, n))
+		}
+	}
+	remove("index/")
+	again := open(t, b)
+	require.NoError(t, check(again, p), "without an index the packs' own lists serve")
+	packs, nodes, bad, err := again.RebuildIndex(ctx)
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.Positive(t, packs)
+	require.Positive(t, nodes)
+	require.NoError(t, check(open(t, b), p))
+	remove("packs/")
+	require.ErrorIs(t, check(open(t, b), p), store.ErrMissing)
+}
+
+// TestNoFlippedBitIsBelieved: whatever bit of whatever object flips, a read
+// gives the right bytes or an error.
+func TestNoFlippedBitIsBelieved(t *testing.T) {
+	b, s := fresh(t)
+	p, _ := save(t, s, 6000, 0, tree.Root{})
+	save(t, s, 6000, 50, p.Namespaces[0].Root)
+	putSegment(t, s, "a", "c", 40)
+	rng := rand.New(rand.NewPCG(9, 9))
+	var objects []blob.Info
+	require.NoError(t, b.List(ctx, "", func(i blob.Info) error { objects = append(objects, i); return nil }))
+	kinds := map[string]int{}
+	for i := range 1500 {
+		o := objects[rng.IntN(len(objects))]
+		if i < len(objects)*40 {
+			o = objects[i/40]
+		}
+		bit := rng.Int64N(o.Size * 8)
+		b.Flip(o.Name, bit)
+		if err := readAll(b, p); err != nil {
+			kinds[o.Name[:min(5, len(o.Name))]]++
+		}
+		b.Flip(o.Name, bit)
+	}
+	require.NoError(t, readAll(b, p))
+	for _, k := range []string{"packs", "point", "journ", "dexam"} {
+		require.Positive(t, kinds[k], "damage to %s is found: %v", k, kinds)
+	}
+}
+
+// readAll reads everything of a store and fails when anything is not as it
+// was or cannot be read; wrong content panics.
+func readAll(b blob.Backend, want *store.Point) error {
+	s, err := store.Open(ctx, b, store.Options{})
+	if err != nil {
+		return err
+	}
+	points, bad, err := s.Points(ctx, "")
+	if err := errors.Join(append(bad, err)...); err != nil {
+		return err
+	}
+	for _, p := range points {
+		if p.ID == want.ID && p.Namespaces[0].Root != want.Namespaces[0].Root {
+			panic("a flipped bit was believed")
+		}
+		if err := check(s, p); err != nil {
+			return err
+		}
+	}
+	chains, bad, err := s.Chains(ctx, "meadow")
+	if err := errors.Join(append(bad, err)...); err != nil {
+		return err
+	}
+	for _, h := range chains["yard"].Segments {
+		n := 0
+		if err := s.ReadSegment(ctx, h, func(c *record.Change) error {
+			if c.Namespace != "apiary.colonies" {
+				panic("a flipped bit was believed")
+			}
+			n++
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func putSegment(t testing.TB, s *store.Store, after, last string, n int) journal.Header {
+	sb := journal.NewBuilder("meadow", "yard", record.Mark{Position: record.Position(after)})
+	for i := range n {
+		require.NoError(t, sb.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(i)}, Value: []byte("v"), At: record.Position(last), Wall: int64(i)}))
+	}
+	h, data, err := sb.Seal(tree.Hash{}, "member")
+	require.NoError(t, err)
+	require.NoError(t, s.PutSegment(ctx, h, data))
+	return h
+}
+
+func TestOneStretchOfLogIsWrittenOnce(t *testing.T) {
+	_, s := fresh(t)
+	putSegment(t, s, "a", "c", 3)
+	sb := journal.NewBuilder("meadow", "yard", record.Mark{Position: "a"})
+	sb.CoverTo(record.Mark{Position: "d"})
+	h, data, err := sb.Seal(tree.Hash{}, "other")
+	require.NoError(t, err)
+	require.ErrorIs(t, s.PutSegment(ctx, h, data), blob.ErrExists)
+}
+
+// failing loses everything after so many creations, as a power cut does.
+type failing struct {
+	blob.Backend
+	left int
+}
+
+var errPower = errors.New("power cut")
+
+func (f *failing) Create(ctx context.Context, name string, data []byte) error {
+	if f.left == 0 {
+		return errPower
+	}
+	f.left--
+	return f.Backend.Create(ctx, name, data)
+}
+
+// TestAPowerCutLosesNothingCommitted cuts the power at every creation of a
+// snapshot: what was there stays whole, and the next attempt succeeds.
+func TestAPowerCutLosesNothingCommitted(t *testing.T) {
+	for cut := 0; ; cut++ {
+		b, s := fresh(t)
+		p1, _ := save(t, s, 20_000, 0, tree.Root{})
+		f := &failing{b, cut}
+		err := func() error {
+			s, err := store.Open(ctx, f, store.Options{PackBytes: 256 << 10, Workers: 1})
+			require.NoError(t, err)
+			w := s.NewWriter()
+			tb := tree.NewBuilder(w)
+			rng := rand.New(rand.NewPCG(1, 1))
+			for i := range 20_000 {
+				v := make([]byte, 100)
+				for k := range v {
+					v[k] = byte(rng.UintN(256))
+				}
+				if err := tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: v}); err != nil {
+					w.Abandon()
+					return err
+				}
+			}
+			root, err := tb.Finish(ctx)
+			if err != nil {
+				w.Abandon()
+				return err
+			}
+			if _, err := w.Flush(ctx); err != nil {
+				return err
+			}
+			return s.PutPoint(ctx, &store.Point{ID: "x", Cluster: "meadow", Time: time.Now(), Namespaces: []store.PointNamespace{{Root: root}}})
+		}()
+		again := open(t, b)
+		points, bad, perr := again.Points(ctx, "")
+		require.NoError(t, perr)
+		require.Empty(t, bad)
+		require.NoError(t, check(again, p1))
+		if err == nil {
+			require.Len(t, points, 2)
+			require.Greater(t, cut, 3, "the cut came at several places")
+			return
+		}
+		require.ErrorIs(t, err, errPower)
+		require.Len(t, points, 1, "nothing half-done is listed")
+		p2, _ := save(t, again, 20_000, 70, p1.Namespaces[0].Root)
+		require.NoError(t, check(open(t, b), p2))
+	}
+}
+
+func TestCreateLeavesWhatIsThereAlone(t *testing.T) {
+	b, _ := fresh(t)
+	_, err := store.Create(ctx, b, "test")
+	require.ErrorIs(t, err, store.ErrStoreExists)
+	other := blob.NewMemory()
+	require.NoError(t, other.Create(ctx, "letters/1", nil))
+	_, err = store.Create(ctx, other, "test")
+	require.ErrorIs(t, err, store.ErrStoreExists)
+	_, err = store.Open(ctx, other, store.Options{})
+	require.ErrorIs(t, err, store.ErrNoStore)
+}
+
+func TestProbe(t *testing.T) {
+	b, _ := fresh(t)
+	_, err := store.Probe(ctx, b, 100_000)
+	require.NoError(t, err)
+	require.NoError(t, b.List(ctx, "probe/", func(i blob.Info) error { return errors.New("left behind: " + i.Name) }))
+}

@@ -1,0 +1,220 @@
+package job_test
+
+import (
+	"bytes"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
+	"dexamen/internal/demo"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+)
+
+// startServer runs the real document server with a log of its own.
+func startServer(t testing.TB, set string) string {
+	t.Helper()
+	bin := os.Getenv("DEXAMEN_DOCSERVER")
+	if bin == "" {
+		bin = "../../testbed/bin/docserver"
+	}
+	_, err := os.Stat(bin)
+	require.NoError(t, err, "the real document server is not built; run: make servers")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := l.Addr().String()
+	require.NoError(t, l.Close())
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
+	args := []string{"--handler=sqlite", "--sqlite-url=file:" + dir + "/data/", "--listen-addr=" + addr, "--state-dir=" + dir,
+		"--debug-addr=-", "--telemetry=disable", "--log-level=ERROR"}
+	if set != "" {
+		args = append(args, "--repl-set-name="+set)
+	}
+	cmd := exec.Command(bin, args...)
+	cmd.Env = append(os.Environ(), "DO_NOT_TRACK=1")
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		if t.Failed() {
+			t.Logf("document server: %.2000s", out.String())
+		}
+	})
+	uri := "mongodb://" + addr + "/"
+	cl := connect(t, uri+"?directConnection=true")
+	require.Eventually(t, func() bool { return cl.Ping(ctx, nil) == nil }, 20*time.Second, 50*time.Millisecond)
+	if set != "" {
+		err := cl.Database("local").CreateCollection(ctx, "oplog.rs", options.CreateCollection().SetCapped(true).SetSizeInBytes(1<<30))
+		require.NoError(t, err)
+	}
+	return uri
+}
+
+// digest is a server's content as a plain driver reads it, without holding it:
+// for each collection a sum over its documents and its indexes.
+func digest(t testing.TB, cl *mongo.Client, db string) map[string]string {
+	out := map[string]string{}
+	names, err := cl.Database(db).ListCollectionNames(ctx, bson.D{})
+	require.NoError(t, err)
+	for _, n := range names {
+		var sum [32]byte // order does not matter: XOR of the documents' hashes
+		count := 0
+		cur, err := cl.Database(db).Collection(n).Find(ctx, bson.D{}, options.Find().SetBatchSize(5000))
+		require.NoError(t, err)
+		for cur.Next(ctx) {
+			h := blake3.Sum256(cur.Current)
+			for i := range sum {
+				sum[i] ^= h[i]
+			}
+			count++
+		}
+		require.NoError(t, cur.Err())
+		var ix []string
+		list, err := cl.Database(db).Collection(n).Indexes().ListSpecifications(ctx)
+		require.NoError(t, err)
+		for _, s := range list {
+			ix = append(ix, fmt.Sprint(s.Name, s.KeysDocument, s.Unique != nil && *s.Unique))
+		}
+		out[n] = fmt.Sprintf("%d %x %s", count, sum, strings.Join(ix, ";"))
+	}
+	return out
+}
+
+// TestRealServer: 200,000 documents on a real server; snapshot while a writer
+// runs; moments noted between captured writes, each restored into a second
+// server and equal to what was noted.
+func TestRealServer(t *testing.T) {
+	uri, target := startServer(t, "meadow"), startServer(t, "")
+	cl, tc := connect(t, uri+"?directConnection=true"), connect(t, target+"?directConnection=true")
+	data := demo.Apiary{Seed: 5, Documents: 200_000, Plain: true}
+	begun := time.Now()
+	require.NoError(t, data.Fill(ctx, cl))
+	t.Logf("filled in %s", time.Since(begun))
+
+	src := open(t, "meadow", uri)
+	topo, err := src.Topology(ctx)
+	require.NoError(t, err)
+	require.True(t, topo.HidesDrops)
+	require.NotEmpty(t, topo.Lacks, "what it lacks is found out and said")
+
+	e := newEnv(t)
+	var stop atomic.Bool
+	writer := make(chan error, 1)
+	go func() {
+		var err error
+		for seed := uint64(100); err == nil && !stop.Load(); seed++ {
+			err = data.Work(ctx, cl, seed, 20)
+		}
+		writer <- err
+	}()
+	begun = time.Now()
+	p, err := e.Snapshot(ctx, "meadow", src)
+	stop.Store(true)
+	require.NoError(t, err)
+	require.NoError(t, <-writer)
+	t.Logf("snapshot of %d documents in %s, %d changes folded in, %d bytes of %d", p.Stats.Records, time.Since(begun), p.Stats.Changes, p.Stats.Stored, p.Stats.Bytes)
+	require.Positive(t, p.Stats.Changes, "writes went on meanwhile")
+	require.True(t, p.Exact)
+
+	type noted struct {
+		at   time.Time
+		want map[string]string
+	}
+	var moments []noted
+	for i := range uint64(5) {
+		require.NoError(t, data.Work(ctx, cl, 10+i, 150))
+		time.Sleep(20 * time.Millisecond)
+		moments = append(moments, noted{time.Now(), digest(t, cl, demo.Database)})
+		time.Sleep(20 * time.Millisecond)
+	}
+	require.NoError(t, data.Work(ctx, cl, 20, 20))
+	got, err := e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	t.Logf("captured %d changes", got.Changes)
+
+	p2, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	t.Logf("second point: %d bytes, %.2f %% of the first", p2.Stats.Stored, 100*float64(p2.Stats.Stored)/float64(p.Stats.Stored))
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	proof, err := e.VerifyPoint(ctx, p2)
+	require.NoError(t, err)
+	require.True(t, proof.Equal, proof.NotFolded)
+
+	tgt := open(t, "paddock", target)
+	for i, m := range moments {
+		dropAll(t, tc)
+		state, err := e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: m.at})
+		require.NoError(t, err)
+		plan, err := e.PlanRestore(ctx, state, tgt, job.RestoreOptions{})
+		require.NoError(t, err)
+		begun = time.Now()
+		_, err = plan.Run(ctx)
+		plan.Close()
+		require.NoError(t, err)
+		t.Logf("moment %d restored, read back and compared in %s", i, time.Since(begun))
+		require.Equal(t, m.want, digest(t, tc, demo.Database), "moment %d", i)
+	}
+	t.Run("replacing in place", func(t *testing.T) {
+		state, err := e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: moments[0].at})
+		require.NoError(t, err)
+		plan, err := e.PlanRestore(ctx, state, tgt, job.RestoreOptions{Pattern: "apiary.colonies", Replace: true})
+		require.NoError(t, err)
+		defer plan.Close()
+		_, err = plan.Run(ctx)
+		require.NoError(t, err)
+		require.Equal(t, moments[0].want["colonies"], digest(t, tc, demo.Database)["colonies"])
+	})
+	t.Run("a drop that the log hides is noticed", func(t *testing.T) {
+		require.NoError(t, cl.Database(demo.Database).Collection("keepers").Drop(ctx))
+		require.NoError(t, data.Work(ctx, cl, 30, 5))
+		got, err := e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+		require.NoError(t, err)
+		require.Equal(t, []string{"apiary.keepers went away without a log entry"}, got.Doubts)
+	})
+}
+
+// TestLoneRealServer: without a log there are snapshots, and it is said what
+// they do not guarantee; capture is refused with the reason.
+func TestLoneRealServer(t *testing.T) {
+	uri := startServer(t, "")
+	cl := connect(t, uri+"?directConnection=true")
+	require.NoError(t, demo.Apiary{Seed: 1, Documents: 500, Plain: true}.Fill(ctx, cl))
+	src := open(t, "comb", uri)
+	e := newEnv(t)
+	p, err := e.Snapshot(ctx, "comb", src)
+	require.NoError(t, err)
+	require.False(t, p.Exact)
+	require.NotEmpty(t, p.Caveats)
+	_, err = e.Capture(ctx, "comb", src, job.CaptureOptions{})
+	require.ErrorIs(t, err, engine.ErrNoLog)
+	require.ErrorContains(t, err, "no replica set")
+	_, err = e.Resolve(ctx, "comb", address.When{Kind: address.Time, Time: time.Now()})
+	require.ErrorContains(t, err, "the server keeps no log")
+	diffs, err := e.VerifyLive(ctx, mustResolve(t, e, p), src, "", nil, 3)
+	require.NoError(t, err)
+	require.NoError(t, job.Different(diffs))
+}
+
+func mustResolve(t *testing.T, e *job.Env, p *store.Point) *job.Moment {
+	m, err := e.Resolve(ctx, p.Cluster, address.When{Kind: address.Point, Text: p.ID})
+	require.NoError(t, err)
+	return m
+}
