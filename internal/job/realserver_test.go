@@ -60,11 +60,12 @@ func startServer(t testing.TB, set string) string {
 	uri := "mongodb://" + addr + "/"
 	cl := connect(t, uri+"?directConnection=true")
 	require.Eventually(t, func() bool { return cl.Ping(ctx, nil) == nil }, 20*time.Second, 50*time.Millisecond)
-	if set != "" {
-		err := cl.Database("local").CreateCollection(ctx, "oplog.rs", options.CreateCollection().SetCapped(true).SetSizeInBytes(1<<30))
-		require.NoError(t, err)
-	}
 	return uri
+}
+
+// keepLog makes the server keep a log from now on.
+func keepLog(t testing.TB, cl *mongo.Client) {
+	require.NoError(t, cl.Database("local").CreateCollection(ctx, "oplog.rs", options.CreateCollection().SetCapped(true).SetSizeInBytes(1<<30)))
 }
 
 // digest is a server's content as a plain driver reads it, without holding it:
@@ -106,6 +107,7 @@ func TestRealServer(t *testing.T) {
 	data := demo.Apiary{Seed: 5, Documents: 200_000, Plain: true}
 	begun := time.Now()
 	require.NoError(t, data.Fill(ctx, cl))
+	keepLog(t, cl)
 	t.Logf("filled in %s", time.Since(begun))
 
 	src := open(t, "meadow", uri)

@@ -38,7 +38,9 @@ const Name = "document"
 func Register() { engine.Register(Name, Driver{}, "mongodb", "mongodb+srv") }
 
 const (
-	probeTime = 5 * time.Second // for one question to one member
+	probeTime = 5 * time.Second  // for one question to one member
+	downTime  = 2 * time.Second  // until a member that cannot be reached counts as down
+	logTime   = 60 * time.Second // for finding the ends of a log, which some servers search
 	// settle is how old a log entry must be to be taken from a server that
 	// cannot tell which entries are committed.
 	settle = 1500 * time.Millisecond
@@ -147,7 +149,7 @@ func (c *cluster) client(addr string) (*mongo.Client, error) {
 	opt.Hosts = []string{addr}
 	opt.ReplicaSet = nil
 	o := &opt
-	o.SetDirect(true).SetServerSelectionTimeout(probeTime).SetConnectTimeout(probeTime).
+	o.SetDirect(true).SetServerSelectionTimeout(downTime).SetConnectTimeout(probeTime).
 		SetAppName("dexamen").SetRetryReads(false).SetRetryWrites(false).SetMaxPoolSize(32)
 	cl, err := mongo.Connect(o)
 	if err != nil {
@@ -172,11 +174,15 @@ func (c *cluster) Close() error {
 
 // ask runs a command on one member and gives the raw answer.
 func (c *cluster) ask(ctx context.Context, addr, db string, cmd any) (bson.Raw, error) {
+	return c.askFor(ctx, probeTime, addr, db, cmd)
+}
+
+func (c *cluster) askFor(ctx context.Context, limit time.Duration, addr, db string, cmd any) (bson.Raw, error) {
 	cl, err := c.client(addr)
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, probeTime)
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	raw, err := cl.Database(db).RunCommand(ctx, cmd).Raw()
 	if err != nil {
@@ -270,15 +276,9 @@ func (c *cluster) probe(ctx context.Context, addr string) error {
 	}
 	c.caps.version, _ = info.Lookup("version").StringValueOK()
 	c.caps.logsDrops = true
-	if v, err := info.LookupErr("ferretdb"); err == nil {
+	if v, ok := info.Lookup("ferretdbVersion").StringValueOK(); ok {
 		// It writes record changes to its log and nothing else.
-		c.caps.product = "FerretDB"
-		if d, ok := v.DocumentOK(); ok {
-			if s, ok := d.Lookup("version").StringValueOK(); ok {
-				c.caps.product += " " + s
-			}
-		}
-		c.caps.logsDrops = false
+		c.caps.product, c.caps.logsDrops = "FerretDB "+v, false
 	}
 	if c.set != "" {
 		_, err = c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})

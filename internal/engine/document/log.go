@@ -22,8 +22,6 @@ func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error)
 		return record.Mark{}, err
 	}
 	var best record.Mark
-	var last error
-	found := false
 	if !c.caps.status {
 		// What any read has shown was written before now; its entry is there
 		// once the time to settle has passed.
@@ -33,27 +31,25 @@ func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error)
 			return best, ctx.Err()
 		}
 	}
-	for _, addr := range c.hosts {
-		var m record.Mark
-		var err error
+	marks, errs := make([]record.Mark, len(c.hosts)), make([]error, len(c.hosts))
+	c.eachHost(func(i int, addr string) {
 		if c.caps.status {
-			m, err = c.committed(ctx, addr)
-		} else {
-			var w *engine.LogWindow
-			if w, err = c.window(ctx, addr); err == nil {
-				m = w.Last
-			}
+			marks[i], errs[i] = c.committed(ctx, addr)
+			return
 		}
-		if err != nil {
-			last = err
-			continue
+		var w *engine.LogWindow
+		if w, errs[i] = c.window(ctx, addr); errs[i] == nil {
+			marks[i] = w.Last
 		}
-		if !found || m.Position > best.Position {
+	})
+	found := false
+	for i, m := range marks {
+		if errs[i] == nil && (!found || m.Position > best.Position) {
 			best, found = m, true
 		}
 	}
 	if !found {
-		return best, fmt.Errorf("cluster %s: shard %s: finding the end of the log: %w", c.t.Name, shard, last)
+		return best, fmt.Errorf("cluster %s: shard %s: finding the end of the log: %w", c.t.Name, shard, errors.Join(errs...))
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -60,66 +61,80 @@ var roleOfState = map[int32]string{0: "startup", 1: "primary", 2: "secondary", 3
 // members asks every member for its state. What the members say of themselves
 // counts; what others say of one that does not answer is its note.
 func (c *cluster) members(ctx context.Context) ([]engine.Member, error) {
-	var out []engine.Member
-	optimes := map[string]time.Time{}
+	out := make([]engine.Member, len(c.hosts))
+	applied := make([]time.Time, len(c.hosts))
+	errs := make([]error, len(c.hosts))
+	c.eachHost(func(i int, addr string) { out[i], applied[i], errs[i] = c.member(ctx, addr) })
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
 	var newest time.Time
-	var lastErr error
-	for _, addr := range c.hosts {
-		m := engine.Member{Address: addr, Role: "unknown"}
-		hello, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
-		if err != nil {
-			if ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
-			m.Role, m.Note, lastErr = "down", short(err), err
-			out = append(out, m)
-			continue
+	for _, t := range applied {
+		if t.After(newest) {
+			newest = t
 		}
-		m.Healthy = true
-		primary, _ := hello.Lookup("isWritablePrimary").BooleanOK()
-		secondary, _ := hello.Lookup("secondary").BooleanOK()
-		arbiter, _ := hello.Lookup("arbiterOnly").BooleanOK()
-		switch {
-		case c.set == "":
-			m.Role = "standalone"
-		case primary:
-			m.Role = "primary"
-		case secondary:
-			m.Role = "secondary"
-		case arbiter:
-			m.Role = "arbiter"
-		default:
-			m.Healthy, m.Note = false, "neither primary nor secondary"
-		}
-		if hidden, _ := hello.Lookup("hidden").BooleanOK(); hidden {
-			m.Note = "hidden"
-		}
-		if c.caps.status && m.Healthy && !arbiter {
-			if err := c.status(ctx, &m, optimes); err != nil {
-				m.Healthy, m.Note = false, short(err)
-			}
-			if t := optimes[addr]; t.After(newest) {
-				newest = t
-			}
-		}
-		out = append(out, m)
 	}
 	for i := range out {
-		if t, ok := optimes[out[i].Address]; ok && newest.After(t) {
-			out[i].Lag = newest.Sub(t)
+		if !applied[i].IsZero() {
+			out[i].Lag = newest.Sub(applied[i])
 		}
 	}
 	if !slices.ContainsFunc(out, func(m engine.Member) bool { return m.Healthy }) {
-		return nil, fmt.Errorf("no member answers: %w", lastErr)
+		return nil, fmt.Errorf("no member answers: %w", errors.Join(errs...))
 	}
 	return out, nil
 }
 
+// eachHost calls fn for every member at the same time: one that does not
+// answer holds up none of the others.
+func (c *cluster) eachHost(fn func(i int, addr string)) {
+	var wg sync.WaitGroup
+	for i, addr := range c.hosts {
+		wg.Go(func() { fn(i, addr) })
+	}
+	wg.Wait()
+}
+
+// member asks one member for its state and the time of what it applied last.
+func (c *cluster) member(ctx context.Context, addr string) (m engine.Member, applied time.Time, err error) {
+	m = engine.Member{Address: addr, Role: "unknown"}
+	hello, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
+	if err != nil {
+		m.Role, m.Note = "down", short(err)
+		return m, applied, err
+	}
+	m.Healthy = true
+	primary, _ := hello.Lookup("isWritablePrimary").BooleanOK()
+	secondary, _ := hello.Lookup("secondary").BooleanOK()
+	arbiter, _ := hello.Lookup("arbiterOnly").BooleanOK()
+	switch {
+	case c.set == "":
+		m.Role = "standalone"
+	case primary:
+		m.Role = "primary"
+	case secondary:
+		m.Role = "secondary"
+	case arbiter:
+		m.Role = "arbiter"
+	default:
+		m.Healthy, m.Note = false, "neither primary nor secondary"
+	}
+	if hidden, _ := hello.Lookup("hidden").BooleanOK(); hidden {
+		m.Note = "hidden"
+	}
+	if c.caps.status && m.Healthy && !arbiter {
+		if applied, err = c.status(ctx, &m); err != nil {
+			m.Healthy, m.Note = false, short(err)
+		}
+	}
+	return m, applied, err
+}
+
 // status fills in what replSetGetStatus on the member tells of itself.
-func (c *cluster) status(ctx context.Context, m *engine.Member, optimes map[string]time.Time) error {
+func (c *cluster) status(ctx context.Context, m *engine.Member) (applied time.Time, err error) {
 	st, err := c.ask(ctx, m.Address, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
 	if err != nil {
-		return err
+		return applied, err
 	}
 	if state, ok := st.Lookup("myState").AsInt64OK(); ok {
 		if r := roleOfState[int32(state)]; r != "" {
@@ -130,11 +145,11 @@ func (c *cluster) status(ctx context.Context, m *engine.Member, optimes map[stri
 		}
 	}
 	if d, ok := st.Lookup("optimes", "lastAppliedWallTime").TimeOK(); ok {
-		optimes[m.Address] = d
+		applied = d
 	} else if t, _, ok := st.Lookup("optimes", "appliedOpTime", "ts").TimestampOK(); ok {
-		optimes[m.Address] = time.Unix(int64(t), 0)
+		applied = time.Unix(int64(t), 0)
 	}
-	return nil
+	return applied, nil
 }
 
 func short(err error) string {
@@ -152,8 +167,11 @@ func (c *cluster) window(ctx context.Context, addr string) (*engine.LogWindow, e
 		order int
 		mark  *record.Mark
 	}{{1, &w.First}, {-1, &w.Last}} {
-		ans, err := c.ask(ctx, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"},
-			{Key: "sort", Value: bson.D{{Key: "$natural", Value: end.order}}}, {Key: "limit", Value: 1}})
+		cmd := bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}}
+		if end.order < 0 { // a log's own order needs no asking for, and some servers sort in memory
+			cmd = append(cmd, bson.E{Key: "sort", Value: bson.D{{Key: "$natural", Value: -1}}})
+		}
+		ans, err := c.askFor(ctx, logTime, addr, "local", cmd)
 		if err != nil {
 			return nil, err
 		}

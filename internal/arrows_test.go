@@ -1,0 +1,69 @@
+package internal
+
+import (
+	"encoding/json"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestImportArrows holds the shape of the program: imports run one way.
+func TestImportArrows(t *testing.T) {
+	// What packages of each part may import: of this module, only these parts
+	// (and their own); of others, none that begins so.
+	rules := map[string]struct{ may, never []string }{
+		"core":   {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/redis/", "go.etcd.io/etcd", "github.com/jedib0t/", "github.com/vbauerster/"}},
+		"engine": {[]string{"core", "engine"}, []string{"github.com/urfave/", "github.com/jedib0t/"}},
+		"sim":    {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
+		"demo":   {nil, []string{"github.com/urfave/"}},
+		"job":    {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
+		"config": {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"view":   {[]string{"core", "job"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"cli":    {[]string{"core", "engine", "job", "config", "view", "sim", "demo"}, nil},
+	}
+	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	seen := map[string]bool{}
+	for dec := json.NewDecoder(out); ; {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := dec.Decode(&p); err == io.EOF {
+			break
+		} else {
+			require.NoError(t, err)
+		}
+		rel, ok := strings.CutPrefix(p.ImportPath, "dexamen/internal/")
+		if !ok {
+			continue
+		}
+		part, _, _ := strings.Cut(rel, "/")
+		rule, ok := rules[part]
+		require.True(t, ok, "no rule for %s", p.ImportPath)
+		seen[part] = true
+		for _, imp := range p.Imports {
+			if to, ok := strings.CutPrefix(imp, "dexamen/internal/"); ok {
+				to, _, _ = strings.Cut(to, "/")
+				allowed := to == part
+				for _, m := range rule.may {
+					allowed = allowed || m == to
+				}
+				require.True(t, allowed, "%s imports %s", p.ImportPath, imp)
+			}
+			for _, n := range rule.never {
+				require.False(t, strings.HasPrefix(imp, n), "%s imports %s", p.ImportPath, imp)
+			}
+			if part == "core" {
+				require.NotContains(t, []string{"os/exec", "log", "log/slog"}, imp, p.ImportPath)
+			}
+		}
+	}
+	require.NoError(t, cmd.Wait())
+	require.Len(t, seen, len(rules), "every part was looked at")
+}

@@ -1,0 +1,285 @@
+package job_test
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
+	"dexamen/internal/demo"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/sim"
+)
+
+// fastNoops keeps idle logs moving, so that tests need not wait.
+const fastNoops = 200 * time.Millisecond
+
+func TestMemberKilledWhileItIsRead(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
+	cl := connect(t, rs.URI())
+	data := demo.Apiary{Seed: 3, Documents: 60_000}
+	require.NoError(t, data.Fill(ctx, cl))
+	src := open(t, "meadow", rs.URI())
+	e := newEnv(t)
+	choice, err := src.Choose(ctx, "meadow")
+	require.NoError(t, err)
+	killed := false
+	e.Emit = func(ev job.Event) {
+		if ev.Kind != job.Progress || killed || ev.Records < 10_000 {
+			return
+		}
+		killed = true
+		for i, a := range rs.Addresses() {
+			if a == choice.Member.Address {
+				rs.Kill(i)
+			}
+		}
+	}
+	busy := make(chan error, 1)
+	stop, cancel := context.WithCancel(ctx)
+	go func() {
+		for seed := uint64(1); stop.Err() == nil; seed++ {
+			if err := data.Work(ctx, cl, seed, 10); err != nil {
+				busy <- err
+				return
+			}
+		}
+		busy <- nil
+	}()
+	p, err := e.Snapshot(ctx, "meadow", src)
+	cancel()
+	require.NoError(t, err)
+	require.NoError(t, <-busy)
+	require.True(t, killed)
+	require.True(t, p.Exact)
+	// The log from there on leads to what is there now, so the point is exact.
+	want := readWorld(t, cl)
+	require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}}}).Err())
+	e.Emit = nil
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	m, err := e.Resolve(ctx, "meadow", address.When{})
+	require.NoError(t, err)
+	diffs, err := e.VerifyLive(ctx, m, src, "", nil, 3)
+	require.NoError(t, err)
+	require.NoError(t, job.Different(diffs))
+	require.Len(t, want, len(diffs))
+}
+
+func TestALogThatRolledOverIsAGap(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops, LogBytes: 60_000})
+	cl := connect(t, rs.URI())
+	c := cl.Database("apiary").Collection("colonies")
+	write := func(n int) {
+		for i := range n {
+			_, err := c.InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "i", Value: i}, {Key: "note", Value: "weighed and found well"}})
+			require.NoError(t, err)
+		}
+	}
+	src := open(t, "meadow", rs.URI())
+	e := newEnv(t)
+	write(20)
+	_, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	write(20)
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	time.Sleep(20 * time.Millisecond)
+	within := time.Now()
+	write(2000) // more than the log holds
+	got, err := e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.Len(t, got.Gaps, 1)
+	require.ErrorContains(t, err, "dexamen snapshot meadow")
+	_, err = e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)})
+	require.ErrorContains(t, err, "the nearest moment before it is")
+	require.ErrorContains(t, err, "rolled over")
+
+	p, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	write(5)
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	_, err = e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)})
+	require.ErrorContains(t, err, "the nearest after it is")
+	cov, err := e.Coverage(ctx, "meadow")
+	require.NoError(t, err)
+	require.Len(t, cov[0].Gaps, 1)
+	require.Len(t, cov[0].Stretches, 2)
+	require.True(t, cov[0].Latest.After(p.Time))
+}
+
+// TestOnePercentChanged: a second point after 1 % scattered changes takes at
+// most 5 % of the first one's bytes, by scan and by fold.
+func TestOnePercentChanged(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	data := demo.Apiary{Seed: 8, Documents: 100_000}
+	require.NoError(t, data.Fill(ctx, cl))
+	src := open(t, "meadow", rs.URI())
+	run := func(fold bool) (*store.Point, *store.Point) {
+		e := newEnv(t)
+		first, err := e.Snapshot(ctx, "meadow", src)
+		require.NoError(t, err)
+		rng := rand.New(rand.NewPCG(1, map[bool]uint64{true: 2}[fold]))
+		db := cl.Database(demo.Database)
+		colonies := data.Documents / 10
+		for i := range data.Documents / 100 {
+			if i%8 < 1 {
+				_, err = db.Collection("colonies").UpdateOne(ctx, bson.D{{Key: "_id", Value: demo.ColonyID(rng.IntN(colonies))}}, bson.D{{Key: "$set", Value: bson.D{{Key: "weight", Value: rng.Float64()}}}})
+			} else {
+				id := int64(2026)<<32 | int64(rng.IntN(data.Documents/8))
+				_, err = db.Collection("harvests").UpdateOne(ctx, bson.D{{Key: "_id", Value: id}}, bson.D{{Key: "$set", Value: bson.D{{Key: "jars", Value: rng.Int32()}}}})
+			}
+			require.NoError(t, err)
+		}
+		_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+		require.NoError(t, err)
+		var second *store.Point
+		if fold {
+			m, err := e.Resolve(ctx, "meadow", address.When{})
+			require.NoError(t, err)
+			second, err = e.FoldPoint(ctx, m)
+			require.NoError(t, err)
+		} else if second, err = e.Snapshot(ctx, "meadow", src); err != nil {
+			t.Fatal(err)
+		}
+		return first, second
+	}
+	for name, fold := range map[string]bool{"by scan": false, "by fold": true} {
+		first, second := run(fold)
+		share := 100 * float64(second.Stats.Stored) / float64(first.Stats.Stored)
+		t.Logf("%s: %d bytes, then %d: %.2f %%", name, first.Stats.Stored, second.Stats.Stored, share)
+		require.Less(t, share, 5.0, name)
+	}
+}
+
+func TestRestoreRefusesAndReplaces(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	require.NoError(t, demo.Apiary{Seed: 1, Documents: 2000}.Fill(ctx, cl))
+	src := open(t, "meadow", rs.URI())
+	e := newEnv(t)
+	p, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	m := mustResolve(t, e, p)
+	plan := func(opt job.RestoreOptions) (*job.RestorePlan, error) {
+		r, err := e.PlanRestore(ctx, m, src, opt)
+		if err == nil {
+			t.Cleanup(r.Close)
+		}
+		return r, err
+	}
+	_, err = plan(job.RestoreOptions{Pattern: "apiary.harvest"})
+	require.ErrorContains(t, err, "near it: apiary.harvests, apiary.harvests_2025")
+	r, err := plan(job.RestoreOptions{Pattern: "apiary.harvests"})
+	require.NoError(t, err)
+	_, err = r.Run(ctx)
+	require.ErrorIs(t, err, job.ErrRefused)
+	_, err = plan(job.RestoreOptions{Pattern: "apiary.*", Rename: map[string]string{"apiary.harvests": "apiary.keepers"}})
+	require.ErrorContains(t, err, "both apiary.harvests and apiary.keepers would be restored as apiary.keepers")
+	_, err = plan(job.RestoreOptions{Pattern: "apiary.harvests", Rename: map[string]string{"apiary.harvest": "apiary.x"}})
+	require.ErrorContains(t, err, "near it: apiary.harvests")
+
+	// A restore that was cut short left a stage behind; the next one clears up.
+	require.NoError(t, cl.Database("apiary").CreateCollection(ctx, "dexamen_stage_0123456789ab"))
+	r, err = plan(job.RestoreOptions{Pattern: "apiary.harvests*", Rename: map[string]string{"apiary.": "rehearsal."}})
+	require.NoError(t, err)
+	done, err := r.Run(ctx)
+	require.NoError(t, err)
+	require.Len(t, done, 2)
+	w := readWorld(t, cl)
+	require.NotContains(t, w, "apiary.dexamen_stage_0123456789ab")
+	require.Equal(t, w["apiary.harvests"], w["rehearsal.harvests"])
+
+	// Somebody interferes while the restore runs: nothing is published.
+	r, err = plan(job.RestoreOptions{Pattern: "apiary.harvests", Replace: true})
+	require.NoError(t, err)
+	e.Emit = func(ev job.Event) {
+		if ev.Text == "reading apiary.harvests back" {
+			names, _ := cl.Database("apiary").ListCollectionNames(ctx, bson.D{{Key: "name", Value: bson.D{{Key: "$regex", Value: "^dexamen_stage_"}}}})
+			_, _ = cl.Database("apiary").Collection(names[0]).DeleteOne(ctx, bson.D{})
+		}
+	}
+	_, err = r.Run(ctx)
+	require.ErrorIs(t, err, job.ErrDiffers)
+	require.ErrorContains(t, err, "1 records missing")
+	require.Equal(t, w["apiary.harvests"], readWorld(t, cl)["apiary.harvests"])
+}
+
+func TestAnotherClusterUnderTheSameNameIsRefused(t *testing.T) {
+	a := startSim(t, sim.Options{Name: "meadow", NoopEvery: fastNoops})
+	b := startSim(t, sim.Options{Name: "orchard", NoopEvery: fastNoops})
+	e := newEnv(t)
+	_, err := e.Snapshot(ctx, "meadow", open(t, "meadow", a.URI()))
+	require.NoError(t, err)
+	other := open(t, "meadow", b.URI())
+	_, err = e.Snapshot(ctx, "meadow", other)
+	require.ErrorIs(t, err, job.ErrRefused)
+	_, err = e.Capture(ctx, "meadow", other, job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrRefused)
+}
+
+func TestTwoCapturesAtOnce(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	e := newEnv(t)
+	_, err := e.Snapshot(ctx, "meadow", open(t, "meadow", rs.URI()))
+	require.NoError(t, err)
+	require.NoError(t, demo.Apiary{Seed: 1, Documents: 3000}.Fill(ctx, cl))
+	errs := make(chan error, 4)
+	for range 4 {
+		c := open(t, "meadow", rs.URI())
+		go func() {
+			_, err := e.Capture(ctx, "meadow", c, job.CaptureOptions{})
+			errs <- err
+		}()
+	}
+	won := 0
+	for range 4 {
+		switch err := <-errs; {
+		case err == nil:
+			won++
+		case !errors.Is(err, job.ErrRefused):
+			t.Error(err)
+		}
+	}
+	require.Positive(t, won)
+	chains, bad, err := e.Store.Chains(ctx, "meadow")
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.Empty(t, chains["meadow"].Gaps())
+}
+
+func TestChoosingAMember(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: 50 * time.Millisecond})
+	_, drv, err := engine.ForAddress(rs.URI())
+	require.NoError(t, err)
+	addrs := rs.Addresses()
+	choose := func(prefer ...string) (engine.Choice, error) {
+		c, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Prefer: prefer, MaxLag: 500 * time.Millisecond})
+		require.NoError(t, err)
+		defer c.Close()
+		return c.Choose(ctx, "meadow")
+	}
+	got, err := choose(addrs[2], "primary")
+	require.NoError(t, err)
+	require.Equal(t, addrs[2], got.Member.Address)
+	rs.Delay(2, time.Hour)
+	require.NoError(t, connect(t, rs.URI()).Database("apiary").CreateCollection(ctx, "x"))
+	time.Sleep(1200 * time.Millisecond)
+	got, err = choose(addrs[2], "primary")
+	require.NoError(t, err)
+	require.Equal(t, "primary", got.Member.Role)
+	require.Contains(t, got.Why, "behind")
+	rs.Kill(1)
+	_, err = choose(addrs[1])
+	require.ErrorIs(t, err, engine.ErrNoMember)
+}
