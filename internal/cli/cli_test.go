@@ -1,0 +1,245 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	binary = os.Getenv("DEXAMEN_BIN")
+	if binary == "" {
+		dir, err := os.MkdirTemp("", "dexamen-test-*")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		binary = filepath.Join(dir, "dexamen")
+		build := exec.Command("go", "build", "-o", binary, "dexamen/cmd/dexamen")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			panic(fmt.Sprintf("%v\n%s", err, out))
+		}
+	}
+	os.Exit(m.Run())
+}
+
+// site is a folder with a configuration, and a stand-in cluster beside it.
+type site struct {
+	t    *testing.T
+	dir  string
+	port int
+}
+
+func newSite(t *testing.T, documents int) *site {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	s := &site{t: t, dir: t.TempDir(), port: l.Addr().(*net.TCPAddr).Port}
+	require.NoError(t, l.Close())
+	cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--fill", fmt.Sprint(documents), "--user", "dexamen")
+	cmd.Env = append(os.Environ(), "SIM_SECRET=made up")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	line := make([]byte, 200)
+	_, err = out.Read(line) // it says when it is up and filled
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores:
+  cellar: { location: "file://%s" }
+clusters:
+  meadow: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: MEADOW_SECRET } } }
+  wrong: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: WRONG_SECRET } } }
+  gone: { address: "mongodb://127.0.0.1:1/" }
+`, s.path("cellar"), s.port, s.port)), 0o600))
+	return s
+}
+
+func (s *site) path(name string) string { return filepath.Join(s.dir, name) }
+
+func (s *site) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(binary, args...)
+	cmd.Dir = s.dir
+	cmd.Env = append(os.Environ(), "MEADOW_SECRET=made up", "WRONG_SECRET=mistyped", "DEXAMEN_CONFIG="+s.path("dexamen.yaml"), "TMPDIR="+s.dir)
+	return cmd
+}
+
+// run runs a command line and checks its exit code.
+func (s *site) run(want int, args ...string) (stdout, stderr string) {
+	s.t.Helper()
+	cmd := s.command(args...)
+	var out, errw bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errw
+	_ = cmd.Run()
+	require.Equal(s.t, want, cmd.ProcessState.ExitCode(), "dexamen %s\n%s%s", strings.Join(args, " "), out.String(), errw.String())
+	return out.String(), errw.String()
+}
+
+func (s *site) json(v any, args ...string) {
+	s.t.Helper()
+	out, _ := s.run(0, append([]string{"--json"}, args...)...)
+	require.NoError(s.t, json.Unmarshal([]byte(out), v), out)
+}
+
+func TestCommands(t *testing.T) {
+	s := newSite(t, 3000)
+	_, errs := s.run(1, "points")
+	require.Contains(t, errs, "dexamen store create cellar")
+	s.run(0, "store", "create", "cellar")
+	_, errs = s.run(5, "store", "create", "cellar")
+	require.Contains(t, errs, "there is something there already")
+	out, _ := s.run(0, "config", "check")
+	require.Contains(t, out, "1 store, 3 clusters")
+	out, _ = s.run(0, "config", "sample")
+	require.NoError(t, os.WriteFile(s.path("sample.yaml"), []byte(out), 0o600))
+	s.run(0, "config", "check", s.path("sample.yaml"))
+	s.run(0, "cluster", "check", "meadow")
+	out, errs = s.run(1, "cluster", "check", "wrong")
+	require.Contains(t, out+errs, "login refused")
+	require.NotContains(t, out+errs, "mistyped", "a secret is shown")
+	out, _ = s.run(1, "cluster", "check", "gone")
+	require.Contains(t, out, "no server answers")
+	_, errs = s.run(2, "cluster", "inspect", "meado")
+	require.Contains(t, errs, "near it: meadow")
+	_, errs = s.run(2, "snapshot", "--fould", "meadow")
+	require.Contains(t, errs, "fould")
+	_, errs = s.run(2, "restore", "meadow@25:99")
+	require.Contains(t, errs, "is no moment")
+	_, errs = s.run(2, "snapshott", "meadow")
+	require.Contains(t, errs, "snapshott")
+	_, errs = s.run(5, "capture", "meadow")
+	require.Contains(t, errs, "dexamen snapshot meadow")
+
+	s.run(0, "snapshot", "meadow")
+	s.run(0, "capture", "meadow")
+	var points []struct{ ID string }
+	s.json(&points, "points")
+	require.Len(t, points, 1)
+	s.run(0, "snapshot", "meadow")
+	s.json(&points, "points", "meadow")
+	require.Len(t, points, 2, "an earlier point stays")
+
+	out, _ = s.run(0, "browse", "meadow@latest/apiary.harvests")
+	require.Contains(t, out, `index batch {"batch":1} unique true`)
+	require.Contains(t, out, "jars")
+	_, errs = s.run(1, "browse", "meadow@latest/apiary.harvest")
+	require.Contains(t, errs, "near it: apiary.harvests, apiary.harvests_2025")
+	s.run(0, "compare", "meadow@"+points[0].ID, "meadow@live")
+	out, _ = s.run(3, "compare", "meadow@"+points[0].ID+"/apiary.harvests", "meadow@live/apiary.harvests_2025")
+	require.Contains(t, out, "missing")
+	s.run(0, "verify", "meadow@"+points[1].ID)
+	_, errs = s.run(5, "restore", "meadow@"+points[0].ID+"/apiary.harvests")
+	require.Contains(t, errs, "--present replace")
+	_, errs = s.run(5, "restore", "meadow@"+points[0].ID+"/apiary.harvests", "--present", "replace")
+	require.Contains(t, errs, "--yes")
+	out, _ = s.run(0, "restore", "meadow@"+points[0].ID+"/apiary.harvests", "--present", "replace", "--yes")
+	require.Contains(t, out, "will be replaced")
+	require.Contains(t, out, "equal")
+	s.run(0, "verify", "meadow@"+points[0].ID+"/apiary.harvests", "--live", "meadow")
+	s.run(0, "snapshot", "meadow")
+	s.run(0, "capture", "meadow")
+	var coverage []struct{ Stretches []any }
+	s.json(&coverage, "coverage")
+	require.Len(t, coverage, 1)
+	s.run(0, "store", "probe", "cellar")
+	s.run(0, "store", "inspect", "--rebuild-index")
+	for _, help := range [][]string{{"--help"}, {"restore", "--help"}, {"cluster", "--help"}} {
+		out, _ = s.run(0, help...)
+		require.Contains(t, out, "USAGE")
+	}
+}
+
+// TestKilledAtAnyMoment ends snapshot, capture and restore by kill -9 at
+// random moments: the store stays valid, the next run succeeds, and nothing
+// half-done is listed or live.
+func TestKilledAtAnyMoment(t *testing.T) {
+	s := newSite(t, 20_000)
+	s.run(0, "store", "create", "cellar")
+	s.run(0, "snapshot", "meadow")
+	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	var points []struct{ ID string }
+	kill := func(args ...string) {
+		cmd := s.command(args...)
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(5+rng.IntN(400)) * time.Millisecond)
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	}
+	sound := func() {
+		t.Helper()
+		s.json(&points, "points")
+		for _, p := range points {
+			s.run(0, "verify", "meadow@"+p.ID)
+		}
+	}
+	for round := range 6 {
+		to := fmt.Sprintf("rehearsal.colonies_%d", round)
+		restore := []string{"restore", "meadow@latest/apiary.inspections", "--rename", "apiary.inspections=" + to}
+		kill("snapshot", "meadow")
+		kill("capture", "meadow")
+		kill(restore...)
+		sound()
+		var live struct {
+			Namespaces []struct {
+				Name    string
+				Records int64
+			}
+		}
+		s.json(&live, "browse", "meadow@live")
+		there := false
+		for _, ns := range live.Namespaces {
+			if ns.Name == to {
+				there = true
+				s.run(0, "verify", "meadow@latest/apiary.inspections", "--live", "meadow", "--rename", "apiary.inspections="+to)
+			}
+		}
+		if !there {
+			s.run(0, restore...)
+		} else {
+			s.run(0, append(restore, "--present", "replace", "--yes")...)
+		}
+		out, _ := s.run(0, "browse", "meadow@live")
+		require.NotContains(t, out, "dexamen_stage_", "stages that were left behind are cleared up")
+		s.run(0, "capture", "meadow")
+	}
+	s.run(0, "snapshot", "meadow")
+	s.run(0, "capture", "meadow")
+	sound()
+	left, err := filepath.Glob(s.path("dexamen-s*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "temporary files are left behind")
+}
+
+func TestInterruptedAndRunAgain(t *testing.T) {
+	s := newSite(t, 5000)
+	s.run(0, "store", "create", "cellar")
+	s.run(0, "snapshot", "meadow")
+	cmd := s.command("capture", "meadow", "--follow", "--interval", "100ms")
+	var errw bytes.Buffer
+	cmd.Stderr = &errw
+	require.NoError(t, cmd.Start())
+	time.Sleep(700 * time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	_ = cmd.Wait()
+	require.Equal(t, 0, cmd.ProcessState.ExitCode(), errw.String())
+	s.run(0, "capture", "meadow")
+}
+
+func TestDemo(t *testing.T) {
+	out, err := exec.Command(binary, "demo", "--documents", "4000").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "content, counts, indexes and options are equal")
+	require.Contains(t, string(out), "gives the same roots")
+}
