@@ -204,7 +204,7 @@ func (a *app) clusterCheck(ctx context.Context, c *cli.Command) error {
 			if err != nil {
 				mark = a.screen.Loss("fails ")
 			}
-			a.screen.Line("%s %-18s %s", mark, what, r.Note)
+			a.screen.Line("%s %-28s %s", mark, what, r.Note)
 		}
 	}
 	name := c.Args().First()

@@ -96,10 +96,11 @@ func (a *app) demoCommand() *cli.Command {
 			s := *a.screen
 			s.Terminal, s.Quiet, s.JSON = false, true, false
 			s.Err = s.Out
-			p := &play{ctx: ctx, screen: &s, dir: dir, apiary: demo.Apiary{Seed: 1, Documents: c.Int("documents")}}
+			p := &play{ctx: ctx, screen: &s, dir: dir, stay: c.Bool("stay"), apiary: demo.Apiary{Seed: 1, Documents: c.Int("documents")}}
 			return p.run()
 		},
 		&cli.IntFlag{Name: "documents", Value: 20_000, Usage: "size of the data"},
+		&cli.BoolFlag{Name: "stay", Usage: "afterwards leave the cluster running to try things by hand, until interrupted"},
 		&cli.BoolFlag{Name: "keep", Usage: "keep the temporary folder with store and configuration"})
 }
 
@@ -111,6 +112,7 @@ type play struct {
 	config string
 	apiary demo.Apiary
 	cl     *mongo.Client
+	stay   bool
 	// Just before each part of the mishap.
 	spoiled, dropped time.Time
 }
@@ -174,6 +176,11 @@ clusters:
 		if err := act(); err != nil {
 			return err
 		}
+	}
+	if p.stay {
+		p.say("meadow stays up until interrupted. In another terminal:")
+		p.screen.Line("\nexport DEXAMEN_CONFIG=%s %s='%s'", p.config, demoSecret, os.Getenv(demoSecret))
+		<-p.ctx.Done()
 	}
 	return nil
 }

@@ -86,12 +86,15 @@ func (a Apiary) Work(ctx context.Context, cl *mongo.Client, seed uint64, n int) 
 	r := rand.New(rand.NewPCG(a.Seed, seed))
 	db := cl.Database(Database)
 	colonies, inspections, harvests, _, _ := a.counts()
+	var last any = ""
 	for i := range n {
 		var err error
 		colony := bson.D{{Key: "_id", Value: ColonyID(r.IntN(max(colonies, 1)))}}
 		switch r.IntN(10) {
 		case 0, 1, 2:
-			_, err = db.Collection("inspections").InsertOne(ctx, a.inspection(r, inspections+int(seed)*1_000_000+i, colonies))
+			doc := a.inspection(r, inspections+int(seed)*1_000_000+i, colonies)
+			last = doc[0].Value
+			_, err = db.Collection("inspections").InsertOne(ctx, doc)
 		case 3, 4, 5:
 			_, err = db.Collection("colonies").UpdateOne(ctx, colony, bson.D{{Key: "$set", Value: bson.D{{Key: "weight", Value: 20 + r.Float64()*30}}}})
 		case 6:
@@ -102,6 +105,10 @@ func (a Apiary) Work(ctx context.Context, cl *mongo.Client, seed uint64, n int) 
 			_, err = db.Collection("harvests").UpdateOne(ctx, bson.D{{Key: "_id", Value: int64(2026)<<32 | int64(r.IntN(max(harvests, 1)))}},
 				bson.D{{Key: "$set", Value: bson.D{{Key: "jars", Value: int32(r.IntN(60))}}}, {Key: "$unset", Value: bson.D{{Key: "water", Value: ""}}}})
 		case 9:
+			if a.Plain { // such a server searches ranges by reading everything
+				_, err = db.Collection("inspections").DeleteOne(ctx, bson.D{{Key: "_id", Value: last}})
+				break
+			}
 			_, err = db.Collection("inspections").DeleteOne(ctx, bson.D{{Key: "_id", Value: objectIDLike(r, inspections)}})
 		}
 		if err != nil {

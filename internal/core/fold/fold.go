@@ -82,8 +82,8 @@ func NewPlan(model Model) *Fold {
 	return f
 }
 
-// Want restricts the records kept to incarnations of a plan over the same
-// changes that choose accepts.
+// Want restricts the records kept to those incarnations that choose accepts, of
+// a plan over the same bases in the same order and the same changes.
 func (f *Fold) Want(plan *Fold, choose func(*Namespace) bool) {
 	f.want = map[int]bool{}
 	for _, n := range plan.Namespaces() {

@@ -15,13 +15,16 @@ import (
 // Sizes were chosen by BenchmarkLeafSize: smaller leaves compress worse,
 // larger ones cost more to patch and to look into.
 const (
-	targetBits = 17
-	targetLeaf = 1 << targetBits // bytes, before compression
-	maxLeaf    = 8 * targetLeaf  // a leaf is cut here at the latest
-	innerFan   = 64              // children of an inner node, on average
+	targetLeaf = 1 << 17        // bytes, before compression
+	maxLeaf    = 8 * targetLeaf // a leaf is cut here at the latest
+	innerFan   = 64             // children of an inner node, on average
 	maxFan     = 8 * innerFan
 	maxLevel   = 32
 )
+
+// targetBits is the power of two of targetLeaf; only the benchmark that chose it
+// changes it.
+var targetBits = 17
 
 // cutsAfter says whether a leaf ends after a record: a hash of its key decides,
 // weighted by its size so that leaves have about the same number of bytes

@@ -1,0 +1,45 @@
+#!/usr/bin/env bash
+# Makes the pictures in this folder from the demo data: runs the demonstration,
+# leaves its cluster up, and photographs commands in a terminal of 1280x800.
+# Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core.
+set -euo pipefail
+bin=$(realpath "${1:-bin/dexamen}")
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d)
+export LANG=C.UTF-8 DEXAMEN_DEMO_SECRET='made up for the demo' TZ=UTC
+"$bin" demo --stay --documents 20000 > "$work/demo.log" 2>&1 &
+demo=$!
+Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
+screen=$!
+trap 'kill $demo $screen 2> /dev/null; rm -rf "$work"' EXIT
+for _ in $(seq 300); do
+  grep -q 'export DEXAMEN_CONFIG' "$work/demo.log" && break
+  kill -0 $demo || { cat "$work/demo.log"; exit 1; }
+  sleep 0.2
+done
+DEXAMEN_CONFIG=$(sed -n 's/^export DEXAMEN_CONFIG=\([^ ]*\).*/\1/p' "$work/demo.log")
+export DEXAMEN_CONFIG
+mapfile -t moments < <(grep -o 'meadow@2[^ /]*Z' "$work/demo.log" | sort -u)
+spoiled=${moments[0]} dropped=${moments[1]}
+
+# shot NAME COMMAND...: each command as typed, then what it prints.
+shot() {
+  local name=$1; shift
+  { printf '%s\n' 'dexamen() { "'"$bin"'" "$@"; }' 'clear'
+    for c in "$@"; do printf '%s\n' "printf '\033[1m\$ %s\033[0m\n' $(printf %q "$c")" "$c" 'echo'; done
+    printf '%s\n' "touch $work/$name.done" 'sleep 30'; } > "$work/$name.sh"
+  DISPLAY=:97 xterm -geometry 157x47+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#16191d' -fg '#e4e2da' -bw 12 -e bash "$work/$name.sh" &
+  local term=$!
+  for _ in $(seq 150); do [ -e "$work/$name.done" ] && break; sleep 0.2; done
+  sleep 0.7
+  DISPLAY=:97 import -window root "$here/$name.png"
+  kill $term 2> /dev/null || true
+  wait $term 2> /dev/null || true
+}
+
+shot set-up 'dexamen cluster check meadow' 'dexamen cluster inspect meadow'
+shot snapshot 'dexamen snapshot meadow' 'dexamen capture meadow' 'dexamen points meadow'
+shot coverage 'dexamen coverage meadow' 'dexamen store inspect cellar'
+shot compare "dexamen compare $spoiled $dropped --keys 3"
+shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
+shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
