@@ -1,0 +1,222 @@
+package document
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"math/big"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+	"dexamen/internal/sim"
+)
+
+func doc(t *testing.T, js string) []byte {
+	t.Helper()
+	var d bson.D
+	require.NoError(t, bson.UnmarshalExtJSON([]byte(js), false, &d), js)
+	b, err := bson.Marshal(d)
+	require.NoError(t, err)
+	return b
+}
+
+// TestUpdateEntries: both documented forms, as servers write them.
+func TestUpdateEntries(t *testing.T) {
+	for _, c := range []struct{ name, old, entry, want string }{
+		{"set and unset", `{"_id":1,"a":1,"b":2}`, `{"$v":1,"$set":{"a":5,"c":7},"$unset":{"b":true}}`, `{"_id":1,"a":5,"c":7}`},
+		{"operators without a version", `{"_id":1,"a":1}`, `{"$set":{"a":2}}`, `{"_id":1,"a":2}`},
+		{"dotted paths", `{"_id":1,"a":{"b":1}}`, `{"$set":{"a.b":2,"a.c.d":3,"x.y":4}}`, `{"_id":1,"a":{"b":2,"c":{"d":3}},"x":{"y":4}}`},
+		{"elements of arrays", `{"_id":1,"a":[1,{"k":1}]}`, `{"$set":{"a.0":9,"a.1.k":2,"a.3":7}}`, `{"_id":1,"a":[9,{"k":2},null,7]}`},
+		{"unset in an array", `{"_id":1,"a":[1,{"k":1}]}`, `{"$unset":{"a.0":true,"a.1.k":true}}`, `{"_id":1,"a":[null,{}]}`},
+		{"diff of fields", `{"_id":1,"a":1,"b":2,"c":3}`, `{"$v":2,"diff":{"d":{"b":false},"u":{"a":5},"i":{"z":1}}}`, `{"_id":1,"a":5,"c":3,"z":1}`},
+		{"diff of a nested document", `{"_id":1,"q":{"y":1,"m":true}}`, `{"$v":2,"diff":{"sq":{"u":{"y":2},"d":{"m":false},"i":{"o":null}}}}`, `{"_id":1,"q":{"y":2,"o":null}}`},
+		{"diff of an array", `{"_id":1,"a":[1,{"k":1},3,4]}`, `{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"_id":1,"a":[9,{"k":2},3]}`},
+		{"diff makes an array longer", `{"_id":1,"a":[1]}`, `{"$v":2,"diff":{"sa":{"a":true,"u2":7}}}`, `{"_id":1,"a":[1,null,7]}`},
+		{"an added field that is there goes to the end", `{"_id":1,"z":1,"b":2}`, `{"$v":2,"diff":{"i":{"z":3}}}`, `{"_id":1,"b":2,"z":3}`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			old := doc(t, c.old)
+			got, err := applyUpdate(old, doc(t, c.entry), false)
+			require.NoError(t, err)
+			require.Equal(t, bson.Raw(doc(t, c.want)).String(), bson.Raw(got).String())
+			again, err := applyUpdate(got, doc(t, c.entry), true)
+			require.NoError(t, err)
+			require.Equal(t, bson.Raw(got).String(), bson.Raw(again).String(), "applied to a later state it changes nothing")
+		})
+	}
+	for name, entry := range map[string]string{
+		"through a number":         `{"$set":{"n.x":1}}`,
+		"into what is not there":   `{"$v":2,"diff":{"sq":{"u":{"y":2}}}}`,
+		"into another type":        `{"$v":2,"diff":{"sn":{"u":{"y":2}}}}`,
+		"an element past its end":  `{"$v":2,"diff":{"sa":{"a":true,"s5":{"u":{"k":1}}}}}`,
+		"an index that is no such": `{"$set":{"a.x":1}}`,
+	} {
+		_, err := applyUpdate(doc(t, `{"_id":1,"n":1,"a":[1]}`), doc(t, entry), false)
+		require.ErrorIs(t, err, fold.ErrDiverged, name)
+		got, err := applyUpdate(doc(t, `{"_id":1,"n":1,"a":[1]}`), doc(t, entry), true)
+		require.NoError(t, err, name)
+		require.Equal(t, doc(t, `{"_id":1,"n":1,"a":[1]}`), got, name)
+	}
+	for _, unknown := range []string{`{"$inc":{"a":1}}`, `{"$v":2,"diff":{"x":{"a":1}}}`} {
+		_, err := applyUpdate(doc(t, `{"_id":1}`), doc(t, unknown), true)
+		require.ErrorContains(t, err, "unknown")
+	}
+}
+
+func FuzzApplyUpdate(f *testing.F) {
+	for _, s := range []string{`{"_id":1,"a":[1,{"k":1}]}`, `{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"$set":{"a.0.b":1},"$unset":{"c":1}}`} {
+		var d bson.D
+		_ = bson.UnmarshalExtJSON([]byte(s), false, &d)
+		b, _ := bson.Marshal(d)
+		f.Add(b, b)
+	}
+	f.Fuzz(func(t *testing.T, old, update []byte) {
+		got, err := applyUpdate(old, update, true)
+		if err == nil && bson.Raw(old).Validate() == nil && bson.Raw(update).Validate() == nil && bson.Raw(got).Validate() != nil {
+			t.Fatalf("made malformed BSON of %x and %x", old, update)
+		}
+	})
+}
+
+func TestEntriesOfOtherForms(t *testing.T) {
+	entry := func(js string) bson.Raw {
+		return doc(t, strings.Replace(js, "{", `{"ts":{"$timestamp":{"t":100,"i":2}},"wall":{"$date":"2026-11-23T10:14:04.123Z"},`, 1))
+	}
+	kinds := func(chs []record.Change) (out []string) {
+		for _, c := range chs {
+			out = append(out, c.Op.String()+" "+c.Namespace+" "+c.To)
+		}
+		return out
+	}
+	for _, c := range []struct {
+		js   string
+		want []string
+	}{
+		{`{"op":"n","ns":"","o":{"msg":"periodic noop"}}`, nil},
+		{`{"op":"i","ns":"config.x","o":{"_id":1}}`, nil},
+		{`{"op":"i","ns":"a.system.profile","o":{"_id":1}}`, nil},
+		{`{"op":"u","ns":"a.b","o":{"_id":1,"x":2},"o2":{"_id":1}}`, []string{"put a.b "}},
+		{`{"op":"u","ns":"a.b","o":{"$set":{"_id":1,"x":2}},"o2":{"_id":1}}`, []string{"put a.b "}},
+		{`{"op":"c","ns":"a.$cmd","o":{"renameCollection":"a.b","to":"a.c","dropTarget":true}}`, []string{"drop a.c ", "rename a.b a.c"}},
+		{`{"op":"c","ns":"a.$cmd","o":{"renameCollection":"a.b","to":"a.c","dropTarget":false}}`, []string{"rename a.b a.c"}},
+		{`{"op":"c","ns":"a.$cmd","o":{"emptycapped":"b"}}`, []string{"empty a.b "}},
+		{`{"op":"c","ns":"a.$cmd","o":{"dropDatabase":1}}`, nil},
+		{`{"op":"c","ns":"a.$cmd","o":{"commitIndexBuild":"b","indexes":[{"v":2,"key":{"x":1},"name":"x_1"}]}}`, []string{"alter a.b "}},
+		{`{"op":"i","ns":"a.system.views","o":{"_id":"a.v","viewOn":"b","pipeline":[]}}`, []string{"create a.v "}},
+		{`{"op":"d","ns":"a.system.views","o":{"_id":"a.v"}}`, []string{"drop a.v "}},
+		{`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[{"op":"i","ns":"a.b","o":{"_id":1}},{"op":"d","ns":"a.b","o":{"_id":2}}]}}`, []string{"put a.b ", "delete a.b "}},
+	} {
+		m, chs, err := changesOf(entry(c.js))
+		require.NoError(t, err, c.js)
+		require.Equal(t, c.want, kinds(chs), c.js)
+		require.Equal(t, "100.2", model{}.FormatPosition(m.Position))
+		require.Equal(t, 123, m.Wall.Nanosecond()/1e6)
+	}
+	for _, bad := range []string{`{"op":"x","ns":"a.b","o":{}}`, `{"op":"c","ns":"a.$cmd","o":{"shuffle":"b"}}`,
+		`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[],"partialTxn":true}}`, `{"op":"u","ns":"a.b","o":{"$set":{"x":1}}}`, `{"op":"d","ns":"a.b","o":{}}`} {
+		_, _, err := changesOf(entry(bad))
+		require.ErrorIs(t, err, ErrEntry, bad)
+		require.ErrorContains(t, err, "100.2", bad)
+	}
+}
+
+// certificate makes a self-signed one for 127.0.0.1 and writes its PEM file.
+func certificate(t *testing.T) (tls.Certificate, string) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "meadow"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "ca.pem")
+	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, file
+}
+
+func TestLoginAndTLS(t *testing.T) {
+	cert, ca := certificate(t)
+	_, otherCA := certificate(t)
+	rs, err := sim.Start(sim.Options{Name: "meadow", User: "dexamen", Password: "made up", TLS: &tls.Config{Certificates: []tls.Certificate{cert}}})
+	require.NoError(t, err)
+	t.Cleanup(rs.Close)
+	connect := func(change func(*engine.Target)) error {
+		target := engine.Target{Name: "meadow", Address: "mongodb://" + rs.Addresses()[0] + "/", User: "dexamen", Secret: "made up", TLS: engine.TLS{On: true, CAFile: ca}}
+		change(&target)
+		c, err := Driver{}.Open(context.Background(), target)
+		if err == nil {
+			_, err = c.Topology(context.Background())
+			_ = c.Close()
+		}
+		return err
+	}
+	require.NoError(t, connect(func(*engine.Target) {}))
+	err = connect(func(t *engine.Target) { t.Secret = "mistyped" })
+	require.ErrorIs(t, err, engine.ErrLogin)
+	require.ErrorContains(t, err, "cluster meadow: "+rs.Addresses()[0])
+	require.NotContains(t, err.Error(), "mistyped")
+	require.ErrorContains(t, connect(func(t *engine.Target) { t.TLS.CAFile = otherCA }), "TLS")
+	require.ErrorContains(t, connect(func(t *engine.Target) { t.TLS.CAFile = "/nowhere" }), "CA file")
+	require.ErrorIs(t, connect(func(t *engine.Target) { t.Address = "mongodb://127.0.0.1:1/" }), engine.ErrUnreachable)
+	require.Error(t, connect(func(t *engine.Target) { t.TLS = engine.TLS{} }))
+	require.ErrorIs(t, connect(func(t *engine.Target) { t.User, t.Secret = "", "" }), engine.ErrLogin)
+}
+
+func TestPartitionsCoverEverythingOnce(t *testing.T) {
+	rs, err := sim.Start(sim.Options{})
+	require.NoError(t, err)
+	t.Cleanup(rs.Close)
+	ctx := context.Background()
+	c, err := Driver{}.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI()})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = c.Close() })
+	w, err := c.Writer(ctx)
+	require.NoError(t, err)
+	stage, err := w.Stage(ctx, record.Namespace{Name: "apiary.harvests", Kind: "collection", Definition: model{}.Implied()})
+	require.NoError(t, err)
+	var recs []record.Record
+	for i := range 100_000 {
+		b, _ := bson.Marshal(bson.D{{Key: "_id", Value: i}})
+		recs = append(recs, record.Record{Value: b})
+	}
+	require.NoError(t, w.Write(ctx, stage.Name, recs))
+	require.ErrorContains(t, w.Discard(ctx, "apiary.harvests"), "no stage")
+	require.NoError(t, w.Publish(ctx, stage.Name, "apiary.harvests", false))
+	require.Error(t, w.Publish(ctx, stage.Name, "apiary.harvests", false))
+	list, err := c.Namespaces(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	require.EqualValues(t, 100_000, list[0].Records)
+	parts, err := c.Partitions(ctx, list[0], 4)
+	require.NoError(t, err)
+	require.Greater(t, len(parts), 2)
+	seen := map[string]int{}
+	for _, p := range parts {
+		require.NoError(t, c.Scan(ctx, list[0], p, func(r record.Record) error { seen[string(r.Key)]++; return nil }))
+	}
+	require.Len(t, seen, 100_000)
+	for _, n := range seen {
+		require.Equal(t, 1, n)
+	}
+	other := list[0]
+	other.Ident = []byte("0123456789abcdef")
+	err = c.Scan(ctx, other, engine.Partition{}, func(record.Record) error { return nil })
+	require.ErrorIs(t, err, engine.ErrMoved)
+	enough := errors.New("enough")
+	require.ErrorIs(t, c.Scan(ctx, list[0], engine.Partition{}, func(record.Record) error { return enough }), enough)
+}
