@@ -5,7 +5,7 @@ BIN := bin/dexamen
 DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
 
-.PHONY: build demo test lint bench histories servers screenshots clean
+.PHONY: build demo test lint bench histories real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -26,6 +26,9 @@ bench: ## rates beside their floors, and peak memory
 
 histories: ## thousands of random histories (HISTORIES=5000)
 	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -run TestHistories ./internal/job
+
+real: servers ## the real document server with 200,000 documents
+	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/job
 
 servers: $(DOCSERVER) ## the real servers that tests need
 

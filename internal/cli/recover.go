@@ -291,7 +291,11 @@ func (a *app) showDiffs(diffs []job.SpaceDiff) {
 		s.Line("")
 		s.Line("%s", s.Accent(d.A+map[bool]string{true: d.B}[d.A == ""]))
 		for _, k := range d.Keys {
-			s.Line("  %-8s %s", k.Kind, k.Label)
+			line := []rune(fmt.Sprintf("  %-8s %s  %s", k.Kind, k.Label, strings.Join(k.Fields, ", ")))
+			if len(line) > max(s.Width, 60) {
+				line = append(line[:max(s.Width, 60)-1], '…')
+			}
+			s.Line("%s", strings.TrimRight(string(line), " "))
 		}
 		if left := d.Missing + d.Extra + d.Changed - int64(len(d.Keys)); left > 0 && len(d.Keys) > 0 {
 			s.Line("  and %s more (--keys)", view.Count(left))

@@ -192,6 +192,8 @@ type Writer interface {
 	// Write adds records to a stage, in any order. When it returns, they are
 	// where they cannot be rolled back and Scan finds them.
 	Write(ctx context.Context, stage string, recs []record.Record) error
+	// Look gives a namespace as the cluster has it now.
+	Look(ctx context.Context, name string) (record.Namespace, error)
 	// Index builds what the definition asks for, besides what is there.
 	Index(ctx context.Context, stage string, ns record.Namespace) error
 	// Publish makes the stage the namespace of this name. Replace allows that
@@ -223,6 +225,9 @@ type Model interface {
 	Label(value []byte) string
 	// Render gives a record in an open text form of one line.
 	Render(value []byte) string
+	// Changes says shortly what differs between two values of one record, a
+	// field at a time.
+	Changes(a, b []byte) []string
 	// Describe gives a definition as short lines for people: options, then
 	// one line an index.
 	Describe(def []byte) []string

@@ -29,8 +29,8 @@ type Side struct {
 type KeyDiff struct {
 	Kind  string `json:"kind"` // "missing" on the right, "extra" there, or "changed"
 	Label string `json:"key"`
-	A     []byte `json:"-"`
-	B     []byte `json:"-"`
+	// Fields says of a changed record what changed.
+	Fields []string `json:"fields,omitempty"`
 }
 
 // SpaceDiff is what a comparison finds of one namespace, or of a pair.
@@ -205,7 +205,7 @@ func diffSpaces(ctx context.Context, src tree.Source, a, b *Space, m engine.Mode
 		return d, nil
 	}
 	err := tree.Diff(ctx, tree.Side{Source: src, Root: a.Root}, tree.Side{Source: src, Root: b.Root}, func(k tree.Difference) error {
-		kd := KeyDiff{A: k.A, B: k.B}
+		var kd KeyDiff
 		switch {
 		case k.B == nil:
 			kd.Kind = "missing"
@@ -218,12 +218,14 @@ func diffSpaces(ctx context.Context, src tree.Source, a, b *Space, m engine.Mode
 			d.Changed++
 		}
 		if len(d.Keys) < keys {
-			kd.A, kd.B = bytes.Clone(k.A), bytes.Clone(k.B)
-			v := kd.A
+			v := k.A
 			if v == nil {
-				v = kd.B
+				v = k.B
 			}
 			kd.Label = m.Label(v)
+			if k.A != nil && k.B != nil {
+				kd.Fields = m.Changes(k.A, k.B)
+			}
 			d.Keys = append(d.Keys, kd)
 		}
 		return ctx.Err()

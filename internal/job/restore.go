@@ -232,7 +232,7 @@ func (p *RestorePlan) one(ctx context.Context, w engine.Writer, it RestoreItem) 
 	if err := w.Index(ctx, stage.Name, ns); err != nil {
 		return r, err
 	}
-	if err := p.checkDefinition(ctx, stage.Name, ns); err != nil {
+	if err := p.checkDefinition(ctx, w, stage.Name, ns); err != nil {
 		return r, err
 	}
 	if err := w.Publish(ctx, stage.Name, it.To, it.There); err != nil {
@@ -256,24 +256,16 @@ func (p *RestorePlan) explainDifference(ctx context.Context, it RestoreItem, got
 	return fmt.Errorf("%s: what was read back %w from what was written: %s; nothing was published, the target is as it was", it.To, ErrDiffers, msg)
 }
 
-func (p *RestorePlan) checkDefinition(ctx context.Context, stage string, ns record.Namespace) error {
-	now, err := p.target.Namespaces(ctx)
+func (p *RestorePlan) checkDefinition(ctx context.Context, w engine.Writer, stage string, ns record.Namespace) error {
+	now, err := w.Look(ctx, stage)
 	if err != nil {
 		return err
 	}
-	for _, n := range now {
-		if n.Name != stage {
-			continue
-		}
-		m := p.Moment.Model
-		a, b := diffDefinitions(m, ns.Definition, n.Definition)
-		if len(a) > 0 || len(b) > 0 {
-			return fmt.Errorf("%s: indexes or options %w: asked for %s; the server has %s", ns.Name, ErrDiffers,
-				strings.Join(a, ", "), strings.Join(b, ", "))
-		}
-		return nil
+	if a, b := diffDefinitions(p.Moment.Model, ns.Definition, now.Definition); len(a) > 0 || len(b) > 0 {
+		return fmt.Errorf("%s: indexes or options %w: asked for %s; the server has %s", ns.Name, ErrDiffers,
+			strings.Join(a, ", "), strings.Join(b, ", "))
 	}
-	return fmt.Errorf("%s: its stage %s is no longer there: somebody removed it", ns.Name, stage)
+	return nil
 }
 
 // write sends a namespace's records to a stage, several batches at once.

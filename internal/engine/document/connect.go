@@ -6,6 +6,7 @@
 package document
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -302,41 +303,58 @@ func (c *cluster) probe(ctx context.Context, addr string) error {
 }
 
 // probeOrder sees whether find honours min and max bounds. Some servers take
-// them and do not heed them, so all from the greatest _id on is asked for: that
-// is one document.
+// them and do not heed them: they give their first document again, though a
+// bound shuts it out.
 func (c *cluster) probeOrder(ctx context.Context, addr string) error {
 	c.caps.ordered = true
-	spaces, err := c.list(ctx, addr)
+	spaces, err := c.list(ctx, addr, false)
 	if err != nil {
 		return err
 	}
-	var small *engine.Namespace
-	for i, ns := range spaces {
-		if ns.Kind == "collection" && ns.Skip == "" && ns.Records > 1 && (small == nil || ns.Records < small.Records) {
-			small = &spaces[i]
+	for _, ns := range spaces {
+		if ns.Kind != "collection" || ns.Skip != "" {
+			continue
 		}
-	}
-	if small == nil {
-		return nil // nothing to scan that order would matter for
-	}
-	db, coll, _ := strings.Cut(small.Name, ".")
-	find := func(more ...bson.E) ([]bson.RawValue, error) {
-		ans, err := c.ask(ctx, addr, db, append(bson.D{{Key: "find", Value: coll}}, more...))
-		if err != nil {
-			return nil, err
+		db, coll, _ := strings.Cut(ns.Name, ".")
+		find := func(more ...bson.E) ([]bson.Raw, error) {
+			ans, err := c.ask(ctx, addr, db, append(bson.D{{Key: "find", Value: coll}}, more...))
+			if err != nil {
+				return nil, err
+			}
+			batch, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
+			vals, err := batch.Values()
+			var docs []bson.Raw
+			for _, v := range vals {
+				docs = append(docs, v.Document())
+			}
+			return docs, err
 		}
-		batch, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
-		return batch.Values()
-	}
-	last, err := find(bson.E{Key: "sort", Value: bson.D{{Key: "_id", Value: -1}}}, bson.E{Key: "limit", Value: 1})
-	if err != nil || len(last) == 0 {
+		two, err := find(bson.E{Key: "limit", Value: 2})
+		if err != nil || len(two) < 2 {
+			if err = ignoreCommandError(err); err != nil {
+				return err
+			}
+			continue
+		}
+		first, err1 := record.DocumentKey(two[0])
+		second, err2 := record.DocumentKey(two[1])
+		if err := errors.Join(err1, err2); err != nil {
+			return err
+		}
+		bound := "min"
+		if bytes.Compare(first, second) > 0 {
+			bound = "max"
+		}
+		got, err := find(bson.E{Key: "hint", Value: bson.D{{Key: "_id", Value: 1}}}, bson.E{Key: "limit", Value: 1},
+			bson.E{Key: bound, Value: bson.D{{Key: "_id", Value: two[1].Lookup("_id")}}})
 		c.caps.ordered = err == nil
+		if len(got) > 0 {
+			key, err := record.DocumentKey(got[0])
+			c.caps.ordered = err == nil && !bytes.Equal(key, first)
+		}
 		return ignoreCommandError(err)
 	}
-	got, err := find(bson.E{Key: "hint", Value: bson.D{{Key: "_id", Value: 1}}}, bson.E{Key: "limit", Value: 2},
-		bson.E{Key: "min", Value: bson.D{{Key: "_id", Value: last[0].Document().Lookup("_id")}}})
-	c.caps.ordered = err == nil && len(got) == 1
-	return ignoreCommandError(err)
+	return nil // nothing to scan that order would matter for
 }
 
 func ignoreCommandError(err error) error {

@@ -1,6 +1,7 @@
 package document
 
 import (
+	"bytes"
 	"fmt"
 	"strconv"
 	"strings"
@@ -44,6 +45,41 @@ func (model) Label(value []byte) string {
 
 // Render gives a document as relaxed extended JSON.
 func (model) Render(value []byte) string { return documentText(value) }
+
+// Changes compares top-level fields.
+func (model) Changes(a, b []byte) []string {
+	fa, err1 := parseFields(a)
+	fb, err2 := parseFields(b)
+	if err1 != nil || err2 != nil {
+		return []string{"not readable"}
+	}
+	short := func(fs []field, i int) string {
+		if i < 0 {
+			return "(none)"
+		}
+		t := []rune(valueText(fs[i].val))
+		if len(t) > 40 {
+			t = append(t[:40], '…')
+		}
+		return string(t)
+	}
+	var out []string
+	for i, f := range fa {
+		j := indexOf(fb, f.name)
+		if j < 0 || fb[j].val.Type != f.val.Type || !bytes.Equal(fb[j].val.Data, f.val.Data) {
+			out = append(out, f.name+": "+short(fa, i)+" > "+short(fb, j))
+		}
+	}
+	for j, f := range fb {
+		if indexOf(fa, f.name) < 0 {
+			out = append(out, f.name+": (none) > "+short(fb, j))
+		}
+	}
+	if out == nil {
+		out = []string{"the order of its fields"}
+	}
+	return out
+}
 
 // Describe implements engine.Model.
 func (model) Describe(def []byte) []string { return describeDefinition(def) }

@@ -22,7 +22,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	addr, err := c.current(ctx)
 	for err == nil {
 		var out []engine.Namespace
-		if out, err = c.list(ctx, addr); err == nil {
+		if out, err = c.list(ctx, addr, true); err == nil {
 			return out, nil
 		}
 		if !retriable(err) {
@@ -33,8 +33,9 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	return nil, fmt.Errorf("cluster %s: listing namespaces: %w", c.t.Name, err)
 }
 
-// list asks one member for all databases' collections and their indexes.
-func (c *cluster) list(ctx context.Context, addr string) ([]engine.Namespace, error) {
+// list asks one member for all databases' collections and their indexes; with
+// sizes also for how much they hold, which some servers find out by reading.
+func (c *cluster) list(ctx context.Context, addr string, sizes bool) ([]engine.Namespace, error) {
 	cl, err := c.client(addr)
 	if err != nil {
 		return nil, err
@@ -56,7 +57,7 @@ func (c *cluster) list(ctx context.Context, addr string) ([]engine.Namespace, er
 			return nil, explain(addr, err)
 		}
 		for cur.Next(ctx) {
-			ns, err := c.describe(ctx, cl, db, bson.Raw(bytes.Clone(cur.Current)))
+			ns, err := c.describe(ctx, cl, db, bson.Raw(bytes.Clone(cur.Current)), sizes)
 			if err != nil {
 				return nil, explain(addr, err)
 			}
@@ -74,7 +75,7 @@ func (c *cluster) list(ctx context.Context, addr string) ([]engine.Namespace, er
 
 // describe turns an entry of listCollections into a namespace; nil where it is
 // the server's own.
-func (c *cluster) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw) (*engine.Namespace, error) {
+func (c *cluster) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes bool) (*engine.Namespace, error) {
 	name, _ := info.Lookup("name").StringValueOK()
 	kind, _ := info.Lookup("type").StringValueOK()
 	ok, why := protected(db, name)
@@ -116,6 +117,9 @@ func (c *cluster) describe(ctx context.Context, cl *mongo.Client, db string, inf
 	}
 	if ns.Definition, err = newDefinition(opts, specs); err != nil {
 		return nil, err
+	}
+	if !sizes {
+		return ns, nil
 	}
 	if n, err := cl.Database(db).Collection(name).EstimatedDocumentCount(ctx); err == nil {
 		ns.Records = n

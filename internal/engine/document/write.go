@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -66,16 +67,30 @@ func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespa
 	if err := w.create(ctx, stage.Name, ns.Definition); err != nil {
 		return stage, err
 	}
-	spaces, err := w.c.list(ctx, w.addr)
+	made, err := w.Look(ctx, stage.Name)
+	stage.Ident = made.Ident
+	return stage, err
+}
+
+// Look implements engine.Writer.
+func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error) {
+	db, coll, _ := strings.Cut(name, ".")
+	ans, err := w.c.ask(ctx, w.addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
 	if err != nil {
-		return stage, err
+		return record.Namespace{}, w.fail(name, err)
 	}
-	for _, s := range spaces {
-		if s.Name == stage.Name {
-			stage.Ident = s.Ident
+	arr, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
+	vals, _ := arr.Values()
+	for _, v := range vals {
+		ns, err := w.c.describe(ctx, w.cl, db, v.Document(), false)
+		if err != nil {
+			return record.Namespace{}, w.fail(name, err)
+		}
+		if ns != nil {
+			return ns.Namespace, nil
 		}
 	}
-	return stage, nil
+	return record.Namespace{}, fmt.Errorf("cluster %s: %s is no longer there: somebody removed it", w.c.t.Name, name)
 }
 
 func (w *writer) create(ctx context.Context, name string, def []byte) error {
@@ -129,9 +144,19 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 	db, coll, _ := strings.Cut(stage, ".")
 	var specs bson.A
 	for _, s := range d.indexes {
-		if s.name != "_id_" {
-			specs = append(specs, bson.Raw(s.spec))
+		if s.name == "_id_" {
+			continue
 		}
+		fs, err := parseFields(s.spec)
+		if err != nil {
+			return fmt.Errorf("%s: index %s: %w", ns.Name, s.name, err)
+		}
+		// Version 2 is what servers make unasked, and some do not know the word.
+		fs = slices.DeleteFunc(fs, func(f field) bool {
+			n, ok := f.val.AsInt64OK()
+			return f.name == "v" && ok && n == 2
+		})
+		specs = append(specs, bson.Raw(buildFields(fs)))
 	}
 	if len(specs) == 0 {
 		return nil
@@ -192,7 +217,7 @@ func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) er
 
 // Stages implements engine.Writer.
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
-	spaces, err := w.c.list(ctx, w.addr)
+	spaces, err := w.c.list(ctx, w.addr, false)
 	if err != nil {
 		return nil, err
 	}
