@@ -1,12 +1,8 @@
 package job_test
 
 import (
-	"bytes"
 	"fmt"
-	"net"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -24,50 +20,8 @@ import (
 	"dexamen/internal/demo"
 	"dexamen/internal/engine"
 	"dexamen/internal/job"
+	"dexamen/internal/servertest"
 )
-
-// startServer runs the real document server with a log of its own.
-func startServer(t testing.TB, set string) string {
-	t.Helper()
-	bin := os.Getenv("DEXAMEN_DOCSERVER")
-	if bin == "" {
-		bin = "../../testbed/bin/docserver"
-	}
-	_, err := os.Stat(bin)
-	require.NoError(t, err, "the real document server is not built; run: make servers")
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	addr := l.Addr().String()
-	require.NoError(t, l.Close())
-	dir := t.TempDir()
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
-	args := []string{"--handler=sqlite", "--sqlite-url=file:" + dir + "/data/", "--listen-addr=" + addr, "--state-dir=" + dir,
-		"--debug-addr=-", "--telemetry=disable", "--log-level=ERROR"}
-	if set != "" {
-		args = append(args, "--repl-set-name="+set)
-	}
-	cmd := exec.Command(bin, args...)
-	cmd.Env = append(os.Environ(), "DO_NOT_TRACK=1")
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		if t.Failed() {
-			t.Logf("document server: %.2000s", out.String())
-		}
-	})
-	uri := "mongodb://" + addr + "/"
-	cl := connect(t, uri+"?directConnection=true")
-	require.Eventually(t, func() bool { return cl.Ping(ctx, nil) == nil }, 20*time.Second, 50*time.Millisecond)
-	return uri
-}
-
-// keepLog makes the server keep a log from now on.
-func keepLog(t testing.TB, cl *mongo.Client) {
-	require.NoError(t, cl.Database("local").CreateCollection(ctx, "oplog.rs", options.CreateCollection().SetCapped(true).SetSizeInBytes(1<<30)))
-}
 
 // digest is a server's content as a plain driver reads it, without holding it:
 // for each collection a sum over its documents and its indexes.
@@ -104,8 +58,8 @@ func digest(t testing.TB, cl *mongo.Client, db string) map[string]string {
 // runs; moments noted between captured writes, each restored into a second
 // server and equal to what was noted.
 func TestRealServer(t *testing.T) {
-	uri, target := startServer(t, "meadow"), startServer(t, "")
-	cl, tc := connect(t, uri+"?directConnection=true"), connect(t, target+"?directConnection=true")
+	uri, target := servertest.Document(t, "meadow"), servertest.Document(t, "")
+	cl, tc := servertest.Connect(t, uri), servertest.Connect(t, target)
 	documents := 20_000
 	if s := os.Getenv("DEXAMEN_REAL_DOCUMENTS"); s != "" {
 		documents, _ = strconv.Atoi(s)
@@ -113,7 +67,7 @@ func TestRealServer(t *testing.T) {
 	data := demo.Apiary{Seed: 5, Documents: documents, Plain: true}
 	begun := time.Now()
 	require.NoError(t, data.Fill(ctx, cl))
-	keepLog(t, cl)
+	servertest.KeepLog(t, cl)
 	t.Logf("filled in %s", time.Since(begun))
 
 	src := open(t, "meadow", uri)
@@ -206,8 +160,8 @@ func TestRealServer(t *testing.T) {
 // TestLoneRealServer: without a log there are snapshots, and it is said what
 // they do not guarantee; capture is refused with the reason.
 func TestLoneRealServer(t *testing.T) {
-	uri := startServer(t, "")
-	cl := connect(t, uri+"?directConnection=true")
+	uri := servertest.Document(t, "")
+	cl := servertest.Connect(t, uri)
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 500, Plain: true}.Fill(ctx, cl))
 	src := open(t, "comb", uri)
 	e := newEnv(t)

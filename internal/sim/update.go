@@ -123,37 +123,46 @@ func update(old, u bson.Raw, inserting bool) (bson.Raw, error) {
 		return toRaw(d), nil
 	}
 	root := bson.RawValue{Type: bson.TypeEmbeddedDocument, Value: old}
+	type change struct {
+		op, path string
+		arg      bson.RawValue
+	}
+	var changes []change
 	for _, op := range elems {
 		args, ok := op.Value().DocumentOK()
 		if !ok {
 			return nil, refuse(9, "FailedToParse", "modifiers operate on fields, %s got another type", op.Key())
 		}
 		fields, _ := args.Elements()
-		// Servers apply a modifier's fields in order of their names.
-		sort.SliceStable(fields, func(i, j int) bool { return fields[i].Key() < fields[j].Key() })
 		for _, f := range fields {
-			path := strings.Split(f.Key(), ".")
-			cur := getAt(root, path)
-			to, unset, err := modify(op.Key(), cur, f.Value(), inserting)
-			if err != nil {
-				return nil, err
+			changes = append(changes, change{op.Key(), f.Key(), f.Value()})
+		}
+	}
+	// Fields are changed in order of their names, whatever the operator
+	// ("Update Operators Behavior").
+	sort.SliceStable(changes, func(i, j int) bool { return changes[i].path < changes[j].path })
+	for _, c := range changes {
+		path := strings.Split(c.path, ".")
+		cur := getAt(root, path)
+		to, unset, err := modify(c.op, cur, c.arg, inserting)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case unset:
+			root, err = setAt(root, path, nil)
+		case c.op == "$rename":
+			if cur.Type == 0 {
+				continue
 			}
-			switch {
-			case unset:
-				root, err = setAt(root, path, nil)
-			case op.Key() == "$rename":
-				if cur.Type == 0 {
-					continue
-				}
-				if root, err = setAt(root, path, nil); err == nil {
-					root, err = setAt(root, strings.Split(f.Value().StringValue(), "."), &cur)
-				}
-			case to != nil:
-				root, err = setAt(root, path, to)
+			if root, err = setAt(root, path, nil); err == nil {
+				root, err = setAt(root, strings.Split(c.arg.StringValue(), "."), &cur)
 			}
-			if err != nil {
-				return nil, err
-			}
+		case to != nil:
+			root, err = setAt(root, path, to)
+		}
+		if err != nil {
+			return nil, err
 		}
 	}
 	out := root.Document()

@@ -108,11 +108,14 @@ func (c *cluster) Follow(ctx context.Context, shard string, after record.Positio
 			}
 			continue
 		}
+		if ctx.Err() != nil {
+			return ctx.Err() // the caller ended it; what the connection says is an echo
+		}
 		if f.at.Position > before {
 			failures = 0
 		}
 		failures++
-		if !retriable(err) || failures > 8 || ctx.Err() != nil {
+		if !retriable(err) || failures > 8 {
 			return fmt.Errorf("cluster %s: shard %s: reading the log: %w", c.t.Name, shard, err)
 		}
 		if addr, err = c.next(ctx, addr, err); err != nil {

@@ -210,11 +210,14 @@ func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partit
 		if errors.As(err, &cb) {
 			return cb.error
 		}
+		if ctx.Err() != nil {
+			return ctx.Err() // the caller ended it; what the connection says is an echo
+		}
 		if s.count > before {
 			failures = 0
 		}
 		failures++
-		if !retriable(err) || failures > 8 || ctx.Err() != nil {
+		if !retriable(err) || failures > 8 {
 			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, ns.Name, err)
 		}
 		if addr, err = c.next(ctx, addr, err); err != nil {

@@ -1,0 +1,79 @@
+package document
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"dexamen/internal/engine"
+	"dexamen/internal/engine/enginetest"
+	"dexamen/internal/servertest"
+	"dexamen/internal/sim"
+)
+
+// fixture changes a document server through a plain driver.
+func fixture(uri string, cl *mongo.Client) *enginetest.Fixture {
+	ctx := context.Background()
+	coll := func(ns string) *mongo.Collection {
+		db, name, _ := strings.Cut(ns, ".")
+		return cl.Database(db).Collection(name)
+	}
+	return &enginetest.Fixture{
+		Target: engine.Target{Name: "meadow", Address: uri}, Driver: Driver{}, Namespace: "apiary.colonies", Other: "apiary.colonies_restored",
+		Put: func(t testing.TB, ns string, n int, text string) {
+			_, err := coll(ns).ReplaceOne(ctx, bson.D{{Key: "_id", Value: int32(n)}}, bson.D{{Key: "text", Value: text}, {Key: "n", Value: n}}, options.Replace().SetUpsert(true))
+			require.NoError(t, err)
+		},
+		Remove: func(t testing.TB, ns string, n int) {
+			_, err := coll(ns).DeleteOne(ctx, bson.D{{Key: "_id", Value: int32(n)}})
+			require.NoError(t, err)
+		},
+		Drop: func(t testing.TB, ns string) { require.NoError(t, coll(ns).Drop(ctx)) },
+	}
+}
+
+func TestConformanceOnTheStandIn(t *testing.T) {
+	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+		rs, err := sim.Start(sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
+		require.NoError(t, err)
+		t.Cleanup(rs.Close)
+		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
+		f := fixture(rs.URI(), cl)
+		f.Target.User, f.Target.Secret, f.Log = "dexamen", "made up", true
+		wrong := f.Target
+		wrong.Secret = "mistyped"
+		f.WrongLogin = &wrong
+		f.Forget = func(t testing.TB) {
+			for i := range 400 {
+				f.Put(t, "apiary.inspections", i, strings.Repeat("calm ", 100))
+			}
+		}
+		return f
+	})
+}
+
+func TestConformanceOnTheRealServer(t *testing.T) {
+	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+		uri := servertest.Document(t, "meadow")
+		cl := servertest.Connect(t, uri)
+		servertest.KeepLog(t, cl)
+		f := fixture(uri, cl)
+		f.Log, f.Hides = true, true
+		return f
+	})
+}
+
+func TestConformanceOnALoneServer(t *testing.T) {
+	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+		uri := servertest.Document(t, "")
+		return fixture(uri, servertest.Connect(t, uri))
+	})
+}
