@@ -267,12 +267,54 @@ func parseAddress(s string) (address.Address, error) {
 	return ad, nil
 }
 
-// moment resolves an address of the store.
-func (a *app) moment(ctx context.Context, e *job.Env, ad address.Address) (*job.Moment, error) {
-	if ad.When.Kind == address.Live {
-		return nil, usage("%s: a moment of the store is needed here, not the live cluster", ad)
+// work is what a command on a store has at hand.
+type work struct {
+	*job.Env
+	progress *view.Progress
+	ad       address.Address
+	moment   *job.Moment
+}
+
+// onCluster begins a command whose first argument is a cluster's name.
+func (a *app) onCluster(ctx context.Context, c *cli.Command) (w work, name string, err error) {
+	if err := args(c, 1, 1); err != nil {
+		return w, "", err
 	}
-	return e.Resolve(ctx, ad.Cluster, ad.When)
+	name = c.Args().First()
+	w.Env, w.progress, err = a.env(ctx, c, name)
+	return w, name, err
+}
+
+// atMoment begins a command whose argument is an address of the store. The
+// progress view must be ended with Done.
+func (a *app) atMoment(ctx context.Context, c *cli.Command, ad address.Address) (w work, err error) {
+	w.ad = ad
+	if ad.When.Kind == address.Live {
+		return w, usage("%s: a moment of the store is needed here, not the live cluster", ad)
+	}
+	if w.Env, w.progress, err = a.env(ctx, c, ad.Cluster); err != nil {
+		return w, err
+	}
+	if w.moment, err = w.Resolve(ctx, ad.Cluster, ad.When); err != nil {
+		w.progress.Done()
+	}
+	return w, err
+}
+
+// renaming begins a command that takes an address and --rename.
+func (a *app) renaming(ctx context.Context, c *cli.Command) (w work, rename map[string]string, err error) {
+	if err := args(c, 1, 1); err != nil {
+		return w, nil, err
+	}
+	ad, err := parseAddress(c.Args().First())
+	if err != nil {
+		return w, nil, err
+	}
+	if rename, err = pairs(c.StringSlice("rename")); err != nil {
+		return w, nil, err
+	}
+	w, err = a.atMoment(ctx, c, ad)
+	return w, rename, err
 }
 
 // ask asks a yes-or-no question of a person at a terminal.

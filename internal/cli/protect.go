@@ -20,15 +20,11 @@ func (a *app) snapshotCommand() *cli.Command {
 	return command(protect, "snapshot", "CLUSTER", "make a restore point now",
 		"Reads the cluster while its log is followed; the point is the exact state at one moment. With --fold\nthe point is made from the last one and the captured log, without touching the cluster.",
 		func(ctx context.Context, c *cli.Command) error {
-			if err := args(c, 1, 1); err != nil {
-				return err
-			}
-			name := c.Args().First()
-			e, progress, err := a.env(ctx, c, name)
+			e, name, err := a.onCluster(ctx, c)
 			if err != nil {
 				return err
 			}
-			defer progress.Done()
+			defer e.progress.Done()
 			var p *store.Point
 			if c.Bool("fold") {
 				var m *job.Moment
@@ -42,7 +38,7 @@ func (a *app) snapshotCommand() *cli.Command {
 					p, err = e.Snapshot(ctx, name, cl)
 				}
 			}
-			progress.Done()
+			e.progress.Done()
 			if err != nil {
 				return err
 			}
@@ -104,22 +100,18 @@ func (a *app) captureCommand() *cli.Command {
 	return command(protect, "capture", "CLUSTER", "add the log since the last capture to the store",
 		"Every moment from the point before to the end of what was captured can then be restored.",
 		func(ctx context.Context, c *cli.Command) error {
-			if err := args(c, 1, 1); err != nil {
-				return err
-			}
-			name := c.Args().First()
-			e, progress, err := a.env(ctx, c, name)
+			e, name, err := a.onCluster(ctx, c)
 			if err != nil {
 				return err
 			}
-			defer progress.Done()
+			defer e.progress.Done()
 			cl, err := a.connect(ctx, c, name)
 			if err != nil {
 				return err
 			}
 			defer cl.Close()
 			got, err := e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("interval")})
-			progress.Done()
+			e.progress.Done()
 			if got != nil && (err == nil || errors.Is(err, job.ErrIncomplete) || ctx.Err() != nil) {
 				if e := a.showCaptured(got); e != nil {
 					return e

@@ -6,7 +6,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"dexamen/internal/core/address"
 	"dexamen/internal/job"
 	"dexamen/internal/view"
 )
@@ -23,34 +22,20 @@ Exit code 3 where anything differs.`, a.verify,
 }
 
 func (a *app) verify(ctx context.Context, c *cli.Command) error {
-	if err := args(c, 1, 1); err != nil {
-		return err
-	}
-	ad, err := parseAddress(c.Args().First())
+	e, rename, err := a.renaming(ctx, c)
 	if err != nil {
 		return err
 	}
-	rename, err := pairs(c.StringSlice("rename"))
-	if err != nil {
-		return err
-	}
-	e, progress, err := a.env(ctx, c, ad.Cluster)
-	if err != nil {
-		return err
-	}
-	defer progress.Done()
-	m, err := a.moment(ctx, e, ad)
-	if err != nil {
-		return err
-	}
+	defer e.progress.Done()
+	ad, m := e.ad, e.moment
 	if c.String("live") != "" {
-		return a.verifyLive(ctx, c, e, m, ad, rename, progress)
+		return a.verifyLive(ctx, c, e, rename)
 	}
 	if ad.Pattern != "" {
 		return usage("verify %s: a point is verified as a whole; leave out /%s, or compare a cluster with it: --live CLUSTER", ad, ad.Pattern)
 	}
 	proof, err := e.VerifyPoint(ctx, m.Point)
-	progress.Done()
+	e.progress.Done()
 	if err == nil && !m.Exact() {
 		// The log up to the moment must fold, too.
 		_, err = m.Names(ctx)
@@ -81,7 +66,8 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) verifyLive(ctx context.Context, c *cli.Command, e *job.Env, m *job.Moment, ad address.Address, rename map[string]string, progress *view.Progress) error {
+func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map[string]string) error {
+	ad, m := e.ad, e.moment
 	live := c.String("live")
 	cl, err := a.connect(ctx, c, live)
 	if err != nil {
@@ -89,7 +75,7 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e *job.Env, m *job
 	}
 	defer cl.Close()
 	diffs, err := e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("keys"))
-	progress.Done()
+	e.progress.Done()
 	if err != nil {
 		return err
 	}

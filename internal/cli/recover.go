@@ -35,15 +35,12 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	if ad.When.Kind == address.Live {
 		return a.browseLive(ctx, c, ad)
 	}
-	e, progress, err := a.env(ctx, c, ad.Cluster)
+	e, err := a.atMoment(ctx, c, ad)
 	if err != nil {
 		return err
 	}
-	defer progress.Done()
-	m, err := a.moment(ctx, e, ad)
-	if err != nil {
-		return err
-	}
+	defer e.progress.Done()
+	m := e.moment
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
 		return err
@@ -74,7 +71,7 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 			sample = append(sample, m.Model.Render(r.Value))
 		}
 	}
-	progress.Done()
+	e.progress.Done()
 	var rows []spaceRow
 	for _, s := range spaces {
 		rows = append(rows, spaceRow{s.Name, s.Kind, s.Root.Records, s.Root.Bytes, s.Root.Hash.String(), m.Model.Describe(s.Definition)})
@@ -323,30 +320,16 @@ read back and compared, and only then takes its name, in one step.
 }
 
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
-	if err := args(c, 1, 1); err != nil {
-		return err
-	}
-	ad, err := parseAddress(c.Args().First())
-	if err != nil {
-		return err
-	}
 	present := c.String("present")
 	if present != "refuse" && present != "replace" {
 		return usage("--present %s: use refuse or replace", present)
 	}
-	rename, err := pairs(c.StringSlice("rename"))
+	e, rename, err := a.renaming(ctx, c)
 	if err != nil {
 		return err
 	}
-	e, progress, err := a.env(ctx, c, ad.Cluster)
-	if err != nil {
-		return err
-	}
-	defer progress.Done()
-	m, err := a.moment(ctx, e, ad)
-	if err != nil {
-		return err
-	}
+	defer e.progress.Done()
+	ad, m := e.ad, e.moment
 	onto := c.String("onto")
 	if onto == "" {
 		onto = ad.Cluster
@@ -361,7 +344,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer plan.Close()
-	progress.Done()
+	e.progress.Done()
 	if !a.screen.JSON {
 		a.showPlan(plan, onto)
 	}
@@ -377,7 +360,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	done, err := plan.Run(ctx)
-	progress.Done()
+	e.progress.Done()
 	if a.screen.JSON {
 		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "onto": onto, "plan": plan.Items, "restored": done}); e != nil {
 			return e

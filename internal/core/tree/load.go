@@ -128,20 +128,7 @@ func readd(ctx context.Context, b *Builder, leaf []byte) error {
 	if leaf == nil {
 		return nil
 	}
-	r, err := newLeafReader(leaf)
-	if err != nil {
-		return err
-	}
-	var e entry
-	for {
-		ok, err := r.next(&e)
-		if err != nil || !ok {
-			return err
-		}
-		if err := b.add(ctx, &e); err != nil {
-			return err
-		}
-	}
+	return eachEntry(leaf, func(e *entry) error { return b.add(ctx, e) })
 }
 
 // setAside gives all records of a part to the sorter: it overlaps with the

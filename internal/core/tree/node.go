@@ -253,6 +253,25 @@ func (r *leafReader) next(e *entry) (bool, error) {
 	return true, nil
 }
 
+// eachEntry calls fn with every entry of a leaf's bytes; the entry is valid
+// until fn returns.
+func eachEntry(leaf []byte, fn func(*entry) error) error {
+	r, err := newLeafReader(leaf)
+	if err != nil {
+		return err
+	}
+	var e entry
+	for {
+		ok, err := r.next(&e)
+		if err != nil || !ok {
+			return err
+		}
+		if err := fn(&e); err != nil {
+			return err
+		}
+	}
+}
+
 // load gives an entry's value, fetching its pieces where it lies outside the
 // leaf.
 func (e *entry) load(ctx context.Context, src Source) ([]byte, error) {

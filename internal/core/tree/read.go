@@ -91,25 +91,12 @@ func (c *cursor) nextLeaf(ctx context.Context) (child, bool, error) {
 	}
 }
 
-func leafLast(ctx context.Context, src Source, h Hash) ([]byte, error) {
+func leafLast(ctx context.Context, src Source, h Hash) (last []byte, err error) {
 	b, err := src.Node(ctx, h)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		err = eachEntry(b, func(e *entry) error { last = append(last[:0], e.key...); return nil })
 	}
-	r, err := newLeafReader(b)
-	if err != nil {
-		return nil, err
-	}
-	var e entry
-	for {
-		ok, err := r.next(&e)
-		if err != nil {
-			return nil, err
-		}
-		if !ok {
-			return bytes.Clone(r.key), nil
-		}
-	}
+	return last, err
 }
 
 // Walk calls fn with every record of the tree in key order. The record's bytes
@@ -136,24 +123,13 @@ func walkLeaf(ctx context.Context, src Source, h Hash, fn func(record.Record) er
 }
 
 func walkLeafBytes(ctx context.Context, src Source, b []byte, fn func(record.Record) error) error {
-	r, err := newLeafReader(b)
-	if err != nil {
-		return err
-	}
-	var e entry
-	for {
-		ok, err := r.next(&e)
-		if err != nil || !ok {
-			return err
-		}
+	return eachEntry(b, func(e *entry) error {
 		rec, err := e.record(ctx, src)
 		if err != nil {
 			return err
 		}
-		if err := fn(rec); err != nil {
-			return err
-		}
-	}
+		return fn(rec)
+	})
 }
 
 // Get looks up one record; ok is false when there is none with this key.
@@ -230,24 +206,16 @@ func nodesBelow(ctx context.Context, src Source, h Hash, level int, fn func(Hash
 		}
 		return nil
 	}
-	r, err := newLeafReader(b)
-	if err != nil {
-		return err
-	}
-	var e entry
-	for {
-		ok, err := r.next(&e)
-		if err != nil || !ok {
-			return err
-		}
+	return eachEntry(b, func(e *entry) error {
 		for _, p := range e.pieces {
-			if ok, err := fn(p, -1); err != nil {
+			ok, err := fn(p, -1)
+			if err == nil && ok {
+				_, err = src.Node(ctx, p)
+			}
+			if err != nil {
 				return err
-			} else if ok {
-				if _, err := src.Node(ctx, p); err != nil {
-					return err
-				}
 			}
 		}
-	}
+		return nil
+	})
 }
