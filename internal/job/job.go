@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -88,6 +90,14 @@ func (e *Env) emit(k Kind, format string, args ...any) {
 	if e.Emit != nil {
 		e.Emit(Event{Time: time.Now(), Kind: k, Text: fmt.Sprintf(format, args...)})
 	}
+}
+
+// count renders a number of things with its noun, its thousands apart.
+func count(n int64, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return humanize.Comma(n) + " " + noun
 }
 
 func (e *Env) progress(ns string, records, total, bytes int64) {

@@ -205,7 +205,7 @@ func (p *RestorePlan) one(ctx context.Context, w engine.Writer, it RestoreItem) 
 		r.Verified = true
 		return r, w.View(ctx, ns, it.There)
 	}
-	p.env.emit(Step, "restoring %s: %d records", it.To, it.Records)
+	p.env.emit(Step, "restoring %s: %s", it.To, count(it.Records, "record"))
 	stage, err := w.Stage(ctx, ns)
 	if err != nil {
 		return r, err
@@ -240,7 +240,7 @@ func (p *RestorePlan) one(ctx context.Context, w engine.Writer, it RestoreItem) 
 	}
 	published = true
 	r.Verified, r.Took = true, time.Since(start)
-	p.env.emit(Note, "%s: %d records, read back and equal (root %s)", it.To, got.Records, got.Hash.Short())
+	p.env.emit(Note, "%s: %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())
 	return r, nil
 }
 

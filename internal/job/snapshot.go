@@ -97,7 +97,7 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (*sto
 	}
 	p.Time, p.Skipped = mark.Wall, s.skipped
 	p.Shards = []store.PointShard{{Name: s.shard, Mark: mark, Member: choice.Member.Address, Why: choice.Why}}
-	e.emit(Step, "folding %d changes made meanwhile into the scan", s.fold.Count)
+	e.emit(Step, "folding %s made meanwhile into the scan", count(s.fold.Count, "change"))
 	err = s.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
 		p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Root: root})
 		return nil
@@ -220,7 +220,7 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 		keep = append(keep, ns)
 		s.total.Add(ns.Records)
 	}
-	s.emit(Step, "scanning %d namespaces, about %d records", len(keep), s.total.Load())
+	s.emit(Step, "scanning %s, about %s", count(int64(len(keep)), "namespace"), count(s.total.Load(), "record"))
 	return keep, nil
 }
 
@@ -326,7 +326,7 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 	}
 	root, err := l.Finish(ctx)
 	if err == nil {
-		s.emit(Note, "%s: %d records", ns.Name, root.Records)
+		s.emit(Note, "%s: %s", ns.Name, count(root.Records, "record"))
 	}
 	return root, err
 }

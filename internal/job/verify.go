@@ -38,7 +38,7 @@ type Proof struct {
 // the same.
 func (e *Env) VerifyPoint(ctx context.Context, p *store.Point) (*Proof, error) {
 	out := &Proof{Point: p, ID: p.ID, Namespaces: len(p.Namespaces), Records: p.Stats.Records, Bytes: p.Stats.Bytes}
-	e.emit(Step, "reading all %d records of point %s", p.Stats.Records, p.ID)
+	e.emit(Step, "reading all of point %s: %s", p.ID, count(p.Stats.Records, "record"))
 	err := e.Store.CheckPoint(ctx, p, func(ns string, n, size int64) { e.progress(ns, n, 0, size) })
 	if err != nil {
 		return out, fmt.Errorf("point %s: %w", p.ID, err)
@@ -61,7 +61,7 @@ func (e *Env) VerifyPoint(ctx context.Context, p *store.Point) (*Proof, error) {
 		if err != nil {
 			return out, err
 		}
-		e.emit(Step, "reading %d segments of the log after it", len(segs))
+		e.emit(Step, "reading %s of the log after it", count(int64(len(segs)), "segment"))
 		for _, h := range segs {
 			if err := e.Store.ReadSegment(ctx, h, func(*record.Change) error { out.Changes++; return nil }); err != nil {
 				return out, fmt.Errorf("point %s is whole, but the log after it is not: %w", p.ID, err)

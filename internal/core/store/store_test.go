@@ -87,6 +87,34 @@ func TestScatteredChangesAreStoredAsPatches(t *testing.T) {
 	}
 }
 
+func TestOrderOfArrivalCostsNoSpace(t *testing.T) {
+	_, s := fresh(t)
+	rng := rand.New(rand.NewPCG(2, 2))
+	load := func(step int, near tree.Root) (tree.Root, store.WriteStats) {
+		w := s.NewWriter()
+		l := tree.NewLoader(w, w, near, t.TempDir(), 1<<20)
+		p := l.Part()
+		for _, i := range rng.Perm(100_000) {
+			v := fmt.Sprintf("colony %d stands in the heath, weight %d", i, i*7919%1000)
+			if step > 0 && i%step == 0 {
+				v += " and was weighed anew"
+			}
+			require.NoError(t, p.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}))
+		}
+		root, err := l.Finish(ctx)
+		require.NoError(t, err)
+		stats, err := w.Flush(ctx)
+		require.NoError(t, err)
+		return root, stats
+	}
+	root, first := load(0, tree.Root{})
+	again, none := load(0, root)
+	require.Equal(t, root, again)
+	require.Less(t, float64(none.Stored), 0.01*float64(first.Stored))
+	_, second := load(100, root)
+	require.Less(t, float64(second.Stored), 0.05*float64(first.Stored))
+}
+
 func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 	b, s := fresh(t)
 	p, _ := save(t, s, 20_000, 0, tree.Root{})

@@ -50,15 +50,21 @@ type Part struct {
 	aligned bool
 	first   []byte
 	leaves  []child
+	// Of the records so far, how many came in order, and how many late.
+	straight, late int64
 }
 
 // Add takes a record. Of records with the same key the one added last wins.
 func (p *Part) Add(ctx context.Context, r record.Record) error {
-	if p.b.any && bytes.Compare(r.Key, p.b.last) <= 0 {
+	if p.b.any && bytes.Compare(r.Key, p.b.last) <= 0 || p.late > 64+p.straight/8 {
+		// Where many come late there is no order to make use of: leaves made of
+		// the few that happen to ascend would be written in vain.
+		p.late++
 		p.loader.mu.Lock()
 		defer p.loader.mu.Unlock()
 		return p.loader.late.Add(r.Key, r.Value)
 	}
+	p.straight++
 	if p.first == nil {
 		p.first = append([]byte{}, r.Key...)
 	}
@@ -120,7 +126,11 @@ func (l *Loader) Finish(ctx context.Context) (Root, error) {
 		return Root{}, err
 	}
 	defer items.Close()
-	return Merge(ctx, l.src, root, &putEdits{items: items}, l.sink)
+	near := l.near
+	if near.Records == 0 {
+		near = root
+	}
+	return merge(ctx, l.src, root, near, &putEdits{items: items}, l.sink)
 }
 
 // readd feeds an unfinished leaf's entries to b.

@@ -21,7 +21,12 @@ type Edits interface {
 // edits are neither read nor written. The result is what a Builder fed with
 // the resulting records would give.
 func Merge(ctx context.Context, src Source, base Root, edits Edits, sink Sink) (Root, error) {
-	b := NewBuilder(sink).Near(src, base)
+	return merge(ctx, src, base, base, edits, sink)
+}
+
+// merge is Merge with another tree to take bases for patches from.
+func merge(ctx context.Context, src Source, base, near Root, edits Edits, sink Sink) (Root, error) {
+	b := NewBuilder(sink).Near(src, near)
 	m := &merger{edits: edits, emit: b}
 	if err := m.advance(ctx); err != nil {
 		return Root{}, err
