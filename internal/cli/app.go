@@ -48,6 +48,7 @@ func usage(format string, args ...any) error { return usageError{fmt.Errorf(form
 // app holds what commands share.
 type app struct {
 	screen *view.Screen
+	own    bool // the screen is made here, from the flags
 	cfg    *config.Config
 	in     *bufio.Reader
 }
@@ -60,7 +61,7 @@ func Run(ctx context.Context, args []string) int {
 
 // run runs one command line; with a screen given it writes there.
 func run(ctx context.Context, args []string, screen *view.Screen) int {
-	a := &app{screen: screen, in: bufio.NewReader(os.Stdin)}
+	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin)}
 	err := a.root().Run(ctx, args)
 	code := exitCode(ctx, err)
 	if err != nil {
@@ -104,7 +105,6 @@ func (a *app) showError(err error, code int) {
 }
 
 func (a *app) root() *cli.Command {
-	given := a.screen != nil
 	return &cli.Command{
 		Name:    "dexamen",
 		Usage:   "snapshots, logs, restores and proofs for clusters of non-relational databases",
@@ -131,13 +131,8 @@ safety; 130 interrupted, and safe to run again.`,
 		EnableShellCompletion: true,
 		Suggest:               true,
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
-			if !given {
-				a.screen = view.NewScreen(c.Bool("no-color"))
-			}
-			a.screen.JSON, a.screen.Quiet = c.Bool("json"), c.Bool("quiet")
-			var level slog.Level
-			if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {
-				return ctx, usage("--log-level %s: use debug, info, warn or error", c.String("log-level"))
+			if err := a.setScreen(c); err != nil {
+				return ctx, err
 			}
 			return ctx, nil
 		},
@@ -163,10 +158,30 @@ func onUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usage("%v; see: %s --help", err, c.FullName())
 }
 
-// command fills in what all commands have.
-func command(category, name, args, use, more string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
+// command fills in what all commands have. Global flags count wherever they
+// stand on the line.
+func (a *app) command(category, name, args, use, more string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
 	return &cli.Command{Name: name, ArgsUsage: args, Usage: use, Description: more, Category: category,
-		Flags: flags, Action: action, OnUsageError: onUsage}
+		Flags: flags, OnUsageError: onUsage,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := a.setScreen(c); err != nil {
+				return err
+			}
+			return action(ctx, c)
+		}}
+}
+
+// setScreen reads the flags that say how to show things.
+func (a *app) setScreen(c *cli.Command) error {
+	if a.own {
+		a.screen = view.NewScreen(c.Bool("no-color"))
+	}
+	a.screen.JSON, a.screen.Quiet = c.Bool("json"), c.Bool("quiet")
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {
+		return usage("--log-level %s: use debug, info, warn or error", c.String("log-level"))
+	}
+	return nil
 }
 
 // args checks that a command was given so many arguments.

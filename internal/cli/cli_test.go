@@ -131,6 +131,8 @@ func TestCommands(t *testing.T) {
 	s.json(&points, "points", "meadow")
 	require.Len(t, points, 2, "an earlier point stays")
 
+	out, _ = s.run(0, "points", "--json", "meadow")
+	require.NoError(t, json.Unmarshal([]byte(out), &points), "global flags count wherever they stand")
 	out, _ = s.run(0, "browse", "meadow@latest/apiary.harvests")
 	require.Contains(t, out, `index batch {"batch":1} unique true`)
 	require.Contains(t, out, "jars")

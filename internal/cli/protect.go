@@ -17,7 +17,7 @@ import (
 const protect = "protect"
 
 func (a *app) snapshotCommand() *cli.Command {
-	return command(protect, "snapshot", "CLUSTER", "make a restore point now",
+	return a.command(protect, "snapshot", "CLUSTER", "make a restore point now",
 		"Reads the cluster while its log is followed; the point is the exact state at one moment. With --fold\nthe point is made from the last one and the captured log, without touching the cluster.",
 		func(ctx context.Context, c *cli.Command) error {
 			e, name, err := a.onCluster(ctx, c)
@@ -97,7 +97,7 @@ func pointJSON(p *store.Point, namespaces bool) map[string]any {
 }
 
 func (a *app) captureCommand() *cli.Command {
-	return command(protect, "capture", "CLUSTER", "add the log since the last capture to the store",
+	return a.command(protect, "capture", "CLUSTER", "add the log since the last capture to the store",
 		"Every moment from the point before to the end of what was captured can then be restored.",
 		func(ctx context.Context, c *cli.Command) error {
 			e, name, err := a.onCluster(ctx, c)
@@ -147,7 +147,7 @@ func (a *app) showCaptured(g *job.Captured) error {
 }
 
 func (a *app) pointsCommand() *cli.Command {
-	return command(protect, "points", "[CLUSTER]", "list the restore points", "", func(ctx context.Context, c *cli.Command) error {
+	return a.command(protect, "points", "[CLUSTER]", "list the restore points", "", func(ctx context.Context, c *cli.Command) error {
 		if err := args(c, 0, 1); err != nil {
 			return err
 		}
@@ -211,7 +211,7 @@ func (a *app) knownCluster(ctx context.Context, e *job.Env, name string, found i
 }
 
 func (a *app) coverageCommand() *cli.Command {
-	return command(protect, "coverage", "[CLUSTER]", "show which moments can be restored, and every gap with its cause", "", func(ctx context.Context, c *cli.Command) error {
+	return a.command(protect, "coverage", "[CLUSTER]", "show which moments can be restored, and every gap with its cause", "", func(ctx context.Context, c *cli.Command) error {
 		if err := args(c, 0, 1); err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ const recovery = "recover"
 var latestMoment = address.When{Kind: address.Latest}
 
 func (a *app) browseCommand() *cli.Command {
-	return command(recovery, "browse", "ADDRESS", "show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
+	return a.command(recovery, "browse", "ADDRESS", "show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
 		&cli.IntFlag{Name: "records", Value: 3, Usage: "how many records to show of a namespace named in full"})
 }
 
@@ -174,7 +174,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 }
 
 func (a *app) compareCommand() *cli.Command {
-	return command(recovery, "compare", "ADDRESS ADDRESS", "find what is missing, extra or changed in the second",
+	return a.command(recovery, "compare", "ADDRESS ADDRESS", "find what is missing, extra or changed in the second",
 		"By namespace, then by key. Two namespaces named in full are compared whatever their names.\nExit code 3 where anything differs.", a.compare,
 		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many keys to name for each namespace"})
 }
@@ -307,7 +307,7 @@ func (a *app) showDiffs(diffs []job.SpaceDiff) {
 }
 
 func (a *app) restoreCommand() *cli.Command {
-	return command(recovery, "restore", "ADDRESS", "put back what was there at a moment",
+	return a.command(recovery, "restore", "ADDRESS", "put back what was there at a moment",
 		`Shows what it will do, asks, does it, and verifies: each namespace is written beside,
 read back and compared, and only then takes its name, in one step.
 

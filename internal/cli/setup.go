@@ -20,14 +20,14 @@ const setUp = "set up"
 
 func (a *app) configCommands() *cli.Command {
 	return &cli.Command{Name: "config", Usage: "start and check the configuration file", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		command("", "sample", "", "print a commented file to start from", "", func(_ context.Context, c *cli.Command) error {
+		a.command("", "sample", "", "print a commented file to start from", "", func(_ context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
 			}
 			_, err := fmt.Fprint(a.screen.Out, config.Sample)
 			return err
 		}),
-		command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(_ context.Context, c *cli.Command) error {
+		a.command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(_ context.Context, c *cli.Command) error {
 			if err := args(c, 0, 1); err != nil {
 				return err
 			}
@@ -51,9 +51,9 @@ func (a *app) configCommands() *cli.Command {
 
 func (a *app) clusterCommands() *cli.Command {
 	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		command("", "list", "", "list the configured clusters", "", a.clusterList),
-		command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect),
-		command("", "check", "CLUSTER", "try login, every member, the log and reading, one by one", "", a.clusterCheck),
+		a.command("", "list", "", "list the configured clusters", "", a.clusterList),
+		a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect),
+		a.command("", "check", "CLUSTER", "try login, every member, the log and reading, one by one", "", a.clusterCheck),
 	}}
 }
 
@@ -279,9 +279,9 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 
 func (a *app) storeCommands() *cli.Command {
 	return &cli.Command{Name: "store", Usage: "make, try and look at the places backups go", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		command("", "create", "STORE", "make a configured store", "", a.storeCreate),
-		command("", "probe", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
-		command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect,
+		a.command("", "create", "STORE", "make a configured store", "", a.storeCreate),
+		a.command("", "probe", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
+		a.command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect,
 			&cli.BoolFlag{Name: "rebuild-index", Usage: "first make the index anew from the packs"}),
 	}}
 }

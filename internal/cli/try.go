@@ -21,7 +21,7 @@ import (
 const try = "try"
 
 func (a *app) simCommand() *cli.Command {
-	return command(try, "sim", "", "run a stand-in replica set to play with, until interrupted",
+	return a.command(try, "sim", "", "run a stand-in replica set to play with, until interrupted",
 		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
@@ -78,7 +78,7 @@ func simClient(rs *sim.ReplicaSet, user, password string) (*mongo.Client, error)
 }
 
 func (a *app) demoCommand() *cli.Command {
-	return command(try, "demo", "", "the whole job on a simulated replica set: protect, mishap, recover, prove",
+	return a.command(try, "demo", "", "the whole job on a simulated replica set: protect, mishap, recover, prove",
 		"Runs the commands you would run, on a stand-in cluster and a store in a temporary folder, and shows each.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
