@@ -308,7 +308,7 @@ func Nearest(name string, all []string, n int) []string {
 		if strings.Contains(strings.ToLower(a), strings.ToLower(name)) || strings.Contains(strings.ToLower(name), strings.ToLower(a)) {
 			d = min(d, 2)
 		}
-		if d <= max(3, len(name)/2) {
+		if d <= max(2, len(name)/4) {
 			s = append(s, scored{a, d})
 		}
 	}

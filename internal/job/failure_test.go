@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"math/rand/v2"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -30,12 +31,11 @@ func TestMemberKilledWhileItIsRead(t *testing.T) {
 	e := newEnv(t)
 	choice, err := src.Choose(ctx, "meadow")
 	require.NoError(t, err)
-	killed := false
+	var killed atomic.Bool
 	e.Emit = func(ev job.Event) {
-		if ev.Kind != job.Progress || killed || ev.Records < 10_000 {
+		if ev.Kind != job.Progress || ev.Records < 10_000 || killed.Swap(true) {
 			return
 		}
-		killed = true
 		for i, a := range rs.Addresses() {
 			if a == choice.Member.Address {
 				rs.Kill(i)
@@ -57,7 +57,7 @@ func TestMemberKilledWhileItIsRead(t *testing.T) {
 	cancel()
 	require.NoError(t, err)
 	require.NoError(t, <-busy)
-	require.True(t, killed)
+	require.True(t, killed.Load())
 	require.True(t, p.Exact)
 	// The log from there on leads to what is there now, so the point is exact.
 	want := readWorld(t, cl)
