@@ -1,0 +1,366 @@
+package store_test
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math/bits"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+	"github.com/klauspost/compress/zstd"
+	"github.com/stretchr/testify/require"
+	"github.com/zeebo/blake3"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+)
+
+// reader reads a store as docs/format.md describes it, and shares no code with
+// the program: what it cannot read, the document does not tell.
+type reader struct {
+	t     *testing.T
+	dir   string
+	where map[string]spot
+	base  map[string]string
+	zstd  *zstd.Decoder
+}
+
+type spot struct {
+	pack          []byte
+	frame, off, n uint64
+}
+
+func newReader(t *testing.T, dir string) *reader {
+	z, err := zstd.NewReader(nil)
+	require.NoError(t, err)
+	r := &reader{t: t, dir: dir, where: map[string]spot{}, base: map[string]string{}, zstd: z}
+	packs, err := filepath.Glob(filepath.Join(dir, "packs", "*", "*"))
+	require.NoError(t, err)
+	for _, p := range packs {
+		b, err := os.ReadFile(p)
+		require.NoError(t, err)
+		require.Equal(t, "DXPK\x01\x00\x00\x00", string(b[:8]))
+		require.Equal(t, filepath.Base(p)[:2], filepath.Base(filepath.Dir(p)))
+		trailer := b[len(b)-24:]
+		require.Equal(t, "DXPKEND\x01", string(trailer[16:]))
+		at, n := binary.BigEndian.Uint64(trailer), binary.BigEndian.Uint32(trailer[8:])
+		foot := r.frame(b[at:at+uint64(n)], 3)
+		for count := uvarint(&foot); count > 0; count-- {
+			name := string(take(&foot, 32))
+			s := spot{pack: b, frame: uvarint(&foot)}
+			uvarint(&foot)
+			s.off, s.n = uvarint(&foot), uvarint(&foot)
+			if take(&foot, 1)[0] == 1 {
+				r.base[name] = string(take(&foot, 32))
+			}
+			r.where[name] = s
+		}
+		require.Empty(t, foot)
+	}
+	return r
+}
+
+func uvarint(b *[]byte) uint64 {
+	v, n := binary.Uvarint(*b)
+	*b = (*b)[n:]
+	return v
+}
+
+func take(b *[]byte, n uint64) []byte {
+	out := (*b)[:n]
+	*b = (*b)[n:]
+	return out
+}
+
+// frame opens the frame at the front of b; kind 0 takes any.
+func (r *reader) frame(b []byte, kind byte) []byte {
+	raw, _ := r.frameRest(b, kind)
+	return raw
+}
+
+func (r *reader) frameRest(b []byte, kind byte) (raw, rest []byte) {
+	require.EqualValues(r.t, 0, b[2])
+	require.EqualValues(r.t, 1, b[3])
+	if kind != 0 {
+		require.Equal(r.t, kind, b[0])
+	}
+	content, stored := binary.BigEndian.Uint32(b[4:]), binary.BigEndian.Uint32(b[8:])
+	payload := b[28 : 28+stored]
+	sum := blake3.Sum256(append(append([]byte{}, b[:12]...), payload...))
+	require.Equal(r.t, b[12:28], sum[:16])
+	if b[1] == 1 {
+		var err error
+		payload, err = r.zstd.DecodeAll(payload, nil)
+		require.NoError(r.t, err)
+	}
+	require.Len(r.t, payload, int(content))
+	return payload, b[28+stored:]
+}
+
+func (r *reader) manifest(name string, v any) {
+	b, err := os.ReadFile(filepath.Join(r.dir, name))
+	require.NoError(r.t, err)
+	require.Equal(r.t, "DXMF\x01\x00\x00\x00", string(b[:8]))
+	require.NoError(r.t, json.Unmarshal(r.frame(b[8:], 5), v))
+}
+
+// entry is a leaf's record as it lies there.
+type entry struct {
+	key, body []byte
+}
+
+func (r *reader) leaf(b []byte) (out []entry) {
+	require.EqualValues(r.t, 'L', take(&b, 1)[0])
+	var key []byte
+	for len(b) > 0 {
+		shared := uvarint(&b)
+		key = append(append([]byte{}, key[:shared]...), take(&b, uvarint(&b))...)
+		whole := b
+		v := uvarint(&b)
+		n := v >> 1
+		if v&1 == 1 {
+			n = (n + 131071) / 131072 * 32
+		}
+		take(&b, n)
+		out = append(out, entry{key, whole[:len(whole)-len(b)]})
+	}
+	return out
+}
+
+func encodeLeaf(list []entry) []byte {
+	out := []byte{'L'}
+	var last []byte
+	for _, e := range list {
+		n := 0
+		for n < len(last) && n < len(e.key) && last[n] == e.key[n] {
+			n++
+		}
+		out = binary.AppendUvarint(out, uint64(n))
+		out = binary.AppendUvarint(out, uint64(len(e.key)-n))
+		out = append(append(out, e.key[n:]...), e.body...)
+		last = e.key
+	}
+	return out
+}
+
+func (r *reader) node(name string) []byte {
+	s, ok := r.where[name]
+	require.True(r.t, ok, "no node %x", name)
+	b := r.frame(s.pack[s.frame:], 0)[s.off : s.off+s.n]
+	if base, ok := r.base[name]; ok {
+		require.NotContains(r.t, r.base, base, "a base is stored in full")
+		old := r.leaf(r.node(base))
+		var list []entry
+		for len(b) > 0 {
+			v := uvarint(&b)
+			if v&1 == 0 {
+				list = append(list, old[:v>>1]...)
+			}
+			old = old[v>>1:]
+			if v&1 == 1 {
+				for m := uvarint(&b); m > 0; m-- {
+					k := take(&b, uvarint(&b))
+					list = append(list, entry{k, take(&b, uvarint(&b))})
+				}
+			}
+		}
+		b = encodeLeaf(list)
+	}
+	require.Equal(r.t, name, hashName(b), "a node has the name its bytes have")
+	return b
+}
+
+func hashName(b []byte) string {
+	h := blake3.Sum256(b)
+	return string(h[:])
+}
+
+// walk gives all records below a node, and checks that it ends where the
+// document says nodes end; last says that no node of its level comes after.
+func (r *reader) walk(name string, last bool, fn func(key, value []byte)) (endKey []byte) {
+	b := r.node(name)
+	if b[0] == 'L' {
+		list := r.leaf(b)
+		for i, e := range list {
+			v := e.body
+			head := uvarint(&v)
+			size, value := len(e.key)+len(v), v
+			if head&1 == 1 {
+				size = len(e.key) + 8 + len(v)
+				value = nil
+				for len(v) > 0 {
+					p := r.node(string(take(&v, 32)))
+					require.EqualValues(r.t, 'P', p[0])
+					value = append(value, p[1:]...)
+				}
+				require.EqualValues(r.t, head>>1, len(value))
+			}
+			n := bits.Len(uint(size - 1))
+			cut := size >= 65537 || xxhash.Sum64(e.key) < 1<<(64-17+n)
+			switch {
+			case i < len(list)-1:
+				require.False(r.t, cut, "a leaf goes on past its end")
+			case !last:
+				require.True(r.t, cut || len(b) >= 1<<20, "a leaf ends before its end")
+			}
+			fn(e.key, value)
+			endKey = e.key
+		}
+		return endKey
+	}
+	require.EqualValues(r.t, 'N', b[0])
+	level := uint64(b[1])
+	rest := b[2:]
+	for n := 0; len(rest) > 0; n++ {
+		child := string(take(&rest, 32))
+		records, size := uvarint(&rest), uvarint(&rest)
+		key := take(&rest, uvarint(&rest))
+		var d xxhash.Digest
+		d.ResetWithSeed(level)
+		_, _ = d.Write(key)
+		if cut := d.Sum64() < 1<<58; len(rest) > 0 {
+			require.False(r.t, cut || n+1 >= 512, "an inner node goes on past its end")
+		} else if !last {
+			require.True(r.t, cut || n+1 >= 512, "an inner node ends before its end")
+		}
+		var gotRecords, gotSize uint64
+		end := r.walk(child, last && len(rest) == 0, func(k, v []byte) {
+			gotRecords++
+			gotSize += uint64(len(k) + len(v))
+			fn(k, v)
+		})
+		require.Equal(r.t, []uint64{records, size}, []uint64{gotRecords, gotSize})
+		require.Equal(r.t, key, end)
+		endKey = end
+	}
+	return endKey
+}
+
+// TestTheFormatIsAsDocumented writes a store with the program and reads it with
+// the reader above.
+func TestTheFormatIsAsDocumented(t *testing.T) {
+	dir := t.TempDir()
+	b := blob.NewDir(dir)
+	_, err := store.Create(ctx, b, "test")
+	require.NoError(t, err)
+	s := open(t, b)
+	want := map[string]map[string]string{}
+	near := tree.Root{}
+	for version := range 3 {
+		w := s.NewWriter()
+		tb := tree.NewBuilder(w).Near(w, near)
+		now := map[string]string{}
+		for i := range 40_000 {
+			k := string(binary.BigEndian.AppendUint64(nil, uint64(i)*977))
+			v := fmt.Sprintf(`{"colony":%d,"yard":"heath","weight":%d}`, i, i*7919%1000)
+			switch {
+			case i%9001 == 5:
+				v = strings.Repeat(v, 9000) // longer than a leaf may hold
+			case i%5003 == 2:
+				v = strings.Repeat(v, 2500)
+			case version > 0 && i%(120+version) == 0:
+				v += "changed"
+			case version == 2 && i%3001 == 0:
+				continue
+			}
+			now[k] = v
+			require.NoError(t, tb.Add(ctx, record.Record{Key: []byte(k), Value: []byte(v)}))
+		}
+		near, err = tb.Finish(ctx)
+		require.NoError(t, err)
+		_, err = w.Flush(ctx)
+		require.NoError(t, err)
+		p := &store.Point{ID: store.NewPointID(time.Now()), Cluster: "meadow", Time: time.Now(), Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: near}}}
+		require.NoError(t, s.PutPoint(ctx, p))
+		want[p.ID] = now
+	}
+	seg := putSegment(t, s, "aaaaaaaa", "cccccccc", 300)
+
+	r := newReader(t, dir)
+	require.NotEmpty(t, r.base, "some leaves are patches")
+	var d struct {
+		ID     string
+		Format int
+	}
+	r.manifest("dexamen-store", &d)
+	require.Equal(t, 1, d.Format)
+	for id, content := range want {
+		var p struct {
+			Cluster    string
+			Namespaces []struct {
+				Name string
+				Root struct {
+					Hash    string
+					Records int
+				}
+			}
+		}
+		r.manifest("points/meadow/"+id, &p)
+		require.Equal(t, "meadow", p.Cluster)
+		root, err := hex.DecodeString(p.Namespaces[0].Root.Hash)
+		require.NoError(t, err)
+		n := 0
+		r.walk(string(root), true, func(k, v []byte) {
+			n++
+			require.Equal(t, content[string(k)], string(v))
+		})
+		require.Equal(t, len(content), n)
+		require.Equal(t, len(content), p.Namespaces[0].Root.Records)
+	}
+	r.segment("journal/meadow/yard/p"+hex.EncodeToString([]byte("aaaaaaaa")), seg.ID, 300)
+}
+
+func (r *reader) segment(name string, id tree.Hash, changes int) {
+	b, err := os.ReadFile(filepath.Join(r.dir, name))
+	require.NoError(r.t, err)
+	require.Equal(r.t, "DXSG\x01\x00\x00\x00", string(b[:8]))
+	head, body := r.frameRest(b[8:], 7)
+	require.Equal(r.t, string(id[:]), hashName(head))
+	var h struct {
+		Cluster, Shard, Body string
+		Changes              int
+		After, Last          struct{ Position string }
+	}
+	require.NoError(r.t, json.Unmarshal(head, &h))
+	require.Equal(r.t, hex.EncodeToString([]byte(hashName(body))), h.Body)
+	require.Equal(r.t, []any{"meadow", "yard", changes}, []any{h.Cluster, h.Shard, h.Changes})
+	n := 0
+	for len(body) > 0 {
+		var raw []byte
+		raw, body = r.frameRest(body, 6)
+		for len(raw) > 0 {
+			require.EqualValues(r.t, 1, take(&raw, 1)[0])
+			wall, l := binary.Varint(raw)
+			raw = raw[l:]
+			require.EqualValues(r.t, n, wall)
+			for _, want := range []string{"cccccccc", "apiary.colonies", "", "", string([]byte{byte(n)}), "v"} {
+				require.Equal(r.t, want, string(take(&raw, uvarint(&raw))))
+			}
+			n++
+		}
+	}
+	require.Equal(r.t, changes, n)
+}
+
+// TestTheFormatStaysAsItIs holds names that must never change: the same bytes
+// have to have the same names in every version.
+func TestTheFormatStaysAsItIs(t *testing.T) {
+	empty, err := tree.NewBuilder(nil).Finish(ctx)
+	require.NoError(t, err)
+	require.Equal(t, hashName([]byte("L")), string(empty.Hash[:]))
+	b := tree.NewBuilder(nil)
+	for i := range 50_000 {
+		require.NoError(t, b.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: fmt.Appendf(nil, "colony %d", i)}))
+	}
+	root, err := b.Finish(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "c064440c0a55a3ff930685516f83c207f3bf7a823839436cce7774175805e775 1", fmt.Sprint(root.Hash, root.Level))
+}
