@@ -187,7 +187,7 @@ func (a *app) setScreen(c *cli.Command) error {
 // args checks that a command was given so many arguments.
 func args(c *cli.Command, least, most int) error {
 	if n := c.Args().Len(); n < least || n > most {
-		return usage("%s takes: %s %s", c.FullName(), c.FullName(), c.ArgsUsage)
+		return usage("wrong number of arguments; write: %s %s", c.FullName(), c.ArgsUsage)
 	}
 	for _, a := range c.Args().Slice() {
 		if strings.HasPrefix(a, "--") {

@@ -245,3 +245,63 @@ func TestDemo(t *testing.T) {
 	require.Contains(t, string(out), "content, counts, indexes and options are equal")
 	require.Contains(t, string(out), "gives the same roots")
 }
+
+// TestEveryCommandSpeaksJSON: with --json standard output is one JSON value,
+// also when the command fails.
+func TestEveryCommandSpeaksJSON(t *testing.T) {
+	s := newSite(t, 1500)
+	for _, c := range []struct {
+		want int
+		line string
+	}{
+		{0, "config check"}, {0, "cluster list"}, {0, "cluster inspect meadow"}, {0, "cluster check meadow"}, {1, "points"},
+		{0, "store create cellar"}, {0, "store probe cellar"}, {0, "points"}, {0, "coverage"}, {1, "browse meadow@latest"},
+		{0, "snapshot meadow"}, {0, "capture meadow"}, {0, "snapshot meadow"}, {0, "points meadow"}, {0, "coverage meadow"},
+		{0, "browse meadow@latest"}, {0, "browse meadow@latest/apiary.keepers"}, {0, "browse meadow@live/apiary.*"}, {0, "verify meadow@latest"},
+		{0, "verify meadow@latest --live meadow"}, {0, "compare meadow@latest meadow@live"}, {3, "compare meadow@latest/apiary.harvests meadow@live/apiary.keepers"},
+		{5, "restore meadow@latest/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2"},
+		{0, "restore meadow@latest/apiary.keepers --present replace --yes"}, {0, "store inspect cellar"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
+	} {
+		out, _ := s.run(c.want, append([]string{"--json"}, strings.Fields(c.line)...)...)
+		dec := json.NewDecoder(strings.NewReader(out))
+		var v any
+		require.NoError(t, dec.Decode(&v), "%s\n%s", c.line, out)
+		if c.want != 0 {
+			// A result may come first; what went wrong comes last.
+			for dec.More() {
+				require.NoError(t, dec.Decode(&v), c.line)
+			}
+			m, ok := v.(map[string]any)
+			require.True(t, ok, c.line)
+			require.NotEmpty(t, m["error"], c.line)
+			require.EqualValues(t, c.want, m["exit"], c.line)
+		} else {
+			require.False(t, dec.More(), "%s: more than one value\n%s", c.line, out)
+		}
+		require.NotContains(t, out, "made up", "a secret is shown")
+	}
+}
+
+func TestConfigurationMistakes(t *testing.T) {
+	dir := t.TempDir()
+	run := func(config string, args ...string) string {
+		file := filepath.Join(dir, "dexamen.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(config), 0o600))
+		cmd := exec.Command(binary, append([]string{"--config", file}, args...)...)
+		out, _ := cmd.CombinedOutput()
+		require.Equal(t, 2, cmd.ProcessState.ExitCode(), string(out))
+		return string(out)
+	}
+	require.Contains(t, run("clusters:\n  meadow:\n    adress: x\n", "config", "check"), "dexamen.yaml:3:5:")
+	require.Contains(t, run("clusters:\n  meadow: { address: 'mongodb://h/' }\n", "snapshot", "meadow"), "no store is configured")
+	two := "stores:\n  a: { location: 'file:///a' }\n  b: { location: 'file:///b' }\nclusters:\n  meadow: { address: 'mongodb://h/' }\n"
+	require.Contains(t, run(two, "snapshot", "meadow"), "several stores are configured (a, b)")
+	require.Contains(t, run(two, "--store", "c", "points"), `there is no store "c"`)
+	require.Contains(t, run(two, "compare", "meadow@latest"), "write: dexamen compare ADDRESS ADDRESS")
+	require.Contains(t, run(two, "--log-level", "loud", "points"), "use debug, info, warn or error")
+	cmd := exec.Command(binary, "points")
+	cmd.Dir, cmd.Env = dir, []string{"HOME=" + dir, "DEXAMEN_CONFIG="}
+	require.NoError(t, os.Remove(filepath.Join(dir, "dexamen.yaml")))
+	out, _ := cmd.CombinedOutput()
+	require.Contains(t, string(out), "dexamen config sample > dexamen.yaml")
+}
