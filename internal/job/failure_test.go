@@ -61,7 +61,7 @@ func TestMemberKilledWhileItIsRead(t *testing.T) {
 	require.True(t, p.Exact)
 	// The log from there on leads to what is there now, so the point is exact.
 	want := readWorld(t, cl)
-	require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}}}).Err())
+	note(t, cl)
 	e.Emit = nil
 	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
 	require.NoError(t, err)
@@ -89,6 +89,7 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 	_, err := e.Snapshot(ctx, "meadow", src)
 	require.NoError(t, err)
 	write(20)
+	note(t, cl)
 	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
 	require.NoError(t, err)
 	time.Sleep(20 * time.Millisecond)
@@ -104,7 +105,9 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 
 	p, err := e.Snapshot(ctx, "meadow", src)
 	require.NoError(t, err)
+	time.Sleep(5 * time.Millisecond)
 	write(5)
+	note(t, cl)
 	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
 	require.NoError(t, err)
 	_, err = e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)})
@@ -140,6 +143,7 @@ func TestOnePercentChanged(t *testing.T) {
 			}
 			require.NoError(t, err)
 		}
+		note(t, cl)
 		_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
 		require.NoError(t, err)
 		var second *store.Point

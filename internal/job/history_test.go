@@ -280,6 +280,14 @@ func reopen(t testing.TB, b blob.Backend) *job.Env {
 	return &job.Env{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}
 }
 
+// note writes an entry that says nothing and waits until a majority has it: the
+// log then reaches past all that was written before.
+func note(t testing.TB, cl *mongo.Client) {
+	t.Helper()
+	require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}},
+		{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}}).Err())
+}
+
 func dropAll(t testing.TB, cl *mongo.Client) {
 	dbs, err := cl.ListDatabaseNames(ctx, bson.D{})
 	require.NoError(t, err)
@@ -324,12 +332,11 @@ func history(t *testing.T, seed uint64) {
 		w.step()
 	}
 	var noted []moment
-	note := func() {
+	remember := func() {
 		time.Sleep(3 * time.Millisecond)
 		noted = append(noted, moment{time.Now(), readWorld(t, w.cl)})
 		time.Sleep(3 * time.Millisecond)
-		// A later entry, so that the log reaches past the moment.
-		require.NoError(t, w.cl.Database("admin").RunCommand(ctx, bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}}}).Err())
+		note(t, w.cl)
 	}
 	busy := func(do func()) {
 		stop, ended := make(chan struct{}), make(chan struct{})
@@ -357,7 +364,7 @@ func history(t *testing.T, seed uint64) {
 			for range 30 {
 				w.step()
 			}
-			note()
+			remember()
 		}
 		if round == 1 && rng.IntN(2) == 0 {
 			rs.Kill(rs.Primary())
