@@ -52,25 +52,65 @@ func (c *cluster) list(ctx context.Context, addr string, sizes bool) ([]engine.N
 		if ok, _ := protected(db, ""); !ok {
 			continue
 		}
-		cur, err := cl.Database(db).ListCollections(ctx, bson.D{})
+		list, err := c.listDatabase(ctx, cl, db, sizes)
 		if err != nil {
 			return nil, explain(addr, err)
 		}
-		for cur.Next(ctx) {
-			ns, err := c.describe(ctx, cl, db, bson.Raw(bytes.Clone(cur.Current)), sizes)
+		out = append(out, list...)
+	}
+	slices.SortFunc(out, func(a, b engine.Namespace) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// listDatabase lists one database. Indexes are asked for by name, and the name
+// may have come to mean another collection meanwhile: what was listed counts
+// only when the names mean the same collections afterwards.
+func (c *cluster) listDatabase(ctx context.Context, cl *mongo.Client, db string, sizes bool) ([]engine.Namespace, error) {
+	before, err := collectionsOf(ctx, cl, db)
+	if err != nil {
+		return nil, err
+	}
+	for range 50 {
+		var out []engine.Namespace
+		for _, info := range before {
+			ns, err := c.describe(ctx, cl, db, info, sizes)
 			if err != nil {
-				return nil, explain(addr, err)
+				return nil, err
 			}
 			if ns != nil {
 				out = append(out, *ns)
 			}
 		}
-		if err := cur.Err(); err != nil {
-			return nil, explain(addr, err)
+		after, err := collectionsOf(ctx, cl, db)
+		if err != nil {
+			return nil, err
 		}
+		if slices.EqualFunc(before, after, sameCollection) {
+			return out, nil
+		}
+		before = after
 	}
-	slices.SortFunc(out, func(a, b engine.Namespace) int { return strings.Compare(a.Name, b.Name) })
-	return out, nil
+	return nil, fmt.Errorf("database %s: its collections change faster than they can be listed; try again when that has ended", db)
+}
+
+// collectionsOf gives the entries of listCollections in order of names.
+func collectionsOf(ctx context.Context, cl *mongo.Client, db string) ([]bson.Raw, error) {
+	cur, err := cl.Database(db).ListCollections(ctx, bson.D{})
+	if err != nil {
+		return nil, err
+	}
+	var out []bson.Raw
+	for cur.Next(ctx) {
+		out = append(out, bytes.Clone(cur.Current))
+	}
+	slices.SortFunc(out, func(a, b bson.Raw) int { return strings.Compare(a.Lookup("name").String(), b.Lookup("name").String()) })
+	return out, cur.Err()
+}
+
+// sameCollection says whether two entries are of the same incarnation of a
+// collection under the same name.
+func sameCollection(a, b bson.Raw) bool {
+	return a.Lookup("name").Equal(b.Lookup("name")) && a.Lookup("info", "uuid").Equal(b.Lookup("info", "uuid"))
 }
 
 // describe turns an entry of listCollections into a namespace; nil where it is
