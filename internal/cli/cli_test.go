@@ -44,19 +44,28 @@ type site struct {
 }
 
 func newSite(t *testing.T, documents int) *site {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	s := &site{t: t, dir: t.TempDir(), port: l.Addr().(*net.TCPAddr).Port}
-	require.NoError(t, l.Close())
-	cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--fill", fmt.Sprint(documents), "--user", "dexamen")
-	cmd.Env = append(os.Environ(), "SIM_SECRET=made up")
-	out, err := cmd.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	line := make([]byte, 200)
-	_, err = out.Read(line) // it says when it is up and filled
-	require.NoError(t, err)
+	s := &site{t: t, dir: t.TempDir()}
+	// The stand-in takes three ports in a row, of which another test may have
+	// one: then others are tried.
+	for try := 0; ; try++ {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		s.port = l.Addr().(*net.TCPAddr).Port
+		require.NoError(t, l.Close())
+		cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--fill", fmt.Sprint(documents), "--user", "dexamen")
+		cmd.Env = append(os.Environ(), "SIM_SECRET=made up")
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		line := make([]byte, 200)
+		if _, err = out.Read(line); err == nil { // it says when it is up and filled
+			t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+			break
+		}
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		require.Less(t, try, 20, "no three free ports in a row")
+	}
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores:
   cellar: { location: "file://%s" }
 clusters:
