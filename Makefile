@@ -4,8 +4,9 @@ export CGO_ENABLED := 0
 BIN := bin/dexamen
 DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
+S3SERVER := testbed/bin/s3server
 
-.PHONY: build demo test lint bench histories real servers screenshots clean
+.PHONY: build demo test lint bench histories scale real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -14,7 +15,7 @@ demo: build ## the whole job on a simulated cluster
 	$(BIN) demo
 
 test: servers build ## all tests, on real servers where they exist
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) go test -timeout 15m ./...
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 15m -parallel 8 ./...
 
 lint: ## gofmt, vet and staticcheck
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }
@@ -25,14 +26,20 @@ bench: ## rates beside their floors, and peak memory
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/job
 
 histories: ## thousands of random histories (HISTORIES=5000)
-	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -run TestHistories ./internal/job
+	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -parallel 8 -run 'TestHistories|TestClusterHistories' ./internal/job
+
+scale: build ## two shards with five million documents, and with a tenth of them
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SCALE=$(or $(SCALE),5000000) go test -timeout 60m -v -run TestScale ./internal/job
 
 real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/job
 
-servers: $(DOCSERVER) ## the real servers that tests need
+servers: $(DOCSERVER) $(S3SERVER) ## the real servers that tests need
 
-# A module of its own, so that none of the server's dependencies reach the product.
+$(S3SERVER): testbed/s3server/go.mod testbed/s3server/go.sum
+	cd testbed/s3server && go build -trimpath -o ../bin/s3server github.com/versity/versitygw/cmd/versitygw
+
+# Modules of their own, so that none of the servers' dependencies reach the product.
 $(DOCSERVER): testbed/docserver/go.mod testbed/docserver/go.sum
 	cd testbed/docserver && go mod vendor
 	echo $(DOCSERVER_VERSION) > testbed/docserver/vendor/github.com/FerretDB/FerretDB/build/version/version.txt

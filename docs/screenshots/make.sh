@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures in this folder from the demo data: runs the demonstration,
-# leaves its cluster up, and photographs commands in a terminal of 1280x800.
+# leaves its clusters up, and photographs commands in a terminal of 1280x800.
 # Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core.
 set -euo pipefail
 bin=$(realpath "${1:-bin/dexamen}")
@@ -43,3 +43,5 @@ shot coverage 'dexamen coverage meadow' 'dexamen store inspect cellar'
 shot compare "dexamen compare $spoiled $dropped --keys 3"
 shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
+shot shards 'dexamen cluster inspect orchard'
+shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'

@@ -213,7 +213,7 @@ func (a *app) config(c *cli.Command) (*config.Config, error) {
 }
 
 // backend gives a configured store's place.
-func (a *app) backend(c *cli.Command, name string) (blob.Backend, string, error) {
+func (a *app) backend(ctx context.Context, c *cli.Command, name string) (blob.Backend, string, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, "", err
@@ -221,7 +221,7 @@ func (a *app) backend(c *cli.Command, name string) (blob.Backend, string, error)
 	if name, err = cfg.StoreOf(name, ""); err != nil {
 		return nil, "", usageError{err}
 	}
-	b, err := blob.Open(cfg.Stores[name].Location)
+	b, err := cfg.Open(ctx, name)
 	return b, name, err
 }
 
@@ -236,7 +236,7 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 	if err != nil {
 		return nil, nil, usageError{err}
 	}
-	b, err := blob.Open(cfg.Stores[name].Location)
+	b, err := cfg.Open(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -248,7 +248,7 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 		return nil, nil, fmt.Errorf("store %s: %w", name, err)
 	}
 	p := a.screen.NewProgress()
-	return &job.Env{Store: s, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory),
+	return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory),
 		Parallel: cfg.Limits.Parallel, Emit: p.Event}, p, nil
 }
 

@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/servertest"
 )
 
 var binary string
@@ -313,4 +315,35 @@ func TestConfigurationMistakes(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "dexamen.yaml")))
 	out, _ := cmd.CombinedOutput()
 	require.Contains(t, string(out), "dexamen config sample > dexamen.yaml")
+}
+
+// TestAStoreOnAnObjectStore: the same work with the store in a bucket of a real
+// object store; nothing but its location and login is needed to have it all.
+func TestAStoreOnAnObjectStore(t *testing.T) {
+	srv := servertest.S3(t)
+	s := newSite(t, 2000)
+	text, err := os.ReadFile(s.path("dexamen.yaml"))
+	require.NoError(t, err)
+	attic := fmt.Sprintf("stores:\n  attic: { location: s3://%s/dexamen, endpoint: %q, region: us-east-1, path_style: true, login: { user: %s, secret: { command: [echo, %q] } } }\n",
+		srv.Bucket, srv.Endpoint, srv.Access, srv.Secret)
+	_, clusters, _ := strings.Cut(string(text), "clusters:")
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(attic+"clusters:"+clusters), 0o600))
+	s.run(0, "config", "check")
+	s.run(0, "store", "create", "attic")
+	out, _ := s.run(0, "store", "probe", "attic")
+	require.Contains(t, out, "lets none be replaced")
+	s.run(0, "snapshot", "meadow")
+	s.run(0, "capture", "meadow")
+	s.run(0, "snapshot", "meadow")
+	s.run(0, "capture", "meadow")
+	s.run(0, "verify", "meadow@latest")
+	s.run(0, "restore", "meadow@latest/apiary.keepers", "--rename", "apiary.keepers=apiary.keepers_restored")
+	s.run(0, "verify", "meadow@latest/apiary.keepers", "--live", "meadow")
+	out, errs := s.run(0, "store", "inspect", "attic")
+	require.Contains(t, out, "s3://attic/dexamen")
+	require.NotContains(t, out+errs, srv.Secret)
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.ReplaceAll(attic, srv.Secret, "mistyped")+"clusters:"+clusters), 0o600))
+	_, errs = s.run(1, "points", "meadow")
+	require.Contains(t, errs, "refuses the credentials")
+	require.NotContains(t, errs, "mistyped")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -55,14 +56,23 @@ func (a *app) showNewPoint(p *store.Point) error {
 		s := a.screen
 		s.Line("point %s of %s, the state at %s", s.Accent(p.ID), p.Cluster, view.Time(p.Time))
 		t := s.Table("namespace", ">records", ">size", "root")
-		for _, ns := range p.Namespaces {
-			if ns.Kind == "view" {
+		parts := p.Parts()
+		var n, size int64
+		for _, ns := range parts {
+			root := ns.Root.Hash.Short()
+			switch {
+			case ns.Kind == "view":
 				t.Row(ns.Name, "", "", "view")
 				continue
+			case len(ns.Shards) > 1:
+				root = "on " + strings.Join(ns.Shards, ", ")
+			case len(ns.Shards) == 1:
+				root += " on " + ns.Shards[0]
 			}
-			t.Row(ns.Name, view.Count(ns.Root.Records), view.Bytes(ns.Root.Bytes), ns.Root.Hash.Short())
+			t.Row(ns.Name, view.Count(ns.Root.Records), view.Bytes(ns.Root.Bytes), root)
+			n, size = n+ns.Root.Records, size+ns.Root.Bytes
 		}
-		t.Row("", view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), "")
+		t.Row("", view.Count(n), view.Bytes(size), "")
 		t.Print(2)
 		share := ""
 		if p.Stats.Bytes > 0 {
@@ -89,7 +99,7 @@ func pointJSON(p *store.Point, namespaces bool) map[string]any {
 	if namespaces {
 		var list []map[string]any
 		for _, ns := range p.Namespaces {
-			list = append(list, map[string]any{"name": ns.Name, "kind": ns.Kind, "records": ns.Root.Records, "bytes": ns.Root.Bytes, "root": ns.Root.Hash})
+			list = append(list, map[string]any{"name": ns.Name, "kind": ns.Kind, "records": ns.Root.Records, "bytes": ns.Root.Bytes, "root": ns.Root.Hash, "shard": ns.Shard})
 		}
 		m["namespaces"] = list
 	}
@@ -120,8 +130,17 @@ func (a *app) captureCommand() *cli.Command {
 			if c.Bool("follow") && ctx.Err() != nil {
 				return nil // asked to end
 			}
+			if c.Bool("renew") && errors.Is(err, job.ErrIncomplete) {
+				p, serr := e.Snapshot(ctx, name, cl)
+				e.progress.Done()
+				if serr != nil {
+					return errors.Join(err, serr)
+				}
+				return errors.Join(a.showNewPoint(p), err)
+			}
 			return err
 		},
+		&cli.BoolFlag{Name: "renew", Usage: "where part of the log is lost, take a new point at once"},
 		&cli.BoolFlag{Name: "follow", Usage: "go on until interrupted"},
 		&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "with --follow: how often what was read is made durable"})
 }
@@ -136,7 +155,14 @@ func (a *app) showCaptured(g *job.Captured) error {
 		return nil
 	}
 	s.Line("captured %s of %s: %s to %s, %s in %s, read from %s", view.Plural(g.Changes, "change"), s.Accent(g.Cluster),
-		view.Time(g.From.Wall), view.Time(g.To.Wall), view.Bytes(g.Stored), view.Plural(int64(g.Segments), "segment"), g.Member)
+		view.Time(g.From.Wall), view.Time(g.To.Wall), view.Bytes(g.Stored), view.Plural(int64(g.Segments), "segment"), members(g))
+	if len(g.Shards) > 1 {
+		t := s.Table("shard", ">changes", ">stored", "to", "read from")
+		for _, sh := range g.Shards {
+			t.Row(sh.Shard, view.Count(sh.Changes), view.Bytes(sh.Stored), view.Time(sh.To.Wall), sh.Member)
+		}
+		t.Print(2)
+	}
 	for _, d := range g.Doubts {
 		s.Line("%s %s", s.Loss("in doubt:"), d)
 	}
@@ -144,6 +170,14 @@ func (a *app) showCaptured(g *job.Captured) error {
 		s.Line("%s %s to %s: %s", s.Loss("gap:"), view.Time(gap.From.Wall), view.Time(gap.To.Wall), gap.Why)
 	}
 	return nil
+}
+
+// members names those whose logs were read.
+func members(g *job.Captured) string {
+	if len(g.Shards) == 1 {
+		return g.Shards[0].Member
+	}
+	return view.Plural(int64(len(g.Shards)), "shard")
 }
 
 func (a *app) pointsCommand() *cli.Command {
@@ -180,7 +214,7 @@ func (a *app) pointsCommand() *cli.Command {
 				} else if len(p.Skipped) > 0 {
 					note = a.screen.Loss(view.Plural(int64(len(p.Skipped)), "namespace") + " left out")
 				}
-				t.Row(p.ID, p.Cluster, view.Time(p.Time), p.Made, len(p.Namespaces), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), note)
+				t.Row(p.ID, p.Cluster, view.Time(p.Time), p.Made, len(p.Parts()), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), note)
 			}
 			t.Print(0)
 			if len(points) == 0 {

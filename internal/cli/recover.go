@@ -129,7 +129,8 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 		return err
 	}
 	defer cl.Close()
-	list, err := cl.Namespaces(ctx)
+	whole := engine.Whole(cl)
+	list, err := whole.Namespaces(ctx)
 	if err != nil {
 		return err
 	}
@@ -150,7 +151,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 		}
 		rows = append(rows, spaceRow{ns.Name, ns.Kind, ns.Records, ns.Bytes, "", drv.Model().Describe(ns.Definition)})
 		if ns.Name == ad.Pattern && ns.Kind != "view" && ns.Skip == "" && c.Int("records") > 0 {
-			err := cl.Scan(ctx, ns, engine.Partition{}, func(r record.Record) error {
+			err := whole.Scan(ctx, ns, engine.Partition{}, func(r record.Record) error {
 				sample = append(sample, drv.Model().Render(r.Value))
 				if len(sample) >= c.Int("records") {
 					return engine.ErrEnough
@@ -316,6 +317,7 @@ read back and compared, and only then takes its name, in one step.
 		&cli.StringFlag{Name: "onto", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.' or '*' stands for all that begin so"},
 		&cli.StringFlag{Name: "present", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
+		&cli.BoolFlag{Name: "settings", Usage: "users and roles too: those that are missing; with --present replace also those that differ"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
 }
 
@@ -339,7 +341,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Replace: present == "replace"})
+	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Replace: present == "replace", Settings: c.Bool("settings")})
 	if err != nil {
 		return err
 	}
@@ -384,6 +386,9 @@ func (a *app) showPlan(p *job.RestorePlan, onto string) {
 		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n)
 	}
 	t.Print(2)
+	if p.Settings > 0 {
+		s.Line("  and %s", fmt.Sprintf("%d users and roles", p.Settings))
+	}
 }
 
 func (a *app) showRestored(done []job.Restored, onto string) {

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
+	"dexamen/internal/core/blob"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -52,8 +53,14 @@ func (a *app) configCommands() *cli.Command {
 func (a *app) clusterCommands() *cli.Command {
 	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
 		a.command("", "list", "", "list the configured clusters", "", a.clusterList),
-		a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect),
-		a.command("", "check", "CLUSTER", "try login, every member, the log and reading, one by one", "", a.clusterCheck),
+		a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect,
+			&cli.DurationFlag{Name: "interval", Value: 10 * time.Minute, Usage: "how often the log is captured: it should reach back three times as far"}),
+		a.command("", "check", "CLUSTER", "try login, every member, every privilege, the log and reading, one by one", "", a.clusterCheck),
+		a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
+			"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no others.", a.clusterTrust,
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask: the fingerprints are known to be right"}),
+		a.command("", "grants", "CLUSTER", "print the least privileges needed, as the statements to run", "", a.clusterGrants,
+			&cli.BoolFlag{Name: "restore", Usage: "for restoring onto the cluster too"}),
 	}}
 }
 
@@ -110,7 +117,7 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	spaces, err := cl.Namespaces(ctx)
+	spaces, err := engine.Whole(cl).Namespaces(ctx)
 	if err != nil {
 		return err
 	}
@@ -119,26 +126,33 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 	}
 	s := a.screen
 	s.Line("%s  %s %s, server version %s", s.Accent(name), t.Kind, t.Identity, t.Version)
+	if len(t.Routers) > 0 {
+		s.Line("")
+		s.Line("  routers")
+		a.showMembers(t.Routers)
+	}
 	for _, sh := range t.Shards {
 		s.Line("")
-		tb := s.Table("member", "role", "state", ">lag", "note")
-		for _, m := range sh.Members {
-			state := "healthy"
-			if !m.Healthy {
-				state = s.Loss("unfit")
-			}
-			tb.Row(m.Address, m.Role, state, view.Duration(m.Lag), m.Note)
+		switch {
+		case sh.Layout:
+			s.Line("  config servers")
+		case len(t.Shards) > 1:
+			s.Line("  shard %s", s.Accent(sh.Name))
 		}
-		tb.Print(2)
-		s.Line("")
+		a.showMembers(sh.Members)
 		if sh.Log == nil {
 			s.Line("  log: %s", s.Loss("none"))
-		} else {
-			size := ""
-			if sh.Log.Max > 0 {
-				size = fmt.Sprintf(", %s of %s used", view.Bytes(sh.Log.Size), view.Bytes(sh.Log.Max))
-			}
-			s.Line("  log: reaches back %s, to %s%s", view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), view.Time(sh.Log.First.Wall), size)
+			continue
+		}
+		size := ""
+		if sh.Log.Max > 0 {
+			size = fmt.Sprintf(", %s of %s used", view.Bytes(sh.Log.Size), view.Bytes(sh.Log.Max))
+		}
+		back := sh.Log.Last.Wall.Sub(sh.Log.First.Wall)
+		s.Line("  log: reaches back %s, to %s%s", view.Duration(back), view.Time(sh.Log.First.Wall), size)
+		// A log that is not full yet reaches back to its beginning.
+		if every := c.Duration("interval"); back < 3*every && (sh.Log.Max == 0 || sh.Log.Size > sh.Log.Max*9/10) {
+			s.Line("  %s that is less than three times the %s between captures: after a delay it may have rolled over; make it larger or capture more often", s.Loss("short:"), view.Duration(every))
 		}
 	}
 	s.Line("")
@@ -150,6 +164,18 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 		s.Line("  - %s: %s", l.What, l.Consequence)
 	}
 	return nil
+}
+
+func (a *app) showMembers(list []engine.Member) {
+	tb := a.screen.Table("member", "role", "state", ">lag", "note")
+	for _, m := range list {
+		state := "healthy"
+		if !m.Healthy {
+			state = a.screen.Loss("unfit")
+		}
+		tb.Row(m.Address, m.Role, state, view.Duration(m.Lag), m.Note)
+	}
+	tb.Print(2)
 }
 
 func jsonSpaces(list []engine.Namespace) []map[string]any {
@@ -237,26 +263,26 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 		return
 	}
 	report("discover", nil, fmt.Sprintf("%s %s, version %s", t.Kind, t.Identity, t.Version))
+	if k, ok := cl.(engine.Checker); ok {
+		k.Check(ctx, report)
+	}
 	for _, sh := range t.Shards {
-		for _, m := range sh.Members {
-			var err error
-			if !m.Healthy {
-				err = errors.New(m.Note)
-			}
-			report("member "+m.Address, err, fmt.Sprintf("%s, %s behind", m.Role, view.Duration(m.Lag)))
+		of := ""
+		if len(t.Shards) > 1 {
+			of = " of " + sh.Name
 		}
 		ch, err := cl.Choose(ctx, sh.Name)
-		report("choose a member", err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Why))
+		report("choose a member"+of, err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Why))
 		l, ok := cl.(engine.Logged)
 		if !ok || sh.Log == nil {
-			report("read the log", engine.ErrNoLog, "")
+			report("follow the log"+of, engine.ErrNoLog, "")
 			continue
 		}
 		end, err := l.LogEnd(ctx, sh.Name)
 		if err == nil {
 			err = l.Follow(ctx, sh.Name, sh.Log.Last.Position, func([]record.Change, engine.Progress) error { return engine.ErrEnough })
 		}
-		report("read the log", err, "newest committed entry "+view.Time(end.Wall))
+		report("follow the log"+of, err, "newest committed entry "+view.Time(end.Wall))
 	}
 	spaces, err := cl.Namespaces(ctx)
 	report("list namespaces", err, view.Plural(int64(len(spaces)), "namespace"))
@@ -290,9 +316,15 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 1, 1); err != nil {
 		return err
 	}
-	b, name, err := a.backend(c, c.Args().First())
+	b, name, err := a.backend(ctx, c, c.Args().First())
 	if err != nil {
 		return err
+	}
+	if _, ok := b.(*blob.S3); ok {
+		// Nothing is safe in a place where an object can be replaced.
+		if _, err := store.Probe(ctx, b, 4<<10); err != nil {
+			return fmt.Errorf("store %s: %w", name, err)
+		}
 	}
 	d, err := store.Create(ctx, b, "dexamen "+Version)
 	if err != nil {
@@ -301,7 +333,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format})
 	}
-	a.screen.Line("store %s made at %s (format %d); it is not encrypted: whoever can read the folder can read what is protected", a.screen.Accent(name), b, d.Format)
+	a.screen.Line("store %s made at %s (format %d); it is not encrypted: whoever can read that place can read what is protected", a.screen.Accent(name), b, d.Format)
 	return nil
 }
 
@@ -309,7 +341,7 @@ func (a *app) storeProbe(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 1, 1); err != nil {
 		return err
 	}
-	b, name, err := a.backend(c, c.Args().First())
+	b, name, err := a.backend(ctx, c, c.Args().First())
 	if err != nil {
 		return err
 	}
@@ -344,7 +376,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 0, 1); err != nil {
 		return err
 	}
-	b, name, err := a.backend(c, c.Args().First())
+	b, name, err := a.backend(ctx, c, c.Args().First())
 	if err != nil {
 		return err
 	}

@@ -21,8 +21,8 @@ import (
 const try = "try"
 
 func (a *app) simCommand() *cli.Command {
-	return a.command(try, "sim", "", "run a stand-in replica set to play with, until interrupted",
-		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log.",
+	return a.command(try, "sim", "", "run a stand-in cluster to play with, until interrupted",
+		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na replica set, or with --shards a sharded cluster.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
@@ -34,33 +34,34 @@ func (a *app) simCommand() *cli.Command {
 					return usage("--user: the environment has no %s to take the secret from", c.String("secret-env"))
 				}
 			}
-			rs, err := sim.Start(opt)
+			uri, members, shut, err := startStandIn(opt, c.Int("shards"))
 			if err != nil {
 				return err
 			}
-			defer rs.Close()
+			defer shut()
 			if n := c.Int("fill"); n > 0 {
-				cl, err := simClient(rs, opt.User, opt.Password)
+				cl, err := simClient(uri, opt.User, opt.Password)
 				if err != nil {
 					return err
 				}
 				defer func() { _ = cl.Disconnect(context.WithoutCancel(ctx)) }()
-				if err := (demo.Apiary{Seed: 1, Documents: n}).Fill(ctx, cl); err != nil {
+				if err := fillStandIn(ctx, cl, n, c.Int("shards") > 0); err != nil {
 					return err
 				}
 			}
 			if a.screen.JSON {
-				if err := a.screen.Encode(map[string]any{"address": rs.URI(), "members": rs.Addresses()}); err != nil {
+				if err := a.screen.Encode(map[string]any{"address": uri, "members": members}); err != nil {
 					return err
 				}
 			} else {
-				a.screen.Line("%s is up at %s", a.screen.Accent(c.String("name")), rs.URI())
+				a.screen.Line("%s is up at %s", a.screen.Accent(c.String("name")), uri)
 			}
 			<-ctx.Done()
 			return nil
 		},
 		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
 		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
+		&cli.IntFlag{Name: "shards", Usage: "make it a sharded cluster of so many, with config servers and a router"},
 		&cli.IntFlag{Name: "port", Usage: "`PORT` of the first member, the others follow (any that are free, when not given)"},
 		&cli.IntFlag{Name: "fill", Usage: "write about so many documents of the demonstration"},
 		&cli.IntFlag{Name: "log-mib", Value: 256, Usage: "size of the log"},
@@ -69,8 +70,35 @@ func (a *app) simCommand() *cli.Command {
 		&cli.StringFlag{Name: "secret-env", Value: "SIM_SECRET", Usage: "environment variable with the user's secret"})
 }
 
-func simClient(rs *sim.ReplicaSet, user, password string) (*mongo.Client, error) {
-	opt := options.Client().ApplyURI(rs.URI())
+// startStandIn runs a replica set, or a sharded cluster.
+func startStandIn(opt sim.Options, shards int) (uri string, members []string, shut func(), err error) {
+	if shards == 0 {
+		rs, err := sim.Start(opt)
+		if err != nil {
+			return "", nil, nil, err
+		}
+		return rs.URI(), rs.Addresses(), rs.Close, nil
+	}
+	c, err := sim.StartSharded(sim.ShardedOptions{Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
+	if err != nil {
+		return "", nil, nil, err
+	}
+	members = c.Config().Addresses()
+	for i := range shards {
+		members = append(members, c.Shard(i).Addresses()...)
+	}
+	return c.URI(), members, c.Close, nil
+}
+
+func fillStandIn(ctx context.Context, cl *mongo.Client, documents int, sharded bool) error {
+	if sharded {
+		return demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, cl)
+	}
+	return demo.Apiary{Seed: 1, Documents: documents}.Fill(ctx, cl)
+}
+
+func simClient(uri, user, password string) (*mongo.Client, error) {
+	opt := options.Client().ApplyURI(uri)
 	if user != "" {
 		opt.SetAuth(options.Credential{Username: user, Password: password, AuthSource: "admin"})
 	}
@@ -78,8 +106,8 @@ func simClient(rs *sim.ReplicaSet, user, password string) (*mongo.Client, error)
 }
 
 func (a *app) demoCommand() *cli.Command {
-	return a.command(try, "demo", "", "the whole job on a simulated replica set: protect, mishap, recover, prove",
-		"Runs the commands you would run, on a stand-in cluster and a store in a temporary folder, and shows each.",
+	return a.command(try, "demo", "", "the whole job on simulated clusters: protect, mishap, recover, prove",
+		"Runs the commands you would run, on stand-in clusters and a store in a temporary folder, and shows each.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
@@ -113,6 +141,7 @@ type play struct {
 	apiary demo.Apiary
 	cl     *mongo.Client
 	stay   bool
+	ends   []func() // stop what runs
 	// Just before each part of the mishap.
 	spoiled, dropped time.Time
 }
@@ -151,10 +180,15 @@ func (p *play) run() error {
 		return err
 	}
 	defer rs.Close()
-	if p.cl, err = simClient(rs, "dexamen", os.Getenv(demoSecret)); err != nil {
+	if p.cl, err = simClient(rs.URI(), "dexamen", os.Getenv(demoSecret)); err != nil {
 		return err
 	}
 	defer func() { _ = p.cl.Disconnect(context.WithoutCancel(p.ctx)) }()
+	defer func() {
+		for _, end := range p.ends {
+			end()
+		}
+	}()
 	p.config = filepath.Join(p.dir, "dexamen.yaml")
 	text := fmt.Sprintf(`stores:
   cellar:
@@ -172,13 +206,13 @@ clusters:
 	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
 		return err
 	}
-	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove} {
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.orchard} {
 		if err := act(); err != nil {
 			return err
 		}
 	}
 	if p.stay {
-		p.say("meadow stays up until interrupted. In another terminal:")
+		p.say("The clusters stay up until interrupted. In another terminal:")
 		p.screen.Line("\nexport DEXAMEN_CONFIG=%s %s='%s'", p.config, demoSecret, os.Getenv(demoSecret))
 		<-p.ctx.Done()
 	}

@@ -35,17 +35,50 @@ type Config struct {
 
 // Store is a place where backups go.
 type Store struct {
-	Location string `yaml:"location"`
+	Location string `yaml:"location"` // file:///FOLDER or s3://BUCKET/PREFIX
+	// Of object stores: the server's address (Amazon's when empty), and whether
+	// the bucket is in the path.
+	Endpoint  string `yaml:"endpoint"`
+	Region    string `yaml:"region"`
+	PathStyle bool   `yaml:"path_style"`
+	// Login is the access key and its secret; without one the environment, the
+	// usual files and the machine are asked.
+	Login *Login `yaml:"login"`
+}
+
+// Open gives the place a store lies in, its secret included.
+func (c *Config) Open(ctx context.Context, name string) (blob.Backend, error) {
+	s := c.Stores[name]
+	if !strings.HasPrefix(s.Location, "s3:") {
+		return blob.Open(s.Location)
+	}
+	o := s.options()
+	if s.Login != nil {
+		o.Access = s.Login.User
+		var err error
+		if o.Secret, err = s.Login.Secret.read(ctx); err != nil {
+			return nil, fmt.Errorf("%s: stores.%s.login.secret: %w", c.Path, name, err)
+		}
+	}
+	return blob.NewS3(o)
+}
+
+func (s Store) options() blob.S3Options {
+	return blob.S3Options{Location: s.Location, Endpoint: s.Endpoint, Region: s.Region, PathStyle: s.PathStyle}
 }
 
 // Cluster is a cluster to protect, or to restore onto.
 type Cluster struct {
-	Address string            `yaml:"address"`
-	Login   *Login            `yaml:"login"`
-	TLS     *TLS              `yaml:"tls"`
-	Prefer  []string          `yaml:"prefer"`
-	MaxLag  Duration          `yaml:"max_lag"`
-	Labels  map[string]string `yaml:"labels"`
+	Address string   `yaml:"address"`
+	Login   *Login   `yaml:"login"`
+	TLS     *TLS     `yaml:"tls"`
+	Prefer  []string `yaml:"prefer"`
+	MaxLag  Duration `yaml:"max_lag"`
+	// Settings: users and roles are protected too.
+	Settings bool `yaml:"settings"`
+	// PauseBalancer stops the balancer while the cluster is scanned.
+	PauseBalancer bool              `yaml:"pause_balancer"`
+	Labels        map[string]string `yaml:"labels"`
 	// Store is the store its backups go to; not needed where there is one.
 	Store string `yaml:"store"`
 }
@@ -56,6 +89,8 @@ type Login struct {
 	Secret Secret `yaml:"secret"`
 	// Source is the database that holds the user.
 	Source string `yaml:"source"`
+	// Certificate: the certificate of tls.certificate is the login.
+	Certificate bool `yaml:"certificate"`
 }
 
 // TLS says how to speak TLS.
@@ -191,6 +226,13 @@ func (c *Config) check(k *checker) {
 		at := "$.stores." + name
 		if s.Location == "" {
 			k.bad(at, "has no location, such as file:///srv/dexamen/%s", name)
+		} else if strings.HasPrefix(s.Location, "s3:") {
+			if _, err := blob.NewS3(s.options()); err != nil {
+				k.bad(at+".location", "%v", err)
+			}
+			if s.Login != nil {
+				s.Login.check(k, at+".login")
+			}
 		} else if _, err := blob.Open(s.Location); err != nil {
 			k.bad(at+".location", "%v", err)
 		}
@@ -207,19 +249,12 @@ func (c *Config) check(k *checker) {
 		} else if engine.Redact(cl.Address) != cl.Address {
 			k.bad(at+".address", "holds a password; put it where login.secret names it: in the environment, a file or a command")
 		}
-		if l := cl.Login; l != nil {
-			if l.User == "" {
-				k.bad(at+".login", "has no user")
+		if l := cl.Login; l != nil && l.Certificate {
+			if cl.TLS == nil || cl.TLS.Certificate == "" || l.User != "" {
+				k.bad(at+".login", "certificate: true is a login by tls.certificate, without user and secret")
 			}
-			n := 0
-			for _, set := range []bool{l.Secret.Env != "", l.Secret.File != "", len(l.Secret.Command) > 0} {
-				if set {
-					n++
-				}
-			}
-			if n != 1 {
-				k.bad(at+".login", "secret: give one of env, file, command")
-			}
+		} else if l != nil {
+			l.check(k, at+".login")
 		}
 		if cl.Store != "" {
 			if _, ok := c.Stores[cl.Store]; !ok {
@@ -229,6 +264,22 @@ func (c *Config) check(k *checker) {
 	}
 	if c.Limits.Parallel < 0 || c.Limits.Parallel > 256 {
 		k.bad("$.limits.parallel", "%d is not from 1 to 256", c.Limits.Parallel)
+	}
+}
+
+// check sees that a user is named and that his secret is to be had one way.
+func (l *Login) check(k *checker, at string) {
+	if l.User == "" {
+		k.bad(at, "has no user")
+	}
+	n := 0
+	for _, set := range []bool{l.Secret.Env != "", l.Secret.File != "", len(l.Secret.Command) > 0} {
+		if set {
+			n++
+		}
+	}
+	if n != 1 {
+		k.bad(at, "secret: give one of env, file, command")
 	}
 }
 
@@ -271,9 +322,11 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	if !ok {
 		return engine.Target{}, UnknownError("cluster", name, Names(c.Clusters))
 	}
-	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag)}
+	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.Settings}
 	if cl.Login != nil {
-		t.User, t.AuthSource = cl.Login.User, cl.Login.Source
+		t.User, t.AuthSource, t.ByCertificate = cl.Login.User, cl.Login.Source, cl.Login.Certificate
+	}
+	if cl.Login != nil && !cl.Login.Certificate {
 		var err error
 		if t.Secret, err = cl.Login.Secret.read(ctx); err != nil {
 			return t, fmt.Errorf("%s: clusters.%s.login.secret: %w", c.Path, name, err)
@@ -281,6 +334,13 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	}
 	if cl.TLS != nil {
 		t.TLS = engine.TLS{On: true, CAFile: cl.TLS.CA, ClientCertificate: cl.TLS.Certificate}
+		pins, err := c.Trusted(name)
+		if err != nil {
+			return t, err
+		}
+		for _, p := range pins {
+			t.TLS.Pins = append(t.TLS.Pins, p.Fingerprint)
+		}
 	}
 	return t, nil
 }
@@ -335,6 +395,11 @@ const Sample = `# Dexamen's configuration. Looked for as --config says, then DEX
 stores:                                   # where backups go
   cellar:
     location: file:///srv/dexamen/cellar  # make it with: dexamen store create cellar
+  # attic:
+  #   location: s3://lindenholt-attic/dexamen
+  #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out
+  #   path_style: true
+  #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/attic.secret } }   # else from the environment or the usual files
 
 clusters:                                 # what is protected, and what is restored onto
   meadow:
@@ -344,6 +409,8 @@ clusters:                                 # what is protected, and what is resto
       secret: { env: MEADOW_SECRET }      # or: { file: PATH }, { command: [PROGRAM, ARGUMENT] }
     # tls: { ca: /etc/dexamen/ca.pem, certificate: /etc/dexamen/client.pem }
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
+    # settings: true                                 # users and roles too
+    # pause_balancer: true                           # not needed for an exact snapshot; keeps load down
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }
     # store: cellar                       # where there are several

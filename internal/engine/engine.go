@@ -9,6 +9,8 @@ package engine
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -46,12 +48,16 @@ type Target struct {
 	Address string // with the engine's URI scheme, without credentials
 	User    string
 	Secret  string
+	// ByCertificate: the client's certificate is the login (X.509).
+	ByCertificate bool
 	// AuthSource is the database that holds the user; "admin" when empty.
 	AuthSource string
 	TLS        TLS
 	// Prefer lists members to read from: addresses, or the roles secondary
 	// and primary; the first that is fit is taken.
 	Prefer []string
+	// Settings: users and roles belong to what is protected.
+	Settings bool
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration
 	Log    *slog.Logger
@@ -62,6 +68,50 @@ type TLS struct {
 	On                bool
 	CAFile            string
 	ClientCertificate string // PEM file with certificate and key
+	// Pins are fingerprints as Fingerprint gives them: where there are any,
+	// certificates of these are taken, and no others.
+	Pins []string
+}
+
+// Fingerprint names a certificate: sha256: and the hash of its DER form.
+func Fingerprint(der []byte) string {
+	sum := sha256.Sum256(der)
+	return "sha256:" + hex.EncodeToString(sum[:])
+}
+
+// Certificate is what a server shows of itself.
+type Certificate struct {
+	Address     string    `json:"address"`
+	Fingerprint string    `json:"fingerprint"`
+	Subject     string    `json:"subject"`
+	Issuer      string    `json:"issuer"`
+	From        time.Time `json:"from"`
+	Until       time.Time `json:"until"`
+	Names       []string  `json:"names"`
+}
+
+// Shower is a Driver whose servers show certificates.
+type Shower interface {
+	Driver
+	// Certificates asks every server that can be found for its certificate. It
+	// sends no credentials.
+	Certificates(ctx context.Context, t Target) ([]Certificate, error)
+}
+
+// Granter is a Driver that knows the least privileges its work needs.
+type Granter interface {
+	Driver
+	// Grants gives the statements that make the roles and the user, for the
+	// servers' own shell: for protecting, and with restore set also for that.
+	Grants(t Target, restore bool) string
+}
+
+// Checker is a Cluster that can try its privileges one by one.
+type Checker interface {
+	Cluster
+	// Check tries on every member what the work needs, and reports each: err
+	// nil where it works. What does not concern a member is not tried there.
+	Check(ctx context.Context, report func(what string, err error, note string))
 }
 
 // Member is one server of a shard.
@@ -90,6 +140,8 @@ type Shard struct {
 	Name    string     `json:"name"`
 	Members []Member   `json:"members"`
 	Log     *LogWindow `json:"log,omitempty"` // nil when there is none
+	// Layout: it holds no content, but where content is, and settings.
+	Layout bool `json:"layout,omitempty"`
 }
 
 // Lack is something a server cannot do, and what follows from it.
@@ -106,7 +158,11 @@ type Topology struct {
 	Identity string  `json:"identity"`
 	Version  string  `json:"version"`
 	Shards   []Shard `json:"shards"`
-	Lacks    []Lack  `json:"lacks,omitempty"`
+	// Routers give applications access to a sharded cluster.
+	Routers []Member `json:"routers,omitempty"`
+	Lacks   []Lack   `json:"lacks,omitempty"`
+	// Settings: users and roles are listed among the namespaces.
+	Settings bool `json:"settings,omitempty"`
 	// HidesDrops: the log does not tell of drops, renames and index changes.
 	HidesDrops bool `json:"hides_drops,omitempty"`
 }
@@ -114,7 +170,8 @@ type Topology struct {
 // Namespace is what a live cluster says of a namespace.
 type Namespace struct {
 	record.Namespace
-	Records int64 // as the server estimates
+	Shard   string // that holds it; of a sharded namespace each shard has a part
+	Records int64  // as the server estimates
 	Bytes   int64
 	// Skip, where set, is why Dexamen cannot protect it.
 	Skip string
@@ -158,6 +215,23 @@ type Cluster interface {
 	Close() error
 }
 
+// Routed is a Cluster whose content is spread over shards.
+type Routed interface {
+	Cluster
+	// Routed gives the cluster as applications see it: each namespace once,
+	// wherever its records are. It is closed with the cluster it belongs to,
+	// and is the cluster itself where nothing is spread.
+	Routed() Cluster
+}
+
+// Whole gives a cluster as its applications see it.
+func Whole(c Cluster) Cluster {
+	if r, ok := c.(Routed); ok {
+		return r.Routed()
+	}
+	return c
+}
+
 // Progress is told by Follow after each batch of changes.
 type Progress struct {
 	// Mark is the last position read and its time. Everything up to it has
@@ -173,6 +247,9 @@ type Logged interface {
 	// LogEnd gives the newest position of a shard that cannot be rolled back.
 	// Whatever was read from the cluster before the call is no newer.
 	LogEnd(ctx context.Context, shard string) (record.Mark, error)
+	// LogStart gives a position from which to follow a shard's log beside a
+	// scan: what a read begun later may lack comes after it.
+	LogStart(ctx context.Context, shard string) (record.Mark, error)
 	// Follow reads a shard's log from just after a position, calling fn with
 	// whole entries' changes, in order, and how far it got; without changes
 	// now and then while nothing happens. It goes on until fn returns an
@@ -181,6 +258,23 @@ type Logged interface {
 	Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, Progress) error) error
 	// LogMember gives the member whose log is being read.
 	LogMember(shard string) string
+}
+
+// Nudger is a Logged that can make an idle shard's log go on.
+type Nudger interface {
+	// Nudge has a shard write an entry that changes nothing, at a time after
+	// all positions that this connection has heard of from any shard. Where
+	// that is not allowed or not possible the shard's own rhythm must do.
+	Nudge(ctx context.Context, shard string) error
+}
+
+// Balanced is a Cluster that moves content between its shards by itself.
+type Balanced interface {
+	Cluster
+	// Balancer tells whether it does so now.
+	Balancer(ctx context.Context) (on bool, err error)
+	// SetBalancer has it go on, or end with the move it is at.
+	SetBalancer(ctx context.Context, on bool) error
 }
 
 // Writer puts content into a cluster. Content is written to a stage that no
@@ -208,6 +302,25 @@ type Writer interface {
 	View(ctx context.Context, ns record.Namespace, replace bool) error
 }
 
+// Did says what became of a setting.
+type Did string
+
+// What PutSetting does.
+const (
+	Made     Did = "made"     // there was none of the name
+	Same     Did = "same"     // it was there already
+	Kept     Did = "kept"     // another one of the name is there and stays
+	Replaced Did = "replaced" // another one of the name was there
+)
+
+// SettingsWriter is a Writer that can put back users and roles.
+type SettingsWriter interface {
+	Writer
+	// PutSetting puts one record of a settings namespace back; what else is
+	// there stays as it is.
+	PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (Did, error)
+}
+
 // Driver makes connections and knows what changes and records mean.
 type Driver interface {
 	// Open connects. The address has one of the schemes the driver was
@@ -220,6 +333,9 @@ type Driver interface {
 // Model is what an engine knows of its records without a server.
 type Model interface {
 	fold.Model
+	// Kind tells the kind of a namespace by its name, as far as the name tells:
+	// "settings" and "layout" are no content.
+	Kind(namespace string) string
 	// Label names a record for people, from its value (or the value of a
 	// Delete change).
 	Label(value []byte) string
@@ -237,6 +353,39 @@ type Model interface {
 	// FormatPosition and ParsePosition give positions as people write them.
 	FormatPosition(p record.Position) string
 	ParsePosition(s string) (record.Position, error)
+}
+
+// Spread is a Model of clusters whose namespaces are spread over shards with
+// logs of one common clock. Where content is, the namespaces of kind "layout"
+// say.
+type Spread interface {
+	Model
+	// Layout reads where content was at a moment. Now gives the values of a
+	// layout namespace at the moment, before those it had at any time between
+	// the point and the moment.
+	Layout(now, before func(namespace string, fn func(value []byte) error) error) (Layout, error)
+}
+
+// Layout says where content was at a moment.
+type Layout interface {
+	// Part judges what one shard has of a namespace.
+	Part(shard string, ns record.Namespace) Part
+	// Define adds to a namespace's definition how it is spread.
+	Define(ns record.Namespace) ([]byte, error)
+}
+
+// Part is what a shard holds of a namespace, as far as it is content.
+type Part struct {
+	// Name is what the namespace is called; a shard may call it otherwise while
+	// it is being renamed.
+	Name string
+	// None: it is a remainder of which nothing counts.
+	None bool
+	// Keep, where set, says which records count; the others were left by a
+	// migration, or come by one that has not ended.
+	Keep func(value []byte) (bool, error)
+	// Leads: its definition is the namespace's.
+	Leads bool
 }
 
 var drivers = map[string]struct {

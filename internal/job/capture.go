@@ -6,7 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/journal"
@@ -28,20 +32,33 @@ type CaptureOptions struct {
 
 // Captured says what a capture did.
 type Captured struct {
-	Cluster  string        `json:"cluster"`
-	Shard    string        `json:"shard"`
-	From     record.Mark   `json:"from"`
-	To       record.Mark   `json:"to"`
-	Changes  int64         `json:"changes"`
-	Segments int           `json:"segments"`
-	Stored   int64         `json:"stored"` // bytes
-	Gaps     []journal.Gap `json:"gaps,omitempty"`
-	Doubts   []string      `json:"doubts,omitempty"`
-	Member   string        `json:"member"`
+	Cluster  string          `json:"cluster"`
+	From     record.Mark     `json:"from"` // the earliest of all shards
+	To       record.Mark     `json:"to"`   // up to where all shards are captured
+	Changes  int64           `json:"changes"`
+	Segments int             `json:"segments"`
+	Stored   int64           `json:"stored"` // bytes
+	Gaps     []journal.Gap   `json:"gaps,omitempty"`
+	Doubts   []string        `json:"doubts,omitempty"`
+	Shards   []CapturedShard `json:"shards"`
+	// Missing names shards whose log cannot be taken up before the next
+	// snapshot, as the last point does not know them.
+	Missing []string `json:"missing,omitempty"`
+}
+
+// CapturedShard is what was captured of one shard.
+type CapturedShard struct {
+	Shard    string      `json:"shard"`
+	From     record.Mark `json:"from"`
+	To       record.Mark `json:"to"`
+	Changes  int64       `json:"changes"`
+	Segments int         `json:"segments"`
+	Stored   int64       `json:"stored"`
+	Member   string      `json:"member"`
 }
 
 // Capture adds the log since the last capture, or since the first point, to
-// the store.
+// the store: of each shard by itself, all at the same time.
 func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt CaptureOptions) (*Captured, error) {
 	if opt.Interval <= 0 {
 		opt.Interval = 10 * time.Second
@@ -68,46 +85,151 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 	if last == nil {
 		return nil, fmt.Errorf("%w: cluster %s has no point in the store yet, and a log without one restores nothing; begin with: dexamen snapshot %s", ErrRefused, name, name)
 	}
-	cp := &capture{Env: e, name: name, l: l, opt: opt, out: &Captured{Cluster: name, Shard: topo.Shards[0].Name}}
-	if err := cp.begin(ctx, last); err != nil {
+	if err := e.resumeBalancer(ctx, name, c); err != nil {
 		return nil, err
 	}
-	choice, err := c.Choose(ctx, cp.out.Shard)
-	if err != nil {
-		return nil, err
+	all := &captures{Env: e, l: l, opt: opt, out: &Captured{Cluster: name}}
+	for _, sh := range topo.Shards {
+		if _, known := last.Shard(sh.Name); !known {
+			all.out.Missing = append(all.out.Missing, sh.Name)
+			e.emit(Warning, "shard %s has joined since the last point; its log is not captured before the next snapshot", sh.Name)
+			continue
+		}
+		cp := &capture{all: all, Env: e, name: name, shard: sh, l: l, opt: opt}
+		if err := cp.begin(ctx, last); err != nil {
+			return nil, err
+		}
+		choice, err := c.Choose(ctx, sh.Name)
+		if err != nil {
+			return nil, err
+		}
+		which := ""
+		if len(topo.Shards) > 1 {
+			which = "shard " + sh.Name + ": "
+		}
+		e.emit(Step, "%sreading the log of %s (%s, %s) from %s on", which, choice.Member.Address, choice.Member.Role, choice.Why, at(cp.from.Wall))
+		all.list = append(all.list, cp)
 	}
-	e.emit(Step, "reading the log of %s (%s, %s) from %s on", choice.Member.Address, choice.Member.Role, choice.Why, at(cp.from.Wall))
+	for _, s := range last.Shards {
+		if !slices.ContainsFunc(topo.Shards, func(t engine.Shard) bool { return t.Name == s.Name }) {
+			all.out.Missing = append(all.out.Missing, s.Name)
+			e.emit(Warning, "shard %s has left since the last point; take a new one", s.Name)
+		}
+	}
 	if topo.HidesDrops {
-		if err := cp.watch(ctx, c); err != nil {
+		if err := all.list[0].watch(ctx, c); err != nil {
 			return nil, err
 		}
 	}
-	err = cp.run(ctx)
-	cp.out.Member = l.LogMember(cp.out.Shard)
+	err = all.run(ctx)
+	all.sum()
 	if err != nil {
-		return cp.out, err
+		return all.out, err
 	}
-	if len(cp.out.Gaps) > 0 {
-		return cp.out, fmt.Errorf("%w: part of the log is lost; take a new point now with: dexamen snapshot %s", ErrIncomplete, name)
+	if len(all.out.Gaps) > 0 {
+		return all.out, fmt.Errorf("%w: part of the log is lost; take a new point now with: dexamen snapshot %s", ErrIncomplete, name)
 	}
-	return cp.out, nil
+	if len(all.out.Missing) > 0 {
+		return all.out, fmt.Errorf("%w: the cluster has other shards than its last point (%s); take a new point now with: dexamen snapshot %s", ErrIncomplete, strings.Join(all.out.Missing, ", "), name)
+	}
+	return all.out, nil
 }
 
+// captures is a capture of all shards.
+type captures struct {
+	*Env
+	l    engine.Logged
+	opt  CaptureOptions
+	out  *Captured
+	list []*capture
+
+	mu      sync.Mutex
+	end     record.Position // the position to reach, where it ends by itself
+	changes int64
+	stored  int64
+}
+
+func (a *captures) run(ctx context.Context) error {
+	for _, cp := range a.list {
+		end, err := a.l.LogEnd(ctx, cp.shard.Name)
+		if err != nil {
+			return err
+		}
+		a.end = max(a.end, end.Position)
+	}
+	if len(a.list) == 0 {
+		return nil
+	}
+	g, gctx := errgroup.WithContext(ctx)
+	for _, cp := range a.list {
+		g.Go(func() error { return cp.run(gctx) })
+	}
+	if n, ok := a.l.(engine.Nudger); ok && len(a.list) > 1 && !a.opt.Follow {
+		g.Go(func() error { return nudgeUntil(gctx, a.Env, n, a.behind) })
+	}
+	return g.Wait()
+}
+
+// behind names the shards that have not reached the end.
+func (a *captures) behind() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var out []string
+	for _, cp := range a.list {
+		if !cp.done {
+			out = append(out, cp.shard.Name)
+		}
+	}
+	return out
+}
+
+func (a *captures) sum() {
+	for i, cp := range a.list {
+		cp.out.Member = a.l.LogMember(cp.shard.Name)
+		o, s := a.out, cp.out
+		o.Changes, o.Segments, o.Stored = o.Changes+s.Changes, o.Segments+s.Segments, o.Stored+s.Stored
+		o.Gaps, o.Doubts = append(o.Gaps, cp.gaps...), append(o.Doubts, cp.seen...)
+		if i == 0 || s.From.Position < o.From.Position {
+			o.From = s.From
+		}
+		if i == 0 || s.To.Position < o.To.Position {
+			o.To = s.To
+		}
+		o.Shards = append(o.Shards, s)
+	}
+}
+
+// progressed adds to what all shards' captures have done.
+func (a *captures) progressed(changes, stored int64) {
+	a.mu.Lock()
+	a.changes, a.stored = a.changes+changes, a.stored+stored
+	n, size := a.changes, a.stored
+	a.mu.Unlock()
+	a.progress("", n, 0, size)
+}
+
+// capture is the capture of one shard.
 type capture struct {
 	*Env
+	all    *captures
 	name   string
+	shard  engine.Shard
 	l      engine.Logged
 	opt    CaptureOptions
-	out    *Captured
+	out    CapturedShard
+	gaps   []journal.Gap
+	seen   []string    // doubts
 	from   record.Mark // where the next segment begins
 	prev   tree.Hash
 	b      *journal.Builder
 	sealed time.Time
-	doubts []string
+	doubts []string // to be kept with the next segment
+	done   bool     // under all.mu
 }
 
 // begin finds where the log in the store ends.
 func (cp *capture) begin(ctx context.Context, last *store.Point) error {
+	cp.out.Shard = cp.shard.Name
 	chains, bad, err := cp.Store.Chains(ctx, cp.name)
 	if err != nil {
 		return err
@@ -115,9 +237,9 @@ func (cp *capture) begin(ctx context.Context, last *store.Point) error {
 	for _, b := range bad {
 		cp.emit(Warning, "a log segment cannot be read: %v", b)
 	}
+	defer func() { cp.out.From, cp.out.To = cp.from, cp.from }()
 	if c := chains[cp.out.Shard]; c != nil {
 		cp.from, cp.prev, _ = c.End()
-		cp.out.From = cp.from
 		return nil
 	}
 	// The first segment follows the earliest point that the log may continue.
@@ -127,24 +249,27 @@ func (cp *capture) begin(ctx context.Context, last *store.Point) error {
 	}
 	for _, p := range points {
 		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position != "" {
-			if w := cp.window(ctx); w == nil || w.First.Position <= s.Mark.Position {
+			if w := cp.shard.Log; w == nil || w.First.Position <= s.Mark.Position {
 				cp.from = s.Mark
-				cp.out.From = cp.from
 				return nil
 			}
 		}
 	}
 	if s, ok := last.Shard(cp.out.Shard); ok && s.Mark.Position != "" {
 		cp.from = s.Mark // which will be found lost, and said
-		cp.out.From = cp.from
 		return nil
 	}
 	return fmt.Errorf("%w: the points of cluster %s carry no log position; take one now with: dexamen snapshot %s", ErrRefused, cp.name, cp.name)
 }
 
+// window reads anew how far the shard's log reaches.
 func (cp *capture) window(ctx context.Context) *engine.LogWindow {
 	if t, err := cp.l.Topology(ctx); err == nil {
-		return t.Shards[0].Log
+		for _, s := range t.Shards {
+			if s.Name == cp.shard.Name {
+				return s.Log
+			}
+		}
 	}
 	return nil
 }
@@ -156,7 +281,7 @@ func (cp *capture) watch(ctx context.Context, c engine.Cluster) error {
 	if err != nil {
 		return err
 	}
-	plan, err := m.Plan(ctx)
+	plan, err := m.plan(ctx, cp.shard.Name)
 	if err != nil {
 		return err
 	}
@@ -176,7 +301,7 @@ func (cp *capture) watch(ctx context.Context, c engine.Cluster) error {
 	for _, d := range cp.doubts {
 		cp.emit(Warning, "%s, between %s and now", d, at(cp.from.Wall))
 	}
-	cp.out.Doubts = cp.doubts
+	cp.seen = cp.doubts
 	return nil
 }
 
@@ -193,12 +318,8 @@ func (cp *capture) run(ctx context.Context) error {
 }
 
 func (cp *capture) follow(ctx context.Context) error {
-	end, err := cp.l.LogEnd(ctx, cp.out.Shard)
-	if err != nil {
-		return err
-	}
 	cp.newSegment()
-	err = cp.l.Follow(ctx, cp.out.Shard, cp.from.Position, func(changes []record.Change, p engine.Progress) error {
+	err := cp.l.Follow(ctx, cp.shard.Name, cp.from.Position, func(changes []record.Change, p engine.Progress) error {
 		for i := range changes {
 			if err := cp.b.Add(&changes[i]); err != nil {
 				return err
@@ -206,14 +327,17 @@ func (cp *capture) follow(ctx context.Context) error {
 		}
 		cp.b.CoverTo(p.Mark)
 		cp.out.Changes += int64(len(changes))
-		cp.progress("", cp.out.Changes, 0, cp.out.Stored+int64(cp.b.Size()))
-		done := !cp.opt.Follow && p.Mark.Position >= end.Position
+		cp.all.progressed(int64(len(changes)), 0)
+		done := !cp.opt.Follow && p.Mark.Position >= cp.all.end
 		if done || cp.b.Size() >= cp.opt.SegmentBytes || cp.opt.Follow && time.Since(cp.sealed) >= cp.opt.Interval {
 			if err := cp.seal(ctx); err != nil {
 				return err
 			}
 		}
 		if done {
+			cp.all.mu.Lock()
+			cp.done = true
+			cp.all.mu.Unlock()
 			return engine.ErrEnough
 		}
 		return nil
@@ -239,7 +363,7 @@ func (cp *capture) seal(ctx context.Context) error {
 	for _, d := range cp.doubts {
 		cp.b.Doubt(d)
 	}
-	h, data, err := cp.b.Seal(cp.prev, cp.l.LogMember(cp.out.Shard))
+	h, data, err := cp.b.Seal(cp.prev, cp.l.LogMember(cp.shard.Name))
 	if err != nil {
 		return err
 	}
@@ -262,6 +386,7 @@ func (cp *capture) put(ctx context.Context, h journal.Header, data []byte) error
 	cp.prev, cp.from, cp.out.To = h.ID, h.Last, h.Last
 	cp.out.Segments++
 	cp.out.Stored += h.Size
+	cp.all.progressed(0, h.Size)
 	return nil
 }
 
@@ -295,7 +420,7 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 	if err := cp.put(ctx, h, data); err != nil {
 		return err
 	}
-	cp.out.Gaps = append(cp.out.Gaps, g)
+	cp.gaps = append(cp.gaps, g)
 	cp.emit(Warning, "nothing is known of the log from %s to %s: %s", at(g.From.Wall), at(g.To.Wall), why)
 	return nil
 }

@@ -126,18 +126,19 @@ func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern stri
 			}
 		}
 	} else {
-		list, err := s.Live.Namespaces(ctx)
+		live := engine.Whole(s.Live)
+		list, err := live.Namespaces(ctx)
 		if err != nil {
 			return nil, err
 		}
 		for _, ns := range list {
 			names = append(names, ns.Name)
-			if ns.Skip != "" || !choose(ns.Name) {
+			if ns.Skip != "" || !content(&ns.Namespace) || !choose(ns.Name) {
 				continue
 			}
 			sp := Space{Namespace: ns.Namespace}
 			if ns.Kind != "view" {
-				if sp.Root, err = e.readBack(ctx, x, s.Live, ns, nearOf(near, ns.Name)); err != nil {
+				if sp.Root, err = e.readBack(ctx, x, live, ns, nearOf(near, ns.Name)); err != nil {
 					return nil, err
 				}
 			}

@@ -67,14 +67,14 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 		}
 		for _, p := range c.Points {
 			s := Stretch{p.Time, p.Time}
-			for _, sh := range p.Shards {
-				ch := chains[sh.Name]
-				if ch == nil || sh.Mark.Position == "" {
-					continue
-				}
-				if end := ch.Reach(sh.Mark); end.Wall.After(s.To) {
+			// As far as the logs of all shards reach.
+			for i, sh := range p.Shards {
+				if end := reach(sh, chains); i == 0 || end.Wall.Before(s.To) {
 					s.To = end.Wall
 				}
+			}
+			if s.To.Before(s.From) {
+				s.To = s.From
 			}
 			if n := len(c.Stretches); n > 0 && !s.From.After(c.Stretches[n-1].To) {
 				if s.To.After(c.Stretches[n-1].To) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"math/rand/v2"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -276,13 +277,30 @@ func TestChoosingAMember(t *testing.T) {
 	got, err := choose(addrs[2], "primary")
 	require.NoError(t, err)
 	require.Equal(t, addrs[2], got.Member.Address)
+	// Late by less than a second is nothing a configuration says.
+	rs.Delay(2, 900*time.Millisecond)
+	cl := connect(t, rs.URI())
+	require.Eventually(t, func() bool {
+		require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "ping", Value: 1}}).Err())
+		got, err = choose(addrs[2], "primary")
+		return err == nil && got.Member.Role == "primary" && strings.Contains(got.Why, "behind")
+	}, 5*time.Second, 100*time.Millisecond)
 	rs.Delay(2, time.Hour)
 	require.NoError(t, connect(t, rs.URI()).Database("apiary").CreateCollection(ctx, "x"))
-	time.Sleep(1200 * time.Millisecond)
-	got, err = choose(addrs[2], "primary")
+	// One that is told to be late is not taken for one that is late, but has to
+	// be named, like one that is hidden.
+	got, err = choose(addrs[2])
+	require.NoError(t, err)
+	require.Equal(t, addrs[2], got.Member.Address)
+	require.Contains(t, got.Member.Note, "delayed by 1h")
+	rs.Hide(1)
+	got, err = choose("secondary", "primary")
 	require.NoError(t, err)
 	require.Equal(t, "primary", got.Member.Role)
-	require.Contains(t, got.Why, "behind")
+	require.Contains(t, got.Why, addrs[1]+": hidden")
+	got, err = choose(addrs[1])
+	require.NoError(t, err)
+	require.Equal(t, "hidden", got.Member.Note)
 	rs.Kill(1)
 	_, err = choose(addrs[1])
 	require.ErrorIs(t, err, engine.ErrNoMember)

@@ -111,6 +111,8 @@ type workload struct {
 	cl      *mongo.Client
 	defines bool // also drops, renames, indexes
 	bigIDs  bool
+	// lenient lets every error pass, where servers are killed.
+	lenient bool
 }
 
 var spaces = []string{"colonies", "harvests", "harvests_2025", "inspections"}
@@ -239,9 +241,31 @@ func (w *workload) step() {
 	}
 	var ce mongo.CommandError
 	var we mongo.WriteException
-	if err != nil && !errors.As(err, &ce) && !errors.As(err, &we) {
+	if err != nil && !w.lenient && !errors.As(err, &ce) && !errors.As(err, &we) {
 		panic(fmt.Sprintf("%s: %v", c.Name(), err))
 	}
+}
+
+// busy goes on working, with a pause after each step, while do runs.
+func (w *workload) busy(pause time.Duration, do func()) {
+	stop, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				w.step()
+				time.Sleep(pause)
+			}
+		}
+	}()
+	defer func() {
+		close(stop)
+		<-ended
+	}()
+	do()
 }
 
 func connect(t testing.TB, uri string) *mongo.Client {
@@ -338,25 +362,8 @@ func history(t *testing.T, seed uint64) {
 		time.Sleep(3 * time.Millisecond)
 		note(t, w.cl)
 	}
-	busy := func(do func()) {
-		stop, ended := make(chan struct{}), make(chan struct{})
-		go func() {
-			defer close(ended)
-			for {
-				select {
-				case <-stop:
-					return
-				default:
-					w.step()
-				}
-			}
-		}()
-		do()
-		close(stop)
-		<-ended
-	}
 	for round := range 3 {
-		busy(func() {
+		w.busy(0, func() {
 			_, err := e.Snapshot(ctx, "meadow", src)
 			require.NoError(t, err)
 		})

@@ -61,6 +61,8 @@ type Env struct {
 	// Parallel is how many readers or writers work on a cluster at once
 	// (default 4).
 	Parallel int
+	// PauseBalancer stops a sharded cluster's balancer while it is scanned.
+	PauseBalancer bool
 	// Emit hears events; it may be called from several goroutines.
 	Emit func(Event)
 }

@@ -10,11 +10,9 @@ import (
 	"time"
 
 	"dexamen/internal/core/address"
-	"dexamen/internal/core/fold"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
-	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 )
 
@@ -77,7 +75,7 @@ func (e *Env) Resolve(ctx context.Context, cluster string, when address.When) (*
 		return nil, fmt.Errorf("cluster %s has no point %s; near it: %s", cluster, when.Text, strings.Join(engine.Nearest(when.Text, ids, 3), ", "))
 	case address.Latest:
 		p := points[len(points)-1]
-		return e.momentAt(p, chains, func(s store.PointShard, c *journal.Chain) (record.Mark, error) { return c.Reach(s.Mark), nil })
+		return e.momentAt(p, chains, latestCut(p, chains))
 	case address.Time:
 		return e.momentAtTime(ctx, points, chains, when.Time)
 	case address.Place:
@@ -102,30 +100,26 @@ func (e *Env) otherClusters(ctx context.Context, cluster string) string {
 }
 
 // momentAt makes the moment that follows a point by as much of each shard's
-// log as upto says.
-func (e *Env) momentAt(p *store.Point, chains map[string]*journal.Chain, upto func(store.PointShard, *journal.Chain) (record.Mark, error)) (*Moment, error) {
+// log as upto says; nil is the point itself.
+func (e *Env) momentAt(p *store.Point, chains map[string]*journal.Chain, upto map[string]record.Mark) (*Moment, error) {
 	drv, err := engine.ForName(p.Engine)
 	if err != nil {
 		return nil, err
 	}
 	m := &Moment{Point: p, Time: p.Time, Model: drv.Model(), Upto: map[string]record.Mark{}, segments: map[string][]journal.Header{}, env: e}
-	if len(p.Shards) > 1 {
-		return nil, fmt.Errorf("point %s has %d shards; this version restores clusters of one", p.ID, len(p.Shards))
-	}
 	for _, s := range p.Shards {
-		to := s.Mark
-		c := chains[s.Name]
-		if upto != nil && c != nil && s.Mark.Position != "" {
-			if to, err = upto(s, c); err != nil {
+		to, ok := upto[s.Name]
+		if !ok || to.Position <= s.Mark.Position {
+			to.Position = s.Mark.Position
+			if to.Wall.Before(s.Mark.Wall) {
+				to.Wall = s.Mark.Wall
+			}
+		} else {
+			segs, err := chains[s.Name].Between(s.Mark.Position, to.Position)
+			if err != nil {
 				return nil, err
 			}
-			if to.Position > s.Mark.Position {
-				segs, err := c.Between(s.Mark.Position, to.Position)
-				if err != nil {
-					return nil, err
-				}
-				m.segments[s.Name] = segs
-			}
+			m.segments[s.Name] = segs
 		}
 		m.Upto[s.Name] = to
 		if to.Wall.After(m.Time) {
@@ -133,6 +127,34 @@ func (e *Env) momentAt(p *store.Point, chains map[string]*journal.Chain, upto fu
 		}
 	}
 	return m, nil
+}
+
+// reach says how far a shard's log is known after a point.
+func reach(s store.PointShard, chains map[string]*journal.Chain) record.Mark {
+	if c := chains[s.Name]; c != nil && s.Mark.Position != "" {
+		return c.Reach(s.Mark)
+	}
+	return s.Mark
+}
+
+// latestCut gives the newest moment after a point. Over several shards it is
+// one position, the newest that all their logs have reached.
+func latestCut(p *store.Point, chains map[string]*journal.Chain) map[string]record.Mark {
+	out := map[string]record.Mark{}
+	var least record.Mark
+	for i, s := range p.Shards {
+		end := reach(s, chains)
+		out[s.Name] = end
+		if i == 0 || end.Position < least.Position {
+			least = end
+		}
+	}
+	if len(p.Shards) > 1 {
+		for name := range out {
+			out[name] = least
+		}
+	}
+	return out
 }
 
 // momentAtTime finds the state at a wall-clock time.
@@ -146,18 +168,38 @@ func (e *Env) momentAtTime(ctx context.Context, points []*store.Point, chains ma
 	if p.Time.Equal(t) {
 		return e.momentAt(p, nil, nil)
 	}
+	// Each shard's clock is its own: the moment over all shards is the last
+	// position before any of them wrote something later.
+	upto := map[string]record.Mark{}
+	var least record.Position
 	for _, s := range p.Shards {
-		end := s.Mark
-		if c := chains[s.Name]; c != nil && s.Mark.Position != "" {
-			end = c.Reach(s.Mark)
-		}
+		end := reach(s, chains)
 		if end.Wall.Before(t) {
 			return nil, e.cannot(points, i, chains[s.Name], s, end, t)
 		}
+		if end == s.Mark {
+			upto[s.Name] = end
+		} else {
+			var next record.Position
+			var err error
+			upto[s.Name], next, err = chains[s.Name].PositionAt(s.Mark, t, func(h journal.Header, fn func(*record.Change) error) error { return e.Store.ReadSegment(ctx, h, fn) })
+			if err != nil {
+				return nil, err
+			}
+			if next != "" && (least == "" || next.Prev() < least) {
+				least = next.Prev()
+			}
+		}
+		if least == "" || end.Position < least {
+			least = end.Position
+		}
 	}
-	return e.momentAt(p, chains, func(s store.PointShard, c *journal.Chain) (record.Mark, error) {
-		return c.PositionAt(s.Mark, t, func(h journal.Header, fn func(*record.Change) error) error { return e.Store.ReadSegment(ctx, h, fn) })
-	})
+	if len(p.Shards) > 1 {
+		for name := range upto {
+			upto[name] = record.Mark{Position: least, Wall: t}
+		}
+	}
+	return e.momentAt(p, chains, upto)
 }
 
 // cannot says why a moment cannot be had, and the nearest ones that can.
@@ -197,107 +239,24 @@ func (e *Env) momentAtPlace(points []*store.Point, chains map[string]*journal.Ch
 	}
 	var best *store.Point
 	for _, p := range points {
-		if len(p.Shards) > 0 && p.Shards[0].Mark.Position != "" && p.Shards[0].Mark.Position <= pos {
+		fits := len(p.Shards) > 0
+		for _, s := range p.Shards {
+			fits = fits && s.Mark.Position != "" && s.Mark.Position <= pos
+		}
+		if fits {
 			best = p
 		}
 	}
 	if best == nil {
 		return nil, fmt.Errorf("log position %s is before the first point of cluster %s", text, points[0].Cluster)
 	}
-	return e.momentAt(best, chains, func(s store.PointShard, c *journal.Chain) (record.Mark, error) {
-		if end := c.Reach(s.Mark); end.Position < pos {
-			return end, fmt.Errorf("log position %s is not captured: the log after point %s reaches to %s (%s)",
-				text, best.ID, drv.Model().FormatPosition(end.Position), at(end.Wall))
+	upto := map[string]record.Mark{}
+	for _, s := range best.Shards {
+		if end := reach(s, chains); end.Position < pos {
+			return nil, fmt.Errorf("log position %s is not captured: the log of shard %s after point %s reaches to %s (%s)",
+				text, s.Name, best.ID, drv.Model().FormatPosition(end.Position), at(end.Wall))
 		}
-		return record.Mark{Position: pos, Wall: s.Mark.Wall}, nil
-	})
-}
-
-// changes calls fn with every change that belongs to the moment, in order.
-func (m *Moment) changes(ctx context.Context, fn func(*record.Change) error) error {
-	for shard, segs := range m.segments {
-		mark, _ := m.Point.Shard(shard)
-		upto := m.Upto[shard].Position
-		for _, h := range segs {
-			err := m.env.Store.ReadSegment(ctx, h, func(c *record.Change) error {
-				if c.At <= mark.Mark.Position || c.At > upto {
-					return nil
-				}
-				return fn(c)
-			})
-			if err != nil {
-				return err
-			}
-		}
+		upto[s.Name] = record.Mark{Position: pos, Wall: s.Mark.Wall}
 	}
-	return nil
-}
-
-// Plan follows namespaces through the log and says which there are at the
-// moment; it reads no records.
-func (m *Moment) Plan(ctx context.Context) (*fold.Fold, error) {
-	f := fold.NewPlan(m.Model)
-	m.bases(f)
-	return f, m.changes(ctx, f.Change)
-}
-
-func (m *Moment) bases(f *fold.Fold) {
-	for _, ns := range m.Point.Namespaces {
-		f.Base(ns.Namespace, ns.Root)
-	}
-}
-
-// Space is a namespace at a moment, with its content.
-type Space struct {
-	record.Namespace
-	Root tree.Root
-}
-
-// Trees builds the trees of the namespaces that choose accepts (nil: all) as
-// they are at the moment, into sink, and gives them in order of names, with
-// the number of changes folded in.
-func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, choose func(name string) bool) ([]Space, int64, error) {
-	if choose == nil {
-		choose = func(string) bool { return true }
-	}
-	var out []Space
-	if len(m.segments) == 0 {
-		for _, ns := range m.Point.Namespaces {
-			if choose(ns.Name) {
-				out = append(out, Space{ns.Namespace, ns.Root})
-			}
-		}
-		return out, 0, nil
-	}
-	plan, err := m.Plan(ctx)
-	if err != nil {
-		return nil, 0, err
-	}
-	f := fold.New(m.Model, false, m.env.temp(), m.env.memory())
-	defer f.Close()
-	m.bases(f)
-	chosen := func(n *fold.Namespace) bool { return choose(n.Name) }
-	f.Want(plan, chosen)
-	if err := m.changes(ctx, f.Change); err != nil {
-		return nil, 0, err
-	}
-	err = f.Merge(ctx, src, sink, chosen, func(n *fold.Namespace, root tree.Root) error {
-		out = append(out, Space{n.Namespace, root})
-		return nil
-	})
-	slices.SortFunc(out, func(a, b Space) int { return strings.Compare(a.Name, b.Name) })
-	return out, f.Count, err
-}
-
-// Names gives the namespaces at the moment.
-func (m *Moment) Names(ctx context.Context) ([]string, error) {
-	plan, err := m.Plan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, n := range plan.Namespaces() {
-		out = append(out, n.Name)
-	}
-	return out, nil
+	return e.momentAt(best, chains, upto)
 }

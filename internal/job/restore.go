@@ -25,6 +25,9 @@ type RestoreOptions struct {
 	Rename map[string]string
 	// Replace allows namespaces that are there to be replaced.
 	Replace bool
+	// Settings puts users and roles back too: those that are missing, and with
+	// Replace also those that differ. None is taken away.
+	Settings bool
 }
 
 // RestoreItem is one namespace of a restore's plan.
@@ -45,10 +48,14 @@ type RestorePlan struct {
 	Moment  *Moment       `json:"-"`
 	Items   []RestoreItem `json:"items"`
 	Changes int64         `json:"changes"` // log changes folded in
-	target  engine.Cluster
-	opt     RestoreOptions
-	scratch *store.Scratch
-	env     *Env
+	// Settings counts the users and roles to be put back.
+	Settings int64 `json:"settings,omitempty"`
+	settings []Space
+	target   engine.Cluster // as applications see it
+	writer   engine.Cluster
+	opt      RestoreOptions
+	scratch  *store.Scratch
+	env      *Env
 }
 
 // Restored is what a restore did to one namespace.
@@ -81,7 +88,7 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 	if err != nil {
 		return nil, err
 	}
-	p := &RestorePlan{Moment: m, target: target, opt: opt, scratch: x, env: e}
+	p := &RestorePlan{Moment: m, target: engine.Whole(target), writer: target, opt: opt, scratch: x, env: e}
 	if err := p.fill(ctx); err != nil {
 		x.Close()
 		return nil, err
@@ -96,6 +103,17 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 		return err
 	}
 	p.Changes = changes
+	if p.opt.Settings {
+		if !p.Moment.Point.Settings {
+			return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's configuration says settings: true", ErrRefused, p.Moment.Point.ID)
+		}
+		if p.settings, err = p.Moment.Settings(ctx, p.scratch, p.scratch); err != nil {
+			return err
+		}
+		for _, s := range p.settings {
+			p.Settings += s.Root.Records
+		}
+	}
 	now, err := p.target.Namespaces(ctx)
 	if err != nil {
 		return err
@@ -121,6 +139,9 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 			if ns.Name == it.To {
 				it.There, it.ThereRecords = true, ns.Records
 			}
+		}
+		if it.There && s.Kind == "timeseries" {
+			return fmt.Errorf("%w: %s is there, and servers neither rename nor replace a time-series collection in one step; restore beside it with --rename %s=NEWNAME, or drop it first", ErrRefused, it.To, s.Name)
 		}
 		p.Items = append(p.Items, it)
 	}
@@ -170,7 +191,7 @@ func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --present replace",
 			ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
 	}
-	w, err := p.target.Writer(ctx)
+	w, err := p.writer.Writer(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +213,34 @@ func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 		}
 		out = append(out, r)
 	}
-	return out, nil
+	return out, p.putSettings(ctx, w)
+}
+
+// putSettings puts users and roles back.
+func (p *RestorePlan) putSettings(ctx context.Context, w engine.Writer) error {
+	if len(p.settings) == 0 {
+		return nil
+	}
+	sw, ok := w.(engine.SettingsWriter)
+	if !ok {
+		return fmt.Errorf("%w: users and roles cannot be put back on this cluster", ErrRefused)
+	}
+	done := map[engine.Did]int64{}
+	for _, s := range p.settings {
+		err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
+			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Replace)
+			done[did]++
+			if did == engine.Kept {
+				p.env.emit(Warning, "%s of %s is there and differs; it stays as it is (--present replace puts it back)", p.Moment.Model.Label(r.Value), s.Name)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	p.env.emit(Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are", done[engine.Made], done[engine.Replaced], done[engine.Same], done[engine.Kept])
+	return nil
 }
 
 func (p *RestorePlan) one(ctx context.Context, w engine.Writer, it RestoreItem) (r Restored, err error) {

@@ -43,36 +43,54 @@ func (e *Env) checkIdentity(ctx context.Context, cluster string, topo *engine.To
 
 // Snapshot reads a cluster and makes a point of it: the exact state at one
 // moment where the cluster keeps a log.
-func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (*store.Point, error) {
+func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *store.Point, err error) {
 	started := time.Now()
 	topo, err := c.Topology(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if len(topo.Shards) != 1 {
-		return nil, fmt.Errorf("cluster %s has %d shards; this version protects clusters of one", name, len(topo.Shards))
-	}
 	last, err := e.checkIdentity(ctx, name, topo)
 	if err != nil {
 		return nil, err
 	}
-	s := &snapshot{Env: e, name: name, c: c, shard: topo.Shards[0].Name, last: last}
-	if l, ok := c.(engine.Logged); ok && topo.Shards[0].Log != nil {
-		s.logged = l
+	if err := e.resumeBalancer(ctx, name, c); err != nil {
+		return nil, err
 	}
-	choice, err := c.Choose(ctx, s.shard)
+	resume, err := e.pauseBalancer(ctx, name, c)
 	if err != nil {
 		return nil, err
 	}
-	e.emit(Step, "reading %s (%s, %s)", choice.Member.Address, choice.Member.Role, choice.Why)
-	if s.logged == nil {
+	defer func() { err = errors.Join(err, resume()) }()
+	drv, err := engine.ForName(topo.Engine)
+	if err != nil {
+		return nil, err
+	}
+	s := &snapshot{Env: e, name: name, c: c, last: last, model: drv.Model(), settings: topo.Settings}
+	if l, ok := c.(engine.Logged); ok && topo.Shards[0].Log != nil {
+		s.logged = l
+	} else if len(topo.Shards) > 1 {
+		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one", name, engine.ErrNoLog)
+	} else {
 		for _, l := range topo.Lacks {
 			e.emit(Warning, "%s: %s", l.What, l.Consequence)
 		}
 	}
-	drv, err := engine.ForName(topo.Engine)
-	if err != nil {
-		return nil, err
+	defer func() {
+		for _, p := range s.parts {
+			p.fold.Close()
+		}
+	}()
+	for _, sh := range topo.Shards {
+		choice, err := c.Choose(ctx, sh.Name)
+		if err != nil {
+			return nil, err
+		}
+		p := &part{shard: sh.Name, choice: choice, fold: fold.New(drv.Model(), true, e.temp(), e.memory()/len(topo.Shards))}
+		if len(topo.Shards) > 1 {
+			p.label = sh.Name
+		}
+		s.parts = append(s.parts, p)
+		e.emit(Step, "reading %s%s (%s, %s)", p.of(), choice.Member.Address, choice.Member.Role, choice.Why)
 	}
 	s.w = e.Store.NewWriter()
 	flushed := false
@@ -81,9 +99,8 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (*sto
 			s.w.Abandon()
 		}
 	}()
-	s.fold = fold.New(drv.Model(), true, e.temp(), e.memory())
-	defer s.fold.Close()
-	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, Version: topo.Version, Started: started, Made: "scan", Tool: e.Tool, Exact: s.logged != nil}
+	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, Version: topo.Version, Started: started, Made: "scan", Tool: e.Tool,
+		Settings: topo.Settings, Exact: s.logged != nil}
 	mark, err := s.read(ctx)
 	if err != nil {
 		return nil, err
@@ -96,26 +113,32 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (*sto
 		p.Caveats = append(p.Caveats, "the server does not log drops, renames and index changes")
 	}
 	p.Time, p.Skipped = mark.Wall, s.skipped
-	p.Shards = []store.PointShard{{Name: s.shard, Mark: mark, Member: choice.Member.Address, Why: choice.Why}}
-	e.emit(Step, "folding %s made meanwhile into the scan", count(s.fold.Count, "change"))
-	err = s.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
-		p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Root: root})
-		return nil
-	})
-	if err != nil {
-		return nil, err
+	var changes int64
+	for _, part := range s.parts {
+		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: mark, Member: part.choice.Member.Address, Why: part.choice.Why})
+		changes += part.fold.Count
+	}
+	e.emit(Step, "folding %s made meanwhile into the scan", count(changes, "change"))
+	for _, part := range s.parts {
+		err = part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
+			p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
 	}
 	flushed = true
 	stats, err := s.w.Flush(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return p, e.finishPoint(ctx, p, stats, s.fold.Count)
+	return p, e.finishPoint(ctx, p, stats, changes)
 }
 
 // finishPoint completes a point whose nodes are all durable and makes it exist.
 func (e *Env) finishPoint(ctx context.Context, p *store.Point, stats store.WriteStats, changes int64) error {
-	slices.SortFunc(p.Namespaces, func(a, b store.PointNamespace) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(p.Namespaces, func(a, b store.PointNamespace) int { return strings.Compare(a.Name, b.Name) })
 	for _, ns := range p.Namespaces {
 		p.Stats.Records += ns.Root.Records
 		p.Stats.Bytes += ns.Root.Bytes
@@ -128,81 +151,196 @@ func (e *Env) finishPoint(ctx context.Context, p *store.Point, stats store.Write
 
 type snapshot struct {
 	*Env
-	name   string
-	c      engine.Cluster
-	logged engine.Logged // nil without a log
-	shard  string
-	last   *store.Point
-	w      *store.Writer
-	fold   *fold.Fold
+	name     string
+	c        engine.Cluster
+	logged   engine.Logged // nil without a log
+	model    engine.Model
+	settings bool
+	last     *store.Point
+	w        *store.Writer
+	parts    []*part
 
 	mu      sync.Mutex
 	skipped []store.Skipped
 	total   atomic.Int64
 	done    atomic.Int64
 	bytes   atomic.Int64
+
+	// cut is the moment the snapshot will be of. While it is nil the logs'
+	// changes are folded as they come; it is set with all of them held still.
+	cutting sync.RWMutex
+	cut     *record.Mark
 }
 
-// read scans all namespaces while the log is followed, until the log has
+// part is one shard on the way to a point.
+type part struct {
+	shard   string
+	label   string // the shard's name where there are several
+	choice  engine.Choice
+	fold    *fold.Fold
+	start   record.Mark
+	reached record.Mark
+}
+
+// of begins a message about the part.
+func (p *part) of() string {
+	if p.label == "" {
+		return ""
+	}
+	return "shard " + p.label + ": "
+}
+
+// read scans all namespaces while the logs are followed, until every log has
 // passed the end of the scan. It gives the mark of the state reached.
 func (s *snapshot) read(ctx context.Context) (record.Mark, error) {
 	if s.logged == nil {
 		return record.Mark{}, s.scanAll(ctx)
 	}
-	start, err := s.logged.LogEnd(ctx, s.shard)
-	if err != nil {
-		return start, err
+	g, gctx := errgroup.WithContext(ctx)
+	for _, p := range s.parts {
+		g.Go(func() (err error) {
+			p.start, err = s.logged.LogStart(gctx, p.shard)
+			p.reached = p.start
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return record.Mark{}, err
 	}
 	spaces, err := s.list(ctx)
 	if err != nil {
-		return start, err
+		return record.Mark{}, err
 	}
-	// From here on the fold belongs to the follower until both have ended.
+	// From here on each fold belongs to its follower until both have ended.
 	bases := s.bases(spaces)
-	g, gctx := errgroup.WithContext(ctx)
-	end := make(chan record.Mark, 1) // the position to reach, once known
-	reached := start
-	g.Go(func() error {
-		var want *record.Mark
-		return s.logged.Follow(gctx, s.shard, start.Position, func(changes []record.Change, p engine.Progress) error {
-			for i := range changes {
-				if err := s.fold.Change(&changes[i]); err != nil {
-					return err
-				}
-			}
-			if p.Mark.Position >= reached.Position {
-				reached = p.Mark
-			}
-			if want == nil {
-				select {
-				case m := <-end:
-					want = &m
-				default:
-					return nil
-				}
-			}
-			if p.Mark.Position >= want.Position {
-				return engine.ErrEnough
-			}
-			return nil
-		})
-	})
+	g, gctx = errgroup.WithContext(ctx)
+	for _, p := range s.parts {
+		g.Go(func() error { return s.follow(gctx, p) })
+	}
 	g.Go(func() error {
 		if err := s.scanBases(gctx, bases); err != nil {
 			return err
 		}
-		m, err := s.logged.LogEnd(gctx, s.shard)
+		s.emit(Step, "waiting for the log to pass the end of the scan")
+		if err := s.decide(gctx); err != nil {
+			return err
+		}
+		return s.hurry(gctx)
+	})
+	if err := g.Wait(); err != nil {
+		return record.Mark{}, err
+	}
+	mark := *s.cut
+	for _, p := range s.parts {
+		if len(s.parts) == 1 {
+			mark = p.reached
+		} else if p.reached.Position == mark.Position && p.reached.Wall.After(mark.Wall) {
+			mark.Wall = p.reached.Wall
+		}
+	}
+	return mark, nil
+}
+
+// follow folds a shard's log until it has passed the cut.
+func (s *snapshot) follow(ctx context.Context, p *part) error {
+	return s.logged.Follow(ctx, p.shard, p.start.Position, func(changes []record.Change, prog engine.Progress) error {
+		s.cutting.RLock()
+		defer s.cutting.RUnlock()
+		for i := range changes {
+			c := &changes[i]
+			if s.cut != nil && len(s.parts) > 1 && c.At > s.cut.Position {
+				break
+			}
+			if !s.settings && s.model.Kind(c.Namespace) == settingsKind {
+				continue
+			}
+			if err := p.fold.Change(c); err != nil {
+				return p.fail(err)
+			}
+		}
+		if prog.Mark.Position >= p.reached.Position {
+			p.reached = prog.Mark
+		}
+		if s.cut != nil && prog.Mark.Position >= s.cut.Position {
+			return engine.ErrEnough
+		}
+		return nil
+	})
+}
+
+func (p *part) fail(err error) error {
+	if err == nil || p.label == "" {
+		return err
+	}
+	return fmt.Errorf("shard %s: %w", p.label, err)
+}
+
+// decide sets the cut: the newest position of any shard, so that nothing the
+// scan has shown is newer. Clusters of several shards share one clock.
+func (s *snapshot) decide(ctx context.Context) error {
+	var cut record.Mark
+	for _, p := range s.parts {
+		m, err := s.logged.LogEnd(ctx, p.shard)
 		if err != nil {
 			return err
 		}
-		s.emit(Step, "waiting for the log to pass the end of the scan")
-		end <- m
-		return nil
-	})
-	if err := g.Wait(); err != nil {
-		return reached, err
+		if m.Position > cut.Position {
+			cut = m
+		}
 	}
-	return reached, nil
+	s.cutting.Lock()
+	defer s.cutting.Unlock()
+	for _, p := range s.parts {
+		if p.reached.Position > cut.Position {
+			cut = p.reached
+		}
+	}
+	s.cut = &cut
+	return nil
+}
+
+// hurry has shards that are idle write to their logs, until all have passed
+// the cut.
+func (s *snapshot) hurry(ctx context.Context) error {
+	n, ok := s.logged.(engine.Nudger)
+	if !ok || len(s.parts) == 1 {
+		return nil
+	}
+	behind := func() []string {
+		s.cutting.Lock()
+		defer s.cutting.Unlock()
+		var out []string
+		for _, p := range s.parts {
+			if p.reached.Position < s.cut.Position {
+				out = append(out, p.shard)
+			}
+		}
+		return out
+	}
+	return nudgeUntil(ctx, s.Env, n, behind)
+}
+
+// nudgeUntil nudges the shards that behind names until it names none.
+func nudgeUntil(ctx context.Context, e *Env, n engine.Nudger, behind func() []string) error {
+	wait, told := 20*time.Millisecond, false
+	for {
+		late := behind()
+		if len(late) == 0 {
+			return nil
+		}
+		for _, shard := range late {
+			if err := n.Nudge(ctx, shard); err != nil && !told && ctx.Err() == nil {
+				told = true
+				e.emit(Note, "shard %s is idle and could not be made to write to its log; waiting until it does by itself: %v", shard, err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, time.Second)
+	}
 }
 
 func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
@@ -211,6 +349,7 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 		return nil, err
 	}
 	var keep []engine.Namespace
+	names := map[string]bool{}
 	for _, ns := range spaces {
 		if ns.Skip != "" {
 			s.skipped = append(s.skipped, store.Skipped{Name: ns.Name, Why: ns.Skip})
@@ -219,8 +358,11 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 		}
 		keep = append(keep, ns)
 		s.total.Add(ns.Records)
+		if content(&ns.Namespace) {
+			names[ns.Name] = true
+		}
 	}
-	s.emit(Step, "scanning %s, about %s", count(int64(len(keep)), "namespace"), count(s.total.Load(), "record"))
+	s.emit(Step, "scanning %s, about %s", count(int64(len(names)), "namespace"), count(s.total.Load(), "record"))
 	return keep, nil
 }
 
@@ -229,10 +371,20 @@ type base struct {
 	fold *fold.Namespace
 }
 
+// part gives the shard that holds a namespace.
+func (s *snapshot) part(shard string) *part {
+	for _, p := range s.parts {
+		if p.shard == shard {
+			return p
+		}
+	}
+	return s.parts[0]
+}
+
 func (s *snapshot) bases(spaces []engine.Namespace) []base {
 	var out []base
 	for _, ns := range spaces {
-		out = append(out, base{ns, s.fold.Base(ns.Namespace, tree.Root{})})
+		out = append(out, base{ns, s.part(ns.Shard).fold.Base(ns.Namespace, tree.Root{})})
 	}
 	return out
 }
@@ -284,7 +436,7 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 		bases = nil
 		for _, m := range moved {
 			for _, ns := range now {
-				if len(ns.Ident) > 0 && bytes.Equal(ns.Ident, m.ns.Ident) {
+				if ns.Shard == m.ns.Shard && len(ns.Ident) > 0 && bytes.Equal(ns.Ident, m.ns.Ident) {
 					s.emit(Note, "%s was renamed to %s while it was read; reading it again", m.ns.Name, ns.Name)
 					bases = append(bases, base{ns, m.fold})
 				}
@@ -325,8 +477,8 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 		return tree.Root{}, err
 	}
 	root, err := l.Finish(ctx)
-	if err == nil {
-		s.emit(Note, "%s: %s", ns.Name, count(root.Records, "record"))
+	if err == nil && ns.Kind != layoutKind {
+		s.emit(Note, "%s%s: %s", s.part(ns.Shard).of(), ns.Name, count(root.Records, "record"))
 	}
 	return root, err
 }
@@ -337,12 +489,20 @@ func (s *snapshot) near(ns engine.Namespace) tree.Root {
 	if s.last == nil {
 		return byName
 	}
+	best := 0
 	for _, p := range s.last.Namespaces {
-		if len(ns.Ident) > 0 && bytes.Equal(p.Ident, ns.Ident) {
-			return p.Root
-		}
+		like := 0
 		if p.Name == ns.Name {
-			byName = p.Root
+			like = 1
+		}
+		if len(ns.Ident) > 0 && bytes.Equal(p.Ident, ns.Ident) {
+			like = 2
+		}
+		if like > 0 && p.Shard == s.part(ns.Shard).label {
+			like += 2
+		}
+		if like > best {
+			best, byName = like, p.Root
 		}
 	}
 	return byName
@@ -356,19 +516,23 @@ func (e *Env) FoldPoint(ctx context.Context, m *Moment) (*store.Point, error) {
 		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster, last.ID)
 	}
 	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, Version: last.Version, Started: time.Now(),
-		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Skipped: last.Skipped, Caveats: last.Caveats}
+		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats}
 	for _, s := range last.Shards {
 		p.Shards = append(p.Shards, store.PointShard{Name: s.Name, Mark: m.Upto[s.Name]})
 	}
 	w := e.Store.NewWriter()
 	e.emit(Step, "folding the log after point %s up to %s", last.ID, at(m.Time))
-	spaces, n, err := m.Trees(ctx, w, w, nil)
+	spaces, n, err := m.Held(ctx, w, w)
 	if err != nil {
 		w.Abandon()
 		return nil, err
 	}
 	for _, s := range spaces {
-		p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: s.Namespace, Root: s.Root})
+		ns := store.PointNamespace{Namespace: s.Namespace, Root: s.Root}
+		if m.Spread() {
+			ns.Shard = s.Shard
+		}
+		p.Namespaces = append(p.Namespaces, ns)
 	}
 	stats, err := w.Flush(ctx)
 	if err != nil {

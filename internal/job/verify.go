@@ -88,10 +88,24 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 		return nil
 	}
 	before := points[i-1]
-	m, err := e.momentAt(before, chains, func(s store.PointShard, c *journal.Chain) (record.Mark, error) {
-		to, _ := p.Shard(s.Name)
-		return to.Mark, nil
-	})
+	upto := map[string]record.Mark{}
+	for _, s := range before.Shards {
+		to, ok := p.Shard(s.Name)
+		if !ok || len(p.Shards) != len(before.Shards) {
+			out.NotFolded = "the cluster had other shards then"
+			return nil
+		}
+		if chains[s.Name] == nil {
+			out.NotFolded = "the log in between is not captured"
+			return nil
+		}
+		upto[s.Name] = to.Mark
+	}
+	if before.Settings != p.Settings {
+		out.NotFolded = "users and roles are in one of the two points only"
+		return nil
+	}
+	m, err := e.momentAt(before, chains, upto)
 	var missing *journal.MissingError
 	if errors.As(err, &missing) {
 		out.NotFolded = missing.Error()
@@ -107,17 +121,13 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 	}
 	defer x.Close()
 	out.From = before.ID
-	spaces, n, err := m.Trees(ctx, x, x, nil)
+	spaces, n, err := m.Held(ctx, x, x)
 	out.FoldedFrom = n
 	if err != nil {
 		out.Disagreement = err.Error()
 		return fmt.Errorf("point %s and the log before it %w: %w", p.ID, ErrDiffers, err)
 	}
-	var here []Space
-	for _, ns := range p.Namespaces {
-		here = append(here, Space{ns.Namespace, ns.Root})
-	}
-	if what := firstDifference(ctx, x, m.Model, spaces, here); what != "" {
+	if what := firstDifference(ctx, x, m.Model, spaces, heldOf(p)); what != "" {
 		out.Disagreement = what
 		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, ErrDiffers, p.ID, what)
 	}
@@ -125,9 +135,12 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 	return nil
 }
 
+// on tells whether both are of the same shard, as far as that is known.
+func (s Space) on(t Space) bool { return s.Shard == t.Shard || s.Shard == "" || t.Shard == "" }
+
 func firstDifference(ctx context.Context, x *store.Scratch, m engine.Model, a, b []Space) string {
 	for i := range a {
-		j := slices.IndexFunc(b, func(s Space) bool { return s.Name == a[i].Name })
+		j := slices.IndexFunc(b, func(s Space) bool { return s.Name == a[i].Name && a[i].on(s) })
 		if j < 0 {
 			return a[i].Name + " is in the fold and not in the point"
 		}
@@ -147,7 +160,7 @@ func firstDifference(ctx context.Context, x *store.Scratch, m engine.Model, a, b
 		}
 	}
 	for i := range b {
-		if !slices.ContainsFunc(a, func(s Space) bool { return s.Name == b[i].Name }) {
+		if !slices.ContainsFunc(a, func(s Space) bool { return s.Name == b[i].Name && b[i].on(s) }) {
 			return b[i].Name + " is in the point and not in the fold"
 		}
 	}
@@ -173,6 +186,7 @@ func (e *Env) VerifyLive(ctx context.Context, m *Moment, live engine.Cluster, pa
 	if len(want) == 0 {
 		return nil, UnknownName(pattern, m.String(), names)
 	}
+	live = engine.Whole(live)
 	now, err := live.Namespaces(ctx)
 	if err != nil {
 		return nil, err

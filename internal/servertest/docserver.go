@@ -18,17 +18,24 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 )
 
+// built finds a server that `make servers` made.
+func built(t testing.TB, env, name string) string {
+	t.Helper()
+	bin := os.Getenv(env)
+	if bin == "" {
+		_, here, _, _ := runtime.Caller(0)
+		bin = filepath.Join(filepath.Dir(here), "../../testbed/bin", name)
+	}
+	_, err := os.Stat(bin)
+	require.NoError(t, err, "the real server is not built; run: make servers")
+	return bin
+}
+
 // Document runs the real document server on a free port and gives its address.
 // With a set's name it is a replica set of one; KeepLog makes it keep a log.
 func Document(t testing.TB, set string) string {
 	t.Helper()
-	bin := os.Getenv("DEXAMEN_DOCSERVER")
-	if bin == "" {
-		_, here, _, _ := runtime.Caller(0)
-		bin = filepath.Join(filepath.Dir(here), "../../testbed/bin/docserver")
-	}
-	_, err := os.Stat(bin)
-	require.NoError(t, err, "the real document server is not built; run: make servers")
+	bin := built(t, "DEXAMEN_DOCSERVER", "docserver")
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	addr := l.Addr().String()

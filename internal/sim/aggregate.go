@@ -58,6 +58,16 @@ func aggregate(s *session, db string, req bson.Raw) (bson.D, error) {
 	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id}, {Key: "ns", Value: ns}}}}, nil
 }
 
+func sampleOf(list []bson.Raw, n int) []bson.Raw {
+	var out []bson.Raw
+	for range n {
+		if len(list) > 0 {
+			out = append(out, list[rand.IntN(len(list))])
+		}
+	}
+	return out
+}
+
 func stage(list []bson.Raw, op string, arg bson.RawValue) ([]bson.Raw, error) {
 	n, _ := arg.AsInt64OK()
 	switch op {

@@ -2,6 +2,7 @@ package sim
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,8 +21,8 @@ func init() {
 		"buildinfo": buildInfo, "getparameter": ok, "whatsmyuri": whatsMyURI, "connectionstatus": connectionStatus,
 		"getlog": emptyLog, "getcmdlineopts": cmdLine, "hostinfo": ok, "serverstatus": serverStatus,
 		"replsetgetstatus": replSetGetStatus, "replsetgetconfig": replSetGetConfig, "replsetstepdown": stepDown,
-		"appendoplognote": oplogNote,
-		"listdatabases":   listDatabases, "listcollections": listCollections, "listindexes": listIndexes,
+		"appendoplognote": oplogNote, "committransaction": commitTransaction, "aborttransaction": abortTransaction,
+		"listdatabases": listDatabases, "listcollections": listCollections, "listindexes": listIndexes,
 		"create": create, "drop": drop, "dropdatabase": dropDatabase, "renamecollection": rename, "collmod": collMod,
 		"createindexes": createIndexes, "dropindexes": dropIndexes, "deleteindexes": dropIndexes,
 		"insert": insert, "update": updateCmd, "delete": deleteCmd, "findandmodify": findAndModify,
@@ -31,32 +32,22 @@ func init() {
 }
 
 // open commands need no login.
-var openCommands = map[string]bool{"hello": true, "ismaster": true, "saslstart": true, "saslcontinue": true, "ping": true, "buildinfo": true}
+var openCommands = map[string]bool{"hello": true, "ismaster": true, "saslstart": true, "saslcontinue": true, "authenticate": true, "ping": true, "buildinfo": true}
 
 // writes go to the primary only.
 var writeCommands = map[string]bool{"create": true, "drop": true, "dropdatabase": true, "renamecollection": true, "collmod": true,
 	"createindexes": true, "dropindexes": true, "deleteindexes": true, "insert": true, "update": true, "delete": true,
-	"findandmodify": true, "appendoplognote": true, "replsetstepdown": true}
+	"findandmodify": true, "appendoplognote": true, "replsetstepdown": true,
+	"committransaction": true, "aborttransaction": true}
 
 // answer answers one request.
-func (s *session) answer(body bson.Raw, seqs map[string][]bson.Raw, connID int64) (bson.Raw, error) {
+func (s *session) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	elems, err := body.Elements()
 	if err != nil || len(elems) == 0 {
 		return nil, errMalformed
 	}
-	name := strings.ToLower(elems[0].Key())
+	name := lower(elems[0].Key())
 	db, _ := body.Lookup("$db").StringValueOK()
-	if len(seqs) > 0 {
-		d := toD(body)
-		for field, list := range seqs {
-			a := bson.A{}
-			for _, x := range list {
-				a = append(a, x)
-			}
-			d = append(d, bson.E{Key: field, Value: a})
-		}
-		body = toRaw(d)
-	}
 	rs := s.m.rs
 	var out bson.D
 	switch {
@@ -68,6 +59,10 @@ func (s *session) answer(body bson.Raw, seqs map[string][]bson.Raw, connID int64
 		out, err = s.login(elems[0].Key(), body)
 	case rs.opt.User != "" && s.user == "" && !openCommands[name]:
 		err = refuse(13, "Unauthorized", "command %s requires authentication", elems[0].Key())
+	case slices.Contains(rs.opt.Deny, name):
+		err = refuse(13, "Unauthorized", "not authorized on %s to execute command %s", db, elems[0].Key())
+	case name == "authenticate":
+		out, err = s.certified(body)
 	case handlers[name] == nil:
 		err = refuse(59, "CommandNotFound", "no such command: '%s'", elems[0].Key())
 	default:
@@ -76,23 +71,38 @@ func (s *session) answer(body bson.Raw, seqs map[string][]bson.Raw, connID int64
 	if errors.Is(err, errGoodbye) || errors.Is(err, errMalformed) {
 		return nil, err
 	}
-	var ce *commandError
-	if errors.As(err, &ce) {
-		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: ce.msg}, {Key: "code", Value: ce.code}, {Key: "codeName", Value: ce.name}}
-	} else if err != nil {
-		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: err.Error()}, {Key: "code", Value: int32(8)}, {Key: "codeName", Value: "UnknownError"}}
-	} else {
-		out = append(out, bson.E{Key: "ok", Value: 1.0})
-	}
+	out = answerOf(out, err)
 	if !rs.opt.Lone {
 		rs.mu.Lock()
 		if e := s.operationTime(body); e != nil {
 			out = append(out, bson.E{Key: "operationTime", Value: e.ts})
 		}
+		if rs.part != nil {
+			out = append(out, clusterTime(rs.lastTS))
+		}
 		rs.mu.Unlock()
 	}
 	return toRaw(out), nil
 }
+
+// answerOf makes the answer to a command, or to one that failed.
+func answerOf(out bson.D, err error) bson.D {
+	var ce *commandError
+	switch {
+	case errors.As(err, &ce):
+		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: ce.msg}, {Key: "code", Value: ce.code}, {Key: "codeName", Value: ce.name}}
+		if ce.code == 112 || ce.code == 251 {
+			out = append(out, bson.E{Key: "errorLabels", Value: bson.A{"TransientTransactionError"}})
+		}
+		return out
+	case err != nil:
+		return bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: err.Error()}, {Key: "code", Value: int32(8)}, {Key: "codeName", Value: "UnknownError"}}
+	}
+	return append(out, bson.E{Key: "ok", Value: 1.0})
+}
+
+// lower gives a command's name as it is looked up.
+func lower(name string) string { return strings.ToLower(name) }
 
 // operationTime is the entry that what was read is no newer than.
 func (s *session) operationTime(req bson.Raw) *entry {
@@ -117,12 +127,22 @@ func (s *session) run(name, db string, req bson.Raw) (bson.D, error) {
 	if !s.m.up {
 		return nil, errGoodbye
 	}
+	if ts, ok := clusterTimeOf(req); ok {
+		rs.observe(ts)
+	}
 	write := writeCommands[name]
 	if write && rs.primary != s.m.id {
 		return nil, refuse(10107, "NotWritablePrimary", "not primary")
 	}
 	s.request = req
+	if err := s.enter(name, req); err != nil {
+		return nil, err
+	}
 	out, err := handlers[name](s, db, req)
+	if s.txn != nil && name != "committransaction" && name != "aborttransaction" {
+		s.txn.failed = s.txn.failed || err != nil || lookup(out, "writeErrors") != nil
+		return out, err
+	}
 	if err != nil || !write {
 		return out, err
 	}
@@ -170,6 +190,9 @@ func (s *session) wait(d time.Duration) bool {
 
 // view gives the state a read sees.
 func (s *session) view(req bson.Raw) *state {
+	if s.txn != nil {
+		return s.txn.state
+	}
 	if majority(req) {
 		return s.m.stable
 	}
@@ -188,13 +211,16 @@ func (s *session) hello(connID int64) bson.D {
 		{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
 		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)}, {Key: "readOnly", Value: false}}
 	if rs.opt.User != "" {
-		d = append(d, bson.E{Key: "saslSupportedMechs", Value: bson.A{"SCRAM-SHA-256"}})
+		d = append(d, bson.E{Key: "saslSupportedMechs", Value: bson.A{rs.opt.Mechanism}})
 	}
 	if rs.opt.Lone {
 		return d
 	}
+	if rs.part != nil && rs.part.conf {
+		d = append(d, bson.E{Key: "configsvr", Value: int32(2)})
+	}
 	d = append(d, bson.E{Key: "setName", Value: rs.opt.Name}, bson.E{Key: "setVersion", Value: int32(1)}, bson.E{Key: "secondary", Value: !primary},
-		bson.E{Key: "hosts", Value: rs.Addresses()}, bson.E{Key: "me", Value: m.addr})
+		bson.E{Key: "hosts", Value: rs.shown()}, bson.E{Key: "hidden", Value: m.hidden}, bson.E{Key: "me", Value: m.addr})
 	if rs.primary >= 0 {
 		d = append(d, bson.E{Key: "primary", Value: rs.members[rs.primary].addr})
 	}
@@ -251,7 +277,7 @@ func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	}
 	optime := func(n int) bson.D {
 		if e := rs.at(n); e != nil {
-			return bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: rs.term}}
+			return bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: e.term}}
 		}
 		return bson.D{{Key: "ts", Value: bson.Timestamp{}}, {Key: "t", Value: int64(-1)}}
 	}
@@ -299,9 +325,25 @@ func replSetGetConfig(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	}
 	var members bson.A
 	for _, m := range rs.members {
-		members = append(members, bson.D{{Key: "_id", Value: int32(m.id)}, {Key: "host", Value: m.addr}, {Key: "priority", Value: 1.0}, {Key: "votes", Value: int32(1)}})
+		priority := 1.0
+		if m.hidden {
+			priority = 0
+		}
+		members = append(members, bson.D{{Key: "_id", Value: int32(m.id)}, {Key: "host", Value: m.addr}, {Key: "hidden", Value: m.hidden}, {Key: "priority", Value: priority},
+			{Key: "secondaryDelaySecs", Value: int64(m.delay.Seconds())}, {Key: "votes", Value: int32(1)}})
 	}
 	return bson.D{{Key: "config", Value: bson.D{{Key: "_id", Value: rs.opt.Name}, {Key: "version", Value: int32(1)}, {Key: "members", Value: members}}}}, nil
+}
+
+// shown gives the members that clients are told of.
+func (rs *ReplicaSet) shown() []string {
+	var out []string
+	for _, m := range rs.members {
+		if !m.hidden {
+			out = append(out, m.addr)
+		}
+	}
+	return out
 }
 
 func stepDown(s *session, _ string, _ bson.Raw) (bson.D, error) {
@@ -311,7 +353,7 @@ func stepDown(s *session, _ string, _ bson.Raw) (bson.D, error) {
 }
 
 func oplogNote(s *session, _ string, req bson.Raw) (bson.D, error) {
-	s.m.rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: req.Lookup("data")}}, nil)
+	s.log(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: req.Lookup("data")}}, nil)
 	return bson.D{}, nil
 }
 
@@ -375,7 +417,7 @@ func listCollections(s *session, db string, req bson.Raw) (bson.D, error) {
 		d := bson.D{{Key: "name", Value: c.name}, {Key: "type", Value: c.kind}, {Key: "options", Value: c.options}}
 		if c.kind == "collection" {
 			d = append(d, bson.E{Key: "info", Value: bson.D{{Key: "readOnly", Value: false}, {Key: "uuid", Value: bson.Binary{Subtype: 4, Data: c.uuid[:]}}}},
-				bson.E{Key: "idIndex", Value: c.indexes[0]})
+				bson.E{Key: "idIndex", Value: bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}})
 		} else {
 			d = append(d, bson.E{Key: "info", Value: bson.D{{Key: "readOnly", Value: true}}})
 		}

@@ -45,6 +45,9 @@ func insert(s *session, db string, req bson.Raw) (bson.D, error) {
 	c := s.ensure(db, first(req).StringValue())
 	n := int32(0)
 	var bad writeErrors
+	if c.kind == "timeseries" {
+		return s.measure(c, listOf(req, "documents"))
+	}
 	for i, v := range listOf(req, "documents") {
 		if err := s.insertOne(c, bytes.Clone(v.Document())); err != nil {
 			if err := bad.add(i, err); err != nil {
@@ -83,11 +86,19 @@ func (s *session) insertOne(c *collection, raw bson.Raw) error {
 	if _, exists := c.get(d.id); exists {
 		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: _id_ dup key: { _id: %s }", ns, d.id)
 	}
+	if err := s.lock(c, d.id); err != nil {
+		return err
+	}
 	if ix := c.conflict(raw, nil); ix != "" {
 		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, ix)
 	}
-	s.m.rs.append(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: raw},
+	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: raw},
 		{Key: "o2", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectPut(ns, raw))
+	if most := c.most(); most > 0 && int64(c.docs.Len()) > most {
+		if old, ok := c.oldest(); ok {
+			return s.removeOne(c, old)
+		}
+	}
 	return nil
 }
 
@@ -123,10 +134,25 @@ func (c *collection) each(filter bson.Raw, fn func(document) bool) error {
 	return err
 }
 
+// each is as the collection's, of those documents the session may see: a
+// router's, only those that the shard owns.
+func (s *session) each(c *collection, filter bson.Raw, fn func(document) bool) error {
+	if s.owns == nil {
+		return c.each(filter, fn)
+	}
+	return c.each(filter, func(d document) bool { return !s.owns(c, d.raw) || fn(d) })
+}
+
 // change makes a document another, and logs it: as a replacement, or in the
 // form for updates.
 func (s *session) change(c *collection, old document, raw bson.Raw, replaced bool) error {
 	ns := c.db + "." + c.name
+	if err := s.lock(c, old.id); err != nil {
+		return err
+	}
+	if s.table != nil && s.table.compare(s.table.keyOf(old.raw), s.table.keyOf(raw)) != 0 {
+		return refuse(20, "IllegalOperation", "this stand-in does not change a document's shard key value")
+	}
 	if ix := c.conflict(raw, old.raw); ix != "" {
 		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, ix)
 	}
@@ -140,7 +166,7 @@ func (s *session) change(c *collection, old document, raw bson.Raw, replaced boo
 			o = bson.D{{Key: "$v", Value: int32(2)}, {Key: "diff", Value: d}}
 		}
 	}
-	s.m.rs.append(bson.D{{Key: "op", Value: "u"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: o},
+	s.log(bson.D{{Key: "op", Value: "u"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: o},
 		{Key: "o2", Value: bson.D{{Key: "_id", Value: old.id}}}}, effectPut(ns, raw))
 	return nil
 }
@@ -148,7 +174,7 @@ func (s *session) change(c *collection, old document, raw bson.Raw, replaced boo
 // updateOne applies one update statement.
 func (s *session) updateOne(db, name string, q, u bson.Raw, multi, upsert bool) (matched, modified int32, upserted any, err error) {
 	// An update that finds nothing makes no collection; an upsert does.
-	c := s.m.current.colls[db+"."+name]
+	c := s.now().colls[db+"."+name]
 	if c == nil {
 		if !upsert {
 			return
@@ -156,7 +182,7 @@ func (s *session) updateOne(db, name string, q, u bson.Raw, multi, upsert bool) 
 		c = s.ensure(db, name)
 	}
 	var hits []document
-	if err = c.each(q, func(d document) bool { hits = append(hits, d); return multi }); err != nil {
+	if err = s.each(c, q, func(d document) bool { hits = append(hits, d); return multi }); err != nil {
 		return
 	}
 	es, _ := u.Elements()
@@ -250,10 +276,14 @@ func updateCmd(s *session, db string, req bson.Raw) (bson.D, error) {
 	return bad.into(d), nil
 }
 
-func (s *session) removeOne(c *collection, d document) {
+func (s *session) removeOne(c *collection, d document) error {
 	ns := c.db + "." + c.name
-	s.m.rs.append(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
+	if err := s.lock(c, d.id); err != nil {
+		return err
+	}
+	s.log(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
 		{Key: "o", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectRemove(ns, d.id))
+	return nil
 }
 
 func deleteCmd(s *session, db string, req bson.Raw) (bson.D, error) {
@@ -262,7 +292,7 @@ func deleteCmd(s *session, db string, req bson.Raw) (bson.D, error) {
 		return nil, err
 	}
 	n := int32(0)
-	c := s.m.current.colls[ns]
+	c := s.now().colls[ns]
 	for _, v := range listOf(req, "deletes") {
 		if c == nil {
 			break
@@ -271,11 +301,13 @@ func deleteCmd(s *session, db string, req bson.Raw) (bson.D, error) {
 		q, _ := st.Lookup("q").DocumentOK()
 		limit, _ := st.Lookup("limit").AsInt64OK()
 		var hits []document
-		if err := c.each(q, func(d document) bool { hits = append(hits, d); return limit != 1 }); err != nil {
+		if err := s.each(c, q, func(d document) bool { hits = append(hits, d); return limit != 1 }); err != nil {
 			return nil, err
 		}
 		for _, d := range hits {
-			s.removeOne(c, d)
+			if err := s.removeOne(c, d); err != nil {
+				return nil, err
+			}
 			n++
 		}
 	}
@@ -292,8 +324,8 @@ func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
 		q = toRaw(nil)
 	}
 	var hits []bson.Raw
-	if c := s.m.current.colls[ns]; c != nil {
-		if err := c.each(q, func(d document) bool { hits = append(hits, d.raw); return true }); err != nil {
+	if c := s.now().colls[ns]; c != nil {
+		if err := s.each(c, q, func(d document) bool { hits = append(hits, d.raw); return true }); err != nil {
 			return nil, err
 		}
 	}
@@ -308,8 +340,10 @@ func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
 	}
 	if truthy(req.Lookup("remove")) {
 		if before != nil {
-			c := s.m.current.colls[ns]
-			s.removeOne(c, newDocument(hits[0]))
+			c := s.now().colls[ns]
+			if err := s.removeOne(c, newDocument(hits[0])); err != nil {
+				return nil, err
+			}
 		}
 		return bson.D{{Key: "lastErrorObject", Value: bson.D{{Key: "n", Value: int32(len(hits[:min(1, len(hits))]))}}}, {Key: "value", Value: before}}, nil
 	}
@@ -322,7 +356,7 @@ func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
 		id = hits[0].Lookup("_id")
 	}
 	if id != nil {
-		if d, ok := s.m.current.colls[ns].get(value(id)); ok {
+		if d, ok := s.now().colls[ns].get(value(id)); ok {
 			after = d.raw
 		}
 	}

@@ -44,7 +44,9 @@ func find(s *session, db string, req bson.Raw) (bson.D, error) {
 		c.left = limit
 	}
 	filter := c.filter()
-	if ns == "local.oplog.rs" && !s.m.rs.opt.Lone {
+	if ns == "config.transactions" && !s.m.rs.opt.Lone {
+		c.rest = s.m.transactions(filter)
+	} else if ns == "local.oplog.rs" && !s.m.rs.opt.Lone {
 		if err := s.findLog(c, filter); err != nil {
 			return nil, err
 		}
@@ -62,6 +64,16 @@ func find(s *session, db string, req bson.Raw) (bson.D, error) {
 		s.m.cursors[c.id] = c
 	}
 	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id}, {Key: "ns", Value: ns}}}}, nil
+}
+
+// keyOnly gives what the hinted index holds of a document ("returnKey").
+func keyOnly(doc, find bson.Raw) bson.Raw {
+	hint, ok := find.Lookup("hint").DocumentOK()
+	if !ok {
+		return toRaw(nil)
+	}
+	t := &table{key: toD(hint)}
+	return t.keyOf(doc)
 }
 
 func (c *cursor) filter() bson.Raw {
@@ -107,6 +119,10 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 		c.left = 0
 		return nil
 	}
+	if coll.kind == "timeseries" {
+		c.rest = s.unpacked(coll, filter)
+		return nil
+	}
 	if coll.kind == "view" {
 		return refuse(166, "CommandNotSupportedOnView", "this stand-in does not read through views")
 	}
@@ -129,11 +145,11 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 		c.coll, c.uuid = coll, coll.uuid
 		if id := filter.Lookup("_id"); id.Type != 0 && id.Type != bson.TypeEmbeddedDocument {
 			c.coll = nil
-			return coll.each(filter, func(d document) bool { c.rest = append(c.rest, d.raw); return true })
+			return s.each(coll, filter, func(d document) bool { c.rest = append(c.rest, d.raw); return true })
 		}
 		return nil
 	}
-	if err := coll.each(filter, func(d document) bool { c.rest = append(c.rest, d.raw); return true }); err != nil {
+	if err := s.each(coll, filter, func(d document) bool { c.rest = append(c.rest, d.raw); return true }); err != nil {
 		return err
 	}
 	sortBy(c.rest, sortSpec)
@@ -153,12 +169,18 @@ func (s *session) fill(c *cursor, size int64) (bson.A, bool, error) {
 		if spec != nil {
 			raw = project(raw, spec)
 		}
+		if truthy(c.find.Lookup("returnKey")) {
+			raw = keyOnly(raw, c.find)
+			if v, ok := raw.Index(0).Value().Int64OK(); ok && s.m.rs.opt.OddHashes {
+				raw = toRaw(bson.D{{Key: raw.Index(0).Key(), Value: v + 1}})
+			}
+		}
 		batch = append(batch, raw)
 		bytes += len(raw)
 		if c.left > 0 {
 			c.left--
 		}
-		return c.left != 0 && (size <= 0 || int64(len(batch)) < size) && bytes < batchBytes
+		return c.left != 0 && (size <= 0 || int64(len(batch)) < size) && (bytes < batchBytes || s.unbounded)
 	}
 	if c.left == 0 || size == 0 && c.id == 0 {
 		return batch, c.left == 0, nil
@@ -217,6 +239,7 @@ func (s *session) fillByID(c *cursor, filter bson.Raw, batch *bson.A, add func(b
 		if ok, err = matches(d.raw, filter); err != nil {
 			return false
 		}
+		ok = ok && (s.owns == nil || s.owns(coll, d.raw))
 		id := d.id
 		c.last, c.touched = &id, true
 		if ok && !add(d.raw) {
@@ -305,7 +328,7 @@ func (s *session) gather(ns string, req, filter bson.Raw) ([]bson.Raw, error) {
 	if c == nil {
 		return nil, nil
 	}
-	err := c.each(filter, func(d document) bool { out = append(out, d.raw); return true })
+	err := s.each(c, filter, func(d document) bool { out = append(out, d.raw); return true })
 	return out, err
 }
 
@@ -314,8 +337,11 @@ func count(s *session, db string, req bson.Raw) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	q, _ := req.Lookup("query").DocumentOK()
-	if es, _ := q.Elements(); len(es) == 0 {
+	q, has := req.Lookup("query").DocumentOK()
+	if !has {
+		q = toRaw(nil)
+	}
+	if es, _ := q.Elements(); len(es) == 0 && s.owns == nil {
 		n := 0
 		if c := s.view(req).colls[ns]; c != nil {
 			n = c.docs.Len()
@@ -340,6 +366,10 @@ func distinct(s *session, db string, req bson.Raw) (bson.D, error) {
 		return nil, err
 	}
 	key, _ := req.Lookup("key").StringValueOK()
+	return bson.D{{Key: "values", Value: distinctValues(list, key)}}, nil
+}
+
+func distinctValues(list []bson.Raw, key string) bson.A {
 	out := bson.A{}
 	for _, d := range list {
 		anyValue(pathValues(d, key), func(v bson.RawValue) bool {
@@ -354,5 +384,5 @@ func distinct(s *session, db string, req bson.Raw) (bson.D, error) {
 			return false
 		})
 	}
-	return bson.D{{Key: "values", Value: out}}, nil
+	return out
 }

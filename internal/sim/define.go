@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -12,34 +13,38 @@ import (
 
 func uuidValue(u [16]byte) bson.Binary { return bson.Binary{Subtype: 4, Data: slices.Clone(u[:])} }
 
-func (rs *ReplicaSet) command(db string, uuid *[16]byte, o bson.D, do effect) {
+func (s *session) command(db string, uuid *[16]byte, o bson.D, do effect) {
 	d := bson.D{{Key: "op", Value: "c"}, {Key: "ns", Value: db + ".$cmd"}}
 	if uuid != nil {
 		d = append(d, bson.E{Key: "ui", Value: uuidValue(*uuid)})
 	}
-	rs.append(append(d, bson.E{Key: "o", Value: o}), do)
+	s.log(append(d, bson.E{Key: "o", Value: o}), do)
 }
 
 // ensure gives a collection, making it as a first insert does.
 func (s *session) ensure(db, name string) *collection {
 	ns := db + "." + name
-	if c := s.m.current.colls[ns]; c != nil {
+	if c := s.now().colls[ns]; c != nil {
 		return c
 	}
 	s.makeCollection(db, name, nil)
-	return s.m.current.colls[ns]
+	return s.now().colls[ns]
 }
 
 func (s *session) makeCollection(db, name string, options bson.D) {
 	u := newUUID()
 	o := append(bson.D{{Key: "create", Value: name}}, options...)
+	if lookup(options, "clusteredIndex") != nil {
+		s.command(db, &u, o, effectCreate(db, name, u, options))
+		return
+	}
 	o = append(o, bson.E{Key: "idIndex", Value: bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}})
-	s.m.rs.command(db, &u, o, effectCreate(db, name, u, options))
+	s.command(db, &u, o, effectCreate(db, name, u, options))
 }
 
 // generic are fields that any command may have.
 func generic(key string) bool {
-	return strings.HasPrefix(key, "$") || key == "lsid" || key == "writeConcern" || key == "comment" || key == "txnNumber" || key == "maxTimeMS" || key == "readConcern"
+	return strings.HasPrefix(key, "$") || key == "lsid" || key == "writeConcern" || key == "comment" || key == "txnNumber" || key == "maxTimeMS" || key == "readConcern" || key == "autocommit" || key == "startTransaction" || key == "ordered"
 }
 
 func create(s *session, db string, req bson.Raw) (bson.D, error) {
@@ -47,7 +52,7 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s.m.current.colls[ns] != nil {
+	if s.now().colls[ns] != nil {
 		return nil, refuse(48, "NamespaceExists", "Collection %s already exists.", ns)
 	}
 	name := first(req).StringValue()
@@ -57,10 +62,23 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 			options = append(options, e)
 		}
 	}
+	if i := slices.IndexFunc(options, func(e bson.E) bool { return e.Key == "clusteredIndex" }); i >= 0 {
+		// Servers fill in what was not said.
+		v := toD(value(options[i].Value).Document())
+		ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: lookup(v, "key")}, {Key: "name", Value: "_id_"}, {Key: "unique", Value: true}}
+		if n := lookup(v, "name"); n != nil {
+			ix[2].Value = n
+		}
+		options[i].Value = ix
+	}
+	if lookup(options, "timeseries") != nil {
+		s.createSeries(db, name, options)
+		return bson.D{}, nil
+	}
 	if lookup(options, "viewOn") != nil {
 		// A view is a document of system.views, and is logged as one.
 		doc := toRaw(append(bson.D{{Key: "_id", Value: ns}}, options...))
-		s.m.rs.append(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}}, func(st *state) {
+		s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}}, func(st *state) {
 			c := newCollection(db, name, [16]byte{}, options)
 			c.kind = "view"
 			st.colls[ns] = c
@@ -76,9 +94,12 @@ func drop(s *session, db string, req bson.Raw) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := s.m.current.colls[ns]
+	c := s.now().colls[ns]
 	if c == nil {
 		return nil, refuse(26, "NamespaceNotFound", "ns not found")
+	}
+	if err := s.free(ns); err != nil {
+		return nil, err
 	}
 	s.dropOne(c)
 	return bson.D{{Key: "ns", Value: ns}}, nil
@@ -86,26 +107,36 @@ func drop(s *session, db string, req bson.Raw) (bson.D, error) {
 
 func (s *session) dropOne(c *collection) {
 	ns := c.db + "." + c.name
-	if c.kind == "view" {
-		s.m.rs.append(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: c.db + ".system.views"}, {Key: "o", Value: bson.D{{Key: "_id", Value: ns}}}}, effectDrop(ns))
+	if c.kind == "timeseries" {
+		if b := s.now().colls[c.db+"."+bucketsOf+c.name]; b != nil {
+			s.dropOne(b)
+		}
+	}
+	if c.kind != "collection" {
+		s.log(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: c.db + ".system.views"}, {Key: "o", Value: bson.D{{Key: "_id", Value: ns}}}}, effectDrop(ns))
 		return
 	}
 	u := c.uuid
-	s.m.rs.command(c.db, &u, bson.D{{Key: "drop", Value: c.name}}, effectDrop(ns))
+	s.command(c.db, &u, bson.D{{Key: "drop", Value: c.name}}, effectDrop(ns))
 }
 
 func dropDatabase(s *session, db string, _ bson.Raw) (bson.D, error) {
-	for _, c := range s.m.current.in(db) {
+	for _, c := range s.now().in(db) {
+		if err := s.free(c.db + "." + c.name); err != nil {
+			return nil, err
+		}
+	}
+	for _, c := range s.now().in(db) {
 		s.dropOne(c)
 	}
-	s.m.rs.command(db, nil, bson.D{{Key: "dropDatabase", Value: int32(1)}}, nil)
+	s.command(db, nil, bson.D{{Key: "dropDatabase", Value: int32(1)}}, nil)
 	return bson.D{{Key: "dropped", Value: db}}, nil
 }
 
 func rename(s *session, _ string, req bson.Raw) (bson.D, error) {
 	from, _ := first(req).StringValueOK()
 	to, _ := req.Lookup("to").StringValueOK()
-	c := s.m.current.colls[from]
+	c := s.now().colls[from]
 	if c == nil {
 		return nil, refuse(26, "NamespaceNotFound", "Source collection %s does not exist", from)
 	}
@@ -113,8 +144,11 @@ func rename(s *session, _ string, req bson.Raw) (bson.D, error) {
 	if toDB, rest, _ := strings.Cut(to, "."); toDB != fromDB || rest == "" {
 		return nil, refuse(20, "IllegalOperation", "this stand-in renames within a database only")
 	}
+	if err := errors.Join(s.free(from), s.free(to)); err != nil {
+		return nil, refuse(46, "LockBusy", "a prepared transaction holds %s or %s", from, to)
+	}
 	o := bson.D{{Key: "renameCollection", Value: from}, {Key: "to", Value: to}, {Key: "stayTemp", Value: false}}
-	target := s.m.current.colls[to]
+	target := s.now().colls[to]
 	if target != nil {
 		if !truthy(req.Lookup("dropTarget")) {
 			return nil, refuse(48, "NamespaceExists", "target namespace exists")
@@ -122,7 +156,7 @@ func rename(s *session, _ string, req bson.Raw) (bson.D, error) {
 		o = append(o, bson.E{Key: "dropTarget", Value: uuidValue(target.uuid)})
 	}
 	u := c.uuid
-	s.m.rs.command(fromDB, &u, o, effectRename(from, to))
+	s.command(fromDB, &u, o, effectRename(from, to))
 	return bson.D{}, nil
 }
 
@@ -145,7 +179,7 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 			return nil, refuse(9, "FailedToParse", "an index needs a name")
 		}
 		exists := false
-		for _, old := range s.m.current.colls[ns].indexes {
+		for _, old := range s.now().colls[ns].indexes {
 			if indexName(old) == name {
 				if uniqueSpec(old) != uniqueSpec(ix) {
 					return nil, refuse(86, "IndexKeySpecsConflict", "an index of the name %s exists with another definition", name)
@@ -174,9 +208,9 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 		}
 		u := c.uuid
 		o := append(bson.D{{Key: "createIndexes", Value: c.name}}, ix...)
-		s.m.rs.command(db, &u, o, effectIndex(ns, ix))
+		s.command(db, &u, o, effectIndex(ns, ix))
 	}
-	return bson.D{{Key: "numIndexesBefore", Value: before}, {Key: "numIndexesAfter", Value: int32(len(s.m.current.colls[ns].indexes))}}, nil
+	return bson.D{{Key: "numIndexesBefore", Value: before}, {Key: "numIndexesAfter", Value: int32(len(s.now().colls[ns].indexes))}}, nil
 }
 
 // uniqueSpec gives what must be equal for two index definitions to be the same.
@@ -197,7 +231,7 @@ func dropIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := s.m.current.colls[ns]
+	c := s.now().colls[ns]
 	if c == nil {
 		return nil, refuse(26, "NamespaceNotFound", "ns not found %s", ns)
 	}
@@ -213,7 +247,7 @@ func dropIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 		u := c.uuid
 		d := bson.D{{Key: "op", Value: "c"}, {Key: "ns", Value: db + ".$cmd"}, {Key: "ui", Value: uuidValue(u)},
 			{Key: "o", Value: bson.D{{Key: "dropIndexes", Value: c.name}, {Key: "index", Value: name}}}, {Key: "o2", Value: ix}}
-		s.m.rs.append(d, effectDropIndex(ns, name))
+		s.log(d, effectDropIndex(ns, name))
 	}
 	if !found {
 		return nil, refuse(27, "IndexNotFound", "index not found with name [%s]", want)
@@ -226,7 +260,7 @@ func collMod(s *session, db string, req bson.Raw) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := s.m.current.colls[ns]
+	c := s.now().colls[ns]
 	if c == nil {
 		return nil, refuse(26, "NamespaceNotFound", "ns does not exist: %s", ns)
 	}
@@ -259,7 +293,7 @@ func collMod(s *session, db string, req bson.Raw) (bson.D, error) {
 		})
 	}
 	u := c.uuid
-	s.m.rs.command(db, &u, o, effectModify(ns, func(c *collection) {
+	s.command(db, &u, o, effectModify(ns, func(c *collection) {
 		for _, f := range changes {
 			f(c)
 		}

@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -22,6 +23,11 @@ type Options struct {
 	FirstPort int
 	// User and Password, where set, are the one login that is let in.
 	User, Password string
+	// Mechanism is that of the login: SCRAM-SHA-256 when empty, SCRAM-SHA-1, or
+	// MONGODB-X509, where User is the subject of the client's certificate.
+	Mechanism string
+	// Deny lists commands, in lower case, that the user may not run.
+	Deny []string
 	// TLS, where set, is spoken on all connections.
 	TLS *tls.Config
 	// LogBytes bounds the log; its oldest entries are forgotten beyond that.
@@ -35,6 +41,18 @@ type Options struct {
 	NoopEvery time.Duration
 	// Latency is added to every answer that carries documents.
 	Latency time.Duration
+	// OpsPerEntry is how many operations of a transaction go into one entry of
+	// the log; 1000 when zero.
+	OpsPerEntry int
+	// Remember keeps what is needed to tell the state at any past time.
+	Remember bool
+	// ClockOffset is how far the members' wall clocks are off.
+	ClockOffset time.Duration
+	// ExpireEvery is how often documents are removed that a TTL index says are
+	// over ("TTL Indexes": every 60 s on servers); never when zero.
+	ExpireEvery time.Duration
+	// OddHashes keeps other hashes in hashed indexes than servers do.
+	OddHashes bool
 	// Lone makes a single server that is no replica set and keeps no log.
 	Lone bool
 }
@@ -54,12 +72,19 @@ type ReplicaSet struct {
 	stop    chan struct{}
 	wg      sync.WaitGroup
 	scramDB map[string]scram.StoredCredentials
+
+	txns     map[string]*transaction // open and prepared ones, by session and number
+	prepared []*transaction          // all that ever were
+	written  map[string]int          // while transactions are open: when documents and collections were written last
+	past     []past
+	part     *clusterPart // of a sharded cluster
 }
 
 // entry is one place of the log.
 type entry struct {
 	ts     bson.Timestamp
 	wall   time.Time
+	term   int64
 	raw    bson.Raw
 	effect effect
 }
@@ -78,6 +103,7 @@ type member struct {
 	stable   *state // what majority reads see
 	stableAt int
 	delay    time.Duration
+	hidden   bool
 	// diverged: it holds entries that the set does not, and must roll back.
 	diverged bool
 }
@@ -93,6 +119,9 @@ func Start(opt Options) (*ReplicaSet, error) {
 	if opt.Lone {
 		opt.Members = 1
 	}
+	if opt.Mechanism == "" {
+		opt.Mechanism = "SCRAM-SHA-256"
+	}
 	if opt.LogBytes == 0 {
 		opt.LogBytes = 256 << 20
 	}
@@ -102,7 +131,8 @@ func Start(opt Options) (*ReplicaSet, error) {
 	if opt.NoopEvery == 0 {
 		opt.NoopEvery = 10 * time.Second
 	}
-	rs := &ReplicaSet{opt: opt, changed: make(chan struct{}), stop: make(chan struct{}), term: 1}
+	rs := &ReplicaSet{opt: opt, changed: make(chan struct{}), stop: make(chan struct{}), term: 1,
+		txns: map[string]*transaction{}, written: map[string]int{}}
 	if err := rs.storeLogin(); err != nil {
 		return nil, err
 	}
@@ -127,6 +157,9 @@ func Start(opt Options) (*ReplicaSet, error) {
 		rs.wg.Go(m.replicate)
 	}
 	rs.wg.Go(rs.noops)
+	if opt.ExpireEvery > 0 {
+		rs.wg.Go(rs.expire)
+	}
 	return rs, nil
 }
 
@@ -207,6 +240,14 @@ func (rs *ReplicaSet) Delay(i int, d time.Duration) {
 	rs.progress()
 }
 
+// Hide keeps a member from clients: it is named by nobody but the set's status
+// ("Hidden Replica Set Members").
+func (rs *ReplicaSet) Hide(i int) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	rs.members[i].hidden = true
+}
+
 // progress wakes all who wait; the lock is held.
 func (rs *ReplicaSet) progress() {
 	close(rs.changed)
@@ -244,6 +285,8 @@ func (rs *ReplicaSet) elect() {
 		rs.logSize -= int64(len(e.raw))
 	}
 	rs.log = rs.log[:keep-rs.logBase]
+	rs.past = slices.DeleteFunc(rs.past, func(p past) bool { return p.index > keep })
+	rs.rollback(keep)
 	rs.term++
 	rs.primary = best
 	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "new primary"}}}}, nil)
@@ -266,7 +309,13 @@ func (rs *ReplicaSet) committed() int {
 // append adds an entry on the primary and applies it there; the lock is held.
 // The entry's form is the documented one: ts, t, v, wall and the given fields.
 func (rs *ReplicaSet) append(fields bson.D, do effect) *entry {
-	now := time.Now()
+	return rs.appendAt(fields, do, bson.Timestamp{})
+}
+
+// appendAt is append of what counts as of another cluster time than that of
+// its entry, where one is given.
+func (rs *ReplicaSet) appendAt(fields bson.D, do effect, counts bson.Timestamp) *entry {
+	now := time.Now().Add(rs.opt.ClockOffset)
 	ts := bson.Timestamp{T: uint32(now.Unix()), I: 1}
 	if ts.T <= rs.lastTS.T {
 		ts = bson.Timestamp{T: rs.lastTS.T, I: rs.lastTS.I + 1}
@@ -278,8 +327,12 @@ func (rs *ReplicaSet) append(fields bson.D, do effect) *entry {
 	if err != nil {
 		panic(err) // made of plain values
 	}
-	e := &entry{ts, now, raw, do}
+	e := &entry{ts, now, rs.term, raw, do}
 	rs.log = append(rs.log, e)
+	if counts.T == 0 {
+		counts = ts
+	}
+	rs.remember(counts, do)
 	rs.logSize += int64(len(raw))
 	p := rs.members[max(rs.primary, 0)]
 	if do != nil {
@@ -374,6 +427,45 @@ func (rs *ReplicaSet) noops() {
 			rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
 		}
 		rs.mu.Unlock()
+	}
+}
+
+// expire removes what TTL indexes say is over.
+func (rs *ReplicaSet) expire() {
+	for {
+		select {
+		case <-rs.stop:
+			return
+		case <-time.After(rs.opt.ExpireEvery):
+		}
+		rs.mu.Lock()
+		if rs.primary >= 0 && rs.members[rs.primary].up {
+			s := &session{m: rs.members[rs.primary]}
+			for _, c := range s.m.current.colls {
+				for _, ix := range c.indexes {
+					s.expireBy(c, ix)
+				}
+			}
+		}
+		rs.mu.Unlock()
+	}
+}
+
+func (s *session) expireBy(c *collection, ix bson.D) {
+	after, ok := value(lookup(ix, "expireAfterSeconds")).AsInt64OK()
+	key, _ := lookup(ix, "key").(bson.D)
+	if !ok || len(key) != 1 {
+		return
+	}
+	var over []document
+	c.docs.Scan(func(d document) bool {
+		if v := d.raw.Lookup(key[0].Key); v.Type == bson.TypeDateTime && v.Time().Add(time.Duration(after)*time.Second).Before(time.Now()) {
+			over = append(over, d)
+		}
+		return true
+	})
+	for _, d := range over {
+		_ = s.removeOne(c, d) // one that a transaction holds goes the next time
 	}
 }
 

@@ -36,6 +36,9 @@ type collection struct {
 	indexes  []bson.D
 	docs     *docs
 	bytes    int64
+	// order is that of insertion, of a capped collection; what is gone from it
+	// is skipped.
+	order []bson.RawValue
 	// unique holds, once first needed, the keys of each unique index.
 	unique map[string]map[string]int
 }
@@ -47,6 +50,18 @@ func newUUID() (u [16]byte) {
 }
 
 func newCollection(db, name string, uuid [16]byte, options bson.D) *collection {
+	c := plainCollection(db, name, uuid, options)
+	switch v := lookup(options, "clusteredIndex").(type) {
+	case nil:
+	case bson.D: // "Clustered Collections": its order is listed as an index
+		c.indexes = []bson.D{append(slices.Clone(v), bson.E{Key: "clustered", Value: true})}
+	default:
+		c.indexes = nil
+	}
+	return c
+}
+
+func plainCollection(db, name string, uuid [16]byte, options bson.D) *collection {
 	return &collection{db: db, name: name, kind: "collection", uuid: uuid, options: options, docs: newDocs(),
 		indexes: []bson.D{{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}}}
 }
@@ -56,6 +71,7 @@ func (c *collection) clone() *collection {
 	d.docs = c.docs.Copy()
 	d.indexes = slices.Clone(c.indexes)
 	d.options = slices.Clone(c.options)
+	d.order = slices.Clip(c.order)
 	d.unique = nil
 	return &d
 }
@@ -65,12 +81,41 @@ func (c *collection) get(id bson.RawValue) (document, bool) { return c.docs.Get(
 func (c *collection) put(raw bson.Raw) {
 	d := newDocument(raw)
 	old, had := c.docs.Set(d)
+	if !had && c.most() > 0 {
+		c.order = append(slices.Clip(c.order), d.id)
+	}
 	if had {
 		c.bytes -= int64(len(old.raw))
 		c.track(old.raw, -1)
 	}
 	c.bytes += int64(len(raw))
 	c.track(raw, 1)
+}
+
+// most is how many documents a capped collection holds; 0 for any other.
+func (c *collection) most() int64 {
+	capped, most := lookup(c.options, "capped"), lookup(c.options, "max")
+	if capped == nil || !truthy(value(capped)) {
+		return 0
+	}
+	n, ok := int64(0), false
+	if most != nil {
+		n, ok = value(most).AsInt64OK()
+	}
+	if !ok {
+		return 1 << 40
+	}
+	return n
+}
+
+// oldest gives the document that was inserted first.
+func (c *collection) oldest() (document, bool) {
+	for _, id := range c.order {
+		if d, ok := c.get(id); ok {
+			return d, true
+		}
+	}
+	return document{}, false
 }
 
 func (c *collection) remove(id bson.RawValue) {

@@ -3,7 +3,9 @@
 package sim
 
 import (
+	"crypto/md5"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -68,6 +70,16 @@ type session struct {
 	sasl *scram.ServerConversation
 	// request is the command being answered, documents of sequences included.
 	request bson.Raw
+	// txn is the transaction that the command belongs to.
+	txn *transaction
+	// owns, where set, says which documents the command may see.
+	owns func(c *collection, doc bson.Raw) bool
+	// table, where set, is the sharded collection the command is about, and
+	// unbounded has its cursors give all at once.
+	table     *table
+	unbounded bool
+	// migrating marks what is logged as done by a migration.
+	migrating bool
 }
 
 var (
@@ -77,12 +89,21 @@ var (
 	errMalformed = errors.New("malformed message")
 )
 
-// talk answers one connection's messages ("MongoDB Wire Protocol").
+// answerer answers the commands of one connection.
+type answerer interface {
+	answer(body bson.Raw, connID int64) (bson.Raw, error)
+}
+
 func (m *member) talk(conn net.Conn) {
-	if m.rs.opt.TLS != nil {
-		conn = tls.Server(conn, m.rs.opt.TLS)
+	talk(conn, m.rs.opt.TLS, func(conn net.Conn) answerer { return &session{m: m, conn: conn} })
+}
+
+// talk answers one connection's messages ("MongoDB Wire Protocol").
+func talk(conn net.Conn, config *tls.Config, begin func(net.Conn) answerer) {
+	if config != nil {
+		conn = tls.Server(conn, config)
 	}
-	s := &session{m: m, conn: conn}
+	s := begin(conn)
 	id := lastConn.Add(1)
 	var head [16]byte
 	for {
@@ -106,9 +127,9 @@ func (m *member) talk(conn net.Conn) {
 		var err error
 		switch op {
 		case wiremessage.OpMsg:
-			out, err = s.opMsg(reqID, body, id)
+			out, err = opMsg(s, reqID, body, id)
 		case wiremessage.OpQuery:
-			out, err = s.opQuery(reqID, body, id)
+			out, err = opQuery(s, reqID, body, id)
 		default:
 			err = errMalformed
 		}
@@ -125,7 +146,7 @@ func (m *member) talk(conn net.Conn) {
 
 // opMsg answers an OP_MSG: a body, and sequences of documents that belong to
 // fields of it.
-func (s *session) opMsg(reqID int32, b []byte, connID int64) ([]byte, error) {
+func opMsg(s answerer, reqID int32, b []byte, connID int64) ([]byte, error) {
 	flags, b, ok := wiremessage.ReadMsgFlags(b)
 	if !ok {
 		return nil, errMalformed
@@ -163,7 +184,18 @@ func (s *session) opMsg(reqID int32, b []byte, connID int64) ([]byte, error) {
 	if body.Validate() != nil {
 		return nil, errMalformed
 	}
-	answer, err := s.answer(body, seqs, connID)
+	if len(seqs) > 0 {
+		d := toD(body)
+		for field, list := range seqs {
+			a := bson.A{}
+			for _, x := range list {
+				a = append(a, x)
+			}
+			d = append(d, bson.E{Key: field, Value: a})
+		}
+		body = toRaw(d)
+	}
+	answer, err := s.answer(body, connID)
 	if err != nil || flags&wiremessage.MoreToCome != 0 {
 		return nil, err
 	}
@@ -176,7 +208,7 @@ func (s *session) opMsg(reqID int32, b []byte, connID int64) ([]byte, error) {
 
 // opQuery answers the one legacy message drivers still begin with: a handshake
 // on admin.$cmd.
-func (s *session) opQuery(reqID int32, b []byte, connID int64) ([]byte, error) {
+func opQuery(s answerer, reqID int32, b []byte, connID int64) ([]byte, error) {
 	_, b, ok := wiremessage.ReadQueryFlags(b)
 	if !ok {
 		return nil, errMalformed
@@ -195,7 +227,7 @@ func (s *session) opQuery(reqID int32, b []byte, connID int64) ([]byte, error) {
 	if !ok || bson.Raw(q).Validate() != nil {
 		return nil, errMalformed
 	}
-	answer, err := s.answer(bson.Raw(q), nil, connID)
+	answer, err := s.answer(bson.Raw(q), connID)
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +259,8 @@ func (rs *ReplicaSet) storeLogin() error {
 		return nil
 	}
 	rs.scramDB = map[string]scram.StoredCredentials{}
-	c, err := scram.SHA256.NewClient(rs.opt.User, rs.opt.Password, "")
+	hash, password := rs.scram()
+	c, err := hash.NewClient(rs.opt.User, password, "")
 	if err != nil {
 		return fmt.Errorf("stand-in login: %w", err)
 	}
@@ -235,14 +268,39 @@ func (rs *ReplicaSet) storeLogin() error {
 	return err
 }
 
+// scram gives the mechanism's hash, and the password as it goes into it: the
+// older one takes a digest with the user's name ("SCRAM-SHA-1").
+func (rs *ReplicaSet) scram() (scram.HashGeneratorFcn, string) {
+	if rs.opt.Mechanism == "SCRAM-SHA-1" {
+		sum := md5.Sum([]byte(rs.opt.User + ":mongo:" + rs.opt.Password))
+		return scram.SHA1, hex.EncodeToString(sum[:])
+	}
+	return scram.SHA256, rs.opt.Password
+}
+
+// certified answers a login by the client's certificate ("x.509").
+func (s *session) certified(req bson.Raw) (bson.D, error) {
+	conn, ok := s.conn.(*tls.Conn)
+	if mech, _ := req.Lookup("mechanism").StringValueOK(); mech != "MONGODB-X509" || s.m.rs.opt.Mechanism != mech || !ok || len(conn.ConnectionState().PeerCertificates) == 0 {
+		return nil, refuse(18, "AuthenticationFailed", "Authentication failed.")
+	}
+	subject := conn.ConnectionState().PeerCertificates[0].Subject.String()
+	if subject != s.m.rs.opt.User {
+		return nil, refuse(18, "AuthenticationFailed", "Authentication failed.")
+	}
+	s.user = subject
+	return bson.D{{Key: "user", Value: subject}, {Key: "dbname", Value: "$external"}}, nil
+}
+
 // login answers a step of SCRAM-SHA-256 ("SCRAM", RFC 7677).
 func (s *session) login(cmd string, req bson.Raw) (bson.D, error) {
 	failed := refuse(18, "AuthenticationFailed", "Authentication failed.")
 	if cmd == "saslStart" {
-		if mech, _ := req.Lookup("mechanism").StringValueOK(); mech != "SCRAM-SHA-256" {
-			return nil, refuse(334, "MechanismUnavailable", "this stand-in takes SCRAM-SHA-256 only")
+		if mech, _ := req.Lookup("mechanism").StringValueOK(); mech != s.m.rs.opt.Mechanism {
+			return nil, refuse(334, "MechanismUnavailable", "this stand-in takes %s only", s.m.rs.opt.Mechanism)
 		}
-		srv, err := scram.SHA256.NewServer(func(user string) (scram.StoredCredentials, error) {
+		hash, _ := s.m.rs.scram()
+		srv, err := hash.NewServer(func(user string) (scram.StoredCredentials, error) {
 			if c, ok := s.m.rs.scramDB[user]; ok {
 				return c, nil
 			}

@@ -119,9 +119,7 @@ func (p *Progress) clear() {
 		bar, bars := p.bar, p.bars
 		p.bar, p.bars = nil, nil
 		bar.Abort(true)
-		p.mu.Unlock()
-		bars.Wait()
-		p.mu.Lock()
+		bars.Wait() // its goroutine needs no lock; nobody draws another one meanwhile
 	}
 }
 

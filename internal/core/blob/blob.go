@@ -73,7 +73,8 @@ func CheckName(name string) error {
 	return nil
 }
 
-// Open gives the backend for a location: file:///path or mem:.
+// Open gives the backend for a location that needs nothing else: file:///path
+// or mem:.
 func Open(location string) (Backend, error) {
 	u, err := url.Parse(location)
 	if err != nil {
@@ -87,5 +88,5 @@ func Open(location string) (Backend, error) {
 	case u.Scheme == "file":
 		return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path", location)
 	}
-	return nil, fmt.Errorf("store location %q: this version keeps stores in folders, file:///absolute/path", location)
+	return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX", location)
 }

@@ -29,9 +29,9 @@ type Model interface {
 	Apply(old []byte, c *record.Change, loose bool) ([]byte, error)
 	// Alter gives the definition that an Alter makes of def.
 	Alter(def []byte, c *record.Change) ([]byte, error)
-	// Implied gives the definition of a namespace that came to be by its
-	// first record, without an entry of its own.
-	Implied() []byte
+	// Implied gives the kind and definition of a namespace that came to be by
+	// its first record, without an entry of its own.
+	Implied(name string) (kind string, def []byte)
 }
 
 // ErrDiverged means that the changes do not fit the state they are folded
@@ -144,7 +144,8 @@ func (f *Fold) Change(c *record.Change) error {
 				// Loose: it was dropped before the namespaces were listed.
 				return f.unknown(c, c.Op == record.Delete && len(c.Ident) == 0)
 			}
-			n = f.begin(record.Namespace{Name: c.Namespace, Ident: bytes.Clone(c.Ident), Kind: "collection", Definition: f.model.Implied()})
+			kind, def := f.model.Implied(c.Namespace)
+			n = f.begin(record.Namespace{Name: c.Namespace, Ident: bytes.Clone(c.Ident), Kind: kind, Definition: def})
 			n.Implied = true
 		}
 		return f.keep(n, c)

@@ -134,18 +134,19 @@ func (e *MissingError) Error() string {
 }
 
 // PositionAt gives the last mark at or before a moment that these segments'
-// headers and the changes read by scan tell of. Scan is called with the one
-// segment in which the moment lies and must call its function with every
-// change of it.
-func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header, func(*record.Change) error) error) (record.Mark, error) {
-	at := start
+// headers and the changes read by scan tell of, and the position by which
+// something later was written; none where nothing later is known. Scan is
+// called with the one segment in which the moment lies and must call its
+// function with every change of it.
+func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header, func(*record.Change) error) error) (at record.Mark, next record.Position, err error) {
+	at = start
 	for i := range c.Segments {
 		s := c.Segments[i]
 		if s.Last.Position <= at.Position && !s.Last.Wall.After(at.Wall) {
 			continue
 		}
 		if s.Gap != "" || s.After.Position > at.Position {
-			return at, nil
+			return at, "", nil
 		}
 		if !s.Last.Wall.After(moment) {
 			at = s.Last
@@ -154,11 +155,13 @@ func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header
 		// The moment lies within this segment: the last position whose whole
 		// entry is no later. Clocks may step back; the log's order rules, so
 		// the first later entry ends the search.
+		next = s.Last.Position
 		err := scan(s, func(ch *record.Change) error {
 			if ch.At <= at.Position {
 				return nil
 			}
 			if ch.Time().After(moment) {
+				next = ch.At
 				return errStop
 			}
 			at = record.Mark{Position: ch.At, Wall: ch.Time()}
@@ -170,9 +173,9 @@ func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header
 		if err == nil && moment.After(at.Wall) {
 			at.Wall = moment
 		}
-		return at, err
+		return at, next, err
 	}
-	return at, nil
+	return at, "", nil
 }
 
 var errStop = errors.New("stop")

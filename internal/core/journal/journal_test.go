@@ -112,7 +112,7 @@ func TestAMomentIsTheLastEntryNotLater(t *testing.T) {
 	}
 	for n := 10; n < 40; n++ {
 		for _, after := range []time.Duration{0, 400 * time.Millisecond} {
-			got, err := c.PositionAt(mark(10), mark(n).Wall.Add(after), scan)
+			got, _, err := c.PositionAt(mark(10), mark(n).Wall.Add(after), scan)
 			require.NoError(t, err)
 			require.Equal(t, mark(n).Position, got.Position)
 		}

@@ -30,6 +30,25 @@ type Position string
 // Hex gives the position in a form fit for names and JSON.
 func (p Position) Hex() string { return hex.EncodeToString([]byte(p)) }
 
+// Next gives the position that follows at once, of the same length.
+func (p Position) Next() Position { return p.step(1) }
+
+// Prev gives the position just before.
+func (p Position) Prev() Position { return p.step(-1) }
+
+// step takes the position for a number, big end first.
+func (p Position) step(by int) Position {
+	b := []byte(p)
+	for i := len(b) - 1; i >= 0; i-- {
+		was := b[i]
+		b[i] += byte(by)
+		if by > 0 && was != 0xFF || by < 0 && was != 0 {
+			break
+		}
+	}
+	return Position(b)
+}
+
 // MarshalText implements encoding.TextMarshaler.
 func (p Position) MarshalText() ([]byte, error) { return []byte(p.Hex()), nil }
 
@@ -57,7 +76,9 @@ type Namespace struct {
 	// Ident is the server's own identity of this incarnation (it changes when
 	// a namespace is dropped and made again); empty when the server has none.
 	Ident []byte `json:"ident,omitempty"`
-	// Kind is "collection" or "view"; a view has a definition and no records.
+	// Kind is "collection" or "view", which has a definition and no records, or
+	// another that the engine knows. "settings" and "layout" are no content:
+	// users and roles, and where the parts of a cluster are.
 	Kind string `json:"kind"`
 	// Definition is the engine's canonical description: options, validator,
 	// indexes. Equal definitions have equal bytes.

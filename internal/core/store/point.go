@@ -38,6 +38,8 @@ type Point struct {
 	Skipped []Skipped `json:"skipped,omitempty"`
 	// Caveats say what is not guaranteed about this point.
 	Caveats []string `json:"caveats,omitempty"`
+	// Settings: users and roles are in it.
+	Settings bool `json:"settings,omitempty"`
 	// Exact says that all content is of one moment of the cluster.
 	Exact bool       `json:"exact"`
 	Stats PointStats `json:"stats"`
@@ -55,7 +57,9 @@ type PointShard struct {
 // PointNamespace is a namespace and its content.
 type PointNamespace struct {
 	record.Namespace
-	Root tree.Root `json:"root"`
+	// Shard holds this part of the namespace; empty in clusters of one shard.
+	Shard string    `json:"shard,omitempty"`
+	Root  tree.Root `json:"root"`
 }
 
 // Skipped is something a point does not hold.
@@ -89,6 +93,36 @@ func (p *Point) Shard(name string) (PointShard, bool) {
 func NewPointID(t time.Time) string {
 	tail, _ := hex.DecodeString(newID(3))
 	return t.UTC().Format("20060102-150405-") + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(tail))[:4]
+}
+
+// Whole is a namespace of a point over all its shards.
+type Whole struct {
+	PointNamespace
+	Shards []string // that hold it, where there are several in the cluster
+}
+
+// Parts gives the point's namespaces by name, without those that only say where
+// content is: of one on several shards the sums, which count twice what a
+// migration has copied and not yet deleted.
+func (p *Point) Parts() []Whole {
+	var out []Whole
+	for _, ns := range p.Namespaces {
+		if ns.Kind == "layout" {
+			continue
+		}
+		i := len(out) - 1
+		if i < 0 || out[i].Name != ns.Name {
+			out = append(out, Whole{PointNamespace: ns})
+			i++
+		} else {
+			out[i].Root.Records += ns.Root.Records
+			out[i].Root.Bytes += ns.Root.Bytes
+		}
+		if ns.Shard != "" {
+			out[i].Shards = append(out[i].Shards, ns.Shard)
+		}
+	}
+	return out
 }
 
 func pointName(cluster, id string) string { return "points/" + cluster + "/" + id }

@@ -38,6 +38,21 @@ func fixture(uri string, cl *mongo.Client) *enginetest.Fixture {
 	}
 }
 
+// withLogin is a fixture of a stand-in that lets in one user and keeps a small
+// log.
+func withLogin(f *enginetest.Fixture) *enginetest.Fixture {
+	f.Target.User, f.Target.Secret, f.Log = "dexamen", "made up", true
+	wrong := f.Target
+	wrong.Secret = "mistyped"
+	f.WrongLogin = &wrong
+	f.Forget = func(t testing.TB) {
+		for i := range 400 {
+			f.Put(t, "apiary.inspections", i, strings.Repeat("calm ", 100))
+		}
+	}
+	return f
+}
+
 func TestConformanceOnTheStandIn(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
 		rs, err := sim.Start(sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
@@ -46,16 +61,21 @@ func TestConformanceOnTheStandIn(t *testing.T) {
 		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
-		f := fixture(rs.URI(), cl)
-		f.Target.User, f.Target.Secret, f.Log = "dexamen", "made up", true
-		wrong := f.Target
-		wrong.Secret = "mistyped"
-		f.WrongLogin = &wrong
-		f.Forget = func(t testing.TB) {
-			for i := range 400 {
-				f.Put(t, "apiary.inspections", i, strings.Repeat("calm ", 100))
-			}
-		}
+		return withLogin(fixture(rs.URI(), cl))
+	})
+}
+
+func TestConformanceOnShards(t *testing.T) {
+	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+		c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond}})
+		require.NoError(t, err)
+		t.Cleanup(c.Close)
+		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
+		require.NoError(t, cl.Database("admin").RunCommand(context.Background(), bson.D{{Key: "enableSharding", Value: "apiary"}, {Key: "primaryShard", Value: c.Shards()[1]}}).Err())
+		f := withLogin(fixture(c.URI(), cl))
+		f.Shard = c.Shards()[1]
 		return f
 	})
 }

@@ -8,17 +8,17 @@ package document
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
+	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/event"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
@@ -47,17 +47,34 @@ const (
 	settle = 1500 * time.Millisecond
 )
 
-// cluster implements engine.Logged.
-type cluster struct {
+// role says what a group of servers is to its cluster.
+type role int
+
+const (
+	alone   role = iota // the cluster: a replica set or a lone server
+	shard               // one shard of a sharded cluster
+	layout              // its config servers
+	routers             // its routers
+)
+
+// set is one group of servers that hold, or give access to, the same content.
+type set struct {
 	t     engine.Target
 	log   *slog.Logger
 	base  *options.ClientOptions
 	seeds []string
+	role  role
+	shard string // its name as a shard; empty where it is the whole cluster
+	// gossip is shared by all sets of a sharded cluster.
+	gossip *gossip
+
+	down sync.Map // by address: whether the driver last found it unreachable
 
 	mu      sync.Mutex
 	clients map[string]*mongo.Client
-	set     string   // name of the replica set, empty for a lone server
-	hosts   []string // members, as they call themselves
+	set     string            // name of the replica set, empty for a lone server
+	hosts   []string          // members, as they call themselves
+	aside   map[string]string // of members that serve a purpose of their own: hidden, delayed
 	caps    capabilities
 	chosen  *engine.Choice
 	bad     map[string]badMember
@@ -80,67 +97,21 @@ type capabilities struct {
 	product   string // what buildInfo calls itself, where it does
 }
 
-// Open implements engine.Driver.
-func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, log: t.Log, clients: map[string]*mongo.Client{}, bad: map[string]badMember{}}
+// newSet makes a set that is not discovered yet.
+func newSet(t engine.Target, base *options.ClientOptions, r role, shard string, seeds []string) *set {
+	c := &set{t: t, log: t.Log, base: base, role: r, shard: shard, seeds: seeds,
+		clients: map[string]*mongo.Client{}, bad: map[string]badMember{}}
 	if c.log == nil {
 		c.log = slog.New(slog.DiscardHandler)
 	}
 	if c.t.MaxLag <= 0 {
 		c.t.MaxLag = time.Minute
 	}
-	if err := c.configure(); err != nil {
-		return nil, fmt.Errorf("cluster %s: address %q: %w", t.Name, engine.Redact(t.Address), err)
-	}
-	if err := c.discover(ctx); err != nil {
-		_ = c.Close()
-		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)
-	}
-	return c, nil
-}
-
-func (c *cluster) configure() error {
-	c.base = options.Client().ApplyURI(c.t.Address)
-	if err := c.base.Validate(); err != nil {
-		return err
-	}
-	c.seeds = c.base.Hosts
-	if c.t.User != "" {
-		source := c.t.AuthSource
-		if source == "" && c.base.Auth != nil {
-			source = c.base.Auth.AuthSource
-		}
-		if source == "" {
-			source = "admin"
-		}
-		c.base.SetAuth(options.Credential{Username: c.t.User, Password: c.t.Secret, PasswordSet: true, AuthSource: source})
-	}
-	if c.t.TLS.On {
-		cfg := &tls.Config{MinVersion: tls.VersionTLS12}
-		if c.t.TLS.CAFile != "" {
-			pem, err := os.ReadFile(c.t.TLS.CAFile)
-			if err != nil {
-				return fmt.Errorf("TLS: CA file: %w", err)
-			}
-			cfg.RootCAs = x509.NewCertPool()
-			if !cfg.RootCAs.AppendCertsFromPEM(pem) {
-				return fmt.Errorf("TLS: CA file %s holds no certificate in PEM form", c.t.TLS.CAFile)
-			}
-		}
-		if c.t.TLS.ClientCertificate != "" {
-			cert, err := tls.LoadX509KeyPair(c.t.TLS.ClientCertificate, c.t.TLS.ClientCertificate)
-			if err != nil {
-				return fmt.Errorf("TLS: client certificate: %w", err)
-			}
-			cfg.Certificates = []tls.Certificate{cert}
-		}
-		c.base.SetTLSConfig(cfg)
-	}
-	return nil
+	return c
 }
 
 // client gives the connection to one member.
-func (c *cluster) client(addr string) (*mongo.Client, error) {
+func (c *set) client(addr string) (*mongo.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if cl, ok := c.clients[addr]; ok {
@@ -150,6 +121,11 @@ func (c *cluster) client(addr string) (*mongo.Client, error) {
 	opt.Hosts = []string{addr}
 	opt.ReplicaSet = nil
 	o := &opt
+	// What the driver learns of the member on its own is kept, so that one that
+	// is down does not cost every question a wait.
+	o.SetServerMonitor(&event.ServerMonitor{ServerDescriptionChanged: func(e *event.ServerDescriptionChangedEvent) {
+		c.down.Store(addr, e.NewDescription.Kind == "Unknown")
+	}})
 	o.SetDirect(true).SetServerSelectionTimeout(downTime).SetConnectTimeout(probeTime).
 		SetAppName("dexamen").SetRetryReads(false).SetRetryWrites(false).SetMaxPoolSize(32)
 	cl, err := mongo.Connect(o)
@@ -160,8 +136,22 @@ func (c *cluster) client(addr string) (*mongo.Client, error) {
 	return cl, nil
 }
 
-// Close implements engine.Cluster.
-func (c *cluster) Close() error {
+// answers finds out quickly that nothing listens at a member that is not known
+// to be up.
+func (c *set) answers(ctx context.Context, addr string) error {
+	if down, known := c.down.Load(addr); known && !down.(bool) || strings.Contains(addr, "/") {
+		return nil
+	}
+	d := net.Dialer{Timeout: downTime}
+	conn, err := d.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return fmt.Errorf("%s: %w: %w", addr, engine.ErrUnreachable, err)
+	}
+	return conn.Close()
+}
+
+// close ends all connections.
+func (c *set) close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), probeTime)
@@ -174,23 +164,36 @@ func (c *cluster) Close() error {
 }
 
 // ask runs a command on one member and gives the raw answer.
-func (c *cluster) ask(ctx context.Context, addr, db string, cmd any) (bson.Raw, error) {
+func (c *set) ask(ctx context.Context, addr, db string, cmd any) (bson.Raw, error) {
 	return c.askFor(ctx, probeTime, addr, db, cmd)
 }
 
-func (c *cluster) askFor(ctx context.Context, limit time.Duration, addr, db string, cmd any) (bson.Raw, error) {
+func (c *set) askFor(ctx context.Context, limit time.Duration, addr, db string, cmd any) (bson.Raw, error) {
 	cl, err := c.client(addr)
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	raw, err := cl.Database(db).RunCommand(ctx, cmd).Raw()
-	if err != nil {
-		return nil, explain(addr, err)
+	for attempt := 0; ; attempt++ {
+		if err := c.answers(ctx, addr); err != nil {
+			return nil, err
+		}
+		raw, err := cl.Database(db).RunCommand(ctx, cmd).Raw()
+		if err == nil {
+			c.gossip.hear(raw)
+			return raw, nil
+		}
+		// A connection that was kept may have broken since it was used; a new one
+		// tells whether the member is there. What is asked can be asked twice.
+		if attempt > 0 || !mongo.IsNetworkError(err) || ctx.Err() != nil {
+			return nil, explain(addr, err)
+		}
 	}
-	return raw, nil
 }
+
+// errTLS: no connection came about that both sides trust.
+var errTLS = errors.New("TLS")
 
 // explain makes a driver's error one that says what is wrong with which member
 // and, where that helps, what to do.
@@ -205,8 +208,10 @@ func explain(addr string, err error) error {
 		return fmt.Errorf("%s: %w: check user, secret and the database that holds the user: %s", addr, engine.ErrLogin, oneLine(err))
 	case errors.As(err, &ce) && (ce.Code == 13 || ce.Code == 8000):
 		return fmt.Errorf("%s: %w: the user may not do this: %s", addr, engine.ErrLogin, ce.Message)
+	case strings.Contains(msg, "unknown authority"):
+		return fmt.Errorf("%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it with: dexamen cluster trust", addr, errTLS, oneLine(err))
 	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
-		return fmt.Errorf("%s: TLS: %s", addr, oneLine(err))
+		return fmt.Errorf("%s: %w: %s", addr, errTLS, oneLine(err))
 	case mongo.IsTimeout(err) || mongo.IsNetworkError(err) || strings.Contains(msg, "server selection error"):
 		return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, oneLine(err))
 	}
@@ -228,7 +233,7 @@ func oneLine(err error) string {
 
 // discover finds the members from the first seed that answers, and what the
 // servers can do.
-func (c *cluster) discover(ctx context.Context) error {
+func (c *set) discover(ctx context.Context) error {
 	var errs []error
 	for _, seed := range c.seeds {
 		hello, err := c.ask(ctx, seed, "admin", bson.D{{Key: "hello", Value: 1}})
@@ -236,13 +241,12 @@ func (c *cluster) discover(ctx context.Context) error {
 			errs = append(errs, err)
 			continue
 		}
-		if msg, _ := hello.Lookup("msg").StringValueOK(); msg == "isdbgrid" {
-			return fmt.Errorf("%s is the router of a sharded cluster; this version protects replica sets and lone servers: give the address of each shard's replica set as a cluster of its own", seed)
-		}
-		c.set, _ = hello.Lookup("setName").StringValueOK()
-		c.hosts = hostsOf(hello, seed)
-		if c.set == "" {
+		if c.role == routers {
+			c.hosts = c.seeds
+		} else if c.set, _ = hello.Lookup("setName").StringValueOK(); c.set == "" {
 			c.hosts = []string{seed}
+		} else {
+			c.hosts = hostsOf(hello, seed)
 		}
 		return c.probe(ctx, seed)
 	}
@@ -270,7 +274,7 @@ func hostsOf(hello bson.Raw, seed string) []string {
 }
 
 // probe finds out what the servers can do, by asking for it.
-func (c *cluster) probe(ctx context.Context, addr string) error {
+func (c *set) probe(ctx context.Context, addr string) error {
 	info, err := c.ask(ctx, addr, "admin", bson.D{{Key: "buildInfo", Value: 1}})
 	if err != nil {
 		return err
@@ -282,7 +286,8 @@ func (c *cluster) probe(ctx context.Context, addr string) error {
 		c.caps.product, c.caps.logsDrops = "FerretDB "+v, false
 	}
 	if c.set != "" {
-		_, err = c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
+		var st bson.Raw
+		st, err = c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
 		if err != nil && !isCommandError(err) {
 			return err
 		}
@@ -290,6 +295,9 @@ func (c *cluster) probe(ctx context.Context, addr string) error {
 			return err
 		}
 		c.caps.status = err == nil
+		if c.caps.status {
+			c.findAside(ctx, addr, st)
+		}
 	}
 	logs, err := c.ask(ctx, addr, "local", bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: "oplog.rs"}}}})
 	if err == nil {
@@ -302,10 +310,47 @@ func (c *cluster) probe(ctx context.Context, addr string) error {
 	return c.probeOrder(ctx, addr)
 }
 
+// findAside finds the members that a set keeps from its clients: those that are
+// hidden are named by nobody but the set's status, and delayed ones by its
+// configuration.
+func (c *set) findAside(ctx context.Context, addr string, status bson.Raw) {
+	arr, _ := status.Lookup("members").ArrayOK()
+	list, _ := arr.Values()
+	for _, m := range list {
+		if name, ok := m.Document().Lookup("name").StringValueOK(); ok && !slices.Contains(c.hosts, name) {
+			c.hosts = append(c.hosts, name)
+		}
+	}
+	c.aside = map[string]string{}
+	conf, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetConfig", Value: 1}})
+	if err != nil {
+		c.log.Info("the set's configuration cannot be read; hidden and delayed members are not known as such", "member", addr, "cause", short(err))
+		return
+	}
+	arr, _ = conf.Lookup("config", "members").ArrayOK()
+	list, _ = arr.Values()
+	for _, m := range list {
+		d := m.Document()
+		host, _ := d.Lookup("host").StringValueOK()
+		var notes []string
+		if truth(d.Lookup("hidden")) {
+			notes = append(notes, "hidden")
+		}
+		for _, name := range []string{"secondaryDelaySecs", "slaveDelay"} { // as they are called by age of the server
+			if n, ok := d.Lookup(name).AsInt64OK(); ok && n > 0 {
+				notes = append(notes, "delayed by "+(time.Duration(n)*time.Second).String())
+			}
+		}
+		if len(notes) > 0 {
+			c.aside[host] = strings.Join(notes, ", ")
+		}
+	}
+}
+
 // probeOrder sees whether find honours min and max bounds. Some servers take
 // them and do not heed them: they give their first document again, though a
 // bound shuts it out.
-func (c *cluster) probeOrder(ctx context.Context, addr string) error {
+func (c *set) probeOrder(ctx context.Context, addr string) error {
 	c.caps.ordered = true
 	spaces, err := c.list(ctx, addr, false)
 	if err != nil {
@@ -370,10 +415,12 @@ func isCommandError(err error) bool {
 }
 
 // lacks says what the servers cannot do and what follows.
-func (c *cluster) lacks() []engine.Lack {
+func (c *set) lacks() []engine.Lack {
 	var l []engine.Lack
 	add := func(what, then string) { l = append(l, engine.Lack{What: what, Consequence: then}) }
 	switch {
+	case c.role == routers:
+		return nil
 	case c.set == "":
 		add("no replica set: no log of changes", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
 		return l

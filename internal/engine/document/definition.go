@@ -17,8 +17,9 @@ import (
 // entry told it.
 
 type definition struct {
-	options []field
-	indexes []indexSpec
+	options  []field
+	indexes  []indexSpec
+	sharding []byte // {key, unique, zones, splits, owners} of a sharded collection
 }
 
 type indexSpec struct {
@@ -36,9 +37,12 @@ var defaultIDIndex = canonicalIndex([]field{
 // what was asked for.
 var optionsLeftOut = map[string]bool{"uuid": true, "idIndex": true, "autoIndexId": true, "temp": true, "create": true, "lsid": true, "writeConcern": true, "$db": true}
 
-func canonicalOptions(opts []field) []field {
+func canonicalOptions(kind string, opts []field) []field {
 	var out []field
 	for _, o := range opts {
+		if kind == kindSeries && (o.name == "validator" || o.name == "clusteredIndex") {
+			continue // the server's own, for every such collection
+		}
 		if !optionsLeftOut[o.name] && !strings.HasPrefix(o.name, "$") {
 			out = append(out, o)
 		}
@@ -99,7 +103,11 @@ func (d *definition) encode() []byte {
 	for _, s := range d.indexes {
 		vals = append(vals, docValue(s.spec))
 	}
-	return buildFields([]field{{"options", docValue(buildFields(d.options))}, {"indexes", arrayValue(buildArray(vals))}})
+	fs := []field{{"options", docValue(buildFields(d.options))}, {"indexes", arrayValue(buildArray(vals))}}
+	if d.sharding != nil {
+		fs = append(fs, field{"sharding", docValue(d.sharding)})
+	}
+	return buildFields(fs)
 }
 
 func decodeDefinition(b []byte) (d definition, err error) {
@@ -112,6 +120,9 @@ func decodeDefinition(b []byte) (d definition, err error) {
 	}
 	if d.options, err = parseFields(opts); err != nil {
 		return d, err
+	}
+	if sh, ok := bsoncore.Document(b).Lookup("sharding").DocumentOK(); ok {
+		d.sharding = sh
 	}
 	list, ok := bsoncore.Document(b).Lookup("indexes").ArrayOK()
 	if !ok {
@@ -133,28 +144,46 @@ func decodeDefinition(b []byte) (d definition, err error) {
 }
 
 // newDefinition makes a definition from listed options and indexes.
-func newDefinition(options []byte, indexes [][]byte) ([]byte, error) {
+func newDefinition(kind string, options []byte, indexes [][]byte) ([]byte, error) {
 	var d definition
 	if len(options) > 0 {
 		fs, err := parseFields(options)
 		if err != nil {
 			return nil, err
 		}
-		d.options = canonicalOptions(fs)
+		d.options = canonicalOptions(kind, fs)
 	}
 	for _, raw := range indexes {
 		fs, err := parseFields(raw)
 		if err != nil {
 			return nil, err
 		}
-		d.put(canonicalIndex(fs))
+		if s := canonicalIndex(fs); kind != kindSeries || !s.clustered() && s.name != "_id_" {
+			d.put(s)
+		}
 	}
 	return d.encode(), nil
 }
 
+// clustered says whether it is the order in which a clustered collection keeps
+// its documents ("Clustered Collections"), which comes with the collection.
+func (s indexSpec) clustered() bool {
+	b, ok := bsoncore.Document(s.spec).Lookup("clustered").BooleanOK()
+	return ok && b
+}
+
 // createdDefinition makes the definition that a create entry gives.
-func createdDefinition(o []field) []byte {
-	d := definition{options: canonicalOptions(o)}
+func createdDefinition(kind string, o []field) []byte {
+	d := definition{options: canonicalOptions(kind, o)}
+	if kind == kindSeries {
+		return d.encode()
+	}
+	if i := indexOf(o, "clusteredIndex"); i >= 0 && isDocument(o[i].val) {
+		if fs, err := parseFields(o[i].val.Data); err == nil {
+			yes := bsoncore.Value{Type: bsoncore.TypeBoolean, Data: []byte{1}}
+			d.put(canonicalIndex(append(fs, field{"clustered", yes})))
+		}
+	}
 	if i := indexOf(o, "idIndex"); i >= 0 && isDocument(o[i].val) {
 		if fs, err := parseFields(o[i].val.Data); err == nil {
 			d.put(canonicalIndex(fs))
@@ -223,7 +252,7 @@ func alterDefinition(def, o []byte) ([]byte, error) {
 			if f.name == "validator" && isDocument(f.val) && len(f.val.Data) == 5 {
 				continue
 			}
-			d.options = canonicalOptions(append(d.options, f))
+			d.options = canonicalOptions("", append(d.options, f))
 		}
 	default:
 		return nil, fmt.Errorf("unknown command entry %q; a newer server may have written it", fs[0].name)
@@ -283,6 +312,7 @@ func describeDefinition(def []byte) []string {
 	for _, o := range d.options {
 		out = append(out, "option "+o.name+" "+valueText(o.val))
 	}
+	out = append(out, describeSharding(d.sharding)...)
 	for _, s := range d.indexes {
 		fs, err := parseFields(s.spec)
 		if err != nil {
@@ -299,6 +329,24 @@ func describeDefinition(def []byte) []string {
 			}
 		}
 		out = append(out, line)
+	}
+	return out
+}
+
+// describeSharding gives lines for people.
+func describeSharding(sharding []byte) []string {
+	if sharding == nil {
+		return nil
+	}
+	sh := bsoncore.Document(sharding)
+	line := "sharded by " + valueText(sh.Lookup("key"))
+	if b, ok := sh.Lookup("unique").BooleanOK(); ok && b {
+		line += " unique"
+	}
+	out := []string{line}
+	vals, _ := valuesOf(sh.Lookup("zones"))
+	for _, z := range vals {
+		out = append(out, fmt.Sprintf("zone %s from %s to %s", valueText(z.Document().Lookup("zone")), valueText(z.Document().Lookup("min")), valueText(z.Document().Lookup("max"))))
 	}
 	return out
 }

@@ -14,12 +14,16 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
 
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
@@ -122,15 +126,15 @@ func TestEntriesOfOtherForms(t *testing.T) {
 		{`{"op":"d","ns":"a.system.views","o":{"_id":"a.v"}}`, []string{"drop a.v "}},
 		{`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[{"op":"i","ns":"a.b","o":{"_id":1}},{"op":"d","ns":"a.b","o":{"_id":2}}]}}`, []string{"put a.b ", "delete a.b "}},
 	} {
-		m, chs, err := changesOf(entry(c.js))
+		m, chs, err := changesOf(alone, entry(c.js))
 		require.NoError(t, err, c.js)
 		require.Equal(t, c.want, kinds(chs), c.js)
 		require.Equal(t, "100.2", model{}.FormatPosition(m.Position))
 		require.Equal(t, 123, m.Wall.Nanosecond()/1e6)
 	}
 	for _, bad := range []string{`{"op":"x","ns":"a.b","o":{}}`, `{"op":"c","ns":"a.$cmd","o":{"shuffle":"b"}}`,
-		`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[],"partialTxn":true}}`, `{"op":"u","ns":"a.b","o":{"$set":{"x":1}}}`, `{"op":"d","ns":"a.b","o":{}}`} {
-		_, _, err := changesOf(entry(bad))
+		`{"op":"u","ns":"a.b","o":{"$set":{"x":1}}}`, `{"op":"d","ns":"a.b","o":{}}`} {
+		_, _, err := changesOf(alone, entry(bad))
 		require.ErrorIs(t, err, ErrEntry, bad)
 		require.ErrorContains(t, err, "100.2", bad)
 	}
@@ -177,6 +181,109 @@ func TestLoginAndTLS(t *testing.T) {
 	require.ErrorIs(t, connect(func(t *engine.Target) { t.User, t.Secret = "", "" }), engine.ErrLogin)
 }
 
+// TestWaysToLogIn: with the older mechanism and by certificate; with pins the
+// pinned certificate is taken and no other.
+func TestWaysToLogIn(t *testing.T) {
+	cert, ca := certificate(t)
+	client, _ := certificate(t)
+	file := filepath.Join(t.TempDir(), "client.pem")
+	key, err := x509.MarshalPKCS8PrivateKey(client.PrivateKey)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, slices.Concat(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: client.Certificate[0]}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})), 0o600))
+	open := func(opt sim.Options, change func(*engine.Target)) error {
+		rs, err := sim.Start(opt)
+		require.NoError(t, err)
+		defer rs.Close()
+		target := engine.Target{Name: "meadow", Address: rs.URI(), User: opt.User, Secret: opt.Password, TLS: engine.TLS{On: opt.TLS != nil}}
+		change(&target)
+		c, err := Driver{}.Open(context.Background(), target)
+		if err == nil {
+			_, err = c.Namespaces(context.Background())
+			_ = c.Close()
+		}
+		return err
+	}
+	require.NoError(t, open(sim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(*engine.Target) {}))
+	require.ErrorIs(t, open(sim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(t *engine.Target) { t.Secret = "mistyped" }), engine.ErrLogin)
+	asks := &tls.Config{Certificates: []tls.Certificate{cert}, ClientAuth: tls.RequestClientCert}
+	byCert := sim.Options{User: "CN=meadow", Mechanism: "MONGODB-X509", TLS: asks}
+	require.NoError(t, open(byCert, func(t *engine.Target) {
+		t.User, t.ByCertificate, t.TLS.CAFile, t.TLS.ClientCertificate = "", true, ca, file
+	}))
+	byCert.User = "CN=somebody else"
+	require.ErrorIs(t, open(byCert, func(t *engine.Target) {
+		t.User, t.ByCertificate, t.TLS.CAFile, t.TLS.ClientCertificate = "", true, ca, file
+	}), engine.ErrLogin)
+
+	plain := sim.Options{TLS: &tls.Config{Certificates: []tls.Certificate{cert}}}
+	err = open(plain, func(*engine.Target) {})
+	require.ErrorContains(t, err, "dexamen cluster trust", "an unknown certificate is refused, and it is said what to do")
+	require.NoError(t, open(plain, func(t *engine.Target) { t.TLS.Pins = []string{engine.Fingerprint(cert.Certificate[0])} }))
+	require.ErrorContains(t, open(plain, func(t *engine.Target) { t.TLS.Pins = []string{engine.Fingerprint(client.Certificate[0])} }), "not pinned")
+}
+
+// TestCheckNamesWhatIsRefused: each privilege that lacks is named, with the
+// member and what follows.
+func TestCheckNamesWhatIsRefused(t *testing.T) {
+	c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{User: "dexamen", Password: "made up", Deny: []string{"replsetgetconfig", "appendoplognote"}}})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	cl, err := Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: c.URI(), User: "dexamen", Secret: "made up"})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = cl.Close() })
+	var lines []string
+	cl.(engine.Checker).Check(context.Background(), func(what string, err error, note string) {
+		require.NoError(t, err)
+		lines = append(lines, what+": "+note)
+	})
+	text := strings.Join(lines, "\n")
+	require.Contains(t, text, "member orchard-2 "+c.Shard(1).Addresses()[2]+": secondary")
+	require.Equal(t, 9, strings.Count(text, "hidden and delayed members are not known"))
+	require.Equal(t, 3, strings.Count(text, "up to 10 s"))
+	_, err = Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: c.Shard(0).URI(), User: "dexamen", Secret: "made up"})
+	require.ErrorContains(t, err, "belongs to shard orchard-1", "a shard alone is refused")
+	require.ErrorContains(t, err, c.Config().Addresses()[0])
+	byConfig, err := Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: "mongodb://" + c.Config().Addresses()[1] + "/", User: "dexamen", Secret: "made up"})
+	require.NoError(t, err)
+	topo, err := byConfig.Topology(context.Background())
+	require.NoError(t, err)
+	require.Len(t, topo.Shards, 3)
+	require.Len(t, topo.Routers, 1)
+	_ = byConfig.Close()
+}
+
+// TestServersThatHashOtherwise: where the servers' hashes are not those that
+// say whom a document belongs to, nothing is believed.
+func TestServersThatHashOtherwise(t *testing.T) {
+	ctx := context.Background()
+	for _, odd := range []bool{false, true} {
+		c, err := sim.StartSharded(sim.ShardedOptions{Members: 1, Set: sim.Options{OddHashes: odd}})
+		require.NoError(t, err)
+		t.Cleanup(c.Close)
+		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()))
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = cl.Disconnect(ctx) })
+		require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "shardCollection", Value: "telemetry.readings"}, {Key: "key", Value: bson.D{{Key: "hive", Value: "hashed"}}}}).Err())
+		for _, v := range []any{1, 2.5, "north", bson.D{{Key: "row", Value: 3}}, nil, bson.NewObjectID(), true} {
+			_, err := cl.Database("telemetry").Collection("readings").InsertOne(ctx, bson.D{{Key: "hive", Value: v}})
+			require.NoError(t, err)
+		}
+		k, err := Driver{}.Open(ctx, engine.Target{Name: "orchard", Address: c.URI()})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = k.Close() })
+		_, err = k.Namespaces(ctx)
+		if odd {
+			require.ErrorContains(t, err, "which shard a document belongs to cannot be told")
+		} else {
+			require.NoError(t, err)
+		}
+	}
+	h, err := hashedValue(bsoncore.Value{Type: bsoncore.TypeInt32, Data: bsoncore.AppendInt32(nil, 1)})
+	require.NoError(t, err)
+	require.EqualValues(t, 5902408780260971510, h)
+}
+
 func TestPartitionsCoverEverythingOnce(t *testing.T) {
 	rs, err := sim.Start(sim.Options{})
 	require.NoError(t, err)
@@ -187,7 +294,7 @@ func TestPartitionsCoverEverythingOnce(t *testing.T) {
 	t.Cleanup(func() { _ = c.Close() })
 	w, err := c.Writer(ctx)
 	require.NoError(t, err)
-	stage, err := w.Stage(ctx, record.Namespace{Name: "apiary.harvests", Kind: "collection", Definition: model{}.Implied()})
+	stage, err := w.Stage(ctx, record.Namespace{Name: "apiary.harvests", Kind: "collection", Definition: createdDefinition("collection", nil)})
 	require.NoError(t, err)
 	var recs []record.Record
 	for i := range 100_000 {

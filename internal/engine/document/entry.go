@@ -31,21 +31,6 @@ func timestampOf(p record.Position) bson.Timestamp {
 	return bson.Timestamp{T: binary.BigEndian.Uint32([]byte(p)), I: binary.BigEndian.Uint32([]byte(p[4:]))}
 }
 
-// protected says whether a namespace is content, and otherwise why not.
-func protected(db, coll string) (ok bool, why string) {
-	switch db {
-	case "local", "config", "admin":
-		return false, "belongs to the server"
-	}
-	if strings.HasPrefix(coll, "system.buckets.") {
-		return false, "buckets of a time-series collection: this version does not protect those"
-	}
-	if strings.HasPrefix(coll, "system.") && coll != "system.js" {
-		return false, "belongs to the server"
-	}
-	return true, ""
-}
-
 // markOf gives an entry's position and time.
 func markOf(entry bson.Raw) (record.Mark, error) {
 	t, i, ok := entry.Lookup("ts").TimestampOK()
@@ -63,21 +48,30 @@ func markOf(entry bson.Raw) (record.Mark, error) {
 
 // changesOf gives what a log entry does to protected namespaces. The changes'
 // bytes are copies.
-func changesOf(entry bson.Raw) (record.Mark, []record.Change, error) {
+func changesOf(r role, entry bson.Raw) (record.Mark, []record.Change, error) {
 	m, err := markOf(entry)
 	if err != nil {
 		return m, nil, err
 	}
-	c := converter{mark: m}
-	if err := c.entry(bsoncore.Document(entry)); err != nil {
-		ts := timestampOf(m.Position)
-		return m, nil, fmt.Errorf("log entry at %d.%d: %w", ts.T, ts.I, err)
+	chs, err := changesAt(r, m, entry)
+	return m, chs, err
+}
+
+// changesAt gives what entries do together, as of a mark.
+func changesAt(r role, m record.Mark, entries ...bson.Raw) ([]record.Change, error) {
+	c := converter{mark: m, role: r}
+	for _, e := range entries {
+		if err := c.entry(bsoncore.Document(e)); err != nil {
+			t, i, _ := e.Lookup("ts").TimestampOK()
+			return nil, fmt.Errorf("log entry at %d.%d: %w", t, i, err)
+		}
 	}
-	return m, c.out, nil
+	return c.out, nil
 }
 
 type converter struct {
 	mark record.Mark
+	role role
 	out  []record.Change
 }
 
@@ -102,14 +96,12 @@ func (c *converter) entry(e bsoncore.Document) error {
 	}
 	if op == "c" {
 		if _, err := o.LookupErr("applyOps"); err == nil {
-			return c.applyOps(e, o)
-		}
-		if db == "local" || db == "config" || db == "admin" {
-			return nil
+			return c.applyOps(o)
 		}
 		return c.command(db, e, o)
 	}
-	if ok, _ := protected(db, coll); !ok {
+	ns, kind, _ := c.role.content(db, coll)
+	if kind == "" {
 		return nil
 	}
 	ident := uuidOf(e.Lookup("ui"))
@@ -168,6 +160,9 @@ func (c *converter) view(op string, o bsoncore.Document) error {
 	if !ok {
 		return fmt.Errorf("%w: view without name", ErrEntry)
 	}
+	if on, _ := o.Lookup("viewOn").StringValueOK(); strings.HasPrefix(on, bucketPrefix) {
+		return nil // a time-series collection: its buckets are the content
+	}
 	switch op {
 	case "i":
 		fs, err := parseFields(o)
@@ -190,17 +185,13 @@ func viewDefinition(opts []field) []byte {
 			keep = append(keep, f)
 		}
 	}
-	d := definition{options: canonicalOptions(keep)}
+	d := definition{options: canonicalOptions("view", keep)}
 	return d.encode()
 }
 
 // applyOps expands an entry that holds several operations, which count as one.
-func (c *converter) applyOps(e, o bsoncore.Document) error {
-	for _, mark := range []string{"prepare", "partialTxn", "count"} {
-		if _, err := o.LookupErr(mark); err == nil {
-			return fmt.Errorf("%w: a transaction that takes several entries (%s): this version cannot capture those", ErrEntry, mark)
-		}
-	}
+// Whether they count at all is for the caller to know (see transaction.go).
+func (c *converter) applyOps(o bsoncore.Document) error {
 	ops, ok := o.Lookup("applyOps").ArrayOK()
 	if !ok {
 		return fmt.Errorf("%w: applyOps is no array", ErrEntry)
@@ -232,15 +223,14 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 	}
 	ident := uuidOf(e.Lookup("ui"))
 	name, _ := fs[0].val.StringValueOK()
-	ns := db + "." + name
-	skip, _ := protected(db, name)
-	skip = !skip
+	ns, kind, _ := c.role.content(db, name)
+	skip := kind == ""
 	switch fs[0].name {
 	case "create":
 		if i := indexOf(fs, "viewOn"); i >= 0 || skip {
 			return nil // a view comes as a document of system.views
 		}
-		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident, Value: fold.JoinCreate("collection", createdDefinition(fs))})
+		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident, Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})
 	case "drop":
 		if !skip {
 			c.emit(record.Change{Op: record.Drop, Namespace: ns, Ident: ident})
@@ -249,6 +239,14 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 		to, _ := bsoncore.Document(o).Lookup("to").StringValueOK()
 		if to == "" {
 			return fmt.Errorf("%w: rename to nowhere", ErrEntry)
+		}
+		fromDB, fromColl, _ := strings.Cut(name, ".")
+		toDB, toColl, _ := strings.Cut(to, ".")
+		if _, kind, _ := c.role.content(fromDB, fromColl); kind == "" {
+			return nil
+		}
+		if _, kind, _ := c.role.content(toDB, toColl); kind == "" {
+			return fmt.Errorf("%w: %s is renamed to %s, which belongs to the server", ErrEntry, name, to)
 		}
 		target := bsoncore.Document(o).Lookup("dropTarget")
 		if b, isBool := target.BooleanOK(); target.Type != 0 && (!isBool || b) {
@@ -260,11 +258,18 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 			c.emit(record.Change{Op: record.Alter, Namespace: ns, Ident: ident, Value: bytes.Clone(o)})
 		}
 	case "emptycapped":
-		c.emit(record.Change{Op: record.Empty, Namespace: ns, Ident: ident})
+		if !skip {
+			c.emit(record.Change{Op: record.Empty, Namespace: ns, Ident: ident})
+		}
 	case "dropDatabase", "startIndexBuild", "abortIndexBuild":
 		// Before a dropDatabase entry each collection's drop is logged; an
 		// index counts from its commit.
+	case "commitTransaction", "abortTransaction":
+		// What they decide is known from looking ahead.
 	default:
+		if skip && (db == "admin" || db == "config" || db == "local") {
+			return nil
+		}
 		return fmt.Errorf("%w: command %q", ErrEntry, fs[0].name)
 	}
 	return nil

@@ -7,17 +7,17 @@ import (
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
-	"go.mongodb.org/mongo-driver/v2/mongo/readconcern"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 )
 
-// LogEnd implements engine.Logged. It asks every member and takes the newest
+// logEnd gives the newest position that cannot be rolled back. It asks every member and takes the newest
 // answer: one member may know less than another, but what one knows to be
 // committed stays.
-func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error) {
+func (c *set) logEnd(ctx context.Context) (record.Mark, error) {
 	if err := c.needLog(); err != nil {
 		return record.Mark{}, err
 	}
@@ -44,12 +44,15 @@ func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error)
 	})
 	found := false
 	for i, m := range marks {
-		if errs[i] == nil && (!found || m.Position > best.Position) {
+		if errs[i] == nil && m.Position > position(0, 0) && (!found || m.Position > best.Position) {
 			best, found = m, true
 		}
 	}
+	if !found && errors.Join(errs...) == nil {
+		return best, fmt.Errorf("cluster %s: shard %s: nothing in its log is on a majority of its members yet; is it being set up?", c.t.Name, c.shardName())
+	}
 	if !found {
-		return best, fmt.Errorf("cluster %s: shard %s: finding the end of the log: %w", c.t.Name, shard, errors.Join(errs...))
+		return best, fmt.Errorf("cluster %s: shard %s: finding the end of the log: %w", c.t.Name, c.shardName(), errors.Join(errs...))
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -59,7 +62,7 @@ func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error)
 	return best, nil
 }
 
-func (c *cluster) needLog() error {
+func (c *set) needLog() error {
 	if c.caps.log {
 		return nil
 	}
@@ -70,19 +73,12 @@ func (c *cluster) needLog() error {
 	return fmt.Errorf("cluster %s: %w: %s", c.t.Name, engine.ErrNoLog, why)
 }
 
-// LogMember implements engine.Logged.
-func (c *cluster) LogMember(string) string {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.reading
-}
-
-// Follow implements engine.Logged.
-func (c *cluster) Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+// followLog reads the log from just after a position, as engine.Logged says.
+func (c *set) followLog(ctx context.Context, after record.Position, fn func([]record.Change, engine.Progress) error) error {
 	if err := c.needLog(); err != nil {
 		return err
 	}
-	f := &follow{c: c, at: record.Mark{Position: after}, fn: fn}
+	f := &follow{c: c, at: record.Mark{Position: after}, fn: fn, looked: time.Now(), known: map[string]record.Position{}}
 	addr, err := c.current(ctx)
 	if err != nil {
 		return fmt.Errorf("cluster %s: %w", c.t.Name, err)
@@ -116,18 +112,26 @@ func (c *cluster) Follow(ctx context.Context, shard string, after record.Positio
 		}
 		failures++
 		if !retriable(err) || failures > 8 {
-			return fmt.Errorf("cluster %s: shard %s: reading the log: %w", c.t.Name, shard, err)
+			return fmt.Errorf("cluster %s: shard %s: reading the log: %w", c.t.Name, c.shardName(), err)
 		}
 		if addr, err = c.next(ctx, addr, err); err != nil {
-			return fmt.Errorf("cluster %s: shard %s: reading the log: %w", c.t.Name, shard, err)
+			return fmt.Errorf("cluster %s: shard %s: reading the log: %w", c.t.Name, c.shardName(), err)
 		}
 	}
 }
 
 type follow struct {
-	c  *cluster
-	at record.Mark
-	fn func([]record.Change, engine.Progress) error
+	c       *set
+	at      record.Mark // up to where everything is in changes, or was handed on
+	fn      func([]record.Change, engine.Progress) error
+	changes []record.Change
+	size    int
+
+	looked time.Time // when the member was last found fit
+	begun  bool
+	due    []due
+	known  map[string]record.Position // prepared transactions that are taken care of
+	over   string                     // the one of them that was decided last
 }
 
 const (
@@ -137,45 +141,44 @@ const (
 )
 
 // read follows one member's log until something ends it. It begins at the
-// entry reached, which proves that the log still holds all that comes after.
+// entry reached, or proves otherwise that the log still holds all that comes
+// after.
 func (f *follow) read(ctx context.Context, addr string) error {
 	cl, err := f.c.client(addr)
 	if err != nil {
 		return err
 	}
-	coll := cl.Database("local").Collection("oplog.rs", options.Collection().SetReadConcern(readconcern.Majority()))
+	if err := f.c.answers(ctx, addr); err != nil {
+		return err
+	}
 	filter := bson.D{}
 	if f.at.Position != "" {
 		filter = bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(f.at.Position)}}}}
 	}
 	// The first batch is one entry, the one reached: servers that close a
 	// tailable cursor whose first batch is not full leave it open then.
-	cur, err := coll.Find(ctx, filter, options.Find().SetCursorType(options.TailableAwait).SetBatchSize(1).SetMaxAwaitTime(logAwait))
+	cur, err := majorityLog(cl).Find(ctx, filter, options.Find().SetCursorType(options.TailableAwait).SetBatchSize(1).SetMaxAwaitTime(logAwait))
 	if err != nil {
 		return explain(addr, err)
 	}
 	defer cur.Close(context.WithoutCancel(ctx))
 	cur.SetBatchSize(logBatch)
-	first := f.at.Position != ""
-	var changes []record.Change
-	size := 0
-	flush := func(atEnd bool) error {
-		err := f.fn(changes, engine.Progress{Mark: f.at, AtEnd: atEnd})
-		changes, size = nil, 0
-		if err != nil && !errors.Is(err, engine.ErrEnough) {
-			err = callbackError{err}
-		}
-		return err
-	}
+	proven := f.at.Position == ""
 	for {
 		if !cur.TryNext(ctx) {
 			if err := cur.Err(); err != nil {
 				return explain(addr, err)
 			}
-			if first {
-				return f.lost(ctx, addr)
+			if !proven {
+				if err := f.prove(ctx, addr, cl, ""); err != nil {
+					return err
+				}
+				proven = true
 			}
-			if err := flush(true); err != nil {
+			if err := f.flush(true); err != nil {
+				return err
+			}
+			if err := f.stillFit(ctx, addr); err != nil {
 				return err
 			}
 			if cur.ID() == 0 {
@@ -186,51 +189,87 @@ func (f *follow) read(ctx context.Context, addr string) error {
 			}
 			continue
 		}
-		entry := cur.Current
-		if first {
-			m, err := markOf(entry)
-			if err != nil {
-				return callbackError{err}
-			}
-			if m.Position != f.at.Position {
-				return f.lost(ctx, addr)
-			}
-			f.at, first = m, false
-			continue
-		}
-		m, chs, err := changesOf(entry)
+		m, err := markOf(cur.Current)
 		if err != nil {
 			return callbackError{fmt.Errorf("cluster %s: member %s: %w", f.c.t.Name, addr, err)}
 		}
+		if !proven {
+			if err := f.prove(ctx, addr, cl, m.Position); err != nil {
+				return err
+			}
+			proven = true
+		}
 		if m.Position <= f.at.Position {
+			f.reached(m)
 			continue // seen before the cursor was opened anew
 		}
 		if !f.c.caps.status {
-			if err := f.wait(ctx, m, flush); err != nil {
+			if err := f.wait(ctx, m); err != nil {
 				return err
 			}
 		}
-		for i := range chs {
-			size += len(chs[i].Value) + len(chs[i].Key) + 64
+		if err := f.take(ctx, addr, cl, m, cur.Current); err != nil {
+			return err
 		}
-		changes = append(changes, chs...)
-		f.at.Position = m.Position
-		if m.Wall.After(f.at.Wall) {
-			f.at.Wall = m.Wall
-		}
-		if size >= batchMax || cur.RemainingBatchLength() == 0 {
-			if err := flush(false); err != nil {
+		f.reached(m)
+		if f.size >= batchMax || cur.RemainingBatchLength() == 0 {
+			if err := f.flush(false); err != nil {
 				return err
 			}
 		}
 	}
 }
 
+// fitness is how often the member whose log is followed is looked at.
+const fitness = 5 * time.Second
+
+// stillFit leaves a member that has come to be no member to read from, though
+// it answers: one that lags behind the others, or replicates no more.
+func (f *follow) stillFit(ctx context.Context, addr string) error {
+	if !f.c.caps.status || len(f.c.hosts) < 2 || time.Since(f.looked) < fitness {
+		return nil
+	}
+	f.looked = time.Now()
+	members, err := f.c.members(ctx)
+	if err != nil {
+		return nil // who is asked about his log will say what is wrong
+	}
+	for _, m := range members {
+		switch {
+		case m.Address != addr:
+		case !m.Healthy:
+			return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, m.Note)
+		case m.Lag > f.c.t.MaxLag && f.c.aside[addr] == "":
+			return fmt.Errorf("%s: %w: it is %s behind, %s allowed", addr, engine.ErrUnreachable, m.Lag.Round(time.Second), f.c.t.MaxLag)
+		}
+	}
+	return nil
+}
+
+// prove sees that the log holds everything after the position reached: its
+// entry is the first that was found, or the log begins before it. It then
+// takes up the transactions that are open there.
+func (f *follow) prove(ctx context.Context, addr string, cl *mongo.Client, found record.Position) error {
+	if found != f.at.Position {
+		w, err := f.c.window(ctx, addr)
+		if err != nil {
+			return err
+		}
+		if w.Last.Position < f.at.Position {
+			return fmt.Errorf("%s: its log ends before the position reached: %w", addr, engine.ErrUnreachable)
+		}
+		if w.First.Position > f.at.Position || !f.c.caps.status {
+			return f.lost(ctx, addr)
+		}
+	}
+	return f.begin(ctx, addr, cl)
+}
+
 // wait holds an entry back until it is old enough to be sure of those before
 // it.
-func (f *follow) wait(ctx context.Context, m record.Mark, flush func(bool) error) error {
+func (f *follow) wait(ctx context.Context, m record.Mark) error {
 	for time.Since(m.Wall) < settle {
-		if err := flush(true); err != nil {
+		if err := f.flush(true); err != nil {
 			return err
 		}
 		select {

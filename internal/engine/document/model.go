@@ -25,7 +25,13 @@ func (model) Alter(def []byte, c *record.Change) ([]byte, error) {
 }
 
 // Implied implements fold.Model.
-func (model) Implied() []byte { return createdDefinition(nil) }
+func (model) Implied(name string) (kind string, def []byte) {
+	kind = kindOf(name)
+	return kind, createdDefinition(kind, nil)
+}
+
+// Kind implements engine.Model.
+func (model) Kind(name string) string { return kindOf(name) }
 
 // Label gives a document's _id, as extended JSON.
 func (model) Label(value []byte) string {
@@ -85,12 +91,14 @@ func (model) Changes(a, b []byte) []string {
 func (model) Describe(def []byte) []string { return describeDefinition(def) }
 
 // Portable gives a definition without the index version, which differs between
-// servers.
+// servers, and without how it is spread over shards, which is the business of
+// each cluster.
 func (model) Portable(def []byte) []byte {
 	d, err := decodeDefinition(def)
 	if err != nil {
 		return def
 	}
+	d.sharding = nil
 	for i := range d.indexes {
 		fs, err := parseFields(d.indexes[i].spec)
 		if err != nil {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
@@ -14,28 +15,112 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/readconcern"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 )
 
-// Namespaces implements engine.Cluster.
-func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
-	addr, err := c.current(ctx)
-	for err == nil {
-		var out []engine.Namespace
-		if out, err = c.list(ctx, addr, true); err == nil {
-			return out, nil
-		}
-		if !retriable(err) {
-			break
-		}
-		addr, err = c.next(ctx, addr, err)
+// namespaces lists what the servers hold.
+func (c *set) namespaces(ctx context.Context) ([]engine.Namespace, error) {
+	var out []engine.Namespace
+	err := c.onMember(ctx, func(addr string) (err error) {
+		out, err = c.listCommitted(ctx, addr)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("cluster %s: listing namespaces: %w", c.t.Name, err)
 	}
-	return nil, fmt.Errorf("cluster %s: listing namespaces: %w", c.t.Name, err)
+	return out, nil
+}
+
+// listCommitted lists what one member holds, and sees that none of it can be
+// rolled back: a listing shows whatever the member has, also what a majority
+// never gets. It counts when the member has applied nothing else than what a
+// majority has got since, on the same branch of history.
+func (c *set) listCommitted(ctx context.Context, addr string) ([]engine.Namespace, error) {
+	if !c.caps.status {
+		return c.list(ctx, addr, true)
+	}
+	cl, err := c.client(addr)
+	if err != nil {
+		return nil, err
+	}
+	for range 20 {
+		_, term, err := c.applied(ctx, addr)
+		if err != nil {
+			return nil, err
+		}
+		sess, err := cl.StartSession(options.Session().SetCausalConsistency(false))
+		if err != nil {
+			return nil, explain(addr, err)
+		}
+		out, err := c.list(mongo.NewSessionContext(ctx, sess), addr, true)
+		shown := sess.OperationTime()
+		sess.EndSession(context.WithoutCancel(ctx))
+		if err != nil {
+			return nil, err
+		}
+		last, now, err := c.applied(ctx, addr)
+		if err != nil {
+			return nil, err
+		}
+		if now == term && (shown == nil || position(shown.T, shown.I) <= last) {
+			ok, err := c.becomesCommitted(ctx, addr, cl, last, term)
+			if err != nil {
+				return nil, err
+			}
+			if ok {
+				return out, nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("%s: %w: what it lists is not what a majority has; is a majority of the members up?", addr, engine.ErrUnreachable)
+}
+
+// applied gives the last entry that a member has applied, and its term.
+func (c *set) applied(ctx context.Context, addr string) (record.Position, int64, error) {
+	st, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
+	if err != nil {
+		return "", 0, err
+	}
+	at, ok := timestampAt(st, "optimes", "appliedOpTime", "ts")
+	if !ok {
+		return "", 0, fmt.Errorf("%s: replSetGetStatus tells no applied time", addr)
+	}
+	term, _ := st.Lookup("optimes", "appliedOpTime", "t").AsInt64OK()
+	return at, term, nil
+}
+
+// becomesCommitted waits until a majority has the entry of this position and
+// term; it answers false when it has another history instead.
+func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Client, at record.Position, term int64) (bool, error) {
+	for wait := 5 * time.Millisecond; wait < 10*time.Second; wait *= 2 {
+		m, err := c.committed(ctx, addr)
+		if err != nil {
+			return false, err
+		}
+		if m.Position >= at {
+			e, err := majorityLog(cl).FindOne(ctx, bson.D{{Key: "ts", Value: timestampOf(at)}}).Raw()
+			if errors.Is(err, mongo.ErrNoDocuments) {
+				return false, nil
+			}
+			if err != nil {
+				return false, explain(addr, err)
+			}
+			t, ok := e.Lookup("t").AsInt64OK()
+			return !ok || t == term, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(wait):
+		}
+	}
+	return false, nil
 }
 
 // list asks one member for all databases' collections and their indexes; with
 // sizes also for how much they hold, which some servers find out by reading.
-func (c *cluster) list(ctx context.Context, addr string, sizes bool) ([]engine.Namespace, error) {
+func (c *set) list(ctx context.Context, addr string, sizes bool) ([]engine.Namespace, error) {
 	cl, err := c.client(addr)
 	if err != nil {
 		return nil, err
@@ -49,7 +134,7 @@ func (c *cluster) list(ctx context.Context, addr string, sizes bool) ([]engine.N
 	var out []engine.Namespace
 	for _, d := range dbs {
 		db, _ := d.Document().Lookup("name").StringValueOK()
-		if ok, _ := protected(db, ""); !ok {
+		if db == "local" || db == "config" && c.role != layout || db == "admin" && (c.role != alone && c.role != layout || !c.t.Settings) {
 			continue
 		}
 		list, err := c.listDatabase(ctx, cl, db, sizes)
@@ -65,7 +150,7 @@ func (c *cluster) list(ctx context.Context, addr string, sizes bool) ([]engine.N
 // listDatabase lists one database. Indexes are asked for by name, and the name
 // may have come to mean another collection meanwhile: what was listed counts
 // only when the names mean the same collections afterwards.
-func (c *cluster) listDatabase(ctx context.Context, cl *mongo.Client, db string, sizes bool) ([]engine.Namespace, error) {
+func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, sizes bool) ([]engine.Namespace, error) {
 	before, err := collectionsOf(ctx, cl, db)
 	if err != nil {
 		return nil, err
@@ -115,30 +200,31 @@ func sameCollection(a, b bson.Raw) bool {
 
 // describe turns an entry of listCollections into a namespace; nil where it is
 // the server's own.
-func (c *cluster) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes bool) (*engine.Namespace, error) {
+func (c *set) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes bool) (*engine.Namespace, error) {
 	name, _ := info.Lookup("name").StringValueOK()
-	kind, _ := info.Lookup("type").StringValueOK()
-	ok, why := protected(db, name)
-	if !ok && !strings.HasPrefix(name, "system.buckets.") {
+	typ, _ := info.Lookup("type").StringValueOK()
+	known, kind, why := c.role.content(db, name)
+	if kind == "" || kind == kindSettings && !c.t.Settings {
 		return nil, nil
 	}
-	ns := &engine.Namespace{Namespace: record.Namespace{Name: db + "." + name, Kind: kind}, Skip: why}
+	ns := &engine.Namespace{Namespace: record.Namespace{Name: known, Kind: kind}, Shard: c.shard, Skip: why}
 	opts, _ := info.Lookup("options").DocumentOK()
 	if u, err := info.LookupErr("info", "uuid"); err == nil {
 		ns.Ident = uuidOf(rawToCore(u))
 	}
-	switch kind {
+	switch typ {
 	case "", "collection":
-		ns.Kind = "collection"
 	case "view":
 		fs, err := parseFields(opts)
 		if err != nil {
 			return nil, err
 		}
-		ns.Definition, ns.Ident = viewDefinition(fs), nil
+		ns.Kind, ns.Definition, ns.Ident = "view", viewDefinition(fs), nil
 		return ns, nil
+	case "timeseries":
+		return nil, nil // listed by its buckets
 	default:
-		ns.Skip = kind + " collections are not protected by this version"
+		ns.Skip = typ + " collections are not protected by this version"
 		return ns, nil
 	}
 	cur, err := cl.Database(db).Collection(name).Indexes().List(ctx)
@@ -155,7 +241,7 @@ func (c *cluster) describe(ctx context.Context, cl *mongo.Client, db string, inf
 	if err != nil {
 		return nil, err
 	}
-	if ns.Definition, err = newDefinition(opts, specs); err != nil {
+	if ns.Definition, err = newDefinition(kind, opts, specs); err != nil {
 		return nil, err
 	}
 	if !sizes {
@@ -178,11 +264,14 @@ func codeOf(err error) int32 {
 	return 0
 }
 
-// Partitions implements engine.Cluster.
-func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
+// partitions cuts a namespace for reading at the same time.
+func (c *set) partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
 	whole := []engine.Partition{{}}
 	const fewest = 20_000 // records that make a partition worth it
 	n = int(min(int64(n), ns.Records/fewest))
+	if d, err := decodeDefinition(ns.Definition); err != nil || indexOf(d.options, "collation") >= 0 {
+		return whole, err // by its own collation the order of keys is another
+	}
 	if n < 2 || !c.caps.ordered {
 		return whole, nil
 	}
@@ -194,7 +283,7 @@ func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([
 	if err != nil {
 		return nil, err
 	}
-	db, coll, _ := strings.Cut(ns.Name, ".")
+	db, coll := physical(ns.Name, ns.Kind)
 	cur, err := cl.Database(db).Collection(coll).Aggregate(ctx, mongo.Pipeline{
 		{{Key: "$sample", Value: bson.D{{Key: "size", Value: n * 16}}}},
 		{{Key: "$project", Value: bson.D{{Key: "_id", Value: 1}}}},
@@ -233,13 +322,13 @@ func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([
 	return append(parts, engine.Partition{From: from}), nil
 }
 
-// Scan implements engine.Cluster.
-func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
+// scan reads a partition, as engine.Cluster says.
+func (c *set) scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
 	addr, err := c.current(ctx)
 	if err != nil {
 		return fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
-	s := &scan{c: c, ns: ns, p: p, fn: fn}
+	s := &scanning{c: c, ns: ns, p: p, fn: fn}
 	for failures := 0; ; {
 		before := s.count
 		err := s.read(ctx, addr)
@@ -266,21 +355,24 @@ func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partit
 	}
 }
 
-type scan struct {
-	c     *cluster
+type scanning struct {
+	c     *set
 	ns    engine.Namespace
 	p     engine.Partition
 	fn    func(record.Record) error
 	last  bson.RawValue // _id of the last record given to fn
 	key   []byte
 	count int64
+	// Through a router: documents that share an _id.
+	group    [][]byte
+	groupKey []byte
 }
 
 // callbackError keeps the caller's error apart from the server's.
 type callbackError struct{ error }
 
 // read scans at one member from where the scan stands.
-func (s *scan) read(ctx context.Context, addr string) error {
+func (s *scanning) read(ctx context.Context, addr string) error {
 	cl, err := s.c.client(addr)
 	if err != nil {
 		return err
@@ -288,8 +380,9 @@ func (s *scan) read(ctx context.Context, addr string) error {
 	if err := s.same(ctx, addr); err != nil {
 		return err
 	}
-	db, coll, _ := strings.Cut(s.ns.Name, ".")
+	db, coll := physical(s.ns.Name, s.ns.Kind)
 	opt := options.Find().SetBatchSize(4096)
+	s.group, s.groupKey = nil, nil
 	if s.c.caps.ordered {
 		byID := bson.D{{Key: "_id", Value: 1}}
 		opt.SetHint(byID).SetSort(byID)
@@ -338,31 +431,69 @@ func (s *scan) read(ctx context.Context, addr string) error {
 		if s.key != nil && bytes.Equal(key, s.key) {
 			continue // the one the scan had reached
 		}
-		if err := s.fn(record.Record{Key: key, Value: doc}); err != nil {
+		if s.c.role == routers {
+			err = s.again(key, doc)
+		} else {
+			err = s.fn(record.Record{Key: key, Value: doc})
+		}
+		if err != nil {
 			return callbackError{err}
 		}
 		s.count++
-		if s.c.caps.ordered && batch == 0 {
+		if s.c.caps.ordered && batch == 0 && s.c.role != routers {
 			s.keep(doc, key)
 		}
 	}
 	if err := cur.Err(); err != nil {
 		return explain(addr, err)
 	}
+	if err := s.settle(); err != nil {
+		return callbackError{err}
+	}
 	return nil
 }
 
-func (s *scan) keep(doc bson.Raw, key []byte) {
+// again takes a document read through a router: several may have one _id, on
+// different shards. They come one after the other and get keys of their own,
+// in order of their bytes.
+func (s *scanning) again(key []byte, doc bson.Raw) error {
+	if !bytes.Equal(key, s.groupKey) {
+		if err := s.settle(); err != nil {
+			return err
+		}
+		s.groupKey = bytes.Clone(key)
+		// From here on it would go on after a failure: nothing of this _id was
+		// given yet.
+		d := bson.Raw(bytes.Clone(doc))
+		s.last = d.Lookup("_id")
+	}
+	s.group = append(s.group, bytes.Clone(doc))
+	return nil
+}
+
+// settle gives the documents gathered of one _id.
+func (s *scanning) settle() error {
+	slices.SortFunc(s.group, bytes.Compare)
+	for i, doc := range s.group {
+		if err := s.fn(record.Record{Key: tree.AgainKey(s.groupKey, i), Value: doc}); err != nil {
+			return err
+		}
+	}
+	s.group, s.groupKey = nil, nil
+	return nil
+}
+
+func (s *scanning) keep(doc bson.Raw, key []byte) {
 	d := bson.Raw(bytes.Clone(doc))
 	s.last, s.key = d.Lookup("_id"), bytes.Clone(key)
 }
 
 // same checks that the name still means the collection that was listed.
-func (s *scan) same(ctx context.Context, addr string) error {
+func (s *scanning) same(ctx context.Context, addr string) error {
 	if len(s.ns.Ident) == 0 {
 		return nil
 	}
-	db, coll, _ := strings.Cut(s.ns.Name, ".")
+	db, coll := physical(s.ns.Name, s.ns.Kind)
 	ans, err := s.c.ask(ctx, addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
 	if err != nil {
 		return err

@@ -15,44 +15,36 @@ import (
 	"dexamen/internal/engine"
 )
 
-// shardName names the one shard of a replica set or lone server.
-func (c *cluster) shardName() string {
+// shardName names the shard that the servers are.
+func (c *set) shardName() string {
+	if c.shard != "" {
+		return c.shard
+	}
 	if c.set != "" {
 		return c.set
 	}
 	return "server"
 }
 
-// Topology implements engine.Cluster.
-func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
+// describeShard asks every member anew.
+func (c *set) describeShard(ctx context.Context) (engine.Shard, error) {
 	members, err := c.members(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+		return engine.Shard{}, err
 	}
-	t := &engine.Topology{Engine: Name, Kind: "replica set", Identity: c.set, Version: c.caps.version, Lacks: c.lacks(),
-		HidesDrops: c.caps.log && !c.caps.logsDrops}
-	if c.caps.product != "" {
-		t.Version += " (" + c.caps.product + ")"
+	sh := engine.Shard{Name: c.shardName(), Members: members, Layout: c.role == layout}
+	if !c.caps.log {
+		return sh, nil
 	}
-	if c.set == "" {
-		t.Kind, t.Identity = "lone server", c.hosts[0]
-	}
-	sh := engine.Shard{Name: c.shardName(), Members: members}
-	if c.caps.log {
-		for _, m := range members {
-			if !m.Healthy || m.Role == "arbiter" {
-				continue
-			}
-			if sh.Log, err = c.window(ctx, m.Address); err == nil {
-				break
-			}
+	for _, m := range members {
+		if !m.Healthy || m.Role == "arbiter" {
+			continue
 		}
-		if sh.Log == nil {
-			return nil, fmt.Errorf("cluster %s: reading how far the log reaches: %w", c.t.Name, errors.Join(err, ctx.Err()))
+		if sh.Log, err = c.window(ctx, m.Address); err == nil {
+			return sh, nil
 		}
 	}
-	t.Shards = []engine.Shard{sh}
-	return t, nil
+	return sh, fmt.Errorf("shard %s: reading how far the log reaches: %w", sh.Name, errors.Join(err, ctx.Err()))
 }
 
 var roleOfState = map[int32]string{0: "startup", 1: "primary", 2: "secondary", 3: "recovering", 5: "startup2",
@@ -60,7 +52,7 @@ var roleOfState = map[int32]string{0: "startup", 1: "primary", 2: "secondary", 3
 
 // members asks every member for its state. What the members say of themselves
 // counts; what others say of one that does not answer is its note.
-func (c *cluster) members(ctx context.Context) ([]engine.Member, error) {
+func (c *set) members(ctx context.Context) ([]engine.Member, error) {
 	out := make([]engine.Member, len(c.hosts))
 	applied := make([]time.Time, len(c.hosts))
 	errs := make([]error, len(c.hosts))
@@ -87,7 +79,7 @@ func (c *cluster) members(ctx context.Context) ([]engine.Member, error) {
 
 // eachHost calls fn for every member at the same time: one that does not
 // answer holds up none of the others.
-func (c *cluster) eachHost(fn func(i int, addr string)) {
+func (c *set) eachHost(fn func(i int, addr string)) {
 	var wg sync.WaitGroup
 	for i, addr := range c.hosts {
 		wg.Go(func() { fn(i, addr) })
@@ -96,7 +88,7 @@ func (c *cluster) eachHost(fn func(i int, addr string)) {
 }
 
 // member asks one member for its state and the time of what it applied last.
-func (c *cluster) member(ctx context.Context, addr string) (m engine.Member, applied time.Time, err error) {
+func (c *set) member(ctx context.Context, addr string) (m engine.Member, applied time.Time, err error) {
 	m = engine.Member{Address: addr, Role: "unknown"}
 	hello, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
 	if err != nil {
@@ -108,6 +100,8 @@ func (c *cluster) member(ctx context.Context, addr string) (m engine.Member, app
 	secondary, _ := hello.Lookup("secondary").BooleanOK()
 	arbiter, _ := hello.Lookup("arbiterOnly").BooleanOK()
 	switch {
+	case c.role == routers:
+		m.Role = "router"
 	case c.set == "":
 		m.Role = "standalone"
 	case primary:
@@ -119,8 +113,8 @@ func (c *cluster) member(ctx context.Context, addr string) (m engine.Member, app
 	default:
 		m.Healthy, m.Note = false, "neither primary nor secondary"
 	}
-	if hidden, _ := hello.Lookup("hidden").BooleanOK(); hidden {
-		m.Note = "hidden"
+	if note := c.aside[addr]; note != "" {
+		m.Note = note
 	}
 	if c.caps.status && m.Healthy && !arbiter {
 		if applied, err = c.status(ctx, &m); err != nil {
@@ -131,7 +125,7 @@ func (c *cluster) member(ctx context.Context, addr string) (m engine.Member, app
 }
 
 // status fills in what replSetGetStatus on the member tells of itself.
-func (c *cluster) status(ctx context.Context, m *engine.Member) (applied time.Time, err error) {
+func (c *set) status(ctx context.Context, m *engine.Member) (applied time.Time, err error) {
 	st, err := c.ask(ctx, m.Address, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
 	if err != nil {
 		return applied, err
@@ -161,7 +155,7 @@ func short(err error) string {
 }
 
 // window reads how far a member's log reaches.
-func (c *cluster) window(ctx context.Context, addr string) (*engine.LogWindow, error) {
+func (c *set) window(ctx context.Context, addr string) (*engine.LogWindow, error) {
 	w := &engine.LogWindow{}
 	for _, end := range []struct {
 		order int
@@ -193,8 +187,9 @@ func (c *cluster) window(ctx context.Context, addr string) (*engine.LogWindow, e
 	return w, nil
 }
 
-// Choose implements engine.Cluster.
-func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, error) {
+// choose picks the member to read from.
+func (c *set) choose(ctx context.Context) (engine.Choice, error) {
+	shard := c.shardName()
 	members, err := c.members(ctx)
 	if err != nil {
 		return engine.Choice{}, fmt.Errorf("cluster %s: %w", c.t.Name, err)
@@ -202,6 +197,9 @@ func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, erro
 	prefer := c.t.Prefer
 	if len(prefer) == 0 {
 		prefer = []string{"secondary", "primary"}
+	}
+	if c.role == routers {
+		prefer = []string{"router"}
 	}
 	var refused []string
 	c.mu.Lock()
@@ -218,15 +216,34 @@ func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, erro
 			return bad[m.Address]
 		case !m.Healthy:
 			return m.Note
-		case m.Role != "primary" && m.Role != "secondary" && m.Role != "standalone":
+		case m.Role != "primary" && m.Role != "secondary" && m.Role != "standalone" && m.Role != "router":
 			return m.Role
-		case m.Lag > c.t.MaxLag:
+		case c.aside[m.Address] != "" && !named:
+			return c.aside[m.Address] + ", and not named in prefer"
+		case m.Lag > c.t.MaxLag && !strings.Contains(c.aside[m.Address], "delayed"):
 			return fmt.Sprintf("%s behind, %s allowed", m.Lag.Round(time.Second), c.t.MaxLag)
-		case m.Note == "hidden" && !named:
-			return "hidden, and not named in prefer"
 		}
 		return ""
 	}
+	for _, lastResort := range []bool{false, true} {
+		if lastResort && len(bad) > 0 {
+			// Better one that has failed before, and is up, than none.
+			clear(bad)
+			refused = append(refused, "trying those again that had failed")
+		}
+		if ch := c.pick(members, prefer, fit, &refused); ch != nil {
+			ch.Shard = shard
+			c.mu.Lock()
+			c.chosen = ch
+			c.mu.Unlock()
+			return *ch, nil
+		}
+	}
+	return engine.Choice{}, fmt.Errorf("cluster %s: shard %s: %w: %s", c.t.Name, shard, engine.ErrNoMember, strings.Join(refused, "; "))
+}
+
+// pick gives the first member, in the order of what is preferred, that is fit.
+func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Member, bool) string, refused *[]string) *engine.Choice {
 	for _, want := range prefer {
 		var best *engine.Member
 		for i := range members {
@@ -236,7 +253,7 @@ func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, erro
 				continue
 			}
 			if why := fit(*m, named); why != "" {
-				refused = append(refused, m.Address+": "+why)
+				*refused = append(*refused, m.Address+": "+why)
 				continue
 			}
 			if best == nil || m.Lag < best.Lag {
@@ -244,37 +261,34 @@ func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, erro
 			}
 		}
 		if best == nil {
-			if !slices.Contains([]string{"primary", "secondary"}, want) && !slices.ContainsFunc(members, func(m engine.Member) bool { return m.Address == want }) {
-				refused = append(refused, want+": no member of that name")
+			if !slices.Contains([]string{"primary", "secondary", "router"}, want) && !slices.ContainsFunc(members, func(m engine.Member) bool { return m.Address == want }) {
+				*refused = append(*refused, want+": no member of that name")
 			}
 			continue
 		}
-		ch := engine.Choice{Shard: shard, Member: *best, Why: "preferred: " + want}
-		if len(refused) > 0 {
-			ch.Why += " (not " + strings.Join(refused, "; not ") + ")"
+		ch := &engine.Choice{Member: *best, Why: "preferred: " + want}
+		if len(*refused) > 0 {
+			ch.Why += " (not " + strings.Join(*refused, "; not ") + ")"
 		}
-		c.mu.Lock()
-		c.chosen = &ch
-		c.mu.Unlock()
-		return ch, nil
+		return ch
 	}
-	return engine.Choice{}, fmt.Errorf("cluster %s: shard %s: %w: %s", c.t.Name, shard, engine.ErrNoMember, strings.Join(refused, "; "))
+	return nil
 }
 
 // current gives the chosen member, choosing one where none is.
-func (c *cluster) current(ctx context.Context) (string, error) {
+func (c *set) current(ctx context.Context) (string, error) {
 	c.mu.Lock()
 	ch := c.chosen
 	c.mu.Unlock()
 	if ch != nil {
 		return ch.Member.Address, nil
 	}
-	n, err := c.Choose(ctx, c.shardName())
+	n, err := c.choose(ctx)
 	return n.Member.Address, err
 }
 
 // failed takes a member out of the choice for a while and forgets the choice.
-func (c *cluster) failed(addr string, err error) {
+func (c *set) failed(addr string, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.bad[addr] = badMember{time.Now().Add(20 * time.Second), "failed while it was read: " + short(err)}
@@ -286,7 +300,7 @@ func (c *cluster) failed(addr string, err error) {
 
 // next chooses another member after one failed, waiting until one is fit and
 // has all that was known to be committed.
-func (c *cluster) next(ctx context.Context, addr string, cause error) (string, error) {
+func (c *set) next(ctx context.Context, addr string, cause error) (string, error) {
 	c.failed(addr, cause)
 	var last error
 	for attempt := range 12 {
@@ -313,9 +327,21 @@ func (c *cluster) next(ctx context.Context, addr string, cause error) (string, e
 	return "", fmt.Errorf("after %s: %w", short(cause), last)
 }
 
+// onMember runs fn with the chosen member; where that fails, with another.
+func (c *set) onMember(ctx context.Context, fn func(addr string) error) error {
+	addr, err := c.current(ctx)
+	for failures := 0; err == nil; failures++ {
+		if err = fn(addr); err == nil || ctx.Err() != nil || !retriable(err) || failures == 8 {
+			return err
+		}
+		addr, err = c.next(ctx, addr, err)
+	}
+	return err
+}
+
 // hasSeen checks that a member holds everything that reads so far may have
 // shown, so that going on there does not step back in time.
-func (c *cluster) hasSeen(ctx context.Context, addr string) error {
+func (c *set) hasSeen(ctx context.Context, addr string) error {
 	if !c.caps.status {
 		return nil
 	}
@@ -332,7 +358,7 @@ func (c *cluster) hasSeen(ctx context.Context, addr string) error {
 }
 
 // committed gives the newest position that a member knows to be on a majority.
-func (c *cluster) committed(ctx context.Context, addr string) (record.Mark, error) {
+func (c *set) committed(ctx context.Context, addr string) (record.Mark, error) {
 	st, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
 	if err != nil {
 		return record.Mark{}, err
@@ -348,7 +374,7 @@ func (c *cluster) committed(ctx context.Context, addr string) (record.Mark, erro
 	return m, nil
 }
 
-func (c *cluster) sawPosition(p record.Position) {
+func (c *set) sawPosition(p record.Position) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if p > c.seen {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
@@ -22,19 +23,22 @@ const StagePrefix = "dexamen_stage_"
 
 // writer implements engine.Writer on the primary.
 type writer struct {
-	c    *cluster
+	c    *set
 	addr string
 	cl   *mongo.Client
+
+	mu    sync.Mutex
+	kinds map[string]string // of stages
 }
 
-// Writer implements engine.Cluster.
-func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
+// writer gives access through the primary, or a router.
+func (c *set) writer(ctx context.Context) (engine.Writer, error) {
 	members, err := c.members(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
 	for _, m := range members {
-		if m.Healthy && (m.Role == "primary" || m.Role == "standalone") {
+		if m.Healthy && (m.Role == "primary" || m.Role == "standalone" || m.Role == "router") {
 			cl, err := c.client(m.Address)
 			if err != nil {
 				return nil, err
@@ -43,10 +47,10 @@ func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 			c.mu.Lock()
 			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m, Why: "restores are written to and read back from the primary"}
 			c.mu.Unlock()
-			return &writer{c, m.Address, cl}, nil
+			return &writer{c: c, addr: m.Address, cl: cl, kinds: map[string]string{}}, nil
 		}
 	}
-	return nil, fmt.Errorf("cluster %s: %w: it has no primary to write to", c.t.Name, engine.ErrNoMember)
+	return nil, fmt.Errorf("cluster %s: %w: it has nobody to write to", c.t.Name, engine.ErrNoMember)
 }
 
 func (w *writer) fail(ns string, err error) error {
@@ -57,24 +61,46 @@ func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
 	return w.cl.Database(db, options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(ctx, cmd).Err()
 }
 
-// Stage implements engine.Writer.
+// Stage implements engine.Writer. A time-series collection, which no server
+// renames, is made under its own name.
 func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
 	db, _, _ := strings.Cut(ns.Name, ".")
 	b := make([]byte, 6)
 	_, _ = rand.Read(b) // never fails, by its contract
 	stage := ns
-	stage.Name = db + "." + StagePrefix + hex.EncodeToString(b)
-	if err := w.create(ctx, stage.Name, ns.Definition); err != nil {
+	if ns.Kind != kindSeries {
+		stage.Name = db + "." + StagePrefix + hex.EncodeToString(b)
+	}
+	d, err := decodeDefinition(ns.Definition)
+	if err != nil {
+		return stage, fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	if err := w.create(ctx, stage.Name, d); err != nil {
 		return stage, err
+	}
+	w.mu.Lock()
+	w.kinds[stage.Name] = ns.Kind
+	w.mu.Unlock()
+	if d.sharding != nil && w.c.role == routers {
+		if err := w.shard(ctx, stage.Name, d.sharding); err != nil {
+			return stage, err
+		}
 	}
 	made, err := w.Look(ctx, stage.Name)
 	stage.Ident = made.Ident
 	return stage, err
 }
 
+// physical gives where a stage's records are.
+func (w *writer) physical(stage string) (db, coll string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return physical(stage, w.kinds[stage])
+}
+
 // Look implements engine.Writer.
 func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error) {
-	db, coll, _ := strings.Cut(name, ".")
+	db, coll := w.physical(name)
 	ans, err := w.c.ask(ctx, w.addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
 	if err != nil {
 		return record.Namespace{}, w.fail(name, err)
@@ -93,12 +119,8 @@ func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error
 	return record.Namespace{}, fmt.Errorf("cluster %s: %s is no longer there: somebody removed it", w.c.t.Name, name)
 }
 
-func (w *writer) create(ctx context.Context, name string, def []byte) error {
+func (w *writer) create(ctx context.Context, name string, d definition) error {
 	db, coll, _ := strings.Cut(name, ".")
-	d, err := decodeDefinition(def)
-	if err != nil {
-		return fmt.Errorf("%s: %w", name, err)
-	}
 	cmd := bson.D{{Key: "create", Value: coll}}
 	for _, o := range d.options {
 		cmd = append(cmd, bson.E{Key: o.name, Value: bson.RawValue{Type: bson.Type(o.val.Type), Value: o.val.Data}})
@@ -111,7 +133,7 @@ func (w *writer) create(ctx context.Context, name string, def []byte) error {
 
 // Write implements engine.Writer.
 func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) error {
-	db, coll, _ := strings.Cut(stage, ".")
+	db, coll := w.physical(stage)
 	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
 	for len(recs) > 0 {
 		n, size := 0, 0
@@ -127,7 +149,9 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 			// the validator is younger.
 			opt.SetBypassDocumentValidation(true)
 		}
-		if _, err := c.InsertMany(ctx, docs, opt); err != nil {
+		if _, err := c.InsertMany(ctx, docs, opt); mongo.IsDuplicateKeyError(err) && w.c.role != routers {
+			return fmt.Errorf("%w: on several shards different documents may have one _id, in one collection they may not; restore onto a sharded cluster", w.fail(stage, err))
+		} else if err != nil {
 			return w.fail(stage, err)
 		}
 		recs = recs[n:]
@@ -141,10 +165,10 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 	if err != nil {
 		return fmt.Errorf("%s: %w", ns.Name, err)
 	}
-	db, coll, _ := strings.Cut(stage, ".")
+	db, coll := w.physical(stage)
 	var specs bson.A
 	for _, s := range d.indexes {
-		if s.name == "_id_" {
+		if s.name == "_id_" || s.clustered() {
 			continue
 		}
 		fs, err := parseFields(s.spec)
@@ -169,6 +193,9 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 
 // Publish implements engine.Writer.
 func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) error {
+	if stage == name {
+		return nil
+	}
 	cmd := bson.D{{Key: "renameCollection", Value: stage}, {Key: "to", Value: name}}
 	if replace {
 		cmd = append(cmd, bson.E{Key: "dropTarget", Value: true})
@@ -195,7 +222,10 @@ func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) 
 // Discard implements engine.Writer.
 func (w *writer) Discard(ctx context.Context, stage string) error {
 	db, coll, _ := strings.Cut(stage, ".")
-	if !strings.HasPrefix(coll, StagePrefix) {
+	w.mu.Lock()
+	mine := w.kinds[stage] != ""
+	w.mu.Unlock()
+	if !mine && !strings.HasPrefix(coll, StagePrefix) {
 		return fmt.Errorf("%s is no stage and is left alone", stage)
 	}
 	if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
@@ -212,7 +242,11 @@ func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) er
 			return w.fail(ns.Name, err)
 		}
 	}
-	return w.create(ctx, ns.Name, ns.Definition)
+	d, err := decodeDefinition(ns.Definition)
+	if err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	return w.create(ctx, ns.Name, d)
 }
 
 // Stages implements engine.Writer.

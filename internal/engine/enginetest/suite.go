@@ -31,12 +31,22 @@ type Fixture struct {
 	Remove func(t testing.TB, namespace string, number int)
 	// Drop removes a namespace.
 	Drop func(t testing.TB, namespace string)
+	// Shard is the one that holds Namespace, in clusters of several.
+	Shard string
 	// Log says that the cluster keeps one; Hides, that drops are not in it.
 	Log, Hides bool
 	// Forget makes the log lose its beginning; nil where that cannot be done.
 	Forget func(t testing.TB)
 	// WrongLogin gives a target that must be refused; nil without logins.
 	WrongLogin *engine.Target
+}
+
+// shard gives the shard whose log tells of the fixture's namespace.
+func (f *Fixture) shard(topo *engine.Topology) string {
+	if f.Shard != "" {
+		return f.Shard
+	}
+	return topo.Shards[0].Name
 }
 
 // Run checks an adapter; start gives a fresh cluster each time.
@@ -125,7 +135,7 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		l, ok := c.(engine.Logged)
 		topo, err := c.Topology(ctx)
 		require.NoError(t, err)
-		shard := topo.Shards[0].Name
+		shard := f.shard(topo)
 		if !f.Log {
 			if ok {
 				_, err := l.LogEnd(ctx, shard)
@@ -195,10 +205,10 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		l := c.(engine.Logged)
 		topo, err := c.Topology(ctx)
 		require.NoError(t, err)
-		from, err := l.LogEnd(ctx, topo.Shards[0].Name)
+		from, err := l.LogEnd(ctx, f.shard(topo))
 		require.NoError(t, err)
 		f.Forget(t)
-		err = l.Follow(ctx, topo.Shards[0].Name, from.Position, func([]record.Change, engine.Progress) error { return nil })
+		err = l.Follow(ctx, f.shard(topo), from.Position, func([]record.Change, engine.Progress) error { return nil })
 		require.ErrorIs(t, err, engine.ErrLogLost)
 	})
 
@@ -222,10 +232,11 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		for i := range 50 {
 			f.Put(t, f.Namespace, i, "content")
 		}
-		c := open(t, f)
+		cluster := open(t, f)
+		c := engine.Whole(cluster) // as applications see it
 		ns := find(t, c, f.Namespace)
 		want := scan(t, c, ns)
-		w, err := c.Writer(ctx)
+		w, err := cluster.Writer(ctx)
 		require.NoError(t, err)
 		target := ns.Namespace
 		target.Name = f.Other

@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+// clusterTrust shows certificates and pins them once somebody says that they
+// are right.
+func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	name := c.Args().First()
+	t, err := cfg.Target(ctx, name)
+	if err != nil {
+		return usageError{err}
+	}
+	if !t.TLS.On {
+		return usage("clusters.%s has no tls section: its servers show no certificates", name)
+	}
+	_, drv, err := engine.ForAddress(t.Address)
+	if err != nil {
+		return usageError{err}
+	}
+	shower, ok := drv.(engine.Shower)
+	if !ok {
+		return fmt.Errorf("%w: servers of this kind show no certificates", job.ErrRefused)
+	}
+	certs, err := shower.Certificates(ctx, t)
+	if err != nil {
+		return err
+	}
+	var pins []config.Pin
+	for _, x := range certs {
+		known := slices.Contains(t.TLS.Pins, x.Fingerprint)
+		if !known {
+			pins = append(pins, config.Pin{Cluster: name, Fingerprint: x.Fingerprint, Address: x.Address, When: time.Now()})
+		}
+		if a.screen.JSON {
+			continue
+		}
+		s := a.screen
+		state := "new"
+		if known {
+			state = "pinned already"
+		}
+		s.Line("%s  %s", s.Accent(x.Address), state)
+		s.Line("  fingerprint  %s", x.Fingerprint)
+		s.Line("  subject      %s", x.Subject)
+		s.Line("  issuer       %s", x.Issuer)
+		s.Line("  names        %s", strings.Join(x.Names, ", "))
+		s.Line("  valid        %s to %s", view.Time(x.From), view.Time(x.Until))
+	}
+	if a.screen.JSON {
+		if err := a.screen.Encode(map[string]any{"cluster": name, "certificates": certs, "new": len(pins), "file": cfg.TrustFile()}); err != nil {
+			return err
+		}
+	}
+	if len(pins) == 0 {
+		return nil
+	}
+	if !c.Bool("yes") && (!a.screen.Terminal || !a.ask("Compare the fingerprints with those the servers' administrators give. Are they right?")) {
+		return fmt.Errorf("%w: not confirmed; nothing is pinned (without a terminal to ask at: --yes)", job.ErrRefused)
+	}
+	if err := cfg.Trust(pins); err != nil {
+		return err
+	}
+	if !a.screen.JSON {
+		a.screen.Line("%s pinned in %s", view.Plural(int64(len(pins)), "certificate"), cfg.TrustFile())
+	}
+	return nil
+}
+
+func (a *app) clusterGrants(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	cl, ok := cfg.Clusters[c.Args().First()]
+	if !ok {
+		return usageError{config.UnknownError("cluster", c.Args().First(), config.Names(cfg.Clusters))}
+	}
+	_, drv, err := engine.ForAddress(cl.Address)
+	if err != nil {
+		return usageError{err}
+	}
+	g, ok := drv.(engine.Granter)
+	if !ok {
+		return fmt.Errorf("%w: servers of this kind know no privileges", job.ErrRefused)
+	}
+	t := engine.Target{Name: c.Args().First()}
+	if cl.Login != nil {
+		t.User = cl.Login.User
+	}
+	_, err = fmt.Fprint(a.screen.Out, g.Grants(t, c.Bool("restore")))
+	return err
+}

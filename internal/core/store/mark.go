@@ -1,0 +1,36 @@
+package store
+
+import (
+	"context"
+	"errors"
+
+	"dexamen/internal/core/blob"
+)
+
+// A mark says that something was changed on a cluster that must be changed
+// back. It is put before the change and removed after the way back, so that
+// whoever comes after a run that was killed knows.
+
+func markName(cluster, what string) string { return "marks/" + cluster + "/" + what }
+
+// PutMark makes a mark; v is kept as JSON. blob.ErrExists: it is there.
+func (s *Store) PutMark(ctx context.Context, cluster, what string, v any) error {
+	if err := CheckClusterName(cluster); err != nil {
+		return err
+	}
+	return putManifest(ctx, s.blob, markName(cluster, what), v)
+}
+
+// Mark reads a mark; ok is false where there is none.
+func (s *Store) Mark(ctx context.Context, cluster, what string, v any) (ok bool, err error) {
+	err = getManifest(ctx, s.blob, markName(cluster, what), v)
+	if errors.Is(err, blob.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// RemoveMark takes a mark away.
+func (s *Store) RemoveMark(ctx context.Context, cluster, what string) error {
+	return s.blob.Remove(ctx, markName(cluster, what))
+}

@@ -1,0 +1,72 @@
+package document
+
+import (
+	"slices"
+	"strings"
+)
+
+// bucketPrefix begins the names under which servers keep the content of
+// time-series collections ("Time Series Collections", storage).
+const bucketPrefix = "system.buckets."
+
+// Kinds of namespaces, besides collection and view.
+const (
+	kindSeries   = "timeseries" // a time-series collection; its records are its buckets
+	kindSettings = "settings"   // users and roles
+	kindLayout   = "layout"     // where the parts of a sharded cluster are
+)
+
+// layoutCollections are what config servers keep about where content is.
+var layoutCollections = []string{"chunks", "collections", "databases", "tags"}
+
+// content says under which name and as what kind Dexamen keeps a collection of
+// servers in this role; otherwise the kind is empty and why says why not.
+func (r role) content(db, coll string) (name, kind, why string) {
+	name = db + "." + coll
+	switch db {
+	case "admin":
+		// The users of a sharded cluster are on its config servers; those on a
+		// shard are for its maintenance.
+		if (r == alone || r == layout) && (coll == "system.users" || coll == "system.roles") {
+			return name, kindSettings, ""
+		}
+		return name, "", "belongs to the server"
+	case "config":
+		if r == layout && slices.Contains(layoutCollections, coll) {
+			return name, kindLayout, ""
+		}
+		return name, "", "belongs to the server"
+	case "local":
+		return name, "", "belongs to the server"
+	}
+	if r == layout {
+		return name, "", "no content belongs on config servers"
+	}
+	if of, ok := strings.CutPrefix(coll, bucketPrefix); ok {
+		return db + "." + of, kindSeries, ""
+	}
+	if strings.HasPrefix(coll, "system.") && coll != "system.js" && !strings.HasPrefix(coll, "system.resharding.") {
+		return name, "", "belongs to the server"
+	}
+	return name, "collection", ""
+}
+
+// physical gives the name under which a server keeps a namespace's records.
+func physical(name, kind string) (db, coll string) {
+	db, coll, _ = strings.Cut(name, ".")
+	if kind == kindSeries {
+		coll = bucketPrefix + coll
+	}
+	return db, coll
+}
+
+// kindOf tells the kind of a namespace that no entry created.
+func kindOf(name string) string {
+	switch {
+	case strings.HasPrefix(name, "admin."):
+		return kindSettings
+	case strings.HasPrefix(name, "config."):
+		return kindLayout
+	}
+	return "collection"
+}

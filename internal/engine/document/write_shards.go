@@ -1,0 +1,182 @@
+package document
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// mostSplits is how many chunks a restored collection begins with at most; the
+// balancer does the rest.
+const mostSplits = 256
+
+// shard shards a stage as its original was, in as many chunks, laid out in
+// turn on the shards there are.
+func (w *writer) shard(ctx context.Context, stage string, sharding []byte) error {
+	sh := bsoncore.Document(sharding)
+	key := value(sh.Lookup("key"))
+	cmd := bson.D{{Key: "shardCollection", Value: stage}, {Key: "key", Value: key}}
+	if unique, ok := sh.Lookup("unique").BooleanOK(); ok && unique {
+		cmd = append(cmd, bson.E{Key: "unique", Value: true})
+	}
+	if err := w.run(ctx, "admin", cmd); err != nil {
+		return w.fail(stage+": sharding it", err)
+	}
+	list, err := w.c.ask(ctx, w.addr, "admin", bson.D{{Key: "listShards", Value: 1}})
+	if err != nil {
+		return w.fail(stage, err)
+	}
+	arr, _ := list.Lookup("shards").ArrayOK()
+	shards, err := arr.Values()
+	if err != nil || len(shards) == 0 {
+		return w.fail(stage, errors.Join(errors.New("listShards names none"), err))
+	}
+	if err := w.zones(ctx, stage, sh, shards); err != nil {
+		return err
+	}
+	for _, e := range mustElements(sh.Lookup("key")) {
+		if s, ok := e.Value().StringValueOK(); ok && s == "hashed" {
+			return nil // split by the server, evenly, when it was made
+		}
+	}
+	return w.spread(ctx, stage, sh, shards)
+}
+
+// spread cuts a stage where its original was cut, and lays the pieces out. What
+// was on different shards goes to different ones, as far as there are as many:
+// documents of one _id may be apart for that reason.
+func (w *writer) spread(ctx context.Context, stage string, sh bsoncore.Document, shards []bson.RawValue) error {
+	bounds, err := valuesOf(sh.Lookup("splits"))
+	if err != nil {
+		return err
+	}
+	owners, err := valuesOf(sh.Lookup("owners"))
+	if err != nil || len(bounds) == 0 || len(owners) != len(bounds)+1 {
+		return err
+	}
+	db, _, _ := strings.Cut(stage, ".")
+	ans, err := w.c.ask(ctx, w.addr, "config", bson.D{{Key: "find", Value: "databases"}, {Key: "filter", Value: bson.D{{Key: "_id", Value: db}}}})
+	if err != nil {
+		return w.fail(stage, err)
+	}
+	// The first piece is, and stays, on the database's primary shard.
+	var names []string
+	for _, d := range firstBatch(ans) {
+		first, _ := d.Lookup("primary").StringValueOK()
+		names = append(names, first)
+	}
+	for _, s := range shards {
+		if id, _ := s.Document().Lookup("_id").StringValueOK(); !slices.Contains(names, id) {
+			names = append(names, id)
+		}
+	}
+	place := map[string]string{}
+	step := len(bounds)/mostSplits + 1
+	for i := 0; i < len(owners); i += step {
+		owner, _ := owners[i].StringValueOK()
+		if place[owner] == "" {
+			place[owner] = names[len(place)%len(names)]
+		}
+		if i == 0 {
+			continue
+		}
+		at := value(bounds[i-1])
+		if err := w.run(ctx, "admin", bson.D{{Key: "split", Value: stage}, {Key: "middle", Value: at}}); err != nil {
+			return w.fail(stage+": splitting", err)
+		}
+		err := w.run(ctx, "admin", bson.D{{Key: "moveChunk", Value: stage}, {Key: "find", Value: at}, {Key: "to", Value: place[owner]}})
+		if err != nil && !isCommandError(err) {
+			return w.fail(stage+": laying it out", err)
+		} else if err != nil {
+			// Where it lies is the balancer's to mend; that it is there is not.
+			w.c.log.Warn("a chunk stays where it is", "namespace", stage, "cause", short(err))
+		}
+	}
+	return nil
+}
+
+// valuesOf gives an array's values; what is not there has none.
+func valuesOf(v bsoncore.Value) ([]bsoncore.Value, error) {
+	arr, ok := v.ArrayOK()
+	if !ok || len(arr) == 0 {
+		return nil, nil
+	}
+	return arr.Values()
+}
+
+func mustElements(v bsoncore.Value) []bsoncore.Element {
+	d, _ := v.DocumentOK()
+	es, _ := d.Elements()
+	return es
+}
+
+// zones gives a stage the zones of its original, as far as the cluster has
+// shards in them.
+func (w *writer) zones(ctx context.Context, stage string, sh bsoncore.Document, shards []bson.RawValue) error {
+	has := map[string]bool{}
+	for _, s := range shards {
+		vals, err := valuesOf(rawToCore(s.Document().Lookup("tags")))
+		if err != nil {
+			return err
+		}
+		for _, t := range vals {
+			name, _ := t.StringValueOK()
+			has[name] = true
+		}
+	}
+	zones, err := valuesOf(sh.Lookup("zones"))
+	if err != nil {
+		return err
+	}
+	for _, z := range zones {
+		d := z.Document()
+		name, _ := d.Lookup("zone").StringValueOK()
+		if !has[name] {
+			w.c.log.Warn("a zone is left out: no shard of this cluster is in it", "namespace", stage, "zone", name)
+			continue
+		}
+		err := w.run(ctx, "admin", bson.D{{Key: "updateZoneKeyRange", Value: stage}, {Key: "min", Value: value(d.Lookup("min"))},
+			{Key: "max", Value: value(d.Lookup("max"))}, {Key: "zone", Value: name}})
+		if err != nil {
+			return w.fail(stage+": zone "+name, err)
+		}
+	}
+	return nil
+}
+
+// PutSetting implements engine.SettingsWriter. Users and roles are documents of
+// admin.system.users and admin.system.roles; the role restore may write them.
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Did, error) {
+	db, coll := physical(ns.Name, ns.Kind)
+	c := w.cl.Database(db).Collection(coll)
+	doc := bson.Raw(rec.Value)
+	id := bson.D{{Key: "_id", Value: doc.Lookup("_id")}}
+	was, err := c.FindOne(ctx, id).Raw()
+	switch {
+	case errors.Is(err, mongo.ErrNoDocuments):
+		if _, err := c.InsertOne(ctx, doc); err != nil {
+			return "", w.fail(ns.Name, err)
+		}
+		return engine.Made, nil
+	case err != nil:
+		return "", w.fail(ns.Name, err)
+	case bytes.Equal(was, doc):
+		return engine.Same, nil
+	case !replace:
+		return engine.Kept, nil
+	}
+	if _, err := c.ReplaceOne(ctx, id, doc); err != nil {
+		return "", fmt.Errorf("%s: %w", model{}.Label(doc), w.fail(ns.Name, err))
+	}
+	return engine.Replaced, nil
+}

@@ -1,0 +1,61 @@
+package job_test
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/sim"
+)
+
+// TestBalancer: it is stopped while the scan goes on and started again; what a
+// run that was killed has left stopped is started by the next one, and what
+// somebody else has stopped stays stopped.
+func TestBalancer(t *testing.T) {
+	c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{NoopEvery: fastNoops}})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	cl := connect(t, c.URI())
+	_, err = cl.Database("telemetry").Collection("gateways").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+	require.NoError(t, err)
+	note(t, cl)
+	e := newEnv(t)
+	e.PauseBalancer = true
+	paused := false
+	e.Emit = func(ev job.Event) { paused = paused || c.BalancerStopped() }
+	src := open(t, "orchard", c.URI())
+	snapshot := func() {
+		t.Helper()
+		_, err := e.Snapshot(ctx, "orchard", src)
+		require.NoError(t, err)
+	}
+	snapshot()
+	require.True(t, paused, "it was stopped meanwhile")
+	require.False(t, c.BalancerStopped(), "and is started again")
+
+	b := src.(engine.Balanced)
+	host, err := os.Hostname()
+	require.NoError(t, err)
+	leave := func(process int) {
+		require.NoError(t, e.Store.PutMark(ctx, "orchard", "balancer", map[string]any{"when": time.Now(), "host": host, "process": process}))
+		require.NoError(t, b.SetBalancer(ctx, false))
+	}
+	leave(1 << 22) // no such process: it was killed
+	snapshot()
+	require.False(t, c.BalancerStopped())
+
+	leave(os.Getppid()) // one that is at work
+	snapshot()
+	require.True(t, c.BalancerStopped(), "what another run needs stopped stays so")
+	require.NoError(t, e.Store.RemoveMark(ctx, "orchard", "balancer"))
+	snapshot()
+	require.True(t, c.BalancerStopped(), "what somebody else has stopped stays so")
+	ok, err := e.Store.Mark(ctx, "orchard", "balancer", new(any))
+	require.NoError(t, err)
+	require.False(t, ok)
+}

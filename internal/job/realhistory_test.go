@@ -1,0 +1,73 @@
+package job_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/job"
+	"dexamen/internal/servertest"
+)
+
+// TestRealHistories runs random workloads on the real server, of the operations
+// that it logs, snapshots it while they go on, and restores moments that were
+// noted in between.
+func TestRealHistories(t *testing.T) {
+	for seed := range uint64(2) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) { realHistory(t, seed) })
+	}
+}
+
+func realHistory(t *testing.T, seed uint64) {
+	uri, target := servertest.Document(t, "meadow"), servertest.Document(t, "")
+	cl, tc := servertest.Connect(t, uri), servertest.Connect(t, target)
+	servertest.KeepLog(t, cl)
+	w := &workload{rng: rand.New(rand.NewPCG(seed, 5)), cl: cl, bigIDs: seed%2 == 1}
+	for range 60 {
+		w.step()
+	}
+	src := open(t, "meadow", uri)
+	e := newEnv(t)
+	var noted []moment
+	for range 2 {
+		// The server reads its whole log at every poll.
+		w.busy(100*time.Millisecond, func() {
+			_, err := e.Snapshot(ctx, "meadow", src)
+			require.NoError(t, err)
+		})
+		for range 2 {
+			for range 25 {
+				w.step()
+			}
+			time.Sleep(5 * time.Millisecond)
+			noted = append(noted, moment{time.Now(), readWorld(t, cl)})
+			time.Sleep(5 * time.Millisecond)
+		}
+		for range 5 {
+			w.step() // without a later entry the log does not reach the last moment
+		}
+		_, err := e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+		require.NoError(t, err)
+	}
+	points, _, err := e.Store.Points(ctx, "meadow")
+	require.NoError(t, err)
+	proof, err := e.VerifyPoint(ctx, points[1])
+	require.NoError(t, err)
+	require.True(t, proof.Equal, proof.NotFolded)
+	tgt := open(t, "paddock", target)
+	for i, m := range noted {
+		got, err := e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: m.at})
+		require.NoError(t, err)
+		dropAll(t, tc)
+		plan, err := e.PlanRestore(ctx, got, tgt, job.RestoreOptions{})
+		require.NoError(t, err)
+		_, err = plan.Run(ctx)
+		plan.Close()
+		require.NoError(t, err)
+		m.want.equal(t, readWorld(t, tc), fmt.Sprintf("seed %d, moment %d", seed, i))
+	}
+}

@@ -1,0 +1,343 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+)
+
+// Kinds of namespaces that are not content: users and roles, and where the
+// parts of a cluster are.
+const (
+	settingsKind = "settings"
+	layoutKind   = "layout"
+)
+
+// Space is a namespace at a moment, with its content.
+type Space struct {
+	record.Namespace
+	Root tree.Root
+	// Shard is set where it is what one shard holds, remainders of migrations
+	// included.
+	Shard string
+}
+
+// Spread tells whether the cluster has several shards.
+func (m *Moment) Spread() bool { return len(m.Point.Shards) > 1 }
+
+// changes calls fn with every change of a shard that belongs to the moment, in
+// order.
+func (m *Moment) changes(ctx context.Context, shard string, fn func(*record.Change) error) error {
+	mark, _ := m.Point.Shard(shard)
+	upto := m.Upto[shard].Position
+	for _, h := range m.segments[shard] {
+		err := m.env.Store.ReadSegment(ctx, h, func(c *record.Change) error {
+			if c.At <= mark.Mark.Position || c.At > upto {
+				return nil
+			}
+			if !m.Point.Settings && m.Model.Kind(c.Namespace) == settingsKind {
+				return nil // the point does not hold what these continue
+			}
+			return fn(c)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *Moment) bases(f *fold.Fold, shard string) {
+	for _, ns := range m.Point.Namespaces {
+		if ns.Shard == shard || !m.Spread() {
+			f.Base(ns.Namespace, ns.Root)
+		}
+	}
+}
+
+// plan follows one shard's namespaces through the log and says which there are
+// at the moment; it reads no records.
+func (m *Moment) plan(ctx context.Context, shard string) (*fold.Fold, error) {
+	f := fold.NewPlan(m.Model)
+	m.bases(f, shard)
+	return f, m.changes(ctx, shard, f.Change)
+}
+
+// shardTrees builds the trees of what one shard holds at the moment.
+func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, sink tree.Sink, choose func(*record.Namespace) bool) ([]Space, int64, error) {
+	var out []Space
+	if len(m.segments[shard]) == 0 {
+		for _, ns := range m.Point.Namespaces {
+			if (ns.Shard == shard || !m.Spread()) && choose(&ns.Namespace) {
+				out = append(out, Space{ns.Namespace, ns.Root, shard})
+			}
+		}
+		return out, 0, nil
+	}
+	plan, err := m.plan(ctx, shard)
+	if err != nil {
+		return nil, 0, err
+	}
+	f := fold.New(m.Model, false, m.env.temp(), m.env.memory())
+	defer f.Close()
+	m.bases(f, shard)
+	chosen := func(n *fold.Namespace) bool { return choose(&n.Namespace) }
+	f.Want(plan, chosen)
+	if err := m.changes(ctx, shard, f.Change); err != nil {
+		return nil, 0, err
+	}
+	err = f.Merge(ctx, src, sink, chosen, func(n *fold.Namespace, root tree.Root) error {
+		out = append(out, Space{n.Namespace, root, shard})
+		return nil
+	})
+	return out, f.Count, err
+}
+
+// Held builds the trees of all that each shard holds at the moment, settings,
+// layout and remainders included, in order of names and shards, and gives them
+// with the number of changes folded in.
+func (m *Moment) Held(ctx context.Context, src tree.Source, sink tree.Sink) ([]Space, int64, error) {
+	var out []Space
+	var n int64
+	for _, s := range m.Point.Shards {
+		spaces, folded, err := m.shardTrees(ctx, s.Name, src, sink, func(*record.Namespace) bool { return true })
+		if err != nil {
+			return nil, n, m.onShard(s.Name, err)
+		}
+		out, n = append(out, spaces...), n+folded
+	}
+	sortSpaces(out)
+	return out, n, nil
+}
+
+func sortSpaces(list []Space) {
+	slices.SortStableFunc(list, func(a, b Space) int {
+		if c := strings.Compare(a.Name, b.Name); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Shard, b.Shard)
+	})
+}
+
+func (m *Moment) onShard(shard string, err error) error {
+	if err == nil || !m.Spread() {
+		return err
+	}
+	return fmt.Errorf("shard %s: %w", shard, err)
+}
+
+// content says whether a namespace is content rather than about it.
+func content(ns *record.Namespace) bool { return ns.Kind != settingsKind && ns.Kind != layoutKind }
+
+// Trees builds the trees of the namespaces that choose accepts (nil: all) as
+// they are at the moment, into sink, and gives them in order of names, with
+// the number of changes folded in. A namespace that is spread over shards is
+// one: what counts of each shard's part is put together.
+func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, choose func(name string) bool) ([]Space, int64, error) {
+	if choose == nil {
+		choose = func(string) bool { return true }
+	}
+	if !m.Spread() {
+		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink, func(ns *record.Namespace) bool { return content(ns) && choose(ns.Name) })
+		for i := range spaces {
+			spaces[i].Shard = ""
+		}
+		sortSpaces(spaces)
+		return spaces, n, err
+	}
+	lay, err := m.layout(ctx, src, sink)
+	if err != nil {
+		return nil, 0, err
+	}
+	var count int64
+	a := assembly{lay: lay}
+	for _, s := range m.Point.Shards {
+		spaces, n, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool {
+			p := lay.Part(s.Name, *ns)
+			return !p.None && content(ns) && choose(p.Name)
+		})
+		if err != nil {
+			return nil, count, m.onShard(s.Name, err)
+		}
+		count += n
+		for _, sp := range spaces {
+			a.add(sp)
+		}
+	}
+	out, err := a.union(ctx, src, sink)
+	return out, count, err
+}
+
+// layout reads where content is at the moment.
+func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (engine.Layout, error) {
+	model, ok := m.Model.(engine.Spread)
+	if !ok {
+		return nil, errors.New("a point of several shards of an engine that has none")
+	}
+	spaces := map[string]tree.Root{}
+	was := map[string][]tree.Root{}
+	put := map[string][][]byte{}
+	for _, s := range m.Point.Shards {
+		list, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == layoutKind })
+		if err != nil {
+			return nil, m.onShard(s.Name, err)
+		}
+		for _, sp := range list {
+			spaces[sp.Name] = sp.Root
+		}
+		err = m.changes(ctx, s.Name, func(c *record.Change) error {
+			if c.Op == record.Put && m.Model.Kind(c.Namespace) == layoutKind {
+				put[c.Namespace] = append(put[c.Namespace], bytes.Clone(c.Value))
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	for _, ns := range m.Point.Namespaces {
+		if ns.Kind == layoutKind {
+			was[ns.Name] = append(was[ns.Name], ns.Root)
+		}
+	}
+	walk := func(root tree.Root, fn func([]byte) error) error {
+		return tree.Walk(ctx, src, root, func(r record.Record) error { return fn(r.Value) })
+	}
+	lay, err := model.Layout(
+		func(name string, fn func([]byte) error) error { return walk(spaces[name], fn) },
+		func(name string, fn func([]byte) error) error {
+			for _, root := range was[name] {
+				if err := walk(root, fn); err != nil {
+					return err
+				}
+			}
+			for _, v := range put[name] {
+				if err := fn(v); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	if err != nil {
+		return nil, fmt.Errorf("%s: where its content was: %w", m, err)
+	}
+	return lay, nil
+}
+
+// assembly puts the parts of namespaces together.
+type assembly struct {
+	lay   engine.Layout
+	names []string
+	parts map[string][]Space
+}
+
+func (a *assembly) add(s Space) {
+	s.Name = a.lay.Part(s.Shard, s.Namespace).Name
+	if a.parts == nil {
+		a.parts = map[string][]Space{}
+	}
+	if a.parts[s.Name] == nil {
+		a.names = append(a.names, s.Name)
+	}
+	a.parts[s.Name] = append(a.parts[s.Name], s)
+}
+
+func (a *assembly) union(ctx context.Context, src tree.Source, sink tree.Sink) ([]Space, error) {
+	slices.Sort(a.names)
+	var out []Space
+	for _, name := range a.names {
+		var whole Space
+		var parts []tree.UnionPart
+		led := false
+		for _, s := range a.parts[name] {
+			p := a.lay.Part(s.Shard, s.Namespace)
+			if p.Leads && led {
+				return nil, fmt.Errorf("%s is on more than one shard without being spread over them", name)
+			}
+			if p.Leads || whole.Name == "" {
+				whole.Namespace = s.Namespace
+			}
+			led = led || p.Leads
+			parts = append(parts, tree.UnionPart{Root: s.Root, Keep: p.Keep})
+		}
+		var err error
+		if whole.Kind != "view" {
+			if whole.Root, err = tree.Union(ctx, src, parts, sink); err != nil {
+				return nil, fmt.Errorf("%s: %w", name, err)
+			}
+		}
+		if whole.Definition, err = a.lay.Define(whole.Namespace); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out = append(out, whole)
+	}
+	return out, nil
+}
+
+// Names gives the namespaces at the moment.
+func (m *Moment) Names(ctx context.Context) ([]string, error) {
+	judge := func(_ string, ns record.Namespace) (string, bool) { return ns.Name, true }
+	if m.Spread() {
+		x, err := m.env.Store.NewScratch(m.env.Temp)
+		if err != nil {
+			return nil, err
+		}
+		defer x.Close()
+		lay, err := m.layout(ctx, x, x)
+		if err != nil {
+			return nil, err
+		}
+		judge = func(shard string, ns record.Namespace) (string, bool) {
+			p := lay.Part(shard, ns)
+			return p.Name, !p.None
+		}
+	}
+	var out []string
+	for _, s := range m.Point.Shards {
+		plan, err := m.plan(ctx, s.Name)
+		if err != nil {
+			return nil, m.onShard(s.Name, err)
+		}
+		for _, n := range plan.Namespaces() {
+			name, ok := judge(s.Name, n.Namespace)
+			if ok && content(&n.Namespace) && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// Settings builds the trees of users and roles at the moment.
+func (m *Moment) Settings(ctx context.Context, src tree.Source, sink tree.Sink) ([]Space, error) {
+	var out []Space
+	for _, s := range m.Point.Shards {
+		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == settingsKind })
+		if err != nil {
+			return nil, m.onShard(s.Name, err)
+		}
+		out = append(out, spaces...)
+	}
+	sortSpaces(out)
+	return out, nil
+}
+
+// heldOf gives what a point holds, by shard.
+func heldOf(p *store.Point) []Space {
+	var out []Space
+	for _, ns := range p.Namespaces {
+		out = append(out, Space{ns.Namespace, ns.Root, ns.Shard})
+	}
+	sortSpaces(out)
+	return out
+}

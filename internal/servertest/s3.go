@@ -1,0 +1,55 @@
+package servertest
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/stretchr/testify/require"
+)
+
+// S3Server is a real object store over a folder, with one bucket.
+type S3Server struct {
+	Endpoint, Bucket, Access, Secret string
+}
+
+// S3 runs the object store that `make servers` built, until the test ends.
+func S3(t testing.TB) S3Server {
+	t.Helper()
+	bin := built(t, "DEXAMEN_S3SERVER", "s3server")
+	dir := t.TempDir()
+	for _, d := range []string{"data", "meta"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o700))
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := l.Addr().String()
+	require.NoError(t, l.Close())
+	s := S3Server{Endpoint: "http://" + addr, Bucket: "attic", Access: "lindenholt", Secret: "made up for tests"}
+	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix", "--sidecar", filepath.Join(dir, "meta"), filepath.Join(dir, "data"))
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		if t.Failed() {
+			t.Logf("object store: %.2000s", out.String())
+		}
+	})
+	c, err := minio.New(addr, &minio.Options{Creds: credentials.NewStaticV4(s.Access, s.Secret, "")})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		err = c.MakeBucket(context.Background(), s.Bucket, minio.MakeBucketOptions{})
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond, fmt.Sprint(err))
+	return s
+}

@@ -1,0 +1,134 @@
+package sim
+
+import (
+	"slices"
+	"strconv"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+)
+
+// Time-series collections ("Time Series Collections"): measurements are kept
+// by columns in buckets, documents of a collection of the server's own, over
+// which the name that applications use is a kind of view.
+
+const bucketsOf = "system.buckets."
+
+func (s *session) createSeries(db, name string, options bson.D) {
+	ts := toD(value(lookup(options, "timeseries")).Document())
+	if lookup(ts, "granularity") == nil {
+		ts = append(ts, bson.E{Key: "granularity", Value: "seconds"})
+	}
+	if lookup(ts, "bucketMaxSpanSeconds") == nil {
+		ts = append(ts, bson.E{Key: "bucketMaxSpanSeconds", Value: int32(3600)})
+	}
+	for i := range options {
+		if options[i].Key == "timeseries" {
+			options[i].Value = ts
+		}
+	}
+	inner := bson.D{{Key: "validator", Value: bson.D{{Key: "$jsonSchema", Value: bson.D{{Key: "bsonType", Value: "object"}, {Key: "required", Value: bson.A{"_id", "control", "data"}}}}}},
+		{Key: "clusteredIndex", Value: true}}
+	s.makeCollection(db, bucketsOf+name, append(inner, options...))
+	ns := db + "." + name
+	doc := toRaw(bson.D{{Key: "_id", Value: ns}, {Key: "viewOn", Value: bucketsOf + name}, {Key: "pipeline", Value: bson.A{bson.D{{Key: "$_internalUnpackBucket", Value: ts}}}}})
+	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}}, func(st *state) {
+		c := newCollection(db, name, [16]byte{}, options)
+		c.kind = "timeseries"
+		st.colls[ns] = c
+	})
+}
+
+// fields gives the names of a series' time and of what it is grouped by.
+func (c *collection) fields() (at, meta string) {
+	ts := toD(value(lookup(c.options, "timeseries")).Document())
+	at, _ = value(lookup(ts, "timeField")).StringValueOK()
+	meta, _ = value(lookup(ts, "metaField")).StringValueOK()
+	return at, meta
+}
+
+// measure inserts measurements: those of one command that share their meta
+// value go into one bucket.
+func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
+	at, meta := c.fields()
+	buckets := s.now().colls[c.db+"."+bucketsOf+c.name]
+	groups := map[string][]bson.Raw{}
+	var order []string
+	for _, v := range list {
+		d := v.Document()
+		if d.Lookup(at).Type != bson.TypeDateTime {
+			return nil, refuse(2, "BadValue", "'%s' must be present and contain a valid BSON UTC datetime value", at)
+		}
+		k := string(d.Lookup(meta).Value)
+		if groups[k] == nil {
+			order = append(order, k)
+		}
+		groups[k] = append(groups[k], d)
+	}
+	for _, k := range order {
+		columns := map[string]bson.D{}
+		var names []string
+		low, high := groups[k][0].Lookup(at), groups[k][0].Lookup(at)
+		for i, d := range groups[k] {
+			for _, e := range toD(d) {
+				if e.Key == meta {
+					continue
+				}
+				if columns[e.Key] == nil {
+					names = append(names, e.Key)
+				}
+				columns[e.Key] = append(columns[e.Key], bson.E{Key: strconv.Itoa(i), Value: e.Value})
+			}
+			if t := d.Lookup(at); Compare(t, low) < 0 {
+				low = t
+			} else if Compare(t, high) > 0 {
+				high = t
+			}
+		}
+		slices.Sort(names)
+		data := bson.D{}
+		for _, n := range names {
+			data = append(data, bson.E{Key: n, Value: columns[n]})
+		}
+		b := bson.D{{Key: "_id", Value: bson.NewObjectIDFromTimestamp(time.UnixMilli(low.DateTime()))},
+			{Key: "control", Value: bson.D{{Key: "version", Value: int32(1)}, {Key: "min", Value: bson.D{{Key: at, Value: low}}}, {Key: "max", Value: bson.D{{Key: at, Value: high}}}}}}
+		if v := groups[k][0].Lookup(meta); v.Type != 0 {
+			b = append(b, bson.E{Key: "meta", Value: v})
+		}
+		if err := s.insertOne(buckets, toRaw(append(b, bson.E{Key: "data", Value: data}))); err != nil {
+			return nil, err
+		}
+	}
+	return bson.D{{Key: "n", Value: int32(len(list))}}, nil
+}
+
+// unpacked gives a series' measurements.
+func (s *session) unpacked(c *collection, filter bson.Raw) []bson.Raw {
+	at, meta := c.fields()
+	var out []bson.Raw
+	buckets := s.now().colls[c.db+"."+bucketsOf+c.name]
+	if buckets == nil {
+		return nil
+	}
+	buckets.docs.Scan(func(b document) bool {
+		times, _ := b.raw.Lookup("data", at).Document().Elements()
+		for _, row := range times {
+			d := bson.D{{Key: at, Value: row.Value()}}
+			if v := b.raw.Lookup("meta"); v.Type != 0 {
+				d = append(d, bson.E{Key: meta, Value: v})
+			}
+			columns, _ := b.raw.Lookup("data").Document().Elements()
+			for _, col := range columns {
+				if v, err := col.Value().Document().LookupErr(row.Key()); err == nil && col.Key() != at {
+					d = append(d, bson.E{Key: col.Key(), Value: v})
+				}
+			}
+			raw := toRaw(d)
+			if ok, err := matches(raw, filter); err == nil && ok {
+				out = append(out, raw)
+			}
+		}
+		return true
+	})
+	return out
+}
