@@ -10,6 +10,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
+	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
 
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/enginetest"
@@ -17,7 +18,9 @@ import (
 	"dexamen/internal/sim"
 )
 
-// fixture changes a document server through a plain driver.
+// fixture changes a document server through a plain driver. Where the server has
+// several members, its client waits for a majority: what the suite wrote is then
+// what a reader of the majority sees.
 func fixture(uri string, cl *mongo.Client) *enginetest.Fixture {
 	ctx := context.Background()
 	coll := func(ns string) *mongo.Collection {
@@ -58,7 +61,7 @@ func TestConformanceOnTheStandIn(t *testing.T) {
 		rs, err := sim.Start(sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
 		require.NoError(t, err)
 		t.Cleanup(rs.Close)
-		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
+		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
 		return withLogin(fixture(rs.URI(), cl))
@@ -70,7 +73,7 @@ func TestConformanceOnShards(t *testing.T) {
 		c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
-		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
+		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
 		require.NoError(t, cl.Database("admin").RunCommand(context.Background(), bson.D{{Key: "enableSharding", Value: "apiary"}, {Key: "primaryShard", Value: c.Shards()[1]}}).Err())

@@ -22,8 +22,16 @@ import (
 // namespaces lists what the servers hold.
 func (c *set) namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	var out []engine.Namespace
+	var since record.Position
+	if c.caps.status {
+		end, err := c.logEnd(ctx)
+		if err != nil {
+			return nil, err
+		}
+		since = end.Position
+	}
 	err := c.onMember(ctx, func(addr string) (err error) {
-		out, err = c.listCommitted(ctx, addr)
+		out, err = c.listCommitted(ctx, addr, since)
 		return err
 	})
 	if err != nil {
@@ -32,11 +40,15 @@ func (c *set) namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	return out, nil
 }
 
+// catchUp is how long a member that lags is waited for before another is asked.
+const catchUp = 5 * time.Second
+
 // listCommitted lists what one member holds, and sees that none of it can be
 // rolled back: a listing shows whatever the member has, also what a majority
 // never gets. It counts when the member has applied nothing else than what a
-// majority has got since, on the same branch of history.
-func (c *set) listCommitted(ctx context.Context, addr string) ([]engine.Namespace, error) {
+// majority has got since, on the same branch of history. A member that lags is
+// given time to come to the position since, which a majority had before.
+func (c *set) listCommitted(ctx context.Context, addr string, since record.Position) ([]engine.Namespace, error) {
 	if !c.caps.status {
 		return c.list(ctx, addr, true)
 	}
@@ -44,11 +56,24 @@ func (c *set) listCommitted(ctx context.Context, addr string) ([]engine.Namespac
 	if err != nil {
 		return nil, err
 	}
-	for range 20 {
-		_, term, err := c.applied(ctx, addr)
+	began := time.Now()
+	for tries := 0; tries < 20; {
+		first, term, err := c.applied(ctx, addr)
 		if err != nil {
 			return nil, err
 		}
+		if first < since {
+			if time.Since(began) > catchUp {
+				return nil, fmt.Errorf("%s: %w: it lags behind the majority by more than %s", addr, engine.ErrUnreachable, catchUp)
+			}
+			select {
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(20 * time.Millisecond):
+			}
+			continue
+		}
+		tries++
 		sess, err := cl.StartSession(options.Session().SetCausalConsistency(false))
 		if err != nil {
 			return nil, explain(addr, err)
