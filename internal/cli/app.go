@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -209,7 +210,18 @@ func (a *app) config(c *cli.Command) (*config.Config, error) {
 	if err != nil {
 		return nil, usageError{err}
 	}
+	boundMemory(int64(a.cfg.Limits.Memory))
 	return a.cfg, nil
+}
+
+// boundMemory keeps what the program occupies near a number of bytes: the
+// collector works the harder the nearer it comes. The rest goes to what the
+// heap does not count, above all the program itself.
+func boundMemory(bound int64) {
+	const outside = 24 << 20
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(bound - outside)
+	}
 }
 
 // backend gives a configured store's place.
@@ -240,7 +252,7 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := store.Open(ctx, b, store.Options{})
+	s, err := store.Open(ctx, b, store.Options{CacheBytes: int(cfg.Limits.Memory) / 8})
 	if errors.Is(err, store.ErrNoStore) {
 		return nil, nil, fmt.Errorf("store %s: %w; make one with: dexamen store create %s", name, err, name)
 	}
@@ -248,7 +260,7 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 		return nil, nil, fmt.Errorf("store %s: %w", name, err)
 	}
 	p := a.screen.NewProgress()
-	return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory),
+	return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
 		Parallel: cfg.Limits.Parallel, Emit: p.Event}, p, nil
 }
 

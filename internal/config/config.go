@@ -108,10 +108,15 @@ type Secret struct {
 
 // Limits bound what Dexamen uses of its machine.
 type Limits struct {
-	Memory   Size   `yaml:"memory"`   // of each sorter
+	Memory   Size   `yaml:"memory"`   // of the program; 128 MiB when absent
 	Parallel int    `yaml:"parallel"` // readers or writers on a cluster at once
 	Temp     string `yaml:"temp"`     // folder for temporary files
 }
+
+const (
+	defaultMemory = 128 << 20
+	minMemory     = 64 << 20
+)
 
 // Duration is written as 90s, 15m, 7d.
 type Duration time.Duration
@@ -261,6 +266,12 @@ func (c *Config) check(k *checker) {
 				k.bad(at+".store", "there is no store %q; configured are %s", cl.Store, strings.Join(Names(c.Stores), ", "))
 			}
 		}
+	}
+	switch m := c.Limits.Memory; {
+	case m == 0:
+		c.Limits.Memory = defaultMemory
+	case m < minMemory:
+		k.bad("$.limits.memory", "%d MiB is too little to work with; give it at least %d MiB", m>>20, minMemory>>20)
 	}
 	if c.Limits.Parallel < 0 || c.Limits.Parallel > 256 {
 		k.bad("$.limits.parallel", "%d is not from 1 to 256", c.Limits.Parallel)
@@ -418,7 +429,7 @@ clusters:                                 # what is protected, and what is resto
   #   address: mongodb://paddock-1:27017/?replicaSet=paddock
 
 # limits:
-#   memory: 64MiB                         # of each sorter; beyond that it works on disk
+#   memory: 128MiB                        # of the program; beyond that it works on disk
 #   parallel: 4                           # readers or writers on a cluster at once
 #   temp: /var/tmp                        # temporary files; they have no name and leave nothing behind
 `

@@ -209,6 +209,8 @@ func (y *yard) trouble(rng *rand.Rand) {
 		y.sharded.KillRouter(0)
 		time.Sleep(50 * time.Millisecond)
 		_ = y.sharded.RestartRouter(0)
+	case rng.IntN(3) == 0:
+		y.partition(rng, rs)
 	default:
 		i := rng.IntN(3)
 		if p := rs.Primary(); p >= 0 && rng.IntN(2) == 0 {
@@ -222,6 +224,29 @@ func (y *yard) trouble(rng *rand.Rand) {
 		}
 		y.say("restarted %s", rs.Addresses()[i])
 	}
+}
+
+// partition cuts a member off, and has it written to if it leads.
+func (y *yard) partition(rng *rand.Rand, rs *sim.ReplicaSet) {
+	i := rng.IntN(3)
+	if p := rs.Primary(); p >= 0 && rng.IntN(4) > 0 {
+		i = p
+	}
+	addr := rs.Addresses()[i]
+	cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + addr + "/?directConnection=true").SetTimeout(300 * time.Millisecond).SetRetryWrites(false))
+	if err != nil {
+		return
+	}
+	defer func() { _ = cl.Disconnect(ctx) }()
+	y.say("cut off %s", addr)
+	rs.CutOff(i)
+	w := &workload{rng: rng, cl: cl, defines: true, lenient: true}
+	until, n := time.Now().Add(time.Duration(200+rng.IntN(1200))*time.Millisecond), 0
+	for ; time.Now().Before(until); n++ {
+		w.step()
+	}
+	rs.Rejoin(i)
+	y.say("%s has rejoined, after %d steps of its own", addr, n)
 }
 
 // TestClusterHistories snapshots and captures clusters while everything

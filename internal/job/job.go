@@ -56,7 +56,8 @@ type Env struct {
 	Tool string
 	// Temp is the folder for temporary files; the system's when empty.
 	Temp string
-	// Memory bounds each sorter, in bytes (default 64 MiB).
+	// Memory bounds what sorters hold together, of the records read and of the
+	// changes folded each, in bytes (default 32 MiB).
 	Memory int
 	// Parallel is how many readers or writers work on a cluster at once
 	// (default 4).
@@ -71,7 +72,7 @@ func (e *Env) memory() int {
 	if e.Memory > 0 {
 		return e.Memory
 	}
-	return 64 << 20
+	return 32 << 20
 }
 
 func (e *Env) parallel() int {

@@ -28,8 +28,7 @@ import (
 // TestScale snapshots two shards with the built program while a writer goes
 // on, beside a bare driver's scan of the same servers, and tells the program's
 // peak memory: at DEXAMEN_SCALE documents (make scale: five million) and at a
-// tenth of them. The sorter may hold 64 MiB; what the content's size adds is
-// the store's index.
+// tenth of them.
 func TestScale(t *testing.T) {
 	documents := 60_000
 	if s := os.Getenv("DEXAMEN_SCALE"); s != "" {
@@ -39,7 +38,7 @@ func TestScale(t *testing.T) {
 	small := scaleAt(t, bin, documents/10)
 	large := scaleAt(t, bin, documents)
 	t.Logf("peak memory: %d MiB at %d documents, %d MiB at ten times as many", small, documents/10, large)
-	require.Less(t, large, 600, "memory is bounded by configuration")
+	require.Less(t, large, 150, "limits.memory is 128 MiB when nothing is configured")
 }
 
 func scaleAt(t *testing.T, bin string, documents int) (peakMiB int) {

@@ -78,7 +78,7 @@ func (s *session) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 			out = append(out, bson.E{Key: "operationTime", Value: e.ts})
 		}
 		if rs.part != nil {
-			out = append(out, clusterTime(rs.lastTS))
+			out = append(out, clusterTime(s.m.clock()))
 		}
 		rs.mu.Unlock()
 	}
@@ -106,12 +106,11 @@ func lower(name string) string { return strings.ToLower(name) }
 
 // operationTime is the entry that what was read is no newer than.
 func (s *session) operationTime(req bson.Raw) *entry {
-	rs := s.m.rs
 	n := s.m.applied
 	if majority(req) {
-		n = min(n, rs.committed())
+		n = s.m.committed()
 	}
-	return rs.at(n)
+	return s.m.at(n)
 }
 
 func majority(req bson.Raw) bool {
@@ -128,10 +127,10 @@ func (s *session) run(name, db string, req bson.Raw) (bson.D, error) {
 		return nil, errGoodbye
 	}
 	if ts, ok := clusterTimeOf(req); ok {
-		rs.observe(ts)
+		s.m.observe(ts)
 	}
 	write := writeCommands[name]
-	if write && rs.primary != s.m.id {
+	if write && !s.m.leads() {
 		return nil, refuse(10107, "NotWritablePrimary", "not primary")
 	}
 	s.request = req
@@ -147,7 +146,7 @@ func (s *session) run(name, db string, req bson.Raw) (bson.D, error) {
 		return out, err
 	}
 	if w, _ := req.Lookup("writeConcern", "w").StringValueOK(); w == "majority" {
-		return out, s.waitCommitted(rs.logBase + len(rs.log))
+		return out, s.waitCommitted(s.m.total())
 	}
 	return out, nil
 }
@@ -155,12 +154,12 @@ func (s *session) run(name, db string, req bson.Raw) (bson.D, error) {
 // waitCommitted waits until a majority holds so many entries.
 func (s *session) waitCommitted(n int) error {
 	rs := s.m.rs
-	term := rs.term
-	for rs.committed() < n {
+	term, alone := rs.term, s.m.alone
+	for s.m.committed() < n {
 		if !s.m.up {
 			return errGoodbye
 		}
-		if rs.term != term || rs.primary != s.m.id {
+		if rs.term != term || !s.m.leads() || s.m.alone != alone {
 			return refuse(189, "PrimarySteppedDown", "the primary stepped down while waiting for the write concern")
 		}
 		if !s.wait(time.Second) {
@@ -204,7 +203,7 @@ func ok(*session, string, bson.Raw) (bson.D, error) { return bson.D{}, nil }
 // hello describes the member ("hello").
 func (s *session) hello(connID int64) bson.D {
 	rs, m := s.m.rs, s.m
-	primary := rs.primary == m.id
+	primary := m.leads()
 	d := bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: primary}, {Key: "ismaster", Value: primary},
 		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(maxMessage)},
 		{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
@@ -221,12 +220,14 @@ func (s *session) hello(connID int64) bson.D {
 	}
 	d = append(d, bson.E{Key: "setName", Value: rs.opt.Name}, bson.E{Key: "setVersion", Value: int32(1)}, bson.E{Key: "secondary", Value: !primary},
 		bson.E{Key: "hosts", Value: rs.shown()}, bson.E{Key: "hidden", Value: m.hidden}, bson.E{Key: "me", Value: m.addr})
-	if rs.primary >= 0 {
+	if primary {
+		d = append(d, bson.E{Key: "primary", Value: m.addr})
+	} else if rs.primary >= 0 && m.alone == nil {
 		d = append(d, bson.E{Key: "primary", Value: rs.members[rs.primary].addr})
 	}
-	if e := rs.at(m.applied); e != nil {
+	if e := m.at(m.applied); e != nil {
 		d = append(d, bson.E{Key: "lastWrite", Value: bson.D{
-			{Key: "opTime", Value: bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: rs.term}}}, {Key: "lastWriteDate", Value: e.wall}}})
+			{Key: "opTime", Value: bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: m.term()}}}, {Key: "lastWriteDate", Value: e.wall}}})
 	}
 	return d
 }
@@ -275,23 +276,23 @@ func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	if err := rs.needSet(); err != nil {
 		return nil, err
 	}
-	optime := func(n int) bson.D {
-		if e := rs.at(n); e != nil {
+	optime := func(m *member, n int) bson.D {
+		if e := m.at(n); e != nil {
 			return bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: e.term}}
 		}
 		return bson.D{{Key: "ts", Value: bson.Timestamp{}}, {Key: "t", Value: int64(-1)}}
 	}
-	wall := func(n int) time.Time {
-		if e := rs.at(n); e != nil {
+	wall := func(m *member, n int) time.Time {
+		if e := m.at(n); e != nil {
 			return e.wall
 		}
 		return time.Unix(0, 0)
 	}
 	stateOf := func(m *member) (int32, string) {
 		switch {
-		case !m.up:
+		case !s.m.reaches(m):
 			return 8, "(not reachable/healthy)"
-		case rs.primary == m.id:
+		case m.leads():
 			return 1, "PRIMARY"
 		case m.diverged:
 			return 9, "ROLLBACK"
@@ -302,19 +303,19 @@ func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	for _, m := range rs.members {
 		st, str := stateOf(m)
 		health := 1.0
-		if !m.up {
+		if !s.m.reaches(m) {
 			health = 0
 		}
 		members = append(members, bson.D{{Key: "_id", Value: int32(m.id)}, {Key: "name", Value: m.addr}, {Key: "health", Value: health},
-			{Key: "state", Value: st}, {Key: "stateStr", Value: str}, {Key: "optime", Value: optime(m.applied)},
-			{Key: "optimeDate", Value: wall(m.applied)}, {Key: "self", Value: m == s.m}})
+			{Key: "state", Value: st}, {Key: "stateStr", Value: str}, {Key: "optime", Value: optime(m, m.applied)},
+			{Key: "optimeDate", Value: wall(m, m.applied)}, {Key: "self", Value: m == s.m}})
 	}
 	mine, _ := stateOf(s.m)
-	committed := min(rs.committed(), s.m.applied)
-	return bson.D{{Key: "set", Value: rs.opt.Name}, {Key: "date", Value: time.Now()}, {Key: "myState", Value: mine}, {Key: "term", Value: rs.term},
-		{Key: "optimes", Value: bson.D{{Key: "lastCommittedOpTime", Value: optime(committed)}, {Key: "lastCommittedWallTime", Value: wall(committed)},
-			{Key: "readConcernMajorityOpTime", Value: optime(committed)}, {Key: "appliedOpTime", Value: optime(s.m.applied)},
-			{Key: "lastAppliedWallTime", Value: wall(s.m.applied)}}},
+	committed := s.m.committed()
+	return bson.D{{Key: "set", Value: rs.opt.Name}, {Key: "date", Value: time.Now()}, {Key: "myState", Value: mine}, {Key: "term", Value: s.m.term()},
+		{Key: "optimes", Value: bson.D{{Key: "lastCommittedOpTime", Value: optime(s.m, committed)}, {Key: "lastCommittedWallTime", Value: wall(s.m, committed)},
+			{Key: "readConcernMajorityOpTime", Value: optime(s.m, committed)}, {Key: "appliedOpTime", Value: optime(s.m, s.m.applied)},
+			{Key: "lastAppliedWallTime", Value: wall(s.m, s.m.applied)}}},
 		{Key: "members", Value: members}}, nil
 }
 
@@ -347,6 +348,10 @@ func (rs *ReplicaSet) shown() []string {
 }
 
 func stepDown(s *session, _ string, _ bson.Raw) (bson.D, error) {
+	if s.m.alone != nil {
+		s.m.alone.leads = false
+		return bson.D{}, nil
+	}
 	s.m.rs.primary = -1
 	time.AfterFunc(200*time.Millisecond, s.m.rs.elect)
 	return bson.D{}, nil

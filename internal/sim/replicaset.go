@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"slices"
-	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -106,6 +105,8 @@ type member struct {
 	hidden   bool
 	// diverged: it holds entries that the set does not, and must roll back.
 	diverged bool
+	// alone is set while it is cut off from the others.
+	alone *branch
 }
 
 // Start runs a replica set on loopback ports.
@@ -265,7 +266,7 @@ func (rs *ReplicaSet) elect() {
 	}
 	best, up := -1, 0
 	for i, m := range rs.members {
-		if m.up {
+		if m.up && m.alone == nil {
 			up++
 			if !m.diverged && (best < 0 || m.applied > rs.members[best].applied) {
 				best = i
@@ -277,7 +278,9 @@ func (rs *ReplicaSet) elect() {
 	}
 	keep := rs.members[best].applied
 	for _, m := range rs.members {
-		if m.applied > keep {
+		if m.alone != nil {
+			m.alone.held = min(m.alone.held, keep)
+		} else if m.applied > keep {
 			m.diverged = true
 		}
 	}
@@ -292,20 +295,6 @@ func (rs *ReplicaSet) elect() {
 	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "new primary"}}}}, nil)
 }
 
-// committed gives the number of entries that a majority holds.
-func (rs *ReplicaSet) committed() int {
-	var n []int
-	for _, m := range rs.members {
-		if m.diverged {
-			n = append(n, 0)
-		} else {
-			n = append(n, m.applied)
-		}
-	}
-	sort.Sort(sort.Reverse(sort.IntSlice(n)))
-	return n[len(n)/2]
-}
-
 // append adds an entry on the primary and applies it there; the lock is held.
 // The entry's form is the documented one: ts, t, v, wall and the given fields.
 func (rs *ReplicaSet) append(fields bson.D, do effect) *entry {
@@ -316,24 +305,14 @@ func (rs *ReplicaSet) append(fields bson.D, do effect) *entry {
 // its entry, where one is given.
 func (rs *ReplicaSet) appendAt(fields bson.D, do effect, counts bson.Timestamp) *entry {
 	now := time.Now().Add(rs.opt.ClockOffset)
-	ts := bson.Timestamp{T: uint32(now.Unix()), I: 1}
-	if ts.T <= rs.lastTS.T {
-		ts = bson.Timestamp{T: rs.lastTS.T, I: rs.lastTS.I + 1}
-	}
-	rs.lastTS = ts
-	doc := append(fields, bson.E{Key: "ts", Value: ts}, bson.E{Key: "t", Value: rs.term}, bson.E{Key: "v", Value: int64(2)},
-		bson.E{Key: "wall", Value: bson.NewDateTimeFromTime(now)})
-	raw, err := bson.Marshal(doc)
-	if err != nil {
-		panic(err) // made of plain values
-	}
-	e := &entry{ts, now, rs.term, raw, do}
+	rs.lastTS = nextTime(rs.lastTS, now)
+	e := newEntry(fields, rs.lastTS, rs.term, now, do)
 	rs.log = append(rs.log, e)
 	if counts.T == 0 {
-		counts = ts
+		counts = e.ts
 	}
 	rs.remember(counts, do)
-	rs.logSize += int64(len(raw))
+	rs.logSize += int64(len(e.raw))
 	p := rs.members[max(rs.primary, 0)]
 	if do != nil {
 		do(p.current)
@@ -344,6 +323,24 @@ func (rs *ReplicaSet) appendAt(fields bson.D, do effect, counts bson.Timestamp) 
 	return e
 }
 
+// nextTime gives the cluster time that follows one.
+func nextTime(last bson.Timestamp, now time.Time) bson.Timestamp {
+	if t := uint32(now.Unix()); t > last.T {
+		return bson.Timestamp{T: t, I: 1}
+	}
+	return bson.Timestamp{T: last.T, I: last.I + 1}
+}
+
+func newEntry(fields bson.D, ts bson.Timestamp, term int64, now time.Time, do effect) *entry {
+	doc := append(fields, bson.E{Key: "ts", Value: ts}, bson.E{Key: "t", Value: term}, bson.E{Key: "v", Value: int64(2)},
+		bson.E{Key: "wall", Value: bson.NewDateTimeFromTime(now)})
+	raw, err := bson.Marshal(doc)
+	if err != nil {
+		panic(err) // made of plain values
+	}
+	return &entry{ts, now, term, raw, do}
+}
+
 // settle brings the stable states up to what is committed and forgets the
 // oldest entries beyond the log's size, as a capped log does whether or not a
 // member still needs them; one that does must copy everything.
@@ -351,13 +348,13 @@ func (rs *ReplicaSet) settle() {
 	committed := rs.committed()
 	low := committed
 	for _, m := range rs.members {
-		for !m.diverged && m.stableAt < min(committed, m.applied) && m.stableAt >= rs.logBase {
+		for !m.diverged && m.alone == nil && m.stableAt < min(committed, m.applied) && m.stableAt >= rs.logBase {
 			if e := rs.log[m.stableAt-rs.logBase]; e.effect != nil {
 				e.effect(m.stable)
 			}
 			m.stableAt++
 		}
-		if m.up {
+		if m.up && m.alone == nil {
 			low = min(low, m.stableAt)
 		}
 	}
@@ -375,7 +372,7 @@ func (m *member) replicate() {
 		rs.mu.Lock()
 		wait := time.Hour
 		worked := false
-		if m.up && rs.primary >= 0 && rs.primary != m.id {
+		if m.up && m.alone == nil && rs.primary >= 0 && rs.primary != m.id {
 			p := rs.members[rs.primary]
 			if m.diverged || m.applied < rs.logBase {
 				// Roll back, or copy anew ("Initial Sync").
@@ -426,6 +423,11 @@ func (rs *ReplicaSet) noops() {
 		if rs.primary >= 0 {
 			rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
 		}
+		for _, m := range rs.members {
+			if m.up && m.alone != nil && m.alone.leads {
+				m.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
+			}
+		}
 		rs.mu.Unlock()
 	}
 }
@@ -472,12 +474,14 @@ func (s *session) expireBy(c *collection, ix bson.D) {
 // visible gives the entries of a member's log that may be read; the lock is
 // held.
 func (m *member) visible(majority bool) []*entry {
-	n := m.applied
-	if majority {
-		n = min(n, m.rs.committed())
+	n, base, log := m.applied, m.rs.logBase, m.rs.log
+	if m.alone != nil {
+		base, log = m.alone.base, m.alone.log
 	}
-	n = max(0, min(n-m.rs.logBase, len(m.rs.log)))
-	return m.rs.log[:n]
+	if majority {
+		n = m.committed()
+	}
+	return log[:max(0, min(n-base, len(log)))]
 }
 
 // at gives the entry a count of applied entries ends with; nil where it is

@@ -199,6 +199,62 @@ func TestWhatAMajorityHoldsStays(t *testing.T) {
 	require.Zero(t, n, "what was never on a majority is rolled back")
 }
 
+// A primary that is cut off takes writes that a majority never has, under
+// cluster times that the others use too, until it stands down; they are rolled
+// back when it is one of the others again.
+func TestAPrimaryThatIsCutOff(t *testing.T) {
+	rs, cl := start(t, sim.Options{})
+	safe := cl.Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.Majority()))
+	_, err := safe.InsertOne(ctx, bson.D{{Key: "_id", Value: "kept"}})
+	require.NoError(t, err)
+	old := rs.Primary()
+	client := func(i int) *mongo.Client {
+		cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + rs.Addresses()[i]).SetDirect(true).SetRetryWrites(false))
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
+		return cl
+	}
+	direct := client(old)
+	alone := direct.Database("apiary").Collection("c")
+	ids := func(c *mongo.Collection, rc *readconcern.ReadConcern) (out []string) {
+		cur, err := c.Database().Collection("c", options.Collection().SetReadConcern(rc)).Find(ctx, bson.D{})
+		require.NoError(t, err)
+		var docs []bson.M
+		require.NoError(t, cur.All(ctx, &docs))
+		for _, d := range docs {
+			out = append(out, d["_id"].(string))
+		}
+		return out
+	}
+	rs.CutOff(old)
+	_, err = alone.InsertOne(ctx, bson.D{{Key: "_id", Value: "lost"}})
+	require.NoError(t, err, "it takes writes")
+	require.Equal(t, []string{"kept", "lost"}, ids(alone, readconcern.Local()))
+	require.Equal(t, []string{"kept"}, ids(alone, readconcern.Majority()))
+	var st struct {
+		Members []struct {
+			Health float64
+			Self   bool
+		}
+	}
+	require.NoError(t, direct.Database("admin").RunCommand(ctx, bson.D{{Key: "replSetGetStatus", Value: 1}}).Decode(&st))
+	for _, m := range st.Members {
+		require.Equal(t, m.Self, m.Health == 1, "it reaches nobody")
+	}
+	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 5*time.Second, 10*time.Millisecond)
+	next := client(rs.Primary()).Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.Majority()))
+	_, err = next.InsertOne(ctx, bson.D{{Key: "_id", Value: "new"}})
+	require.NoError(t, err)
+	require.NotContains(t, ids(alone, readconcern.Local()), "new", "it hears nothing of the others")
+	require.Eventually(t, func() bool {
+		_, err := alone.InsertOne(ctx, bson.D{{Key: "_id", Value: time.Now().String()}})
+		return err != nil
+	}, 5*time.Second, 100*time.Millisecond, "it stands down")
+	rs.Rejoin(old)
+	require.Eventually(t, func() bool { return slices.Equal(ids(alone, readconcern.Local()), []string{"kept", "new"}) }, 5*time.Second, 20*time.Millisecond)
+	require.Equal(t, []string{"kept", "new"}, ids(next, readconcern.Majority()))
+}
+
 func TestTheLogHasTheDocumentedForm(t *testing.T) {
 	for _, form := range []int{1, 2} {
 		_, cl := start(t, sim.Options{LogForm: form})

@@ -83,7 +83,7 @@ func (s *session) log(fields bson.D, do effect) {
 		fields = append(fields, bson.E{Key: "fromMigrate", Value: true})
 	}
 	if s.txn == nil {
-		s.m.rs.append(fields, do)
+		s.m.append(fields, do)
 		return
 	}
 	s.txn.ops = append(s.txn.ops, op{fields, do})
@@ -304,14 +304,14 @@ func (rs *ReplicaSet) rollback(keep int) {
 // transactions gives the documents of config.transactions of sessions whose
 // transaction is prepared, as a majority knows it.
 func (m *member) transactions(filter bson.Raw) []bson.Raw {
-	n := min(m.applied, m.rs.committed())
+	n := m.committed()
 	var out []bson.Raw
 	for _, t := range m.rs.prepared {
 		if t.at > n || t.decided > 0 && t.decided <= n {
 			continue
 		}
 		d := toRaw(bson.D{{Key: "_id", Value: t.lsid}, {Key: "txnNum", Value: t.number}, {Key: "state", Value: "prepared"},
-			{Key: "lastWriteOpTime", Value: bson.D{{Key: "ts", Value: t.prepared.ts}, {Key: "t", Value: m.rs.term}}}})
+			{Key: "lastWriteOpTime", Value: bson.D{{Key: "ts", Value: t.prepared.ts}, {Key: "t", Value: m.term()}}}})
 		if ok, err := matches(d, filter); err == nil && ok {
 			out = append(out, d)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -239,6 +240,8 @@ func (f *follow) stillFit(ctx context.Context, addr string) error {
 		case m.Address != addr:
 		case !m.Healthy:
 			return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, m.Note)
+		case m.CutOff && slices.ContainsFunc(members, func(o engine.Member) bool { return o.Healthy && !o.CutOff }):
+			return fmt.Errorf("%s: %w: it %s", addr, engine.ErrUnreachable, m.Note)
 		case m.Lag > f.c.t.MaxLag && f.c.aside[addr] == "":
 			return fmt.Errorf("%s: %w: it is %s behind, %s allowed", addr, engine.ErrUnreachable, m.Lag.Round(time.Second), f.c.t.MaxLag)
 		}

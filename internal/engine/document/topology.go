@@ -61,13 +61,13 @@ func (c *set) members(ctx context.Context) ([]engine.Member, error) {
 		return nil, ctx.Err()
 	}
 	var newest time.Time
-	for _, t := range applied {
-		if t.After(newest) {
+	for i, t := range applied {
+		if t.After(newest) && !out[i].CutOff {
 			newest = t
 		}
 	}
 	for i := range out {
-		if !applied[i].IsZero() {
+		if !applied[i].IsZero() && applied[i].Before(newest) {
 			out[i].Lag = newest.Sub(applied[i])
 		}
 	}
@@ -138,12 +138,38 @@ func (c *set) status(ctx context.Context, m *engine.Member) (applied time.Time, 
 			m.Healthy, m.Note = false, "state "+m.Role
 		}
 	}
+	if reaches, of := reached(st); 2*reaches <= of {
+		m.CutOff, m.Note = true, fmt.Sprintf("reaches only %d of %d members", reaches, of)
+	}
 	if d, ok := st.Lookup("optimes", "lastAppliedWallTime").TimeOK(); ok {
 		applied = d
 	} else if t, _, ok := st.Lookup("optimes", "appliedOpTime", "ts").TimestampOK(); ok {
 		applied = time.Unix(int64(t), 0)
 	}
 	return applied, nil
+}
+
+// reached counts the members that one reaches, itself among them, and all, as
+// its answer to replSetGetStatus tells.
+func reached(st bson.Raw) (reaches, of int) {
+	list, _ := st.Lookup("members").ArrayOK()
+	vals, _ := list.Values()
+	for _, v := range vals {
+		d, ok := v.DocumentOK()
+		if !ok {
+			continue
+		}
+		of++
+		health, ok := d.Lookup("health").AsFloat64OK()
+		self, _ := d.Lookup("self").BooleanOK()
+		if !ok || health > 0 || self {
+			reaches++
+		}
+	}
+	if of == 0 {
+		return 1, 1 // it tells nothing of the others
+	}
+	return reaches, of
 }
 
 func short(err error) string {
@@ -210,6 +236,7 @@ func (c *set) choose(ctx context.Context) (engine.Choice, error) {
 		}
 	}
 	c.mu.Unlock()
+	lastResort := false
 	fit := func(m engine.Member, named bool) string {
 		switch {
 		case bad[m.Address] != "":
@@ -218,6 +245,8 @@ func (c *set) choose(ctx context.Context) (engine.Choice, error) {
 			return m.Note
 		case m.Role != "primary" && m.Role != "secondary" && m.Role != "standalone" && m.Role != "router":
 			return m.Role
+		case m.CutOff && !lastResort:
+			return m.Note
 		case c.aside[m.Address] != "" && !named:
 			return c.aside[m.Address] + ", and not named in prefer"
 		case m.Lag > c.t.MaxLag && !strings.Contains(c.aside[m.Address], "delayed"):
@@ -225,7 +254,7 @@ func (c *set) choose(ctx context.Context) (engine.Choice, error) {
 		}
 		return ""
 	}
-	for _, lastResort := range []bool{false, true} {
+	for _, lastResort = range []bool{false, true} {
 		if lastResort && len(bad) > 0 {
 			// Better one that has failed before, and is up, than none.
 			clear(bad)
