@@ -172,6 +172,8 @@ func (a *app) showMembers(list []engine.Member) {
 		state := "healthy"
 		if !m.Healthy {
 			state = a.screen.Loss("unfit")
+		} else if m.CutOff {
+			state = a.screen.Loss("cut off")
 		}
 		tb.Row(m.Address, m.Role, state, view.Duration(m.Lag), m.Note)
 	}

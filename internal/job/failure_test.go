@@ -305,3 +305,53 @@ func TestChoosingAMember(t *testing.T) {
 	_, err = choose(addrs[1])
 	require.ErrorIs(t, err, engine.ErrNoMember)
 }
+
+// A primary that is cut off while it is read takes writes that no majority will
+// have. The work goes on at another member, and nothing of them is kept.
+func TestThePrimaryReadIsCutOff(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
+	data := demo.Apiary{Seed: 3, Documents: 60_000}
+	require.NoError(t, data.Fill(ctx, connect(t, rs.URI())))
+	_, drv, err := engine.ForAddress(rs.URI())
+	require.NoError(t, err)
+	src, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Prefer: []string{"primary", "secondary"}})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = src.Close() })
+	old := rs.Primary()
+	cut := func() {
+		rs.CutOff(old)
+		alone := connect(t, "mongodb://"+rs.Addresses()[old]+"/?directConnection=true").Database("apiary")
+		for i := range 50 {
+			_, err := alone.Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: i}, {Key: "lost", Value: true}})
+			require.NoError(t, err)
+		}
+		_, err := alone.Collection("lost").InsertOne(ctx, bson.D{{Key: "lost", Value: true}})
+		require.NoError(t, err)
+	}
+	e := newEnv(t)
+	var done atomic.Bool
+	e.Emit = func(ev job.Event) {
+		if ev.Kind == job.Progress && ev.Records >= 10_000 && !done.Swap(true) {
+			cut()
+		}
+	}
+	p, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	require.True(t, done.Load())
+	require.NotEqual(t, old, rs.Primary())
+	next := connect(t, "mongodb://"+rs.Addresses()[rs.Primary()]+"/?directConnection=true")
+	want := readWorld(t, next)
+	require.Len(t, p.Namespaces, len(want))
+	_, err = next.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: "kept"}})
+	require.NoError(t, err)
+	note(t, next)
+	e.Emit = nil
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	rs.Rejoin(old)
+	m, err := e.Resolve(ctx, "meadow", address.When{})
+	require.NoError(t, err)
+	diffs, err := e.VerifyLive(ctx, m, src, "", nil, 3)
+	require.NoError(t, err)
+	require.NoError(t, job.Different(diffs))
+}
