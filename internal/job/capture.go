@@ -221,6 +221,7 @@ type capture struct {
 	seen   []string    // doubts
 	from   record.Mark // where the next segment begins
 	prev   tree.Hash
+	keys   journal.Keys
 	b      *journal.Builder
 	sealed time.Time
 	doubts []string // to be kept with the next segment
@@ -230,6 +231,10 @@ type capture struct {
 // begin finds where the log in the store ends.
 func (cp *capture) begin(ctx context.Context, last *store.Point) error {
 	cp.out.Shard = cp.shard.Name
+	var err error
+	if cp.keys, err = cp.Store.SegmentKeys(ctx); err != nil {
+		return err
+	}
 	chains, bad, err := cp.Store.Chains(ctx, cp.name)
 	if err != nil {
 		return err
@@ -350,7 +355,7 @@ func (cp *capture) follow(ctx context.Context) error {
 }
 
 func (cp *capture) newSegment() {
-	cp.b = journal.NewBuilder(cp.name, cp.out.Shard, cp.from)
+	cp.b = journal.NewBuilder(cp.keys, cp.name, cp.out.Shard, cp.from)
 	cp.sealed = time.Now()
 }
 
@@ -412,7 +417,7 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 		}
 	}
 	why := "the server's log had rolled over: " + cause.Error()
-	h, data, err := journal.SealGap(cp.name, cp.out.Shard, cp.from, to, why, cp.prev)
+	h, data, err := journal.SealGap(cp.keys, cp.name, cp.out.Shard, cp.from, to, why, cp.prev)
 	if err != nil {
 		return err
 	}

@@ -293,7 +293,7 @@ func open(t testing.TB, name, uri string) engine.Cluster {
 
 func newEnv(t testing.TB) *job.Env {
 	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, "test")
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
 	return reopen(t, b)
 }

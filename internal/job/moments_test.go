@@ -211,7 +211,7 @@ func TestADamagedStoreIsSaid(t *testing.T) {
 	require.NoError(t, data.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
 	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, "test")
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
 	e := reopen(t, b)
 	_, err = e.Snapshot(ctx, "meadow", src)

@@ -486,7 +486,7 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 // near gives the tree of the last point that is most likely alike.
 func (s *snapshot) near(ns engine.Namespace) tree.Root {
 	var byName tree.Root
-	if s.last == nil {
+	if s.last == nil || s.Store.WriteOnly() {
 		return byName
 	}
 	best := 0

@@ -40,7 +40,7 @@ func BenchmarkSnapshot(b *testing.B) {
 			bare += time.Since(start)
 
 			backend := blob.NewDir(b.TempDir())
-			_, err = store.Create(ctx, backend, "bench")
+			_, err = store.Create(ctx, backend, store.CreateOptions{Tool: "bench", Plain: true})
 			require.NoError(b, err)
 			s, err := store.Open(ctx, backend, store.Options{})
 			require.NoError(b, err)

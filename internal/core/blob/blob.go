@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"time"
 )
 
 // Errors a backend answers with, wrapped in what was being done and to which
@@ -25,12 +26,17 @@ var (
 	ErrName = errors.New("bad object name")
 	// ErrRange: ReadAt was asked for bytes the object does not have.
 	ErrRange = errors.New("object is shorter than asked for")
+	// ErrLocked: Remove of an object that is locked.
+	ErrLocked = errors.New("object is locked")
 )
 
 // Info describes an object.
 type Info struct {
 	Name string
 	Size int64 // bytes
+	// Made is when the backend says it was made, by its own clock; where an
+	// object is locked, not before that ends.
+	Made time.Time
 }
 
 // Backend keeps objects. Names are slash-separated, as CheckName allows. All
@@ -53,6 +59,16 @@ type Backend interface {
 	// String gives the location, for people; it holds no secrets.
 	String() string
 }
+
+// Locker is a backend that can lock objects against removal.
+type Locker interface {
+	// Lock keeps an object from being removed until a time; an earlier time
+	// than it is locked to already changes nothing.
+	Lock(ctx context.Context, name string, until time.Time) error
+}
+
+// Claimer is a backend that can do without conditions: see S3.UseClaims.
+type Claimer interface{ UseClaims() }
 
 // CheckName refuses names that some backend could not keep.
 func CheckName(name string) error {

@@ -186,7 +186,7 @@ func (d *Dir) List(ctx context.Context, prefix string, fn func(Info) error) erro
 		if err != nil {
 			return err
 		}
-		all = append(all, Info{name, st.Size()})
+		all = append(all, Info{name, st.Size(), st.ModTime()})
 		return nil
 	})
 	if err != nil {

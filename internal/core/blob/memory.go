@@ -7,16 +7,21 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 )
 
 // Memory keeps objects in memory, for tests and rehearsals.
 type Memory struct {
 	mu      sync.RWMutex
 	objects map[string][]byte
+	made    map[string]time.Time
+	locked  map[string]time.Time
 }
 
 // NewMemory makes an empty memory backend.
-func NewMemory() *Memory { return &Memory{objects: map[string][]byte{}} }
+func NewMemory() *Memory {
+	return &Memory{objects: map[string][]byte{}, made: map[string]time.Time{}, locked: map[string]time.Time{}}
+}
 
 // Create implements Backend.
 func (m *Memory) Create(_ context.Context, name string, data []byte) error {
@@ -28,7 +33,7 @@ func (m *Memory) Create(_ context.Context, name string, data []byte) error {
 	if _, ok := m.objects[name]; ok {
 		return fmt.Errorf("create %s: %w", name, ErrExists)
 	}
-	m.objects[name] = bytes.Clone(data)
+	m.objects[name], m.made[name] = bytes.Clone(data), time.Now()
 	return nil
 }
 
@@ -66,7 +71,7 @@ func (m *Memory) List(ctx context.Context, prefix string, fn func(Info) error) e
 	var all []Info
 	for name, b := range m.objects {
 		if strings.HasPrefix(name, prefix) {
-			all = append(all, Info{name, int64(len(b))})
+			all = append(all, Info{name, int64(len(b)), m.made[name]})
 		}
 	}
 	m.mu.RUnlock()
@@ -89,7 +94,24 @@ func (m *Memory) Remove(_ context.Context, name string) error {
 	if _, ok := m.objects[name]; !ok {
 		return fmt.Errorf("remove %s: %w", name, ErrNotFound)
 	}
+	if until := m.locked[name]; time.Now().Before(until) {
+		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
+	}
 	delete(m.objects, name)
+	delete(m.locked, name)
+	return nil
+}
+
+// Lock implements Locker.
+func (m *Memory) Lock(_ context.Context, name string, until time.Time) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, ok := m.objects[name]; !ok {
+		return fmt.Errorf("lock %s: %w", name, ErrNotFound)
+	}
+	if until.After(m.locked[name]) {
+		m.locked[name] = until
+	}
 	return nil
 }
 

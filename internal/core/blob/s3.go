@@ -180,7 +180,7 @@ func (s *S3) List(ctx context.Context, prefix string, fn func(Info) error) error
 		if o.Err != nil {
 			return s.fail("list", prefix, o.Err)
 		}
-		if err := fn(Info{Name: strings.TrimPrefix(o.Key, s.prefix), Size: o.Size}); err != nil {
+		if err := fn(Info{Name: strings.TrimPrefix(o.Key, s.prefix), Size: o.Size, Made: o.LastModified}); err != nil {
 			return err
 		}
 	}

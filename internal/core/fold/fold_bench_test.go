@@ -60,7 +60,7 @@ func BenchmarkTenMillion(b *testing.B) {
 	for range b.N {
 		dir := b.TempDir()
 		backend := blob.NewDir(dir)
-		_, err := store.Create(ctx, backend, "bench")
+		_, err := store.Create(ctx, backend, store.CreateOptions{Tool: "bench", Plain: true})
 		require.NoError(b, err)
 		s, err := store.Open(ctx, backend, store.Options{})
 		require.NoError(b, err)

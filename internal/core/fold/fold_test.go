@@ -119,7 +119,7 @@ func (m model) point(t *testing.T, w *store.Writer) map[string]tree.Root {
 // with the model at the end; then again choosing single namespaces by plan.
 func TestFoldIsTheStateThen(t *testing.T) {
 	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, "test")
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
 	s, err := store.Open(ctx, b, store.Options{})
 	require.NoError(t, err)

@@ -28,6 +28,7 @@ const (
 	Manifest Kind = 5 // a point or the store's own description, as JSON
 	Changes  Kind = 6 // encoded changes of a journal segment
 	Segment  Kind = 7 // a journal segment's header
+	Parity   Kind = 8 // what parity is of, as JSON
 )
 
 const (
@@ -66,16 +67,17 @@ var decoder = sync.OnceValue(func() *zstd.Decoder {
 
 // Header describes a frame. Lengths are in bytes.
 type Header struct {
-	Kind   Kind
-	codec  byte
-	Raw    int // length of the content
-	Stored int // length of the payload as stored, without the header
-	sum    [16]byte
+	Kind      Kind
+	Encrypted bool
+	codec     byte
+	Raw       int // length of the content
+	Stored    int // length of the payload as stored, without the header
+	sum       [16]byte
 }
 
-// Append seals raw as a frame at the end of dst. It may be called from many
-// goroutines at once.
-func Append(dst []byte, kind Kind, raw []byte) []byte {
+// Append makes a frame of raw at the end of dst, encrypted unless the key is
+// nil. It may be called from many goroutines at once.
+func (k *Key) Append(dst []byte, kind Kind, raw []byte) []byte {
 	start := len(dst)
 	var h [HeaderSize]byte
 	dst = append(dst, h[:]...)
@@ -86,13 +88,28 @@ func Append(dst []byte, kind Kind, raw []byte) []byte {
 		codec = codecRaw
 	}
 	f := dst[start:]
-	f[0], f[1], f[2], f[3] = byte(kind), codec, 0, version
-	binary.BigEndian.PutUint32(f[4:], uint32(len(raw)))
-	binary.BigEndian.PutUint32(f[8:], uint32(len(f)-HeaderSize))
+	f[0], f[1], f[2], f[3] = byte(kind), codec, plain, version
+	putLengths(f, len(raw), len(f)-HeaderSize)
+	if k != nil {
+		f[2] = aes256gcm
+		f = k.seal(f)
+		dst = append(dst[:start], f...)
+		f = dst[start:]
+	}
 	sum := checksum(f)
 	copy(f[12:], sum[:])
 	return dst
 }
+
+// Append makes a frame that is not encrypted.
+func Append(dst []byte, kind Kind, raw []byte) []byte { return (*Key)(nil).Append(dst, kind, raw) }
+
+func putLengths(f []byte, raw, stored int) {
+	binary.BigEndian.PutUint32(f[4:], uint32(raw))
+	binary.BigEndian.PutUint32(f[8:], uint32(stored))
+}
+
+func headerRaw(f []byte) int { return int(binary.BigEndian.Uint32(f[4:])) }
 
 func checksum(f []byte) (sum [16]byte) {
 	h := blake3.New()
@@ -109,14 +126,14 @@ func ReadHeader(b []byte) (Header, error) {
 	if len(b) < HeaderSize {
 		return h, fmt.Errorf("%w: %d bytes where a frame begins", ErrDamaged, len(b))
 	}
-	if b[3] > version || b[2] != 0 {
-		// An encrypted or later frame, or a flipped bit: only the checksum
-		// of the whole could tell, and this version cannot open either.
+	if b[3] > version || b[2] > aes256gcm {
+		// A later frame, or a flipped bit: only the checksum of the whole
+		// could tell, and this version cannot open either.
 		return h, fmt.Errorf("%w (version %d, protection %d), or %w", ErrTooNew, b[3], b[2], ErrDamaged)
 	}
-	h.Kind, h.codec = Kind(b[0]), b[1]
+	h.Kind, h.codec, h.Encrypted = Kind(b[0]), b[1], b[2] == aes256gcm
 	raw, stored := binary.BigEndian.Uint32(b[4:]), binary.BigEndian.Uint32(b[8:])
-	if b[3] != version || h.codec > codecZstd || raw > MaxRaw || stored > MaxRaw || h.codec == codecRaw && raw != stored {
+	if b[3] != version || h.codec > codecZstd || raw > MaxRaw || stored > MaxRaw || h.codec == codecRaw && !h.Encrypted && raw != stored {
 		return h, fmt.Errorf("%w: impossible header", ErrDamaged)
 	}
 	h.Raw, h.Stored = int(raw), int(stored)
@@ -124,30 +141,50 @@ func ReadHeader(b []byte) (Header, error) {
 	return h, nil
 }
 
-// Open checks the frame at the front of b and gives its content and the bytes
-// after it. The content may share memory with b.
-func Open(b []byte, want Kind) (raw, rest []byte, err error) {
-	h, err := ReadHeader(b)
-	if err != nil {
-		return nil, nil, err
+// Check checks the frame at the front of b against its checksum, without
+// opening it, and gives its header and the bytes after it. It needs no key.
+func Check(b []byte) (h Header, rest []byte, err error) {
+	if h, err = ReadHeader(b); err != nil {
+		return h, nil, err
 	}
 	end := HeaderSize + h.Stored
 	if end > len(b) {
-		return nil, nil, fmt.Errorf("%w: %d bytes stored, %d there", ErrDamaged, end, len(b))
+		return h, nil, fmt.Errorf("%w: %d bytes stored, %d there", ErrDamaged, end, len(b))
 	}
-	f := b[:end]
-	if checksum(f) != h.sum {
-		return nil, nil, fmt.Errorf("%w: checksum differs", ErrDamaged)
+	if checksum(b[:end]) != h.sum {
+		return h, nil, fmt.Errorf("%w: checksum differs", ErrDamaged)
+	}
+	return h, b[end:], nil
+}
+
+// Open checks a frame that is not encrypted at the front of b and gives its
+// content and the bytes after it. The content may share memory with b.
+func Open(b []byte, want Kind) (raw, rest []byte, err error) { return OpenWith(nil, b, want) }
+
+// OpenWith is Open with the keys of a store.
+func OpenWith(ring Ring, b []byte, want Kind) (raw, rest []byte, err error) {
+	h, rest, err := Check(b)
+	if err != nil {
+		return nil, nil, err
 	}
 	if h.Kind != want {
 		return nil, nil, fmt.Errorf("%w: kind %d where %d belongs", ErrDamaged, h.Kind, want)
 	}
-	raw = f[HeaderSize:end:end]
+	end := len(b) - len(rest)
+	raw = b[HeaderSize:end:end]
+	switch {
+	case h.Encrypted:
+		if raw, err = open(ring, b[:end:end]); err != nil {
+			return nil, nil, err
+		}
+	case ring != nil:
+		return nil, nil, fmt.Errorf("%w: not encrypted, in a store that is", ErrDamaged)
+	}
 	if h.codec == codecZstd {
 		raw, err = decoder().DecodeAll(raw, make([]byte, 0, h.Raw))
-		if err != nil || len(raw) != h.Raw {
-			return nil, nil, fmt.Errorf("%w: content does not decompress to %d bytes: %v", ErrDamaged, h.Raw, err)
-		}
 	}
-	return raw, b[end:], nil
+	if err != nil || len(raw) != h.Raw {
+		return nil, nil, fmt.Errorf("%w: content does not decompress to %d bytes: %v", ErrDamaged, h.Raw, err)
+	}
+	return raw, rest, nil
 }

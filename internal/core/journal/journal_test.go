@@ -28,7 +28,7 @@ func put(n int) *record.Change {
 func chain(t *testing.T, start int, ends ...int) (headers []journal.Header, data [][]byte) {
 	var prev tree.Hash
 	for _, end := range ends {
-		b := journal.NewBuilder("meadow", "yard", mark(start))
+		b := journal.NewBuilder(journal.Keys{}, "meadow", "yard", mark(start))
 		for n := start + 1; n <= end; n++ {
 			require.NoError(t, b.Add(put(n)))
 		}
@@ -43,7 +43,7 @@ func chain(t *testing.T, start int, ends ...int) (headers []journal.Header, data
 func TestASegmentGivesBackItsChanges(t *testing.T) {
 	headers, data := chain(t, 10, 5000)
 	var got []record.Change
-	h, err := journal.Read(ctx, data[0], func(c *record.Change) error { got = append(got, *c); return nil })
+	h, err := journal.Read(ctx, nil, data[0], func(c *record.Change) error { got = append(got, *c); return nil })
 	require.NoError(t, err)
 	require.Equal(t, headers[0].ID, h.ID)
 	require.Len(t, got, 4990)
@@ -51,10 +51,10 @@ func TestASegmentGivesBackItsChanges(t *testing.T) {
 	require.Equal(t, mark(11).Position, h.First.Position)
 	require.True(t, mark(5000).Wall.Equal(h.Last.Wall))
 	for _, cut := range []int{0, 5, 20, 100, len(data[0]) - 1} {
-		_, err := journal.Read(ctx, data[0][:cut], func(*record.Change) error { return nil })
+		_, err := journal.Read(ctx, nil, data[0][:cut], func(*record.Change) error { return nil })
 		require.ErrorIs(t, err, journal.ErrDamaged, "cut at %d", cut)
 	}
-	b := journal.NewBuilder("meadow", "yard", mark(10))
+	b := journal.NewBuilder(journal.Keys{}, "meadow", "yard", mark(10))
 	require.Error(t, b.Add(put(10)), "a change at the place the segment begins after")
 	require.NoError(t, b.Add(put(12)))
 	require.Error(t, b.Add(put(11)), "a change out of order")
@@ -89,7 +89,7 @@ func TestChainsTellWhatTheyCover(t *testing.T) {
 	late := journal.NewChain("yard", h[2:])
 	require.Len(t, late.Gaps(), 1, "the beginning is gone")
 
-	g, _, err := journal.SealGap("meadow", "yard", mark(50), mark(60), "the log had rolled over", h[3].ID)
+	g, _, err := journal.SealGap(journal.Keys{}, "meadow", "yard", mark(50), mark(60), "the log had rolled over", h[3].ID)
 	require.NoError(t, err)
 	gapped := journal.NewChain("yard", append(append([]journal.Header{}, h...), g))
 	require.Equal(t, "the log had rolled over", gapped.Gaps()[0].Why)
@@ -104,7 +104,7 @@ func TestAMomentIsTheLastEntryNotLater(t *testing.T) {
 	scan := func(want journal.Header, fn func(*record.Change) error) error {
 		for i := range h {
 			if h[i].ID == want.ID {
-				_, err := journal.Read(ctx, data[i], fn)
+				_, err := journal.Read(ctx, nil, data[i], fn)
 				return err
 			}
 		}
@@ -120,12 +120,12 @@ func TestAMomentIsTheLastEntryNotLater(t *testing.T) {
 }
 
 func FuzzReadSegment(f *testing.F) {
-	b := journal.NewBuilder("meadow", "yard", mark(1))
+	b := journal.NewBuilder(journal.Keys{}, "meadow", "yard", mark(1))
 	_ = b.Add(put(2))
 	_, data, _ := b.Seal(tree.Hash{}, "m")
 	f.Add(data)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_, _ = journal.HeaderLength(data)
-		_, _ = journal.Read(ctx, data, func(*record.Change) error { return nil })
+		_, _ = journal.Read(ctx, nil, data, func(*record.Change) error { return nil })
 	})
 }

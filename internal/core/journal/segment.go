@@ -66,16 +66,21 @@ const (
 // ErrDamaged means that a segment's bytes are not what was sealed.
 var ErrDamaged = errors.New("damaged log segment")
 
+// Keys encrypt segments: Head their headers, Body their changes. The zero value
+// leaves both as they are.
+type Keys struct{ Head, Body *frame.Key }
+
 // Builder gathers changes for one segment.
 type Builder struct {
+	keys  Keys
 	head  Header
 	body  []byte
 	block []byte
 }
 
 // NewBuilder begins a segment after the mark.
-func NewBuilder(cluster, shard string, after record.Mark) *Builder {
-	return &Builder{head: Header{Cluster: cluster, Shard: shard, After: after, Last: after}}
+func NewBuilder(keys Keys, cluster, shard string, after record.Mark) *Builder {
+	return &Builder{keys: keys, head: Header{Cluster: cluster, Shard: shard, After: after, Last: after}}
 }
 
 // Add appends a change. Changes come in order of position.
@@ -110,7 +115,7 @@ func (b *Builder) CoverTo(m record.Mark) {
 
 func (b *Builder) endBlock() {
 	if len(b.block) > 0 {
-		b.body = frame.Append(b.body, frame.Changes, b.block)
+		b.body = b.keys.Body.Append(b.body, frame.Changes, b.block)
 		b.block = b.block[:0]
 	}
 }
@@ -129,26 +134,34 @@ func (b *Builder) Doubt(what string) { b.head.Doubt = append(b.head.Doubt, what)
 func (b *Builder) Seal(prev tree.Hash, source string) (Header, []byte, error) {
 	b.endBlock()
 	b.head.Prev, b.head.Source, b.head.Made = prev, source, time.Now().UTC().Truncate(time.Millisecond)
-	return seal(b.head, b.body)
+	return seal(b.keys, b.head, b.body)
 }
 
 // SealGap makes the segment that says nothing is known between two marks.
-func SealGap(cluster, shard string, after, last record.Mark, why string, prev tree.Hash) (Header, []byte, error) {
-	return seal(Header{Cluster: cluster, Shard: shard, After: after, Last: last, Gap: why, Prev: prev,
+func SealGap(keys Keys, cluster, shard string, after, last record.Mark, why string, prev tree.Hash) (Header, []byte, error) {
+	return seal(keys, Header{Cluster: cluster, Shard: shard, After: after, Last: last, Gap: why, Prev: prev,
 		Made: time.Now().UTC().Truncate(time.Millisecond)}, nil)
 }
 
-func seal(h Header, body []byte) (Header, []byte, error) {
+func seal(keys Keys, h Header, body []byte) (Header, []byte, error) {
 	h.Body = blake3.Sum256(body)
 	raw, err := json.Marshal(h)
 	if err != nil {
 		return h, nil, err
 	}
 	h.ID = blake3.Sum256(raw)
-	out := frame.Append([]byte(magic), frame.Segment, raw)
+	out := keys.Head.Append([]byte(magic), frame.Segment, raw)
 	out = append(out, body...)
 	h.Size = int64(len(out))
 	return h, out, nil
+}
+
+// damaged tells damage from a key that is not at hand.
+func damaged(err error) error {
+	if errors.Is(err, frame.ErrLocked) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrDamaged, err)
 }
 
 // HeaderLength says how many bytes from the front hold the whole header; front
@@ -166,14 +179,14 @@ func HeaderLength(front []byte) (int, error) {
 
 // ReadHeader gives the header at the front of a segment's bytes and what comes
 // after it.
-func ReadHeader(b []byte) (Header, []byte, error) {
+func ReadHeader(ring frame.Ring, b []byte) (Header, []byte, error) {
 	var h Header
 	if _, err := HeaderLength(b); err != nil {
 		return h, nil, err
 	}
-	raw, rest, err := frame.Open(b[len(magic):], frame.Segment)
+	raw, rest, err := frame.OpenWith(ring, b[len(magic):], frame.Segment)
 	if err != nil {
-		return h, nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return h, nil, damaged(err)
 	}
 	if err := json.Unmarshal(raw, &h); err != nil {
 		return h, nil, fmt.Errorf("%w: header: %w", ErrDamaged, err)
@@ -184,8 +197,8 @@ func ReadHeader(b []byte) (Header, []byte, error) {
 
 // Read checks a whole segment and calls fn with each of its changes. The
 // changes' bytes are fn's to keep.
-func Read(ctx context.Context, b []byte, fn func(*record.Change) error) (Header, error) {
-	h, body, err := ReadHeader(b)
+func Read(ctx context.Context, ring frame.Ring, b []byte, fn func(*record.Change) error) (Header, error) {
+	h, body, err := ReadHeader(ring, b)
 	if err != nil {
 		return h, err
 	}
@@ -195,8 +208,8 @@ func Read(ctx context.Context, b []byte, fn func(*record.Change) error) (Header,
 	var n int64
 	for len(body) > 0 {
 		var raw []byte
-		if raw, body, err = frame.Open(body, frame.Changes); err != nil {
-			return h, fmt.Errorf("%w: %w", ErrDamaged, err)
+		if raw, body, err = frame.OpenWith(ring, body, frame.Changes); err != nil {
+			return h, damaged(err)
 		}
 		if err := ctx.Err(); err != nil {
 			return h, err

@@ -1,10 +1,14 @@
 package store_test
 
 import (
+	"bytes"
+	"crypto/aes"
+	"crypto/cipher"
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/bits"
 	"os"
 	"path/filepath"
@@ -12,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"filippo.io/age"
 	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
@@ -31,6 +36,10 @@ type reader struct {
 	where map[string]spot
 	base  map[string]string
 	zstd  *zstd.Decoder
+	// Of an encrypted store: what names are hashed with, and the keys by their
+	// names.
+	names []byte
+	keys  map[string]cipher.AEAD
 }
 
 type spot struct {
@@ -38,10 +47,13 @@ type spot struct {
 	frame, off, n uint64
 }
 
-func newReader(t *testing.T, dir string) *reader {
+func newReader(t *testing.T, dir, secret string) *reader {
 	z, err := zstd.NewReader(nil)
 	require.NoError(t, err)
 	r := &reader{t: t, dir: dir, where: map[string]spot{}, base: map[string]string{}, zstd: z}
+	if secret != "" {
+		r.unlock(secret)
+	}
 	packs, err := filepath.Glob(filepath.Join(dir, "packs", "*", "*"))
 	require.NoError(t, err)
 	for _, p := range packs {
@@ -58,7 +70,9 @@ func newReader(t *testing.T, dir string) *reader {
 			s := spot{pack: b, frame: uvarint(&foot)}
 			uvarint(&foot)
 			s.off, s.n = uvarint(&foot), uvarint(&foot)
-			if take(&foot, 1)[0] == 1 {
+			flags := take(&foot, 1)[0]
+			require.Equal(t, byte(4), flags&^3, "the writer says whether it names pieces")
+			if flags&1 == 1 {
 				r.base[name] = string(take(&foot, 32))
 			}
 			r.where[name] = s
@@ -87,7 +101,6 @@ func (r *reader) frame(b []byte, kind byte) []byte {
 }
 
 func (r *reader) frameRest(b []byte, kind byte) (raw, rest []byte) {
-	require.EqualValues(r.t, 0, b[2])
 	require.EqualValues(r.t, 1, b[3])
 	if kind != 0 {
 		require.Equal(r.t, kind, b[0])
@@ -96,6 +109,14 @@ func (r *reader) frameRest(b []byte, kind byte) (raw, rest []byte) {
 	payload := b[28 : 28+stored]
 	sum := blake3.Sum256(append(append([]byte{}, b[:12]...), payload...))
 	require.Equal(r.t, b[12:28], sum[:16])
+	require.Equal(r.t, r.keys != nil, b[2] == 1, "all or nothing is encrypted")
+	if b[2] == 1 {
+		var err error
+		k := r.keys[string(payload[:8])]
+		require.NotNil(r.t, k)
+		payload, err = k.Open(nil, payload[8:20], payload[20:], append(append([]byte{}, b[:12]...), payload[:8]...))
+		require.NoError(r.t, err)
+	}
 	if b[1] == 1 {
 		var err error
 		payload, err = r.zstd.DecodeAll(payload, nil)
@@ -109,7 +130,73 @@ func (r *reader) manifest(name string, v any) {
 	b, err := os.ReadFile(filepath.Join(r.dir, name))
 	require.NoError(r.t, err)
 	require.Equal(r.t, "DXMF\x01\x00\x00\x00", string(b[:8]))
+	keys := r.keys
+	if open := strings.HasPrefix(name, "keys/") || strings.HasPrefix(name, "datakeys/") || name == "dexamen-store"; open {
+		r.keys = nil
+	}
 	require.NoError(r.t, json.Unmarshal(r.frame(b[8:], 5), v))
+	r.keys = keys
+}
+
+// unlock opens the store's keys with an age key.
+func (r *reader) unlock(secret string) {
+	id, err := age.ParseX25519Identity(secret)
+	require.NoError(r.t, err)
+	unseal := func(sealed []byte, id age.Identity) []byte {
+		f, err := age.Decrypt(bytes.NewReader(sealed), id)
+		require.NoError(r.t, err)
+		raw, err := io.ReadAll(f)
+		require.NoError(r.t, err)
+		return raw
+	}
+	aead := func(key []byte) cipher.AEAD {
+		block, err := aes.NewCipher(key)
+		require.NoError(r.t, err)
+		k, err := cipher.NewGCM(block)
+		require.NoError(r.t, err)
+		return k
+	}
+	slots, err := os.ReadDir(filepath.Join(r.dir, "keys"))
+	require.NoError(r.t, err)
+	require.Len(r.t, slots, 1)
+	var slot struct{ Sealed []byte }
+	r.manifest("keys/"+slots[0].Name(), &slot)
+	var keys struct {
+		List    []byte
+		Content string
+	}
+	require.NoError(r.t, json.Unmarshal(unseal(slot.Sealed, id), &keys))
+	list := make([]byte, 32)
+	r.names = make([]byte, 32)
+	blake3.DeriveKey("dexamen store list key", keys.List, list)
+	blake3.DeriveKey("dexamen store names", keys.List, r.names)
+	content, err := age.ParseX25519Identity(keys.Content)
+	require.NoError(r.t, err)
+	found := map[string]cipher.AEAD{string(make([]byte, 8)): aead(list)}
+	data, err := os.ReadDir(filepath.Join(r.dir, "datakeys"))
+	require.NoError(r.t, err)
+	for _, e := range data {
+		var d struct {
+			ID     string
+			Sealed []byte
+		}
+		r.manifest("datakeys/"+e.Name(), &d)
+		name, err := hex.DecodeString(d.ID)
+		require.NoError(r.t, err)
+		found[string(name)] = aead(unseal(d.Sealed, content))
+	}
+	r.keys = found
+}
+
+// part is how a cluster's or a shard's name stands in object names.
+func (r *reader) part(kind, name string) string {
+	if r.keys == nil {
+		return name
+	}
+	h, err := blake3.NewKeyed(r.names)
+	require.NoError(r.t, err)
+	_, _ = h.Write([]byte(kind + "\x00" + name))
+	return hex.EncodeToString(h.Sum(nil)[:15])
 }
 
 // entry is a leaf's record as it lies there.
@@ -247,11 +334,31 @@ func (r *reader) walk(name string, last bool, fn func(key, value []byte)) (endKe
 // TestTheFormatIsAsDocumented writes a store with the program and reads it with
 // the reader above.
 func TestTheFormatIsAsDocumented(t *testing.T) {
+	t.Run("plain", func(t *testing.T) { documented(t, "") })
+	t.Run("encrypted", func(t *testing.T) {
+		secret, _, err := store.NewSecret()
+		require.NoError(t, err)
+		documented(t, secret)
+	})
+}
+
+func documented(t *testing.T, secret string) {
 	dir := t.TempDir()
 	b := blob.NewDir(dir)
-	_, err := store.Create(ctx, b, "test")
+	o := store.CreateOptions{Tool: "test", Plain: true}
+	var unlock []age.Identity
+	if secret != "" {
+		h, err := store.HolderOf(secret, "", store.Read)
+		require.NoError(t, err)
+		o = store.CreateOptions{Tool: "test", Holders: []store.Holder{h}}
+		unlock, err = store.ParseSecret(secret)
+		require.NoError(t, err)
+	}
+	_, err := store.Create(ctx, b, o)
 	require.NoError(t, err)
-	s := open(t, b)
+	s, err := store.Open(ctx, b, store.Options{PackBytes: 1 << 20, Unlock: unlock})
+	require.NoError(t, err)
+	defer s.Close()
 	want := map[string]map[string]string{}
 	near := tree.Root{}
 	for version := range 3 {
@@ -284,14 +391,14 @@ func TestTheFormatIsAsDocumented(t *testing.T) {
 	}
 	seg := putSegment(t, s, "aaaaaaaa", "cccccccc", 300)
 
-	r := newReader(t, dir)
+	r := newReader(t, dir, secret)
 	require.NotEmpty(t, r.base, "some leaves are patches")
 	var d struct {
 		ID     string
 		Format int
 	}
 	r.manifest("dexamen-store", &d)
-	require.Equal(t, 1, d.Format)
+	require.Equal(t, 2, d.Format)
 	for id, content := range want {
 		var p struct {
 			Cluster    string
@@ -303,7 +410,7 @@ func TestTheFormatIsAsDocumented(t *testing.T) {
 				}
 			}
 		}
-		r.manifest("points/meadow/"+id, &p)
+		r.manifest("points/"+r.part("cluster", "meadow")+"/"+id, &p)
 		require.Equal(t, "meadow", p.Cluster)
 		root, err := hex.DecodeString(p.Namespaces[0].Root.Hash)
 		require.NoError(t, err)
@@ -315,7 +422,7 @@ func TestTheFormatIsAsDocumented(t *testing.T) {
 		require.Equal(t, len(content), n)
 		require.Equal(t, len(content), p.Namespaces[0].Root.Records)
 	}
-	r.segment("journal/meadow/yard/p"+hex.EncodeToString([]byte("aaaaaaaa")), seg.ID, 300)
+	r.segment("journal/"+r.part("cluster", "meadow")+"/"+r.part("shard", "yard")+"/p"+hex.EncodeToString([]byte("aaaaaaaa")), seg.ID, 300)
 }
 
 func (r *reader) segment(name string, id tree.Hash, changes int) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"time"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
@@ -25,6 +26,9 @@ type index struct {
 type packInfo struct {
 	name string
 	size int64
+	made time.Time // by the backend's clock
+	// condemned: reclaim will remove it; nothing new may rely on it.
+	condemned bool
 	// mem holds the pack's bytes so far while it is not yet in the backend.
 	mem []byte
 }
@@ -33,7 +37,7 @@ type place struct {
 	pack               uint32
 	frameOff, frameLen uint32
 	off, len           uint32
-	patch              bool
+	patch, pieces      bool
 }
 
 const indexMagic = "DXIX\x01\x00\x00\x00"
@@ -52,13 +56,56 @@ func (x *index) add(pack *packInfo, objects []object) {
 }
 
 func (x *index) enter(pack uint32, o *object) {
-	if _, ok := x.places[o.name]; ok {
-		return // the same content twice: any copy will do
+	if old, ok := x.places[o.name]; ok && (!x.packs[old.pack].condemned || x.packs[pack].condemned) {
+		return // the same content twice: any copy will do that stays
 	}
-	x.places[o.name] = place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero()}
+	x.places[o.name] = place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero(), o.pieces}
+	delete(x.bases, o.name)
 	if !o.base.IsZero() {
 		x.bases[o.name] = o.base
 	}
+}
+
+// replace has the index say what another one says; what is open in a writer
+// stays. Packs keep their numbers, which the cache knows them by.
+func (x *index) replace(y *index) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	number := map[string]uint32{}
+	for i, p := range x.packs {
+		number[p.name] = uint32(i)
+	}
+	places, bases := map[tree.Hash]place{}, map[tree.Hash]tree.Hash{}
+	for h, p := range x.places {
+		if x.packs[p.pack].mem != nil {
+			places[h] = p
+			if p.patch {
+				bases[h] = x.bases[h]
+			}
+		}
+	}
+	moved := make([]uint32, len(y.packs))
+	for i, p := range y.packs {
+		n, ok := number[p.name]
+		if !ok {
+			n = uint32(len(x.packs))
+			x.packs = append(x.packs, p)
+		} else {
+			x.packs[n].condemned = p.condemned
+		}
+		moved[i] = n
+	}
+	for h, p := range y.places {
+		if _, open := places[h]; open {
+			continue
+		}
+		p.pack = moved[p.pack]
+		places[h] = p
+		if p.patch {
+			bases[h] = y.bases[h]
+		}
+	}
+	x.places, x.bases = places, bases
 }
 
 func (x *index) find(h tree.Hash) (p place, pack *packInfo, ok bool) {
@@ -68,6 +115,14 @@ func (x *index) find(h tree.Hash) (p place, pack *packInfo, ok bool) {
 		pack = x.packs[p.pack]
 	}
 	return p, pack, ok
+}
+
+// keeps says whether a node is in the store to stay.
+func (x *index) keeps(h tree.Hash) bool {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	p, ok := x.places[h]
+	return ok && !x.packs[p.pack].condemned
 }
 
 func (x *index) baseOf(h tree.Hash) tree.Hash {
@@ -83,7 +138,7 @@ type packList struct {
 	footer []byte
 }
 
-func encodeIndex(packs []packList) []byte {
+func encodeIndex(k *frame.Key, packs []packList) []byte {
 	var raw []byte
 	for _, p := range packs {
 		raw = binary.AppendUvarint(raw, uint64(len(p.name)))
@@ -91,16 +146,16 @@ func encodeIndex(packs []packList) []byte {
 		raw = binary.AppendUvarint(raw, uint64(len(p.footer)))
 		raw = append(raw, p.footer...)
 	}
-	return frame.Append([]byte(indexMagic), frame.Index, raw)
+	return k.Append([]byte(indexMagic), frame.Index, raw)
 }
 
-func decodeIndex(data []byte) ([]packList, error) {
+func decodeIndex(ring frame.Ring, data []byte) ([]packList, error) {
 	if len(data) < len(indexMagic) || string(data[:len(indexMagic)]) != indexMagic {
 		return nil, fmt.Errorf("%w: does not begin as an index", ErrDamaged)
 	}
-	raw, _, err := frame.Open(data[len(indexMagic):], frame.Index)
+	raw, _, err := frame.OpenWith(ring, data[len(indexMagic):], frame.Index)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return nil, damaged(err)
 	}
 	var out []packList
 	for len(raw) > 0 {
@@ -121,9 +176,16 @@ func decodeIndex(data []byte) ([]packList, error) {
 // a pack, from the pack itself where not. A damaged index object costs time,
 // nothing else. A pack whose own list is damaged is left out: reading a node
 // that lies in it says so.
-func loadIndex(ctx context.Context, b blob.Backend) (*index, error) {
-	present := map[string]int64{}
-	err := b.List(ctx, "packs/", func(i blob.Info) error { present[i.Name] = i.Size; return nil })
+func (s *Store) loadIndex(ctx context.Context) (*index, error) {
+	b := s.blob
+	// What is condemned is listed first: a pack that is listed after was not
+	// there, or not condemned, or is known to be.
+	condemned, err := s.condemned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	present := map[string]blob.Info{}
+	err = b.List(ctx, "packs/", func(i blob.Info) error { present[i.Name] = i; return nil })
 	if err != nil {
 		return nil, err
 	}
@@ -134,13 +196,13 @@ func loadIndex(ctx context.Context, b blob.Backend) (*index, error) {
 		return nil, err
 	}
 	enter := func(name string, footer []byte) {
-		size, ok := present[name]
+		i, ok := present[name]
 		if !ok {
 			return
 		}
 		if objects, err := readFooter(footer); err == nil {
 			delete(present, name)
-			x.add(&packInfo{name: name, size: size}, objects)
+			x.add(&packInfo{name: name, size: i.Size, made: i.Made, condemned: condemned[name]}, objects)
 		}
 	}
 	for _, n := range names {
@@ -151,7 +213,7 @@ func loadIndex(ctx context.Context, b blob.Backend) (*index, error) {
 		if err != nil {
 			return nil, err
 		}
-		lists, err := decodeIndex(data)
+		lists, err := decodeIndex(s.ring(), data)
 		if err != nil {
 			continue
 		}
@@ -160,7 +222,7 @@ func loadIndex(ctx context.Context, b blob.Backend) (*index, error) {
 		}
 	}
 	for name := range present {
-		footer, err := readPackFooter(ctx, b, name)
+		footer, err := s.readPackFooter(ctx, name)
 		if errors.Is(err, ErrDamaged) {
 			continue
 		}
@@ -183,8 +245,12 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 	}
 	x := newIndex()
 	var lists []packList
+	condemned, err := s.condemned(ctx)
+	if err != nil {
+		return 0, 0, nil, err
+	}
 	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
-		footer, err := readPackFooter(ctx, s.blob, i.Name)
+		footer, err := s.readPackFooter(ctx, i.Name)
 		var objects []object
 		if err == nil {
 			objects, err = readFooter(footer)
@@ -196,14 +262,14 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 		if err != nil {
 			return err
 		}
-		x.add(&packInfo{name: i.Name, size: i.Size}, objects)
+		x.add(&packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name]}, objects)
 		lists = append(lists, packList{i.Name, footer})
 		return nil
 	})
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	if err := s.blob.Create(ctx, "index/"+newID(16), encodeIndex(lists)); err != nil {
+	if err := s.blob.Create(ctx, "index/"+newID(16), encodeIndex(s.listKey(), lists)); err != nil {
 		return 0, 0, nil, err
 	}
 	for _, n := range old {
@@ -211,9 +277,7 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 			return 0, 0, nil, err
 		}
 	}
-	s.index.mu.Lock()
-	s.index.packs, s.index.places, s.index.bases = x.packs, x.places, x.bases
-	s.index.mu.Unlock()
+	s.index.replace(x)
 	return len(lists), len(x.places), unreadable, nil
 }
 

@@ -11,19 +11,21 @@ import (
 // back. It is put before the change and removed after the way back, so that
 // whoever comes after a run that was killed knows.
 
-func markName(cluster, what string) string { return "marks/" + cluster + "/" + what }
+func (s *Store) markName(cluster, what string) string {
+	return "marks/" + s.part("cluster", cluster) + "/" + what
+}
 
 // PutMark makes a mark; v is kept as JSON. blob.ErrExists: it is there.
 func (s *Store) PutMark(ctx context.Context, cluster, what string, v any) error {
 	if err := CheckClusterName(cluster); err != nil {
 		return err
 	}
-	return putManifest(ctx, s.blob, markName(cluster, what), v)
+	return s.put(ctx, s.listKey(), s.markName(cluster, what), v)
 }
 
 // Mark reads a mark; ok is false where there is none.
 func (s *Store) Mark(ctx context.Context, cluster, what string, v any) (ok bool, err error) {
-	err = getManifest(ctx, s.blob, markName(cluster, what), v)
+	err = s.get(ctx, s.markName(cluster, what), v)
 	if errors.Is(err, blob.ErrNotFound) {
 		return false, nil
 	}
@@ -32,5 +34,5 @@ func (s *Store) Mark(ctx context.Context, cluster, what string, v any) (ok bool,
 
 // RemoveMark takes a mark away.
 func (s *Store) RemoveMark(ctx context.Context, cluster, what string) error {
-	return s.blob.Remove(ctx, markName(cluster, what))
+	return s.remove(ctx, s.markName(cluster, what))
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 
 	"dexamen/internal/core/blob"
@@ -26,7 +27,16 @@ type object struct {
 	off, len           uint32
 	// base, where not zero, is the leaf this one is stored as a patch of.
 	base tree.Hash
+	// pieces: it is a leaf that names pieces, or may be one.
+	pieces bool
 }
+
+// What the byte after an object's place says.
+const (
+	flagPatch  = 1
+	flagPieces = 2
+	flagLooked = 4 // whether it names pieces was looked at; format 1 does not say
+)
 
 func appendFooter(dst []byte, objects []object) []byte {
 	dst = binary.AppendUvarint(dst, uint64(len(objects)))
@@ -36,11 +46,15 @@ func appendFooter(dst []byte, objects []object) []byte {
 		for _, v := range [...]uint32{o.frameOff, o.frameLen, o.off, o.len} {
 			dst = binary.AppendUvarint(dst, uint64(v))
 		}
-		if o.base.IsZero() {
-			dst = append(dst, 0)
-		} else {
-			dst = append(dst, 1)
+		flags := byte(flagLooked)
+		if o.pieces {
+			flags |= flagPieces
+		}
+		if !o.base.IsZero() {
+			dst = append(dst, flags|flagPatch)
 			dst = append(dst, o.base[:]...)
+		} else {
+			dst = append(dst, flags)
 		}
 	}
 	return dst
@@ -67,10 +81,12 @@ func readFooter(b []byte) ([]object, error) {
 			}
 			*p, b = uint32(v), b[l:]
 		}
-		if len(b) < 1 || b[0] > 1 || b[0] == 1 && len(b) < 33 {
+		if len(b) < 1 || b[0] > flagPatch|flagPieces|flagLooked || b[0]&flagPatch != 0 && len(b) < 33 {
 			return nil, bad
 		}
-		if b[0] == 1 {
+		flags := b[0]
+		o.pieces = flags&flagPieces != 0 || flags&flagLooked == 0
+		if flags&flagPatch != 0 {
 			copy(o.base[:], b[1:])
 			b = b[32:]
 		}
@@ -83,10 +99,10 @@ func readFooter(b []byte) ([]object, error) {
 }
 
 // sealPack ends a pack's bytes and gives the footer's content too.
-func sealPack(pack []byte, objects []object) (whole, footer []byte) {
+func sealPack(k *frame.Key, pack []byte, objects []object) (whole, footer []byte) {
 	footer = appendFooter(nil, objects)
 	at := len(pack)
-	pack = frame.Append(pack, frame.Footer, footer)
+	pack = k.Append(pack, frame.Footer, footer)
 	n := len(pack) - at
 	var t [trailerSize]byte
 	binary.BigEndian.PutUint64(t[:], uint64(at))
@@ -96,22 +112,65 @@ func sealPack(pack []byte, objects []object) (whole, footer []byte) {
 }
 
 // readPackFooter gets a pack's list of objects from the pack itself.
-func readPackFooter(ctx context.Context, b blob.Backend, name string) ([]byte, error) {
-	t, err := b.ReadAt(ctx, name, int64(-trailerSize), trailerSize)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+func (s *Store) readPackFooter(ctx context.Context, name string) ([]byte, error) {
+	raw, err := s.footerAt(name, func(off int64, n int) ([]byte, error) { return s.blob.ReadAt(ctx, name, off, n) })
+	if errors.Is(err, ErrDamaged) {
+		if whole, rerr := s.rescue(ctx, name); rerr == nil {
+			return s.footerOf(name, whole)
+		}
 	}
-	if string(t[16:]) != trailerMagic {
-		return nil, fmt.Errorf("%s: %w: does not end as a pack", name, ErrDamaged)
-	}
-	n := binary.BigEndian.Uint32(t[8:])
-	f, err := b.ReadAt(ctx, name, int64(binary.BigEndian.Uint64(t[:])), int(n))
+	return raw, err
+}
+
+// footerOf gets a pack's list of objects from its bytes.
+func (s *Store) footerOf(name string, pack []byte) ([]byte, error) {
+	return s.footerAt(name, func(off int64, n int) ([]byte, error) {
+		if off < 0 {
+			off += int64(len(pack))
+		}
+		if off < 0 || off+int64(n) > int64(len(pack)) {
+			return nil, blob.ErrRange
+		}
+		return pack[off : off+int64(n)], nil
+	})
+}
+
+func (s *Store) footerAt(name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
+	t, err := read(int64(-trailerSize), trailerSize)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+		return nil, shorter(name, err)
 	}
-	raw, _, err := frame.Open(f, frame.Footer)
+	at, n, err := readTrailer(t)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	f, err := read(at, n)
+	if err != nil {
+		return nil, shorter(name, err)
+	}
+	raw, _, err := frame.OpenWith(s.ring(), f, frame.Footer)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, damaged(err))
 	}
 	return raw, nil
+}
+
+// shorter makes damage of an object that ends before it should.
+func shorter(name string, err error) error {
+	if errors.Is(err, blob.ErrRange) {
+		return fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+	}
+	return err
+}
+
+// readTrailer gives where a pack's footer frame begins and how long it is.
+func readTrailer(t []byte) (at int64, n int, err error) {
+	if string(t[16:]) != trailerMagic || binary.BigEndian.Uint32(t[12:]) != 0 {
+		return 0, 0, fmt.Errorf("%w: does not end as a pack", ErrDamaged)
+	}
+	end, size := binary.BigEndian.Uint64(t), binary.BigEndian.Uint32(t[8:])
+	if end > 1<<40 || size > 1<<31-1 {
+		return 0, 0, fmt.Errorf("%w: does not end as a pack", ErrDamaged)
+	}
+	return int64(end), int(size), nil
 }

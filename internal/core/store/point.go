@@ -125,7 +125,11 @@ func (p *Point) Parts() []Whole {
 	return out
 }
 
-func pointName(cluster, id string) string { return "points/" + cluster + "/" + id }
+func (s *Store) pointName(cluster, id string) string { return s.pointFolder(cluster) + id }
+
+func (s *Store) pointFolder(cluster string) string {
+	return "points/" + s.part("cluster", cluster) + "/"
+}
 
 // ErrNoPoint: there is no point of that id.
 var ErrNoPoint = errors.New("no such point")
@@ -135,7 +139,14 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 	if err := CheckClusterName(p.Cluster); err != nil {
 		return err
 	}
-	return putManifest(ctx, s.blob, pointName(p.Cluster, p.ID), p)
+	s.sessionMu.Lock()
+	defer s.sessionMu.Unlock()
+	if s.session != nil {
+		if err := s.session.Check(); err != nil {
+			return err
+		}
+	}
+	return s.put(ctx, s.listKey(), s.pointName(p.Cluster, p.ID), p)
 }
 
 // Points gives the points of a cluster (all clusters when empty), oldest
@@ -143,7 +154,7 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
 	prefix := "points/"
 	if cluster != "" {
-		prefix = "points/" + cluster + "/"
+		prefix = s.pointFolder(cluster)
 	}
 	var names []string
 	if err := s.blob.List(ctx, prefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
@@ -151,7 +162,10 @@ func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, un
 	}
 	for _, n := range names {
 		p := new(Point)
-		err := getManifest(ctx, s.blob, n, p)
+		err := s.get(ctx, n, p)
+		if err == nil && n != s.pointName(p.Cluster, p.ID) {
+			err = fmt.Errorf("%s: %w: it is point %s of %s", n, ErrDamaged, p.ID, p.Cluster)
+		}
 		switch {
 		case err == nil:
 			points = append(points, p)
@@ -180,11 +194,18 @@ func (s *Store) PutSegment(ctx context.Context, h journal.Header, data []byte) e
 	if err := CheckClusterName(h.Cluster); err != nil {
 		return err
 	}
-	return s.blob.Create(ctx, segmentName(h.Cluster, h.Shard, h.After.Position), data)
+	return s.create(ctx, s.segmentName(h.Cluster, h.Shard, h.After.Position), data)
 }
 
-func segmentName(cluster, shard string, after record.Position) string {
-	return "journal/" + cluster + "/" + shardFolder(shard) + "/p" + after.Hex()
+func (s *Store) segmentName(cluster, shard string, after record.Position) string {
+	if s.keys == nil {
+		shard = shardFolder(shard)
+	}
+	return s.journalFolder(cluster) + s.part("shard", shard) + "/p" + after.Hex()
+}
+
+func (s *Store) journalFolder(cluster string) string {
+	return "journal/" + s.part("cluster", cluster) + "/"
 }
 
 // shardFolder keeps shard names that an object name could not hold apart.
@@ -200,7 +221,7 @@ func shardFolder(shard string) string {
 func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
 	byShard := map[string][]journal.Header{}
 	var infos []blob.Info
-	if err := s.blob.List(ctx, "journal/"+cluster+"/", func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
+	if err := s.blob.List(ctx, s.journalFolder(cluster), func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
 		return nil, nil, err
 	}
 	for _, i := range infos {
@@ -241,19 +262,27 @@ func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (h journal.Heade
 			return h, err
 		}
 	}
-	h, _, err = journal.ReadHeader(front)
+	h, _, err = journal.ReadHeader(s.ring(), front)
 	h.Size = i.Size
 	return h, err
 }
 
 // ReadSegment checks a segment and calls fn with each of its changes.
 func (s *Store) ReadSegment(ctx context.Context, h journal.Header, fn func(*record.Change) error) error {
-	name := segmentName(h.Cluster, h.Shard, h.After.Position)
+	name := s.segmentName(h.Cluster, h.Shard, h.After.Position)
 	data, err := s.blob.Read(ctx, name)
 	if err != nil {
 		return err
 	}
-	got, err := journal.Read(ctx, data, fn)
+	got, err := journal.Read(ctx, s.ring(), data, func(*record.Change) error { return nil })
+	if errors.Is(err, journal.ErrDamaged) {
+		if whole, rerr := s.rescue(ctx, name); rerr == nil {
+			data = whole
+		}
+	}
+	if err == nil || errors.Is(err, journal.ErrDamaged) {
+		got, err = journal.Read(ctx, s.ring(), data, fn)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}

@@ -20,6 +20,13 @@ func (s *Store) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 
 func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
 	p, pack, ok := s.index.find(h)
+	if !ok && s.stale() {
+		// Perhaps another process has written it since.
+		if err := s.Refresh(ctx); err != nil {
+			return nil, err
+		}
+		p, pack, ok = s.index.find(h)
+	}
 	if !ok {
 		return nil, fmt.Errorf("node %s: %w", h.Short(), ErrMissing)
 	}
@@ -61,18 +68,34 @@ func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, err
 		b = pack.mem[p.frameOff:end:end]
 	}
 	s.index.mu.RUnlock()
+	raw, err := []byte(nil), error(nil)
 	if b == nil {
-		var err error
 		b, err = s.blob.ReadAt(ctx, pack.name, int64(p.frameOff), int(p.frameLen))
 		switch {
 		case errors.Is(err, blob.ErrNotFound):
-			return nil, fmt.Errorf("%w: %w", ErrMissing, err)
+			err = fmt.Errorf("%w: %w", ErrMissing, err)
 		case errors.Is(err, blob.ErrRange):
-			return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
-		case err != nil:
-			return nil, err
+			err = fmt.Errorf("%w: %w", ErrDamaged, err)
 		}
 	}
+	if err == nil {
+		raw, err = s.openNodes(b)
+	}
+	if errors.Is(err, ErrDamaged) {
+		// What parity gives back is checked as anything else that is read.
+		if whole, rerr := s.rescue(ctx, pack.name); rerr == nil && int(p.frameOff)+int(p.frameLen) <= len(whole) {
+			raw, err = s.openNodes(whole[p.frameOff : p.frameOff+p.frameLen])
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.cache.put(key, raw)
+	return raw, nil
+}
+
+// openNodes opens a frame with nodes.
+func (s *Store) openNodes(b []byte) ([]byte, error) {
 	h, err := frame.ReadHeader(b)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
@@ -80,11 +103,10 @@ func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, err
 	if h.Kind != frame.Leaf && h.Kind != frame.Shared {
 		return nil, fmt.Errorf("%w: frame of kind %d where nodes belong", ErrDamaged, h.Kind)
 	}
-	raw, _, err := frame.Open(b, h.Kind)
+	raw, _, err := frame.OpenWith(s.ring(), b, h.Kind)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+		return nil, damaged(err)
 	}
-	s.cache.put(key, raw)
 	return raw, nil
 }
 

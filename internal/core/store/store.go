@@ -7,14 +7,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
+
+	"filippo.io/age"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
 )
 
 // FormatVersion is the version of the store's layout that this code writes.
-const FormatVersion = 1
+const FormatVersion = 2
 
 const (
 	descriptorName = "dexamen-store"
@@ -31,6 +36,8 @@ var (
 	ErrMissing = errors.New("missing from the store")
 	// ErrDamaged: what is stored is not what was written.
 	ErrDamaged = errors.New("damaged in the store")
+	// ErrTooNew: a later version made it.
+	ErrTooNew = errors.New("made by a later version")
 )
 
 // Descriptor says what a store is.
@@ -39,6 +46,29 @@ type Descriptor struct {
 	Format  int       `json:"format"`
 	Created time.Time `json:"created"`
 	Tool    string    `json:"tool"`
+	// Protection is "aes-256-gcm"; empty where content lies as it is.
+	Protection string `json:"protection,omitempty"`
+	// Parity is into how many pieces objects are cut and how many more are
+	// kept, such as "8+2"; empty without.
+	Parity string `json:"parity,omitempty"`
+	// KeepLocked is for how long objects are locked against removal, in
+	// seconds.
+	KeepLocked int64 `json:"keepLocked,omitempty"`
+	// Claims says that objects are made by the protocol for places that heed
+	// no conditions (docs/format.md).
+	Claims bool `json:"claims,omitempty"`
+}
+
+// CreateOptions say what a new store is to be like.
+type CreateOptions struct {
+	Tool string
+	// Holders can open the store; Plain leaves it open to all. One of the two
+	// must be given.
+	Holders    []Holder
+	Plain      bool
+	Parity     string
+	KeepLocked time.Duration
+	Claims     bool
 }
 
 // Options bound what a store uses of the machine. The zero value is usable.
@@ -49,6 +79,10 @@ type Options struct {
 	Workers int
 	// PackBytes is the size at which a pack is closed (default 16 MiB).
 	PackBytes int
+	// Temp is the folder for temporary files (the system's when empty).
+	Temp string
+	// Unlock opens an encrypted store: see ParseSecret.
+	Unlock []age.Identity
 }
 
 // Store is an open store. Its methods may be called from many goroutines.
@@ -58,21 +92,45 @@ type Store struct {
 	opt   Options
 	index *index
 	cache *frameCache
+	keys  *keyring // nil in a plain store
+
+	loaded atomic.Int64 // when the index was, in Unix nanoseconds
+
+	sessionMu sync.Mutex
+	session   *Lease // that this store writes; taken with the first write
+
+	parityData, parityMore int // zero without parity
 }
 
 // Create makes a new store at an empty location.
-func Create(ctx context.Context, b blob.Backend, tool string) (Descriptor, error) {
-	d := Descriptor{ID: newID(16), Format: FormatVersion, Created: time.Now().UTC().Truncate(time.Second), Tool: tool}
+func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, error) {
+	d := Descriptor{ID: newID(16), Format: FormatVersion, Created: time.Now().UTC().Truncate(time.Second), Tool: o.Tool,
+		Parity: o.Parity, KeepLocked: int64(o.KeepLocked / time.Second), Claims: o.Claims}
+	if o.Plain == (len(o.Holders) > 0) {
+		return d, fmt.Errorf("a store is encrypted for somebody, or plain: say which")
+	}
+	if _, _, err := parseParity(o.Parity); err != nil {
+		return d, err
+	}
 	if _, err := readDescriptor(ctx, b); err == nil {
 		return d, fmt.Errorf("%s: %w: a store", b, ErrStoreExists)
 	}
 	err := b.List(ctx, "", func(i blob.Info) error {
+		if strings.HasPrefix(i.Name, slotPrefix) {
+			return nil // of an attempt that ended before the store was there
+		}
 		return fmt.Errorf("%s: %w: %s", b, ErrStoreExists, i.Name)
 	})
 	if err != nil {
 		return d, err
 	}
-	return d, putManifest(ctx, b, descriptorName, d)
+	if !o.Plain {
+		d.Protection = "aes-256-gcm"
+		if err := createKeys(ctx, b, d.ID, o.Holders); err != nil {
+			return d, err
+		}
+	}
+	return d, putManifest(ctx, b, nil, descriptorName, d)
 }
 
 // Open opens the store at a location.
@@ -85,7 +143,7 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
 	if d.Format > FormatVersion {
-		return nil, fmt.Errorf("%s: the store has format %d, this version reads up to %d; use a newer dexamen", b, d.Format, FormatVersion)
+		return nil, fmt.Errorf("%s: %w: the store has format %d, this version reads up to %d; use a newer dexamen", b, ErrTooNew, d.Format, FormatVersion)
 	}
 	if opt.CacheBytes <= 0 {
 		opt.CacheBytes = 32 << 20
@@ -94,44 +152,123 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 		opt.PackBytes = 16 << 20
 	}
 	s := &Store{Descriptor: d, blob: b, opt: opt, cache: newFrameCache(opt.CacheBytes)}
-	if s.index, err = loadIndex(ctx, b); err != nil {
+	if s.parityData, s.parityMore, err = parseParity(d.Parity); err != nil {
+		return nil, fmt.Errorf("%s: %w", b, err)
+	}
+	if c, ok := b.(blob.Claimer); ok && d.Claims {
+		c.UseClaims()
+	}
+	switch d.Protection {
+	case "":
+	case "aes-256-gcm":
+		if s.keys, err = unlock(ctx, b, d.ID, opt.Unlock); err != nil {
+			return nil, fmt.Errorf("%s: %w", b, err)
+		}
+	default:
+		return nil, fmt.Errorf("%s: %w: its protection is %q; use a newer dexamen", b, ErrTooNew, d.Protection)
+	}
+	s.loaded.Store(time.Now().UnixNano())
+	if s.index, err = s.loadIndex(ctx); err != nil {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
 	return s, nil
+}
+
+// Refresh takes notice of what other processes have written since.
+func (s *Store) Refresh(ctx context.Context) error {
+	s.loaded.Store(time.Now().UnixNano())
+	x, err := s.loadIndex(ctx)
+	if err != nil {
+		return err
+	}
+	s.index.replace(x)
+	return nil
+}
+
+// stale says whether it may be worth to look again for what is not found.
+func (s *Store) stale() bool {
+	return time.Since(time.Unix(0, s.loaded.Load())) > time.Second
 }
 
 // Location gives where the store lies, without secrets.
 func (s *Store) Location() string { return s.blob.String() }
 
 func readDescriptor(ctx context.Context, b blob.Backend) (d Descriptor, err error) {
-	err = getManifest(ctx, b, descriptorName, &d)
+	err = getManifest(ctx, b, nil, descriptorName, &d)
 	return d, err
 }
 
-// putManifest writes v as JSON in a checked frame.
-func putManifest(ctx context.Context, b blob.Backend, name string, v any) error {
-	raw, err := json.Marshal(v)
+// create makes an object, its parity before it.
+func (s *Store) create(ctx context.Context, name string, data []byte) error {
+	if s.parityData > 0 {
+		more, err := encodeParity(name, data, s.parityData, s.parityMore)
+		if err != nil {
+			return err
+		}
+		err = s.blob.Create(ctx, parityPrefix+name, more)
+		if errors.Is(err, blob.ErrExists) {
+			// Of an attempt that ended here, or of one that goes on: who makes
+			// the object decides, and mending makes parity that does not fit anew.
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return s.blob.Create(ctx, name, data)
+}
+
+// put writes v as JSON in a checked frame.
+func (s *Store) put(ctx context.Context, k *frame.Key, name string, v any) error {
+	data, err := encodeManifest(k, v)
 	if err != nil {
 		return err
 	}
-	return b.Create(ctx, name, frame.Append([]byte(manifestMagic), frame.Manifest, raw))
+	return s.create(ctx, name, data)
 }
 
-func getManifest(ctx context.Context, b blob.Backend, name string, v any) error {
+// get reads what put wrote under the list key.
+func (s *Store) get(ctx context.Context, name string, v any) error {
+	err := getManifest(ctx, s.blob, s.ring(), name, v)
+	if errors.Is(err, ErrDamaged) {
+		if data, rerr := s.rescue(ctx, name); rerr == nil {
+			return decodeManifest(s.ring(), data, name, v)
+		}
+	}
+	return err
+}
+
+func encodeManifest(k *frame.Key, v any) ([]byte, error) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	return k.Append([]byte(manifestMagic), frame.Manifest, raw), nil
+}
+
+func putManifest(ctx context.Context, b blob.Backend, k *frame.Key, name string, v any) error {
+	data, err := encodeManifest(k, v)
+	if err != nil {
+		return err
+	}
+	return b.Create(ctx, name, data)
+}
+
+func getManifest(ctx context.Context, b blob.Backend, ring frame.Ring, name string, v any) error {
 	data, err := b.Read(ctx, name)
 	if err != nil {
 		return err
 	}
-	return decodeManifest(data, name, v)
+	return decodeManifest(ring, data, name, v)
 }
 
-func decodeManifest(data []byte, name string, v any) error {
+func decodeManifest(ring frame.Ring, data []byte, name string, v any) error {
 	if len(data) < len(manifestMagic) || string(data[:len(manifestMagic)]) != manifestMagic {
 		return fmt.Errorf("%s: %w: does not begin as it should", name, ErrDamaged)
 	}
-	raw, rest, err := frame.Open(data[len(manifestMagic):], frame.Manifest)
+	raw, rest, err := frame.OpenWith(ring, data[len(manifestMagic):], frame.Manifest)
 	if err != nil {
-		return fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+		return fmt.Errorf("%s: %w", name, damaged(err))
 	}
 	if len(rest) > 0 {
 		return fmt.Errorf("%s: %w: %d bytes too many", name, ErrDamaged, len(rest))
@@ -140,6 +277,14 @@ func decodeManifest(data []byte, name string, v any) error {
 		return fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
 	}
 	return nil
+}
+
+// damaged tells damage from a key that is not at hand.
+func damaged(err error) error {
+	if errors.Is(err, frame.ErrLocked) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrDamaged, err)
 }
 
 // newID gives n random bytes in hexadecimal.

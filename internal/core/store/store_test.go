@@ -26,9 +26,15 @@ func open(t testing.TB, b blob.Backend) *store.Store {
 	return s
 }
 
+func keysOf(t testing.TB, s *store.Store) journal.Keys {
+	k, err := s.SegmentKeys(ctx)
+	require.NoError(t, err)
+	return k
+}
+
 func fresh(t testing.TB) (*blob.Memory, *store.Store) {
 	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, "test")
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
 	return b, open(t, b)
 }
@@ -206,7 +212,7 @@ func readAll(b blob.Backend, want *store.Point) error {
 }
 
 func putSegment(t testing.TB, s *store.Store, after, last string, n int) journal.Header {
-	sb := journal.NewBuilder("meadow", "yard", record.Mark{Position: record.Position(after)})
+	sb := journal.NewBuilder(keysOf(t, s), "meadow", "yard", record.Mark{Position: record.Position(after)})
 	for i := range n {
 		require.NoError(t, sb.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(i)}, Value: []byte("v"), At: record.Position(last), Wall: int64(i)}))
 	}
@@ -219,7 +225,7 @@ func putSegment(t testing.TB, s *store.Store, after, last string, n int) journal
 func TestOneStretchOfLogIsWrittenOnce(t *testing.T) {
 	_, s := fresh(t)
 	putSegment(t, s, "a", "c", 3)
-	sb := journal.NewBuilder("meadow", "yard", record.Mark{Position: "a"})
+	sb := journal.NewBuilder(keysOf(t, s), "meadow", "yard", record.Mark{Position: "a"})
 	sb.CoverTo(record.Mark{Position: "d"})
 	h, data, err := sb.Seal(tree.Hash{}, "other")
 	require.NoError(t, err)
@@ -294,11 +300,11 @@ func TestAPowerCutLosesNothingCommitted(t *testing.T) {
 
 func TestCreateLeavesWhatIsThereAlone(t *testing.T) {
 	b, _ := fresh(t)
-	_, err := store.Create(ctx, b, "test")
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.ErrorIs(t, err, store.ErrStoreExists)
 	other := blob.NewMemory()
 	require.NoError(t, other.Create(ctx, "letters/1", nil))
-	_, err = store.Create(ctx, other, "test")
+	_, err = store.Create(ctx, other, store.CreateOptions{Tool: "test", Plain: true})
 	require.ErrorIs(t, err, store.ErrStoreExists)
 	_, err = store.Open(ctx, other, store.Options{})
 	require.ErrorIs(t, err, store.ErrNoStore)

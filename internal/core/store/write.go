@@ -24,6 +24,12 @@ type Writer struct {
 	jobs chan writeJob
 	wg   sync.WaitGroup
 
+	key *frame.Key // for content; nil in a plain store
+	// local holds nodes that are in the store and cannot be read with a key
+	// that lets write only.
+	local   *Scratch
+	keyOnce sync.Once
+
 	mu      sync.Mutex
 	err     error
 	pending map[tree.Hash][]byte // taken, not yet in a frame
@@ -81,7 +87,8 @@ func (w *Writer) fail(err error) {
 
 // PutNode implements tree.Sink.
 func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
-	_, _, known := w.s.index.find(h)
+	w.begin(ctx)
+	known := w.s.index.keeps(h)
 	w.mu.Lock()
 	if w.err != nil {
 		defer w.mu.Unlock()
@@ -90,13 +97,16 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 	if _, ok := w.pending[h]; ok || known {
 		w.stats.Known++
 		w.mu.Unlock()
+		if known && w.local != nil {
+			return w.local.keep(h, node)
+		}
 		return nil
 	}
 	w.stats.New++
 	w.stats.Content += int64(len(node))
 	w.pending[h] = node
 	if len(node) < sharedBytes/8 {
-		pack, err := w.share(object{name: h}, node)
+		pack, err := w.share(object{name: h, pieces: tree.NamesPieces(node)}, node)
 		w.mu.Unlock()
 		return errors.Join(err, w.store(ctx, pack))
 	}
@@ -109,6 +119,36 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 	}
 }
 
+// begin makes the writer known before it relies on anything, and gets its key.
+func (w *Writer) begin(ctx context.Context) {
+	w.keyOnce.Do(func() {
+		err := w.s.enlist(ctx)
+		if err == nil {
+			w.key, err = w.s.contentKey(ctx)
+		}
+		if err == nil && w.s.WriteOnly() {
+			w.local, err = w.s.NewScratch(w.s.opt.Temp)
+		}
+		if err != nil {
+			w.fail(err)
+		}
+	})
+}
+
+// again takes a node that the store has, to store it once more.
+func (w *Writer) again(ctx context.Context, h tree.Hash, node []byte) error {
+	w.begin(ctx)
+	w.mu.Lock()
+	if w.err != nil {
+		defer w.mu.Unlock()
+		return w.err
+	}
+	w.pending[h] = node
+	w.mu.Unlock()
+	w.jobs <- writeJob{ctx: ctx, h: h, node: node}
+	return nil
+}
+
 // Node implements tree.Source.
 func (w *Writer) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	w.mu.Lock()
@@ -116,6 +156,9 @@ func (w *Writer) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	w.mu.Unlock()
 	if ok {
 		return node, nil
+	}
+	if w.local != nil {
+		return w.local.Node(ctx, h)
 	}
 	return w.s.Node(ctx, h)
 }
@@ -125,13 +168,13 @@ func (w *Writer) write(j writeJob) error {
 	if patch, base := w.patch(j); patch != nil {
 		w.mu.Lock()
 		w.stats.Patched++
-		pack, err := w.share(object{name: j.h, base: base}, patch)
+		pack, err := w.share(object{name: j.h, base: base, pieces: tree.NamesPieces(j.node)}, patch)
 		w.mu.Unlock()
 		return errors.Join(err, w.store(j.ctx, pack))
 	}
-	f := frame.Append(nil, frame.Leaf, j.node)
+	f := w.key.Append(nil, frame.Leaf, j.node)
 	w.mu.Lock()
-	pack := w.append(f, []object{{name: j.h, len: uint32(len(j.node))}})
+	pack := w.append(f, []object{{name: j.h, len: uint32(len(j.node)), pieces: tree.NamesPieces(j.node)}})
 	w.mu.Unlock()
 	return w.store(j.ctx, pack)
 }
@@ -149,6 +192,9 @@ func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
 	}
 	if p.patch {
 		base = w.s.index.baseOf(base)
+	}
+	if !w.s.index.keeps(base) {
+		return nil, base
 	}
 	content, err := w.s.Node(j.ctx, base)
 	if err != nil {
@@ -176,7 +222,7 @@ func (w *Writer) endShared() *packInfo {
 	if len(w.waiting) == 0 {
 		return nil
 	}
-	f := frame.Append(nil, frame.Shared, w.shared)
+	f := w.key.Append(nil, frame.Shared, w.shared)
 	full := w.append(f, w.waiting)
 	w.shared, w.waiting = w.shared[:0], nil
 	return full
@@ -211,7 +257,7 @@ func (w *Writer) append(f []byte, objects []object) (full *packInfo) {
 // takePack ends the open pack; both locks are held.
 func (w *Writer) takePack() *packInfo {
 	pack := w.pack
-	whole, footer := sealPack(pack.mem, w.objects)
+	whole, footer := sealPack(w.s.listKey(), pack.mem, w.objects)
 	pack.mem, pack.size = whole, int64(len(whole))
 	w.sealed = append(w.sealed, packList{pack.name, footer})
 	w.pack, w.objects = nil, nil
@@ -223,7 +269,7 @@ func (w *Writer) store(ctx context.Context, pack *packInfo) error {
 	if pack == nil {
 		return nil
 	}
-	if err := w.s.blob.Create(ctx, pack.name, pack.mem); err != nil {
+	if err := w.s.create(ctx, pack.name, pack.mem); err != nil {
 		return err
 	}
 	w.s.index.mu.Lock()
@@ -234,8 +280,7 @@ func (w *Writer) store(ctx context.Context, pack *packInfo) error {
 
 // Flush makes all that was taken durable and findable. The writer is spent.
 func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
-	close(w.jobs)
-	w.wg.Wait()
+	w.end()
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.err != nil {
@@ -256,7 +301,7 @@ func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
 		return w.stats, fmt.Errorf("store: %d nodes were taken and not written", len(w.pending))
 	}
 	if len(w.sealed) > 0 {
-		data := encodeIndex(w.sealed)
+		data := encodeIndex(w.s.listKey(), w.sealed)
 		if err := w.s.blob.Create(ctx, "index/"+newID(16), data); err != nil {
 			return w.stats, err
 		}
@@ -264,11 +309,18 @@ func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
 	return w.stats, nil
 }
 
+func (w *Writer) end() {
+	close(w.jobs)
+	w.wg.Wait()
+	if w.local != nil {
+		w.local.Close()
+	}
+}
+
 // Abandon ends the work without keeping what is not yet durable. Packs that
 // are durable stay: the next attempt finds and uses what is in them.
 func (w *Writer) Abandon() {
-	close(w.jobs)
-	w.wg.Wait()
+	w.end()
 	x := w.s.index
 	x.mu.Lock()
 	defer x.mu.Unlock()

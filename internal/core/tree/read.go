@@ -3,6 +3,7 @@ package tree
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"sort"
 
@@ -99,6 +100,20 @@ func leafLast(ctx context.Context, src Source, h Hash) (last []byte, err error) 
 	return last, err
 }
 
+// NamesPieces says whether a node is a leaf with values that lie outside it.
+func NamesPieces(node []byte) bool {
+	if len(node) == 0 || node[0] != leafNode {
+		return false
+	}
+	found := errors.New("found")
+	return eachEntry(node, func(e *entry) error {
+		if e.external() {
+			return found
+		}
+		return nil
+	}) != nil // a leaf that makes no sense is looked at too
+}
+
 // Walk calls fn with every record of the tree in key order. The record's bytes
 // are valid until fn returns.
 func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) error) error {
@@ -177,17 +192,30 @@ func Get(ctx context.Context, src Source, root Root, key []byte) (value []byte, 
 	}
 }
 
-// Nodes calls fn with the name of every node of the tree, pieces included,
-// parents before children. When fn answers false the nodes below are left out.
-func Nodes(ctx context.Context, src Source, root Root, fn func(h Hash, level int) (bool, error)) error {
-	return nodesBelow(ctx, src, root.Hash, root.Level, fn)
+// NodeInfo is what a node's parent says of it.
+type NodeInfo struct {
+	Hash    Hash
+	Level   int // 0 of a leaf, -1 of a piece of a value
+	Records int64
+	Bytes   int64 // keys and values
 }
 
-func nodesBelow(ctx context.Context, src Source, h Hash, level int, fn func(Hash, int) (bool, error)) error {
-	if ok, err := fn(h, level); err != nil || !ok {
+// Nodes calls fn with every node of the tree, pieces included, parents before
+// children. When fn answers false the node is not read, and what is below it is
+// left out.
+func Nodes(ctx context.Context, src Source, root Root, fn func(NodeInfo) (bool, error)) error {
+	if root.Records == 0 && root.Hash.IsZero() {
+		return nil
+	}
+	return nodesBelow(ctx, src, NodeInfo{root.Hash, root.Level, root.Records, root.Bytes}, fn)
+}
+
+func nodesBelow(ctx context.Context, src Source, n NodeInfo, fn func(NodeInfo) (bool, error)) error {
+	if ok, err := fn(n); err != nil || !ok {
 		return err
 	}
-	b, err := src.Node(ctx, h)
+	level := n.Level
+	b, err := src.Node(ctx, n.Hash)
 	if err != nil {
 		return err
 	}
@@ -199,8 +227,8 @@ func nodesBelow(ctx context.Context, src Source, h Hash, level int, fn func(Hash
 		if got != level {
 			return fmt.Errorf("%w: level %d where %d belongs", ErrNode, got, level)
 		}
-		for i := range children {
-			if err := nodesBelow(ctx, src, children[i].hash, level-1, fn); err != nil {
+		for _, c := range children {
+			if err := nodesBelow(ctx, src, NodeInfo{c.hash, level - 1, c.records, c.bytes}, fn); err != nil {
 				return err
 			}
 		}
@@ -208,7 +236,7 @@ func nodesBelow(ctx context.Context, src Source, h Hash, level int, fn func(Hash
 	}
 	return eachEntry(b, func(e *entry) error {
 		for _, p := range e.pieces {
-			ok, err := fn(p, -1)
+			ok, err := fn(NodeInfo{Hash: p, Level: -1})
 			if err == nil && ok {
 				_, err = src.Node(ctx, p)
 			}

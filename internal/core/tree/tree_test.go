@@ -267,7 +267,8 @@ func TestLeafPatches(t *testing.T) {
 }
 
 func leaves(t *testing.T, ns *nodes, root tree.Root) (out [][]byte) {
-	require.NoError(t, tree.Nodes(ctx, ns, root, func(h tree.Hash, level int) (bool, error) {
+	require.NoError(t, tree.Nodes(ctx, ns, root, func(n tree.NodeInfo) (bool, error) {
+		h, level := n.Hash, n.Level
 		if level == 0 {
 			out = append(out, ns.m[h])
 		}

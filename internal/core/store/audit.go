@@ -1,0 +1,571 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+)
+
+// AuditOptions say how to audit.
+type AuditOptions struct {
+	// Parts and Part read only the packs whose turn it is, the Part-th (from 0)
+	// of Parts; all else is read always. A Part below zero is the one after the
+	// last audit's.
+	Parts, Part int
+	// Mend heals what can be healed.
+	Mend bool
+	// From is another place that holds the same store, to heal from.
+	From blob.Backend
+	// Emit hears how far it is.
+	Emit func(object string, objects int, bytes int64)
+}
+
+// Audit is the result of one.
+type Audit struct {
+	When    time.Time `json:"when"`
+	Took    float64   `json:"seconds"`
+	Part    int       `json:"part"`
+	Parts   int       `json:"parts"`
+	Objects int       `json:"objects"` // read
+	Bytes   int64     `json:"bytes"`
+	// Damaged objects, in order of names; Mended of them are whole again.
+	Damaged []Damage `json:"damaged,omitempty"`
+	// Points that cannot be restored whole, and log that cannot be read.
+	Points []HurtPoint `json:"points,omitempty"`
+	Log    []HurtLog   `json:"log,omitempty"`
+	// Whole counts the points of each cluster of which everything is there.
+	Whole map[string]int `json:"whole"`
+}
+
+// Damage is what is wrong with one object.
+type Damage struct {
+	Object string `json:"object"`
+	What   string `json:"what"`
+	// Nodes that cannot be read from it; of a pack.
+	Nodes  int    `json:"nodes,omitempty"`
+	Mended string `json:"mended,omitempty"` // from what; empty where it is not
+	Harm   bool   `json:"harm"`             // something that was protected is lost by it
+}
+
+// HurtPoint is a point that lacks something.
+type HurtPoint struct {
+	Cluster    string          `json:"cluster"`
+	ID         string          `json:"id"`
+	Time       time.Time       `json:"time"`
+	Namespaces []HurtNamespace `json:"namespaces"`
+}
+
+// HurtNamespace is a namespace of a point that lacks records. Where an inner
+// node is lost, all below it counts as lost.
+type HurtNamespace struct {
+	Name  string `json:"name"`
+	Shard string `json:"shard,omitempty"`
+	Lost  int64  `json:"lost"`  // records that cannot be read
+	Of    int64  `json:"of"`    // records
+	Where string `json:"where"` // the first object at fault
+}
+
+// HurtLog is a stretch of a log that cannot be read.
+type HurtLog struct {
+	Cluster string    `json:"cluster,omitempty"` // empty where not even that can be read
+	Shard   string    `json:"shard,omitempty"`
+	From    time.Time `json:"from,omitzero"`
+	To      time.Time `json:"to,omitzero"`
+	Object  string    `json:"object"`
+}
+
+// Sound says that nothing is wrong, or that all that was is mended.
+func (a *Audit) Sound() bool {
+	for _, d := range a.Damaged {
+		if d.Mended == "" {
+			return false
+		}
+	}
+	return len(a.Points) == 0 && len(a.Log) == 0
+}
+
+const (
+	auditPrefix  = "audits/"
+	mendedPrefix = "mended/"
+)
+
+type auditor struct {
+	s     *Store
+	o     AuditOptions
+	out   *Audit
+	bad   map[tree.Hash]string // nodes that cannot be read, and where they should be
+	packs map[string]bool      // packs that are whole
+	err   error
+}
+
+// Audit reads everything, or a part of it, and says what is wrong and what that
+// means.
+func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
+	if s.WriteOnly() {
+		return nil, fmt.Errorf("audit: %w", ErrWriteOnly)
+	}
+	if o.Parts < 1 {
+		o.Parts = 1
+	}
+	if o.Emit == nil {
+		o.Emit = func(string, int, int64) {}
+	}
+	if o.Part < 0 {
+		o.Part = 0
+		if last, _ := s.LastAudit(ctx); last != nil && last.Parts == o.Parts {
+			o.Part = (last.Part + 1) % o.Parts
+		}
+	}
+	if o.Mend {
+		l, err := s.Acquire(ctx, reclaimLease) // nothing may be removed meanwhile
+		if err != nil {
+			return nil, err
+		}
+		defer l.Release(context.WithoutCancel(ctx))
+		if err := s.finishMending(ctx); err != nil {
+			return nil, err
+		}
+	}
+	began := time.Now()
+	a := &auditor{s: s, o: o, bad: map[tree.Hash]string{}, packs: map[string]bool{},
+		out: &Audit{When: began.UTC().Truncate(time.Second), Part: o.Part % o.Parts, Parts: o.Parts, Whole: map[string]int{}}}
+	if err := a.readAll(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	if err := a.meaning(ctx); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(a.out.Damaged, func(x, y Damage) int { return strings.Compare(x.Object, y.Object) })
+	a.out.Took = time.Since(began).Seconds()
+	name := auditPrefix + a.out.When.Format("20060102T150405") + "-" + newID(4)
+	return a.out, s.put(ctx, s.listKey(), name, a.out)
+}
+
+// LastAudit gives the newest audit that was kept, or nil.
+func (s *Store) LastAudit(ctx context.Context) (*Audit, error) {
+	last := ""
+	err := s.blob.List(ctx, auditPrefix, func(i blob.Info) error { last = max(last, i.Name); return nil })
+	if err != nil || last == "" {
+		return nil, err
+	}
+	a := new(Audit)
+	if err := s.get(ctx, last, a); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+// theirTurn says whether a pack is of the part to be read.
+func (a *auditor) theirTurn(name string) bool {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(name))
+	return int(h.Sum32()%uint32(a.o.Parts)) == a.o.Part
+}
+
+// readAll reads and checks objects one by one, and mends them where asked.
+func (a *auditor) readAll(ctx context.Context) error {
+	s := a.s
+	var infos []blob.Info
+	if err := s.blob.List(ctx, "", func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	for _, i := range infos {
+		there[i.Name] = true
+	}
+	for _, i := range infos {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		pack := strings.HasPrefix(strings.TrimPrefix(i.Name, parityPrefix), "packs/")
+		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, parityPrefix)) || strings.HasPrefix(i.Name, leasePrefix) || strings.HasPrefix(i.Name, "probe/") {
+			continue
+		}
+		data, err := s.blob.Read(ctx, i.Name)
+		if errors.Is(err, blob.ErrNotFound) {
+			continue // removed meanwhile
+		}
+		var what error
+		nodes := 0
+		if err != nil {
+			if ctx.Err() != nil {
+				return err
+			}
+			what = fmt.Errorf("it cannot be read: %w", err)
+		} else {
+			nodes, what = a.check(i.Name, data)
+		}
+		a.out.Objects++
+		a.out.Bytes += int64(len(data))
+		a.o.Emit(i.Name, a.out.Objects, a.out.Bytes)
+		if what == nil {
+			if s.parityData > 0 && a.protected(i.Name) && !there[parityPrefix+i.Name] {
+				what = errors.New("its parity is missing")
+			} else {
+				continue
+			}
+		}
+		if errors.Is(what, frame.ErrLocked) {
+			return fmt.Errorf("%s: %w", i.Name, what)
+		}
+		d := Damage{Object: i.Name, What: plainly(what), Nodes: nodes}
+		if a.o.Mend {
+			d.Mended, err = a.mend(ctx, i.Name, data)
+			if err != nil {
+				return err
+			}
+		}
+		a.out.Damaged = append(a.out.Damaged, d)
+	}
+	return nil
+}
+
+// plainly says what is wrong without saying of each error that it is one.
+func plainly(err error) string {
+	text := strings.ReplaceAll(err.Error(), "\n", "; ")
+	for _, e := range []error{ErrDamaged, frame.ErrDamaged, journal.ErrDamaged} {
+		text = strings.ReplaceAll(text, e.Error()+": ", "")
+	}
+	return text
+}
+
+// protected says whether objects of this name have parity.
+func (a *auditor) protected(name string) bool {
+	for _, p := range []string{"packs/", "points/", "journal/", dataKeyPrefix, "marks/"} {
+		if strings.HasPrefix(name, p) {
+			return true
+		}
+	}
+	return false
+}
+
+// check sees that an object's bytes are what was written; of a pack it also
+// notes each node that is not.
+func (a *auditor) check(name string, data []byte) (nodes int, err error) {
+	s := a.s
+	kind, _, _ := strings.Cut(name, "/")
+	switch kind {
+	case "packs":
+		return a.checkPack(name, data)
+	case "index":
+		_, err = decodeIndex(s.ring(), data)
+	case "journal":
+		_, err = journal.Read(context.Background(), s.ring(), data, func(*record.Change) error { return nil })
+	case "parity":
+		err = checkParity(strings.TrimPrefix(name, parityPrefix), data, nil)
+	case "keys", "datakeys", descriptorName:
+		var v map[string]any
+		err = decodeManifest(nil, data, name, &v)
+		if err == nil && kind == "datakeys" {
+			_, _, err = s.keys.load(context.Background(), name)
+		}
+	case "points", "marks", "condemned", "witness", "audits", "runs", "holds":
+		var v json.RawMessage
+		err = decodeManifest(s.ring(), data, name, &v)
+	case "mended":
+		return 0, errors.New("left by a mending that was interrupted; --mend ends it")
+	default:
+		return 0, errors.New("it is nothing that belongs into a store")
+	}
+	return 0, err
+}
+
+func (a *auditor) checkPack(name string, data []byte) (bad int, err error) {
+	objects, err := a.s.packObjects(name, data)
+	if err != nil {
+		return 0, err
+	}
+	if string(data[:min(len(data), len(packMagic))]) != packMagic {
+		err = fmt.Errorf("%w: does not begin as a pack", ErrDamaged)
+	}
+	// Every byte belongs to a frame.
+	end := uint64(len(packMagic))
+	frames := map[uint32][]byte{}
+	for i := range objects {
+		o := &objects[i]
+		raw, ok := frames[o.frameOff]
+		if !ok {
+			if uint64(o.frameOff) != end {
+				err = errors.Join(err, fmt.Errorf("%w: a hole before byte %d", ErrDamaged, o.frameOff))
+			}
+			end = uint64(o.frameOff) + uint64(o.frameLen)
+			if end <= uint64(len(data)) {
+				var ferr error
+				if raw, ferr = a.s.openNodes(data[o.frameOff:end]); ferr != nil {
+					err = errors.Join(err, fmt.Errorf("frame at byte %d: %w", o.frameOff, ferr))
+				}
+			}
+			frames = map[uint32][]byte{o.frameOff: raw} // objects of a frame follow each other
+		}
+		if raw == nil || uint64(o.off)+uint64(o.len) > uint64(len(raw)) {
+			a.bad[o.name] = name
+			bad++
+			continue
+		}
+		if o.base.IsZero() && tree.HashOf(raw[o.off:o.off+o.len]) != o.name {
+			err = errors.Join(err, fmt.Errorf("%w: node %s is not what its name says", ErrDamaged, o.name.Short()))
+			a.bad[o.name] = name
+			bad++
+		}
+	}
+	if ferr := a.checkTail(data, end); ferr != nil {
+		err = errors.Join(err, ferr)
+	}
+	if err == nil {
+		a.packs[name] = true
+	}
+	return bad, err
+}
+
+// checkTail sees that the footer's frame is between the last frame and the
+// trailer.
+func (a *auditor) checkTail(data []byte, end uint64) error {
+	at, n, err := readTrailer(data[len(data)-trailerSize:])
+	if err == nil && (uint64(at) != end || int(at)+n+trailerSize != len(data)) {
+		err = fmt.Errorf("%w: bytes that belong to nothing", ErrDamaged)
+	}
+	return err
+}
+
+// packObjects reads the list at the end of a pack's bytes.
+func (s *Store) packObjects(name string, data []byte) ([]object, error) {
+	footer, err := s.footerOf(name, data)
+	if err != nil {
+		return nil, err
+	}
+	return readFooter(footer)
+}
+
+// meaning finds out what the damage does to points and logs.
+func (a *auditor) meaning(ctx context.Context) error {
+	s := a.s
+	names := []string{}
+	if err := s.blob.List(ctx, "points/", func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+		return err
+	}
+	// What is not mended, and lies in a part that is not read, is found when it
+	// is that part's turn; inner nodes are read always.
+	clusters := map[string]bool{}
+	for _, n := range names {
+		p := new(Point)
+		if err := s.get(ctx, n, p); errors.Is(err, ErrDamaged) {
+			a.harm(n)
+			a.out.Points = append(a.out.Points, HurtPoint{ID: n[strings.LastIndex(n, "/")+1:], Namespaces: []HurtNamespace{{Name: "all", Where: n}}})
+			continue
+		} else if errors.Is(err, blob.ErrNotFound) {
+			continue
+		} else if err != nil {
+			return err
+		}
+		clusters[p.Cluster] = true
+		hurt := HurtPoint{Cluster: p.Cluster, ID: p.ID, Time: p.Time}
+		for i := range p.Namespaces {
+			h, err := a.namespace(ctx, &p.Namespaces[i])
+			if err != nil {
+				return err
+			}
+			if h != nil {
+				hurt.Namespaces = append(hurt.Namespaces, *h)
+			}
+		}
+		if len(hurt.Namespaces) > 0 {
+			a.out.Points = append(a.out.Points, hurt)
+		} else {
+			a.out.Whole[p.Cluster]++
+		}
+	}
+	return a.logs(ctx)
+}
+
+// namespace walks a tree without its leaves, and tells what cannot be read.
+func (a *auditor) namespace(ctx context.Context, ns *PointNamespace) (*HurtNamespace, error) {
+	h := &HurtNamespace{Name: ns.Name, Shard: ns.Shard, Of: ns.Root.Records}
+	lose := func(n tree.NodeInfo, where string) {
+		h.Lost += n.Records
+		if n.Level < 0 {
+			h.Lost++
+		}
+		if h.Where == "" {
+			h.Where = where
+		}
+		a.harm(where)
+	}
+	err := tree.Nodes(ctx, a.src(), ns.Root, func(n tree.NodeInfo) (bool, error) {
+		if err := ctx.Err(); err != nil {
+			return false, err
+		}
+		pl, pack, ok := a.s.index.find(n.Hash)
+		switch {
+		case !ok:
+			lose(n, a.lacking(n.Hash))
+			return false, nil
+		case a.isBad(n.Hash, pack):
+			lose(n, pack.name)
+			return false, nil
+		case pl.patch && a.isBase(n.Hash):
+			_, bp, _ := a.s.index.find(a.s.index.baseOf(n.Hash))
+			where := a.lacking(n.Hash)
+			if bp != nil {
+				where = bp.name
+			}
+			lose(n, where)
+			return false, nil
+		case n.Level > 0 || n.Level == 0 && pl.pieces:
+			if _, err := a.s.Node(ctx, n.Hash); err != nil {
+				if ctx.Err() != nil {
+					return false, err
+				}
+				lose(n, pack.name)
+				return false, nil
+			}
+			return true, nil
+		}
+		return false, nil
+	})
+	if err != nil && !errors.Is(err, ErrMissing) && !errors.Is(err, ErrDamaged) {
+		return nil, err
+	}
+	if h.Where == "" {
+		return nil, nil
+	}
+	return h, nil
+}
+
+func (a *auditor) src() tree.Source { return a.s }
+
+// isBad says whether a node that the index finds in a pack cannot be had: what
+// parity gives back on reading does not count as lost.
+func (a *auditor) isBad(h tree.Hash, pack *packInfo) bool {
+	if a.bad[h] != pack.name || a.mendedNow(pack.name) {
+		return false
+	}
+	_, err := a.s.Node(context.Background(), h)
+	return err != nil
+}
+
+// isBase says whether a patch's base cannot be had.
+func (a *auditor) isBase(h tree.Hash) bool {
+	base := a.s.index.baseOf(h)
+	_, pack, ok := a.s.index.find(base)
+	return !ok || a.isBad(base, pack)
+}
+
+func (a *auditor) mendedNow(object string) bool {
+	for _, d := range a.out.Damaged {
+		if d.Object == object {
+			return d.Mended != ""
+		}
+	}
+	return false
+}
+
+// lacking names what may have held a node that no list names.
+func (a *auditor) lacking(h tree.Hash) string {
+	if where := a.bad[h]; where != "" {
+		return where
+	}
+	for _, d := range a.out.Damaged {
+		if strings.HasPrefix(d.Object, "packs/") && d.Mended == "" && d.Nodes == 0 {
+			return d.Object // its own list cannot be read
+		}
+	}
+	return "a pack that is missing"
+}
+
+// harm notes that the damage of an object costs something.
+func (a *auditor) harm(object string) {
+	for i := range a.out.Damaged {
+		if a.out.Damaged[i].Object == object {
+			a.out.Damaged[i].Harm = true
+		}
+	}
+}
+
+// logs finds the stretches of logs that cannot be read: those of damaged
+// segments, and those where one is missing.
+func (a *auditor) logs(ctx context.Context) error {
+	s := a.s
+	byChain := map[string][]journal.Header{}
+	unread := map[string][]string{} // by folder
+	err := s.blob.List(ctx, "journal/", func(i blob.Info) error {
+		folder := i.Name[:strings.LastIndex(i.Name, "/")]
+		broken := false
+		for _, d := range a.out.Damaged {
+			if d.Object == i.Name && d.Mended == "" {
+				if _, err := s.rescue(ctx, i.Name); err != nil {
+					broken = true
+				}
+			}
+		}
+		h, err := s.segmentHeader(ctx, i)
+		if errors.Is(err, journal.ErrDamaged) {
+			unread[folder] = append(unread[folder], i.Name)
+			a.harm(i.Name)
+			return nil
+		}
+		if errors.Is(err, blob.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		byChain[folder] = append(byChain[folder], h)
+		if broken {
+			a.harm(i.Name)
+			a.out.Log = append(a.out.Log, HurtLog{Cluster: h.Cluster, Shard: h.Shard, From: h.After.Wall, To: h.Last.Wall, Object: i.Name})
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for folder, hs := range byChain {
+		c := journal.NewChain(hs[0].Shard, hs)
+		for i := 1; i < len(c.Segments); i++ {
+			before, seg := c.Segments[i-1], c.Segments[i]
+			if before.Last.Position == seg.After.Position && seg.Prev == before.ID {
+				continue
+			}
+			l := HurtLog{Cluster: seg.Cluster, Shard: seg.Shard, From: before.Last.Wall, To: seg.After.Wall, Object: "a segment that is missing"}
+			for k, n := range unread[folder] {
+				if n > s.segmentName(before.Cluster, before.Shard, before.After.Position) && n < s.segmentName(seg.Cluster, seg.Shard, seg.After.Position) {
+					l.Object = n
+					unread[folder] = slices.Delete(slices.Clone(unread[folder]), k, k+1)
+					break
+				}
+			}
+			a.out.Log = append(a.out.Log, l)
+		}
+		// The first or the last of the chain: nothing follows that says until when.
+		for _, n := range unread[folder] {
+			l := HurtLog{Cluster: hs[0].Cluster, Shard: hs[0].Shard, Object: n}
+			if first := c.Segments[0]; n < s.segmentName(first.Cluster, first.Shard, first.After.Position) {
+				l.To = first.After.Wall
+			} else {
+				l.From = c.Segments[len(c.Segments)-1].Last.Wall
+			}
+			a.out.Log = append(a.out.Log, l)
+		}
+		delete(unread, folder)
+	}
+	for _, list := range unread {
+		for _, n := range list {
+			a.out.Log = append(a.out.Log, HurtLog{Object: n})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,215 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"dexamen/internal/core/blob"
+)
+
+// A lease says that somebody is doing something, until a time. It is a row of
+// objects leases/WHAT/NUMBER, of which the highest counts: to take, prolong or
+// give it up is to create the next one, which only one can. Nobody waits for a
+// process that is gone for longer than the lease was made out for.
+type leaseEntry struct {
+	Holder  string    `json:"holder"` // a random name
+	Host    string    `json:"host"`
+	Process int       `json:"process"`
+	Began   time.Time `json:"began"`
+	Until   time.Time `json:"until"` // the zero time: given up
+}
+
+const (
+	leasePrefix = "leases/"
+	leaseTime   = 10 * time.Minute
+)
+
+// ErrHeld: somebody else holds the lease.
+var ErrHeld = errors.New("somebody else is at it")
+
+// Lease is a lease that is held.
+type Lease struct {
+	s      *Store
+	what   string
+	length time.Duration
+	stop   chan struct{}
+	done   chan struct{}
+
+	mu     sync.Mutex
+	number int
+	entry  leaseEntry
+	lost   error
+}
+
+func leaseName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", leasePrefix, what, n) }
+
+// leases gives the highest entry of every lease whose name begins with prefix,
+// and the names of those it has left behind.
+func (s *Store) leases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, err error) {
+	top, number = map[string]leaseEntry{}, map[string]int{}
+	last := map[string]string{}
+	err = s.blob.List(ctx, leasePrefix+prefix, func(i blob.Info) error {
+		what, digits, _ := strings.Cut(strings.TrimPrefix(i.Name, leasePrefix), "/")
+		n := 0
+		if _, err := fmt.Sscanf(digits, "%d", &n); err != nil {
+			return nil
+		}
+		if before := last[what]; before != "" {
+			old = append(old, before)
+		}
+		last[what], number[what] = i.Name, n
+		return nil
+	})
+	for what, name := range last {
+		var e leaseEntry
+		gerr := s.get(ctx, name, &e)
+		switch {
+		case errors.Is(gerr, blob.ErrNotFound):
+			delete(number, what) // given up meanwhile
+			continue
+		case errors.Is(gerr, ErrDamaged):
+			e = leaseEntry{} // whoever it was: its time is not known, so it is over
+		case gerr != nil:
+			return nil, nil, nil, gerr
+		}
+		top[what] = e
+	}
+	return top, number, old, err
+}
+
+// held says whether an entry counts. A clock that is a little off must not end
+// somebody else's lease.
+func (e *leaseEntry) held(now time.Time) bool {
+	return !e.Until.IsZero() && now.Before(e.Until.Add(leaseTime/2))
+}
+
+// Acquire takes a lease, and keeps it until Release.
+func (s *Store) Acquire(ctx context.Context, what string) (*Lease, error) {
+	return s.acquire(ctx, what, leaseTime)
+}
+
+func (s *Store) acquire(ctx context.Context, what string, length time.Duration) (*Lease, error) {
+	host, _ := os.Hostname()
+	l := &Lease{s: s, what: what, length: length, stop: make(chan struct{}), done: make(chan struct{}),
+		entry: leaseEntry{Holder: newID(8), Host: host, Process: os.Getpid(), Began: time.Now().UTC()}}
+	top, number, _, err := s.leases(ctx, what+"/")
+	if err != nil {
+		return nil, err
+	}
+	if e, ok := top[what]; ok && e.held(time.Now()) {
+		return nil, fmt.Errorf("%s: %w: process %d on %s, since %s; it counts as gone if it says nothing until %s",
+			what, ErrHeld, e.Process, e.Host, e.Began.Local().Format(time.RFC3339), e.Until.Add(leaseTime/2).Local().Format(time.RFC3339))
+	}
+	l.number = number[what]
+	if err := l.next(ctx, length); err != nil {
+		if errors.Is(err, blob.ErrExists) {
+			return nil, fmt.Errorf("%s: %w: it began at the same time", what, ErrHeld)
+		}
+		return nil, err
+	}
+	go l.keep()
+	return l, nil
+}
+
+// next makes the lease's next entry and removes the one before.
+func (l *Lease) next(ctx context.Context, length time.Duration) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	e := l.entry
+	e.Until = time.Time{}
+	if length > 0 {
+		e.Until = time.Now().Add(length).UTC()
+	}
+	if err := l.s.put(ctx, l.s.listKey(), leaseName(l.what, l.number+1), e); err != nil {
+		return err
+	}
+	l.number++
+	l.entry = e
+	if l.number > 1 {
+		_ = l.s.remove(ctx, leaseName(l.what, l.number-1)) // reclaim removes what stays
+	}
+	return nil
+}
+
+func (l *Lease) keep() {
+	defer close(l.done)
+	for {
+		select {
+		case <-l.stop:
+			return
+		case <-time.After(l.length / 3):
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), l.length/3)
+		err := l.next(ctx, l.length)
+		cancel()
+		if errors.Is(err, blob.ErrExists) {
+			l.mu.Lock()
+			l.lost = fmt.Errorf("%s: %w: this process was too slow to say that it is still at it", l.what, ErrHeld)
+			l.mu.Unlock()
+			return
+		}
+	}
+}
+
+// Check says whether the lease is still held; what it guards must not be done
+// when it is not.
+func (l *Lease) Check() error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.lost == nil && time.Now().After(l.entry.Until) {
+		return fmt.Errorf("%s: this process stood still for longer than its lease, and cannot know what others did meanwhile; run it again, what is stored already will be used", l.what)
+	}
+	return l.lost
+}
+
+// Release gives the lease up.
+func (l *Lease) Release(ctx context.Context) {
+	close(l.stop)
+	<-l.done
+	if l.Check() != nil {
+		return
+	}
+	if l.next(ctx, 0) == nil {
+		_ = l.s.remove(ctx, leaseName(l.what, l.number))
+	}
+}
+
+const sessionPrefix = "writer-"
+
+// enlist makes it known that this store writes, before it relies on anything
+// that is there: reclaim removes nothing from under it.
+func (s *Store) enlist(ctx context.Context) error {
+	s.sessionMu.Lock()
+	defer s.sessionMu.Unlock()
+	if s.session != nil {
+		return nil
+	}
+	l, err := s.acquire(ctx, sessionPrefix+newID(8), leaseTime)
+	if err != nil {
+		return err
+	}
+	// What was condemned before is known now; what is condemned later waits.
+	if err := s.Refresh(ctx); err != nil {
+		l.Release(context.WithoutCancel(ctx))
+		return err
+	}
+	s.session = l
+	return nil
+}
+
+// Close says that the store is no longer written to.
+func (s *Store) Close() {
+	s.sessionMu.Lock()
+	defer s.sessionMu.Unlock()
+	if s.session != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		defer cancel()
+		s.session.Release(ctx)
+		s.session = nil
+	}
+}

@@ -1,0 +1,222 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/tree"
+)
+
+// mend makes an object whole again, from its parity, from another place that
+// holds the same store, or, of a pack, node by node from wherever they are. It
+// says from what; empty where there is nothing.
+func (a *auditor) mend(ctx context.Context, name string, data []byte) (from string, err error) {
+	s := a.s
+	right := func(b []byte) bool {
+		probe := &auditor{s: s, o: a.o, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
+		_, err := probe.check(name, b)
+		return err == nil
+	}
+	if of, ok := strings.CutPrefix(name, parityPrefix); ok {
+		// What it is of is whole, or is mended by itself.
+		object, err := s.blob.Read(ctx, of)
+		if err != nil || s.parityData == 0 {
+			return "", nil
+		}
+		if _, err := a.check(of, object); err != nil {
+			return "", nil
+		}
+		more, err := encodeParity(of, object, s.parityData, s.parityMore)
+		if err != nil {
+			return "", err
+		}
+		return "its object", s.replace(ctx, name, more)
+	}
+	if len(data) > 0 && right(data) { // only its parity is missing
+		more, err := encodeParity(name, data, s.parityData, s.parityMore)
+		if err != nil {
+			return "", err
+		}
+		return "the object itself", s.blob.Create(ctx, parityPrefix+name, more)
+	}
+	if strings.HasPrefix(name, "index/") {
+		_, _, _, err := s.RebuildIndex(ctx)
+		return "the packs' own lists", err
+	}
+	if whole, err := s.rescue(ctx, name); err == nil && right(whole) {
+		a.forget(name)
+		return "parity", s.replace(ctx, name, whole)
+	}
+	if a.o.From != nil {
+		if whole, err := a.o.From.Read(ctx, name); err == nil && right(whole) {
+			a.forget(name)
+			return a.o.From.String(), s.replace(ctx, name, whole)
+		}
+	}
+	if strings.HasPrefix(name, "packs/") {
+		return a.salvage(ctx, name, data)
+	}
+	return "", nil
+}
+
+// forget takes back that nodes of a pack cannot be read.
+func (a *auditor) forget(pack string) {
+	for h, where := range a.bad {
+		if where == pack {
+			delete(a.bad, h)
+		}
+	}
+	a.s.cache.clear()
+}
+
+// salvage writes what is left of a pack anew, its lost nodes from other packs
+// that hold them too. The damaged pack stays while anything of it is lost.
+func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string, error) {
+	s := a.s
+	objects, err := s.packObjects(name, data)
+	if err != nil {
+		return "", nil // which nodes it held is not known
+	}
+	h, err := s.holdings(ctx)
+	if err != nil {
+		return "", err
+	}
+	here := map[string]int{}
+	for i, p := range h.packs {
+		here[p.name] = i
+	}
+	w := s.NewWriter()
+	read := func(o object) ([]byte, error) {
+		if a.bad[o.name] != name {
+			if node, err := s.Node(ctx, o.name); err == nil {
+				return node, nil
+			}
+		}
+		for _, c := range h.copies[o.name] {
+			if p := h.packs[c]; p.name != name {
+				if node, err := s.nodeFrom(ctx, h, c, o.name, 0); err == nil {
+					return node, nil
+				}
+			}
+		}
+		return nil, ErrMissing
+	}
+	for _, o := range objects {
+		node, err := read(o)
+		if err == nil {
+			err = w.again(ctx, o.name, node)
+		}
+		if errors.Is(err, ErrMissing) {
+			w.Abandon()
+			return "", nil
+		}
+		if err != nil {
+			w.Abandon()
+			return "", err
+		}
+	}
+	if _, err := w.Flush(ctx); err != nil {
+		return "", err
+	}
+	if err := s.remove(ctx, name); err != nil {
+		return "", err
+	}
+	a.forget(name)
+	return "other packs that hold the same", s.Refresh(ctx)
+}
+
+// nodeFrom reads a node from one certain pack.
+func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree.Hash, depth int) ([]byte, error) {
+	for _, o := range h.objects[pack] {
+		if o.name != name {
+			continue
+		}
+		b, err := s.blob.ReadAt(ctx, h.packs[pack].name, int64(o.frameOff), int(o.frameLen))
+		if err != nil {
+			return nil, err
+		}
+		raw, err := s.openNodes(b)
+		if err != nil || uint64(o.off)+uint64(o.len) > uint64(len(raw)) {
+			return nil, errors.Join(ErrDamaged, err)
+		}
+		node := bytes.Clone(raw[o.off : o.off+o.len])
+		if !o.base.IsZero() {
+			base, err := s.Node(ctx, o.base)
+			if err != nil {
+				return nil, err
+			}
+			if node, err = tree.ApplyPatch(base, node); err != nil {
+				return nil, err
+			}
+		}
+		if tree.HashOf(node) != name {
+			return nil, ErrDamaged
+		}
+		return node, nil
+	}
+	return nil, ErrMissing
+}
+
+// replace puts right bytes where damaged ones are. Objects are never changed,
+// so the right one is first made beside it: a crash at any time leaves one that
+// can be read, or the bytes to make it with.
+func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
+	aside := mendedPrefix + name
+	if err := s.blob.Remove(ctx, aside); err != nil && !errors.Is(err, blob.ErrNotFound) {
+		return err
+	}
+	if err := s.blob.Create(ctx, aside, whole); err != nil {
+		return err
+	}
+	return s.putInPlace(ctx, name, whole)
+}
+
+func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error {
+	err := s.blob.Remove(ctx, name)
+	if err != nil && !errors.Is(err, blob.ErrNotFound) {
+		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s)", name, err, mendedPrefix+name)
+	}
+	if err := s.blob.Create(ctx, name, whole); err != nil {
+		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s; audit with --mend again)", name, err, mendedPrefix+name)
+	}
+	return s.blob.Remove(ctx, mendedPrefix+name)
+}
+
+// finishMending ends what a crash interrupted.
+func (s *Store) finishMending(ctx context.Context) error {
+	var names []string
+	if err := s.blob.List(ctx, mendedPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+		return err
+	}
+	for _, aside := range names {
+		name := strings.TrimPrefix(aside, mendedPrefix)
+		whole, err := s.blob.Read(ctx, aside)
+		if err != nil {
+			return err
+		}
+		probe := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
+		if _, err := probe.check(name, whole); err != nil {
+			if err := s.blob.Remove(ctx, aside); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := s.putInPlace(ctx, name, whole); err != nil {
+			return err
+		}
+	}
+	return s.Refresh(ctx)
+}
+
+// clear forgets all frames.
+func (c *frameCache) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.order.Init()
+	clear(c.items)
+	c.size = 0
+}

@@ -1,0 +1,302 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/tree"
+)
+
+// MirrorOptions say what to mirror.
+type MirrorOptions struct {
+	// Clusters, where given, are all that is mirrored; Since leaves out points
+	// that are older, and the log before them. With either, packs that none of
+	// the points needs are left out.
+	Clusters []string
+	Since    time.Time
+	// Parallel is how many objects are copied at once (default 4).
+	Parallel int
+	Emit     func(object string, objects int, bytes int64)
+}
+
+// Mirrored says what a mirroring did.
+type Mirrored struct {
+	Points   int   `json:"points"`   // that the mirror has now
+	Copied   int   `json:"copied"`   // objects
+	Bytes    int64 `json:"bytes"`    // of them
+	There    int   `json:"there"`    // objects that were there already
+	Replaced int   `json:"replaced"` // that were there, but damaged
+	// Damaged objects of this store were not copied.
+	Damaged []string `json:"damaged,omitempty"`
+}
+
+// ErrOtherStore: the place holds a store, and not this one.
+var ErrOtherStore = errors.New("it holds another store")
+
+// Mirror copies what another place does not have yet of this store, checking
+// each object. The other place is then a full store, opened by the same keys.
+// It can be ended at any time and begun again: points are copied last, when all
+// they need is there. What was retired here stays there.
+func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*Mirrored, error) {
+	if o.Parallel <= 0 {
+		o.Parallel = 4
+	}
+	if s.WriteOnly() {
+		return nil, fmt.Errorf("mirror: %w, so it cannot see whether what it copies is right", ErrWriteOnly)
+	}
+	d, err := readDescriptor(ctx, to)
+	fresh := errors.Is(err, blob.ErrNotFound)
+	switch {
+	case err == nil && d.ID != s.ID:
+		return nil, fmt.Errorf("%s: %w (%s)", to, ErrOtherStore, d.ID)
+	case err != nil && !fresh:
+		return nil, fmt.Errorf("%s: %w", to, err)
+	case fresh:
+		err := to.List(ctx, "", func(i blob.Info) error {
+			if strings.HasPrefix(i.Name, slotPrefix) || strings.HasPrefix(i.Name, dataKeyPrefix) {
+				return nil // of a mirroring that was ended
+			}
+			return fmt.Errorf("%s: %w: %s", to, ErrStoreExists, i.Name)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	// While this counts as a writer nothing is removed that it has yet to copy.
+	if err := s.enlist(ctx); err != nil {
+		return nil, err
+	}
+	m := &mirror{s: s, to: to, o: o, out: &Mirrored{}, sizes: map[string]int64{}}
+	err = to.List(ctx, "", func(i blob.Info) error { m.sizes[i.Name] = i.Size; return nil })
+	if err != nil {
+		return nil, err
+	}
+	// Points first, then what they need: what comes later is for the next time.
+	points, others, packs, err := m.choose(ctx)
+	if err != nil {
+		return nil, err
+	}
+	stages := [][]string{nil, packs, nil, points}
+	for _, n := range others {
+		switch kind, _, _ := strings.Cut(n, "/"); kind {
+		case "keys", "datakeys":
+			stages[0] = append(stages[0], n)
+		case "index", "journal", "audits", "runs", "holds":
+			stages[2] = append(stages[2], n)
+		}
+	}
+	stages[0] = append(stages[0], descriptorName)
+	for _, names := range stages {
+		if err := m.copyAll(ctx, names); err != nil {
+			return m.out, err
+		}
+	}
+	m.out.Points = len(points)
+	slices.Sort(m.out.Damaged)
+	return m.out, nil
+}
+
+type mirror struct {
+	s     *Store
+	to    blob.Backend
+	o     MirrorOptions
+	sizes map[string]int64 // of what is there
+
+	mu  sync.Mutex
+	out *Mirrored
+}
+
+// choose names what is to be there.
+func (m *mirror) choose(ctx context.Context) (points, others, packs []string, err error) {
+	s := m.s
+	all := len(m.o.Clusters) == 0 && m.o.Since.IsZero()
+	need := map[string]bool{}
+	folders := map[string]bool{}
+	first := map[string]time.Time{}
+	if all {
+		err = s.blob.List(ctx, "points/", func(i blob.Info) error { points = append(points, i.Name); return nil })
+		if err != nil {
+			return nil, nil, nil, err
+		}
+	} else {
+		list, unreadable, err := s.Points(ctx, "")
+		if err == nil {
+			err = s.Refresh(ctx)
+		}
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		for _, u := range unreadable {
+			m.out.Damaged = append(m.out.Damaged, u.Error())
+		}
+		seen := map[tree.Hash]bool{}
+		for _, p := range list {
+			if len(m.o.Clusters) > 0 && !slices.Contains(m.o.Clusters, p.Cluster) {
+				continue
+			}
+			folders[s.journalFolder(p.Cluster)] = true
+			if p.Time.Before(m.o.Since) {
+				continue
+			}
+			if _, ok := first[s.journalFolder(p.Cluster)]; !ok {
+				first[s.journalFolder(p.Cluster)] = p.Time
+			}
+			points = append(points, s.pointName(p.Cluster, p.ID))
+			if err := s.packsOf(ctx, p, seen, need); err != nil {
+				return nil, nil, nil, fmt.Errorf("point %s of %s: %w", p.ID, p.Cluster, err)
+			}
+		}
+	}
+	// Listed after the points, so that all they need is in it.
+	sizes := map[string]int64{}
+	err = s.blob.List(ctx, "", func(i blob.Info) error {
+		kind, _, _ := strings.Cut(i.Name, "/")
+		sizes[i.Name] = i.Size
+		switch {
+		case kind == "packs":
+			if all || need[i.Name] {
+				packs = append(packs, i.Name)
+			}
+		case kind == "journal":
+			folder := strings.Join(strings.SplitAfterN(i.Name, "/", 3)[:2], "")
+			if all || folders[folder] {
+				others = append(others, i.Name)
+			}
+		case kind != "points":
+			others = append(others, i.Name)
+		}
+		return nil
+	})
+	if err != nil || m.o.Since.IsZero() {
+		return points, others, packs, err
+	}
+	kept := others[:0]
+	for _, n := range others {
+		if strings.HasPrefix(n, "journal/") {
+			folder := strings.Join(strings.SplitAfterN(n, "/", 3)[:2], "")
+			from, ok := first[folder]
+			if !ok {
+				continue // no point of that cluster is young enough
+			}
+			h, err := s.segmentHeader(ctx, blob.Info{Name: n, Size: sizes[n]})
+			if err == nil && h.Last.Wall.Before(from) {
+				continue
+			}
+		}
+		kept = append(kept, n)
+	}
+	return points, kept, packs, nil
+}
+
+// packsOf adds the names of the packs that a point needs.
+func (s *Store) packsOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
+	for i := range p.Namespaces {
+		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+			if seen[n.Hash] {
+				return false, nil
+			}
+			seen[n.Hash] = true
+			pl, pack, ok := s.index.find(n.Hash)
+			if !ok {
+				return false, fmt.Errorf("node %s: %w", n.Hash.Short(), ErrMissing)
+			}
+			need[pack.name] = true
+			if pl.patch {
+				_, base, ok := s.index.find(s.index.baseOf(n.Hash))
+				if !ok {
+					return false, fmt.Errorf("node %s: its base: %w", n.Hash.Short(), ErrMissing)
+				}
+				need[base.name] = true
+			}
+			return n.Level > 0 || n.Level == 0 && pl.pieces, ctx.Err()
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *mirror) copyAll(ctx context.Context, names []string) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(m.o.Parallel)
+	for _, n := range names {
+		g.Go(func() error {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return m.copy(ctx, n)
+		})
+	}
+	return g.Wait()
+}
+
+// copy brings one object over, with its parity before it.
+func (m *mirror) copy(ctx context.Context, name string) error {
+	s := m.s
+	if _, there := m.sizes[name]; there && name != descriptorName {
+		m.mu.Lock()
+		m.out.There++
+		m.mu.Unlock()
+		return nil
+	}
+	data, err := s.blob.Read(ctx, name)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil // removed meanwhile; what needs it would have kept it
+	}
+	if err != nil {
+		return err
+	}
+	probe := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
+	if _, err := probe.check(name, data); err != nil {
+		whole, rerr := s.rescue(ctx, name)
+		if _, again := probe.check(name, whole); rerr != nil || again != nil {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.out.Damaged = append(m.out.Damaged, name)
+			return nil
+		}
+		data = whole
+	}
+	if s.parityData > 0 && (&auditor{}).protected(name) {
+		more, err := encodeParity(name, data, s.parityData, s.parityMore)
+		if err == nil {
+			err = m.to.Create(ctx, parityPrefix+name, more)
+		}
+		if err != nil && !errors.Is(err, blob.ErrExists) {
+			return err
+		}
+	}
+	err = m.to.Create(ctx, name, data)
+	if errors.Is(err, blob.ErrExists) {
+		// There since, or made by who mirrors at the same time: then it is the same.
+		was, rerr := m.to.Read(ctx, name)
+		if rerr != nil {
+			return rerr
+		}
+		if !bytes.Equal(was, data) {
+			return fmt.Errorf("%s has another %s than %s; one of the two was written to by itself", m.to, name, s.blob)
+		}
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.out.Copied++
+	m.out.Bytes += int64(len(data))
+	if m.o.Emit != nil {
+		m.o.Emit(name, m.out.Copied, m.out.Bytes)
+	}
+	return nil
+}

@@ -1,0 +1,202 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/klauspost/reedsolomon"
+	"github.com/zeebo/blake3"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+)
+
+// Parity of an object is an object of its own, made before it: the object is
+// cut into k pieces, and m more are kept, so that any m damaged pieces of the
+// k+m can be made again (Reed and Solomon). It is of the bytes as stored and
+// needs no key.
+const (
+	parityPrefix = "parity/"
+	parityMagic  = "DXPR\x01\x00\x00\x00"
+)
+
+type parityHead struct {
+	Name  string `json:"name"`
+	Size  int    `json:"size"`  // of the object
+	Piece int    `json:"piece"` // bytes of each piece, the last padded with zeros
+	Data  int    `json:"data"`
+	More  int    `json:"more"`
+	// Sums are the first 16 bytes of BLAKE3 of each piece.
+	Sums [][]byte `json:"sums"`
+}
+
+// parseParity reads "8+2".
+func parseParity(text string) (data, more int, err error) {
+	if text == "" {
+		return 0, 0, nil
+	}
+	var rest string
+	n, _ := fmt.Sscanf(text, "%d+%d%s", &data, &more, &rest)
+	if n != 2 || data < 1 || data > 64 || more < 1 || more > 16 {
+		return 0, 0, fmt.Errorf("parity %q: write it as pieces and further pieces, such as 8+2 (up to 64+16)", text)
+	}
+	return data, more, nil
+}
+
+func pieceSum(b []byte) []byte {
+	h := blake3.Sum256(b)
+	return h[:16]
+}
+
+func encodeParity(name string, object []byte, data, more int) ([]byte, error) {
+	h := parityHead{Name: name, Size: len(object), Piece: max(1, (len(object)+data-1)/data), Data: data, More: more}
+	pieces := cut(object, h)
+	rs, err := reedsolomon.New(data, more)
+	if err == nil {
+		err = rs.Encode(pieces)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("parity of %s: %w", name, err)
+	}
+	for _, p := range pieces {
+		h.Sums = append(h.Sums, pieceSum(p))
+	}
+	raw, err := json.Marshal(h)
+	if err != nil {
+		return nil, err
+	}
+	out := frame.Append([]byte(parityMagic), frame.Parity, raw)
+	for _, p := range pieces[data:] {
+		out = append(out, p...)
+	}
+	return out, nil
+}
+
+// cut gives an object's pieces, and empty ones for those to come.
+func cut(object []byte, h parityHead) [][]byte {
+	padded := make([]byte, h.Piece*(h.Data+h.More))
+	copy(padded[:h.Piece*h.Data], object)
+	pieces := make([][]byte, h.Data+h.More)
+	for i := range pieces {
+		pieces[i] = padded[i*h.Piece : (i+1)*h.Piece]
+	}
+	return pieces
+}
+
+func decodeParity(b []byte) (h parityHead, more [][]byte, err error) {
+	if len(b) < len(parityMagic) || string(b[:len(parityMagic)]) != parityMagic {
+		return h, nil, fmt.Errorf("%w: does not begin as parity", ErrDamaged)
+	}
+	raw, rest, err := frame.Open(b[len(parityMagic):], frame.Parity)
+	if err == nil {
+		err = json.Unmarshal(raw, &h)
+	}
+	if err != nil {
+		return h, nil, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	if h.Data < 1 || h.More < 1 || h.Piece < 1 || len(h.Sums) != h.Data+h.More || h.Size > h.Piece*h.Data || len(rest) != h.Piece*h.More {
+		return h, nil, fmt.Errorf("%w: parity of another shape than it says", ErrDamaged)
+	}
+	for i := range h.More {
+		more = append(more, rest[i*h.Piece:(i+1)*h.Piece])
+	}
+	return h, more, nil
+}
+
+// checkParity sees that parity is whole and of this object; it gives what is
+// wrong, or nil.
+func checkParity(name string, parity, object []byte) error {
+	h, more, err := decodeParity(parity)
+	if err != nil {
+		return err
+	}
+	if h.Name != name || object != nil && h.Size != len(object) {
+		return fmt.Errorf("%w: parity of another object", ErrDamaged)
+	}
+	for i, p := range more {
+		if string(pieceSum(p)) != string(h.Sums[h.Data+i]) {
+			return fmt.Errorf("%w: a piece of the parity", ErrDamaged)
+		}
+	}
+	if object == nil {
+		return nil
+	}
+	for i, p := range cut(object, h)[:h.Data] {
+		if string(pieceSum(p)) != string(h.Sums[i]) {
+			return fmt.Errorf("%w: parity of other bytes", ErrDamaged)
+		}
+	}
+	return nil
+}
+
+var errNoParity = errors.New("nothing to make it again from")
+
+// rebuild makes an object again from what is left of it and its parity.
+func rebuild(name string, object, parity []byte) ([]byte, error) {
+	h, more, err := decodeParity(parity)
+	if err != nil {
+		return nil, err
+	}
+	if h.Name != name {
+		return nil, fmt.Errorf("%w: parity of another object", ErrDamaged)
+	}
+	if len(object) > h.Size {
+		object = object[:h.Size]
+	}
+	pieces := cut(object, h)
+	copy(pieces[h.Data:], more)
+	for i, p := range pieces {
+		if string(pieceSum(p)) != string(h.Sums[i]) {
+			pieces[i] = nil
+		}
+	}
+	rs, err := reedsolomon.New(h.Data, h.More)
+	if err == nil {
+		err = rs.ReconstructData(pieces)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", errNoParity, name, err)
+	}
+	out := make([]byte, 0, h.Piece*h.Data)
+	for i, p := range pieces[:h.Data] {
+		if string(pieceSum(p)) != string(h.Sums[i]) {
+			return nil, fmt.Errorf("%w: %s", errNoParity, name)
+		}
+		out = append(out, p...)
+	}
+	return out[:h.Size], nil
+}
+
+// rescue gives a damaged object's right bytes from its parity, without
+// changing anything.
+func (s *Store) rescue(ctx context.Context, name string) ([]byte, error) {
+	if s.parityData == 0 {
+		return nil, errNoParity
+	}
+	parity, err := s.blob.Read(ctx, parityPrefix+name)
+	if err != nil {
+		return nil, err
+	}
+	object, err := s.blob.Read(ctx, name)
+	if err != nil && !errors.Is(err, blob.ErrNotFound) {
+		return nil, err
+	}
+	return rebuild(name, object, parity)
+}
+
+// remove takes an object away, and then its parity.
+func (s *Store) remove(ctx context.Context, name string) error {
+	if err := s.blob.Remove(ctx, name); err != nil {
+		return err
+	}
+	if s.parityData == 0 {
+		return nil
+	}
+	err := s.blob.Remove(ctx, parityPrefix+name)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil
+	}
+	return err
+}

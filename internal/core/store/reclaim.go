@@ -1,0 +1,564 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/tree"
+)
+
+// Reclaim works in two phases, so that it can run beside writers.
+//
+// First packs without anything that a point needs are condemned: an object
+// says so. From then on nobody who begins to write relies on them. Whoever was
+// writing when they were condemned is noted, and may. Second, when the grace
+// time is over and all who were noted have ended, what is condemned is looked
+// at again: packs that a point needs by now are let go; the others are removed.
+type condemnation struct {
+	When  time.Time `json:"when"`
+	Packs []string  `json:"packs"`
+}
+
+// witness says who was writing when packs were condemned.
+type witness struct {
+	When    time.Time `json:"when"`
+	Writers []string  `json:"writers"`
+}
+
+const (
+	condemnedPrefix = "condemned/"
+	witnessPrefix   = "witness/"
+	reclaimLease    = "reclaim"
+)
+
+// ReclaimOptions say how to reclaim.
+type ReclaimOptions struct {
+	// Grace is how long packs stay condemned before they are removed, and how
+	// old they must be to be condemned (default 24 h).
+	Grace time.Duration
+	// Preview changes nothing.
+	Preview bool
+	// Emit hears of what is being done.
+	Emit func(text string)
+}
+
+// Reclaimed says what a reclaim did, or would do.
+type Reclaimed struct {
+	Packs     int   `json:"packs"`     // in the store
+	Bytes     int64 `json:"bytes"`     // of them
+	Dead      int   `json:"dead"`      // packs that no point needs
+	DeadBytes int64 `json:"deadBytes"` // of them
+	Condemned int   `json:"condemned"` // packs, now
+	Removed   int   `json:"removed"`   // packs, now
+	Freed     int64 `json:"freed"`     // bytes
+	LetGo     int   `json:"letGo"`     // packs that were condemned and are needed
+	Repacked  int64 `json:"repacked"`  // bytes copied out of packs that are mostly dead
+	Locked    int   `json:"locked"`    // packs that are locked for now
+	Leftovers int   `json:"leftovers"` // other objects that were left behind, removed
+	// Waiting names writers that must end before anything is removed.
+	Waiting []string `json:"waiting,omitempty"`
+}
+
+// condemned gives the names of the packs that are.
+func (s *Store) condemned(ctx context.Context) (map[string]bool, error) {
+	lists, err := s.condemnations(ctx)
+	out := map[string]bool{}
+	for _, c := range lists {
+		for _, p := range c.Packs {
+			out[p] = true
+		}
+	}
+	return out, err
+}
+
+func (s *Store) condemnations(ctx context.Context) (map[string]condemnation, error) {
+	out := map[string]condemnation{}
+	err := s.blob.List(ctx, condemnedPrefix, func(i blob.Info) error {
+		var c condemnation
+		err := s.get(ctx, i.Name, &c)
+		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
+			// A list that cannot be read condemns nothing: its packs are
+			// found again.
+			return nil
+		}
+		out[strings.TrimPrefix(i.Name, condemnedPrefix)] = c
+		return err
+	})
+	return out, err
+}
+
+// holding is where every copy of every node lies.
+type holding struct {
+	packs   []*packInfo
+	objects [][]object
+	bad     []string // packs whose list cannot be read
+	copies  map[tree.Hash][]uint32
+}
+
+// holdings reads the lists of all packs from the packs themselves.
+func (s *Store) holdings(ctx context.Context) (*holding, error) {
+	condemned, err := s.condemned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	h := &holding{copies: map[tree.Hash][]uint32{}}
+	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
+		footer, err := s.readPackFooter(ctx, i.Name)
+		var objects []object
+		if err == nil {
+			objects, err = readFooter(footer)
+		}
+		if errors.Is(err, ErrDamaged) {
+			h.bad = append(h.bad, i.Name)
+			return nil
+		}
+		if errors.Is(err, blob.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		id := uint32(len(h.packs))
+		h.packs = append(h.packs, &packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name]})
+		h.objects = append(h.objects, objects)
+		for _, o := range objects {
+			h.copies[o.name] = append(h.copies[o.name], id)
+		}
+		return nil
+	})
+	return h, err
+}
+
+// index makes an index of what is held.
+func (h *holding) index() *index {
+	x := newIndex()
+	for i, p := range h.packs {
+		x.add(p, h.objects[i])
+	}
+	return x
+}
+
+// live gives every node that a point needs, bases of patches included. It fails
+// where a point cannot be read: nothing is removed that it may need.
+func (s *Store) live(ctx context.Context) (map[tree.Hash]bool, error) {
+	points, unreadable, err := s.Points(ctx, "")
+	if err == nil {
+		err = s.Refresh(ctx) // what these points need is listed by now
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(unreadable) > 0 {
+		return nil, fmt.Errorf("%w: what it needs is not known, so nothing can be removed; store audit says more, and --mend may heal it", errors.Join(unreadable...))
+	}
+	live := map[tree.Hash]bool{}
+	for _, p := range points {
+		for i := range p.Namespaces {
+			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+				if live[n.Hash] {
+					return false, nil
+				}
+				live[n.Hash] = true
+				pl, _, ok := s.index.find(n.Hash)
+				if !ok {
+					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store audit says more", p.ID, p.Cluster, p.Namespaces[i].Name, n.Hash.Short(), ErrMissing)
+				}
+				if pl.patch {
+					live[s.index.baseOf(n.Hash)] = true
+				}
+				return n.Level > 0 || pl.pieces && n.Level == 0, ctx.Err()
+			})
+			if err != nil {
+				return nil, err
+			}
+		}
+	}
+	return live, nil
+}
+
+// Reclaim gives back the room of what no point needs. One at a time.
+func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (*Reclaimed, error) {
+	if o.Grace <= 0 {
+		o.Grace = 24 * time.Hour
+	}
+	if o.Emit == nil {
+		o.Emit = func(string) {}
+	}
+	if s.WriteOnly() {
+		return nil, fmt.Errorf("reclaim: %w", ErrWriteOnly)
+	}
+	var lease *Lease
+	if !o.Preview {
+		var err error
+		if lease, err = s.Acquire(ctx, reclaimLease); err != nil {
+			return nil, err
+		}
+		defer lease.Release(context.WithoutCancel(ctx))
+	}
+	lists, err := s.condemnations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	h, err := s.holdings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// Points are listed after packs and sessions: one that comes to be later
+	// was made by a writer that is on the list, or that knows what is condemned.
+	writers, err := s.writers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o.Emit("finding what the points need")
+	live, err := s.live(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := &reclaim{s: s, o: o, h: h, live: live, writers: writers, lease: lease, out: &Reclaimed{Packs: len(h.packs)}}
+	r.weigh()
+	if o.Preview {
+		return r.out, nil
+	}
+	// With two copies of a node one that stays is enough.
+	if err := r.remove(ctx, lists); err != nil {
+		return r.out, err
+	}
+	if err := r.repack(ctx); err != nil {
+		return r.out, err
+	}
+	if err := r.condemn(ctx); err != nil {
+		return r.out, err
+	}
+	return r.out, r.leftovers(ctx)
+}
+
+// writers names the sessions that are at work.
+func (s *Store) writers(ctx context.Context) ([]string, error) {
+	top, _, _, err := s.leases(ctx, sessionPrefix)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for what, e := range top {
+		if e.held(time.Now()) {
+			out = append(out, what)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+type reclaim struct {
+	s       *Store
+	o       ReclaimOptions
+	h       *holding
+	live    map[tree.Hash]bool
+	writers []string
+	lease   *Lease
+	out     *Reclaimed
+	needed  []int64 // of each pack, bytes of frames with nodes needed from it
+}
+
+// weigh finds how much of each pack is needed from it: of several copies of a
+// node one is needed, in a pack that is not condemned where there is one.
+func (r *reclaim) weigh() {
+	r.needed = make([]int64, len(r.h.packs))
+	// Copies lie where most is needed: in what was copied out of another pack,
+	// not in that one.
+	share := make([]float64, len(r.h.packs))
+	for i, p := range r.h.packs {
+		for _, o := range r.h.objects[i] {
+			if r.live[o.name] {
+				share[i] += float64(o.len) / float64(p.size)
+			}
+		}
+	}
+	from := map[tree.Hash]uint32{}
+	for hash, copies := range r.h.copies {
+		if !r.live[hash] {
+			continue
+		}
+		best := copies[0]
+		for _, c := range copies {
+			was, is := r.h.packs[best], r.h.packs[c]
+			if was.condemned && !is.condemned || was.condemned == is.condemned && share[c] > share[best] {
+				best = c
+			}
+		}
+		from[hash] = best
+	}
+	r.out.Bytes, r.out.Dead, r.out.DeadBytes = 0, 0, 0
+	for i, p := range r.h.packs {
+		seen := map[uint32]bool{}
+		for _, o := range r.h.objects[i] {
+			if id, ok := from[o.name]; ok && id == uint32(i) {
+				if !seen[o.frameOff] {
+					seen[o.frameOff] = true
+					r.needed[i] += int64(o.frameLen)
+				}
+			}
+		}
+		r.out.Bytes += p.size
+		if r.needed[i] == 0 {
+			r.out.Dead++
+			r.out.DeadBytes += p.size
+		}
+	}
+}
+
+// remove ends condemnations whose time has come.
+func (r *reclaim) remove(ctx context.Context, lists map[string]condemnation) error {
+	number := map[string]int{}
+	for i, p := range r.h.packs {
+		number[p.name] = i
+	}
+	for id, c := range lists {
+		var w witness
+		err := r.s.get(ctx, witnessPrefix+id, &w)
+		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
+			// The process ended in between, and who was writing is not known:
+			// those who are now are noted instead, and the time begins anew.
+			_ = r.s.remove(ctx, witnessPrefix+id)
+			if err := r.testify(ctx, id); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if time.Since(w.When) < r.o.Grace {
+			continue
+		}
+		waiting := false
+		for _, who := range w.Writers {
+			if slices.Contains(r.writers, who) {
+				r.out.Waiting = append(r.out.Waiting, who)
+				waiting = true
+			}
+		}
+		if waiting {
+			continue
+		}
+		ended := true
+		for _, name := range c.Packs {
+			i, ok := number[name]
+			if !ok {
+				continue // removed before
+			}
+			if r.needed[i] > 0 {
+				r.out.LetGo++
+				continue
+			}
+			if err := r.lease.Check(); err != nil {
+				return err
+			}
+			err := r.s.remove(ctx, name)
+			switch {
+			case errors.Is(err, blob.ErrLocked):
+				r.out.Locked++
+				ended = false
+			case errors.Is(err, blob.ErrNotFound):
+			case err != nil:
+				return err
+			default:
+				r.out.Removed++
+				r.out.Freed += r.h.packs[i].size
+			}
+		}
+		if !ended {
+			continue
+		}
+		for _, name := range []string{condemnedPrefix + id, witnessPrefix + id} {
+			if err := r.s.remove(ctx, name); err != nil && !errors.Is(err, blob.ErrNotFound) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// repackBelow: a pack of which less than this part is needed is taken apart.
+const repackBelow = 0.4
+
+// repack copies what is needed out of packs that are mostly dead, so that they
+// are dead when points are looked at the next time.
+func (r *reclaim) repack(ctx context.Context) error {
+	var w *Writer
+	for i, p := range r.h.packs {
+		if p.condemned || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.size) || time.Since(p.made) < r.o.Grace {
+			continue
+		}
+		if w == nil {
+			w = r.s.NewWriter()
+			r.o.Emit("taking packs apart that are mostly dead")
+		}
+		for _, o := range r.h.objects[i] {
+			if !r.live[o.name] {
+				continue
+			}
+			node, err := r.s.Node(ctx, o.name)
+			if err == nil {
+				err = w.again(ctx, o.name, node)
+			}
+			if err != nil {
+				w.Abandon()
+				return err
+			}
+		}
+		r.out.Repacked += r.needed[i]
+	}
+	if w == nil {
+		return nil
+	}
+	_, err := w.Flush(ctx)
+	return err
+}
+
+// condemn marks packs that are not needed, and not young.
+func (r *reclaim) condemn(ctx context.Context) error {
+	c := condemnation{When: time.Now().UTC()}
+	for i, p := range r.h.packs {
+		if !p.condemned && r.needed[i] == 0 && time.Since(p.made) >= r.o.Grace {
+			c.Packs = append(c.Packs, p.name)
+		}
+	}
+	if len(c.Packs) == 0 {
+		return nil
+	}
+	id := newID(8)
+	if err := r.s.put(ctx, r.s.listKey(), condemnedPrefix+id, c); err != nil {
+		return err
+	}
+	r.out.Condemned = len(c.Packs)
+	return r.testify(ctx, id)
+}
+
+// testify notes who is writing, after the condemnation is there for all to see.
+func (r *reclaim) testify(ctx context.Context, id string) error {
+	writers, err := r.s.writers(ctx)
+	if err != nil {
+		return err
+	}
+	return r.s.put(ctx, r.s.listKey(), witnessPrefix+id, witness{When: time.Now().UTC(), Writers: writers})
+}
+
+// leftovers removes what crashes leave behind, and has one index object say
+// what many say.
+func (r *reclaim) leftovers(ctx context.Context) error {
+	s := r.s
+	top, number, old, err := s.leases(ctx, "")
+	if err != nil {
+		return err
+	}
+	for what, e := range top {
+		if strings.HasPrefix(what, sessionPrefix) && !e.held(time.Now()) {
+			old = append(old, leaseName(what, number[what]))
+		}
+	}
+	indexes := 0
+	names := map[string]bool{}
+	var parity []string
+	err = s.blob.List(ctx, "", func(i blob.Info) error {
+		names[i.Name] = true
+		switch {
+		case strings.HasPrefix(i.Name, "index/"):
+			indexes++
+		case strings.HasPrefix(i.Name, "probe/") && time.Since(i.Made) > time.Hour:
+			old = append(old, i.Name)
+		case strings.HasPrefix(i.Name, parityPrefix) && time.Since(i.Made) > max(r.o.Grace, time.Hour):
+			parity = append(parity, i.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, p := range parity {
+		if of := strings.TrimPrefix(p, parityPrefix); !names[of] && !names[mendedPrefix+of] {
+			old = append(old, p)
+		}
+	}
+	for _, n := range old {
+		if err := s.blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+			return err
+		}
+		r.out.Leftovers++
+	}
+	if indexes > 16 || r.out.Removed > 0 {
+		_, _, _, err = s.RebuildIndex(ctx)
+	}
+	return err
+}
+
+// Retired says what Retire removed.
+type Retired struct {
+	Points   int   `json:"points"`
+	Segments int   `json:"segments"`
+	Bytes    int64 `json:"bytes"` // of segments
+}
+
+// Retire takes points away, and the log that no point is left to begin with. The
+// room of what only they held is given back by Reclaim.
+func (s *Store) Retire(ctx context.Context, cluster string, drop []string) (*Retired, error) {
+	points, unreadable, err := s.Points(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	if len(unreadable) > 0 {
+		return nil, fmt.Errorf("%w: as long as a point cannot be read none is retired", errors.Join(unreadable...))
+	}
+	out := &Retired{}
+	var keep []*Point
+	for _, p := range points {
+		if !slices.Contains(drop, p.ID) {
+			keep = append(keep, p)
+		}
+	}
+	for _, id := range drop {
+		if !slices.ContainsFunc(points, func(p *Point) bool { return p.ID == id }) {
+			return nil, fmt.Errorf("cluster %s: %w: %s", cluster, ErrNoPoint, id)
+		}
+	}
+	for _, id := range drop {
+		if err := s.remove(ctx, s.pointName(cluster, id)); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return out, err
+		}
+		out.Points++
+	}
+	if len(keep) == 0 {
+		return out, nil // what log there is may still be looked into
+	}
+	chains, _, err := s.Chains(ctx, cluster)
+	if err != nil {
+		return out, err
+	}
+	for shard, c := range chains {
+		first, ok := keep[0].Shard(shard)
+		if !ok || first.Mark.Position == "" {
+			continue
+		}
+		for _, seg := range c.Segments {
+			if seg.Last.Position > first.Mark.Position {
+				break
+			}
+			if len(c.Segments) > 0 && seg.ID == c.Segments[len(c.Segments)-1].ID {
+				break // the next segment is sealed upon it
+			}
+			if err := s.remove(ctx, s.segmentName(cluster, shard, seg.After.Position)); err != nil && !errors.Is(err, blob.ErrNotFound) {
+				return out, err
+			}
+			out.Segments++
+			out.Bytes += seg.Size
+		}
+	}
+	return out, nil
+}
