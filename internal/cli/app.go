@@ -52,6 +52,7 @@ type app struct {
 	own    bool // the screen is made here, from the flags
 	cfg    *config.Config
 	in     *bufio.Reader
+	opened []*store.Store
 }
 
 // Run runs the command line and gives the exit code.
@@ -64,6 +65,9 @@ func Run(ctx context.Context, args []string) int {
 func run(ctx context.Context, args []string, screen *view.Screen) int {
 	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin)}
 	err := a.root().Run(ctx, args)
+	for _, s := range a.opened {
+		s.Close()
+	}
 	code := exitCode(ctx, err)
 	if err != nil {
 		if a.screen == nil {
@@ -252,12 +256,9 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := store.Open(ctx, b, store.Options{CacheBytes: int(cfg.Limits.Memory) / 8})
-	if errors.Is(err, store.ErrNoStore) {
-		return nil, nil, fmt.Errorf("store %s: %w; make one with: dexamen store create %s", name, err, name)
-	}
+	s, err := a.openAt(ctx, b, name)
 	if err != nil {
-		return nil, nil, fmt.Errorf("store %s: %w", name, err)
+		return nil, nil, err
 	}
 	p := a.screen.NewProgress()
 	return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,

@@ -69,12 +69,12 @@ func newSite(t *testing.T, documents int) *site {
 		require.Less(t, try, 20, "no three free ports in a row")
 	}
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores:
-  cellar: { location: "file://%s" }
+  cellar: { location: "file://%s", unlock: { file: %q } }
 clusters:
   meadow: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: MEADOW_SECRET } } }
   wrong: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: WRONG_SECRET } } }
   gone: { address: "mongodb://127.0.0.1:1/" }
-`, s.path("cellar"), s.port, s.port)), 0o600))
+`, s.path("cellar"), s.path("cellar.key"), s.port, s.port)), 0o600))
 	return s
 }
 

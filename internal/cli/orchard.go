@@ -37,7 +37,7 @@ func (p *play) orchard() error {
 	p.ends = append(p.ends, scratch.Close)
 	more := ""
 	for name, uri := range map[string]string{"orchard": c.URI(), "paddock": scratch.URI()} {
-		more += fmt.Sprintf("  %s:\n    address: %s\n    login: { user: dexamen, secret: { env: %s } }\n", name, uri, demoSecret)
+		more += fmt.Sprintf("  %s:\n    address: %s\n    login: { user: dexamen, secret: { env: %s } }\n    store: cellar\n", name, uri, demoSecret)
 	}
 	was, err := os.ReadFile(p.config)
 	if err != nil {

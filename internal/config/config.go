@@ -44,6 +44,26 @@ type Store struct {
 	// Login is the access key and its secret; without one the environment, the
 	// usual files and the machine are asked.
 	Login *Login `yaml:"login"`
+	// Unlock is where the key or the passphrase of an encrypted store is.
+	Unlock *Secret `yaml:"unlock"`
+	// Of a store that is made: parity such as 8+2, and for how long objects are
+	// locked against removal.
+	Parity     string   `yaml:"parity"`
+	KeepLocked Duration `yaml:"keep_locked"`
+}
+
+// Unlock gives what opens a store: the text of a key file or a passphrase;
+// empty where nothing is configured.
+func (c *Config) Unlock(ctx context.Context, name string) (string, error) {
+	u := c.Stores[name].Unlock
+	if u == nil {
+		return "", nil
+	}
+	text, err := u.read(ctx)
+	if err != nil {
+		return "", fmt.Errorf("%s: stores.%s.unlock: %w", c.Path, name, err)
+	}
+	return text, nil
 }
 
 // Open gives the place a store lies in, its secret included.
@@ -406,6 +426,9 @@ const Sample = `# Dexamen's configuration. Looked for as --config says, then DEX
 stores:                                   # where backups go
   cellar:
     location: file:///srv/dexamen/cellar  # make it with: dexamen store create cellar
+    unlock: { file: /etc/dexamen/cellar.key }   # its key, made with it; keep a copy elsewhere. Or a passphrase: { env: NAME }
+    # parity: 8+2                         # objects in 8 pieces and 2 more, any 2 of which may be damaged
+    # keep_locked: 30d                    # nobody removes an object earlier (in full only with a bucket's object lock)
   # attic:
   #   location: s3://lindenholt-attic/dexamen
   #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out

@@ -44,8 +44,8 @@ func TestAHundredKills(t *testing.T) {
 	dir := t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
 	target := newYard(t, 4)
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  cellar: { location: %q }\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
-		"file://"+filepath.Join(dir, "cellar"), y.uri, target.uri, dir), 0o600))
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
+		"file://"+filepath.Join(dir, "cellar"), filepath.Join(dir, "cellar.key"), y.uri, target.uri, dir), 0o600))
 	var last string
 	run := func(kill func(*exec.Cmd), args ...string) int {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet"}, args...)...)
@@ -144,7 +144,11 @@ func TestAHundredKills(t *testing.T) {
 	require.Zero(t, run(nil, "coverage", "meadow"), last)
 	b, err := blob.Open("file://" + filepath.Join(dir, "cellar"))
 	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{})
+	key, err := os.ReadFile(filepath.Join(dir, "cellar.key"))
+	require.NoError(t, err)
+	unlock, err := store.ParseSecret(string(key))
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{Unlock: unlock})
 	require.NoError(t, err)
 	e := &job.Env{Store: s, Temp: dir}
 	points, bad, err := s.Points(ctx, "meadow")

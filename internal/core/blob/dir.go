@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Dir keeps objects as files below a folder.
@@ -206,6 +207,9 @@ func (d *Dir) Remove(_ context.Context, name string) error {
 	if err := CheckName(name); err != nil {
 		return err
 	}
+	if st, err := os.Lstat(d.path(name)); err == nil && st.ModTime().After(time.Now().Add(time.Minute)) {
+		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, st.ModTime().Format(time.RFC3339))
+	}
 	err := os.Remove(d.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("remove %s: %w", name, ErrNotFound)
@@ -214,6 +218,28 @@ func (d *Dir) Remove(_ context.Context, name string) error {
 		return fmt.Errorf("remove %s: %w", name, err)
 	}
 	return syncFolder(filepath.Dir(d.path(name)))
+}
+
+// Lock implements Locker as far as a folder can: the file cannot be written to,
+// and its time of change is when the lock ends, before which Remove refuses. It
+// keeps Dexamen and mistakes from removing it, not a user who may write to the
+// folder and means to.
+func (d *Dir) Lock(_ context.Context, name string, until time.Time) error {
+	if err := CheckName(name); err != nil {
+		return err
+	}
+	p := d.path(name)
+	st, err := os.Lstat(p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("lock %s: %w", name, ErrNotFound)
+	}
+	if err == nil && st.ModTime().Before(until) {
+		err = errors.Join(os.Chtimes(p, time.Time{}, until), os.Chmod(p, 0o400))
+	}
+	if err != nil {
+		return fmt.Errorf("lock %s: %w", name, err)
+	}
+	return nil
 }
 
 // String implements Backend.

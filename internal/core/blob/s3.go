@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
@@ -36,7 +38,15 @@ type S3Options struct {
 type S3 struct {
 	client         *minio.Client
 	bucket, prefix string
+	claims         atomic.Bool // the server heeds no conditions
+	locks          atomic.Bool // objects here have been locked, or may have been
 }
+
+// UseClaims has objects made without conditions: see claims.go.
+func (s *S3) UseClaims() { s.claims.Store(true) }
+
+// UseLocks says that objects may be locked.
+func (s *S3) UseLocks() { s.locks.Store(true) }
 
 // NewS3 gives the backend; nothing is asked of the server yet.
 func NewS3(o S3Options) (*S3, error) {
@@ -75,7 +85,7 @@ func NewS3(o S3Options) (*S3, error) {
 	if err != nil {
 		return nil, bad("%v", err)
 	}
-	return &S3{client, u.Host, prefix}, nil
+	return &S3{client: client, bucket: u.Host, prefix: prefix}, nil
 }
 
 // String implements Backend.
@@ -113,6 +123,9 @@ func (s *S3) Create(ctx context.Context, name string, data []byte) error {
 	}
 	if err := ctx.Err(); err != nil {
 		return err
+	}
+	if s.claims.Load() {
+		return s.createByClaim(ctx, name, data)
 	}
 	opt := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, SendContentMd5: true}
 	opt.SetMatchETagExcept("*")
@@ -180,6 +193,9 @@ func (s *S3) List(ctx context.Context, prefix string, fn func(Info) error) error
 		if o.Err != nil {
 			return s.fail("list", prefix, o.Err)
 		}
+		if CheckName(strings.TrimPrefix(o.Key, s.prefix)) != nil {
+			continue // a claim, or somebody else's
+		}
 		if err := fn(Info{Name: strings.TrimPrefix(o.Key, s.prefix), Size: o.Size, Made: o.LastModified}); err != nil {
 			return err
 		}
@@ -187,8 +203,36 @@ func (s *S3) List(ctx context.Context, prefix string, fn func(Info) error) error
 	return nil
 }
 
+// Lock implements Locker with the server's object lock, in the mode that nobody
+// can lift. The bucket must have been made for it.
+func (s *S3) Lock(ctx context.Context, name string, until time.Time) error {
+	mode := minio.Compliance
+	until = until.UTC()
+	err := s.client.PutObjectRetention(ctx, s.bucket, s.prefix+name, minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until})
+	if r := minio.ToErrorResponse(err); r.Code == "InvalidBucketObjectLockConfiguration" || r.Code == "ObjectLockConfigurationNotFoundError" || r.Code == "InvalidRequest" {
+		return fmt.Errorf("lock %s: bucket %s was not made for object lock (%s): make one that is, or leave keep_locked out", name, s.bucket, r.Message)
+	}
+	s.locks.Store(true)
+	return s.fail("lock", name, err)
+}
+
+// lockedUntil gives when an object's lock ends; the zero time where it has none.
+func (s *S3) lockedUntil(ctx context.Context, name string) time.Time {
+	_, until, err := s.client.GetObjectRetention(ctx, s.bucket, s.prefix+name, "")
+	if err != nil || until == nil {
+		return time.Time{}
+	}
+	return *until
+}
+
 // Remove implements Backend.
 func (s *S3) Remove(ctx context.Context, name string) error {
+	if s.locks.Load() {
+		// Servers that keep versions would only hide it.
+		if until := s.lockedUntil(ctx, name); time.Now().Before(until) {
+			return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
+		}
+	}
 	if _, err := s.client.StatObject(ctx, s.bucket, s.prefix+name, minio.StatObjectOptions{}); err != nil {
 		return s.fail("remove", name, err)
 	}

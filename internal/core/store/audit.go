@@ -151,7 +151,7 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 	}
 	slices.SortFunc(a.out.Damaged, func(x, y Damage) int { return strings.Compare(x.Object, y.Object) })
 	a.out.Took = time.Since(began).Seconds()
-	name := auditPrefix + a.out.When.Format("20060102T150405") + "-" + newID(4)
+	name := auditPrefix + began.UTC().Format("20060102T150405.000") + "-" + newID(4)
 	return a.out, s.put(ctx, s.listKey(), name, a.out)
 }
 
@@ -213,14 +213,11 @@ func (a *auditor) readAll(ctx context.Context) error {
 		a.out.Bytes += int64(len(data))
 		a.o.Emit(i.Name, a.out.Objects, a.out.Bytes)
 		if what == nil {
-			if s.parityData > 0 && a.protected(i.Name) && !there[parityPrefix+i.Name] {
+			if _, more := s.parityOf(i.Name); more > 0 && !there[parityPrefix+i.Name] {
 				what = errors.New("its parity is missing")
 			} else {
 				continue
 			}
-		}
-		if errors.Is(what, frame.ErrLocked) {
-			return fmt.Errorf("%s: %w", i.Name, what)
 		}
 		d := Damage{Object: i.Name, What: plainly(what), Nodes: nodes}
 		if a.o.Mend {
@@ -243,16 +240,6 @@ func plainly(err error) string {
 	return text
 }
 
-// protected says whether objects of this name have parity.
-func (a *auditor) protected(name string) bool {
-	for _, p := range []string{"packs/", "points/", "journal/", dataKeyPrefix, "marks/"} {
-		if strings.HasPrefix(name, p) {
-			return true
-		}
-	}
-	return false
-}
-
 // check sees that an object's bytes are what was written; of a pack it also
 // notes each node that is not.
 func (a *auditor) check(name string, data []byte) (nodes int, err error) {
@@ -267,11 +254,13 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		_, err = journal.Read(context.Background(), s.ring(), data, func(*record.Change) error { return nil })
 	case "parity":
 		err = checkParity(strings.TrimPrefix(name, parityPrefix), data, nil)
-	case "keys", "datakeys", descriptorName:
-		var v map[string]any
+	case "keys", descriptorName:
+		var v json.RawMessage
 		err = decodeManifest(nil, data, name, &v)
-		if err == nil && kind == "datakeys" {
-			_, _, err = s.keys.load(context.Background(), name)
+	case "datakeys":
+		var d dataKey
+		if err = decodeManifest(nil, data, name, &d); err == nil && s.keys != nil {
+			_, _, err = s.keys.openData(name, &d)
 		}
 	case "points", "marks", "condemned", "witness", "audits", "runs", "holds":
 		var v json.RawMessage

@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
@@ -279,27 +278,4 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 	}
 	s.index.replace(x)
 	return len(lists), len(x.places), unreadable, nil
-}
-
-// Usage is what a store holds, in bytes as stored.
-type Usage struct {
-	Objects map[string]int   `json:"objects"`
-	Bytes   map[string]int64 `json:"bytes"`
-	Nodes   int              `json:"nodes"`
-	Patches int              `json:"patches"`
-}
-
-// Usage counts objects and bytes by kind: packs, index, points, journal.
-func (s *Store) Usage(ctx context.Context) (Usage, error) {
-	u := Usage{Objects: map[string]int{}, Bytes: map[string]int64{}}
-	err := s.blob.List(ctx, "", func(i blob.Info) error {
-		kind, _, _ := strings.Cut(i.Name, "/")
-		u.Objects[kind]++
-		u.Bytes[kind] += i.Size
-		return nil
-	})
-	s.index.mu.RLock()
-	u.Nodes, u.Patches = len(s.index.places), len(s.index.bases)
-	s.index.mu.RUnlock()
-	return u, err
 }

@@ -212,7 +212,7 @@ func putSlot(ctx context.Context, b blob.Backend, sec slotSecret, h Holder) (Slo
 	if slot.Sealed, err = sealTo(h.Recipient, raw); err != nil {
 		return slot, err
 	}
-	return slot, putManifest(ctx, b, nil, slotPrefix+slot.ID, slot)
+	return slot, putTwice(ctx, b, slotPrefix+slot.ID, slot)
 }
 
 func sealTo(r age.Recipient, raw []byte) ([]byte, error) {
@@ -237,10 +237,11 @@ func unseal(sealed []byte, ids ...age.Identity) ([]byte, error) {
 
 // readSlots gives the slots, and errors for those that cannot be read.
 func readSlots(ctx context.Context, b blob.Backend) (slots []Slot, bad []error, err error) {
-	err = b.List(ctx, slotPrefix, func(i blob.Info) error {
+	read := func(i blob.Info) error {
 		var s Slot
-		err := getManifest(ctx, b, nil, i.Name, &s)
+		err := getTwice(ctx, b, i.Name, &s)
 		switch {
+		case err == nil && slices.ContainsFunc(slots, func(o Slot) bool { return o.ID == s.ID }):
 		case errors.Is(err, ErrDamaged):
 			bad = append(bad, fmt.Errorf("%w: %w", ErrSlot, err))
 		case errors.Is(err, blob.ErrNotFound):
@@ -250,7 +251,10 @@ func readSlots(ctx context.Context, b blob.Backend) (slots []Slot, bad []error, 
 			slots = append(slots, s)
 		}
 		return nil
-	})
+	}
+	if err = b.List(ctx, slotPrefix, read); err == nil {
+		err = b.List(ctx, mendedPrefix+slotPrefix, read) // mending may have been interrupted
+	}
 	return slots, bad, err
 }
 
@@ -358,9 +362,14 @@ func (r *keyring) listData(ctx context.Context) error {
 
 func (r *keyring) load(ctx context.Context, name string) (created time.Time, k *frame.Key, err error) {
 	var d dataKey
-	if err := getManifest(ctx, r.blob, nil, name, &d); err != nil {
+	if err := getTwice(ctx, r.blob, name, &d); err != nil {
 		return created, nil, err
 	}
+	return r.openData(name, &d)
+}
+
+// openData opens a data key.
+func (r *keyring) openData(name string, d *dataKey) (created time.Time, k *frame.Key, err error) {
 	secret, err := unseal(d.Sealed, r.content)
 	id, err2 := hex.DecodeString(d.ID)
 	if err := errors.Join(err, err2); err != nil || len(secret) != 32 || len(id) != len(frame.KeyID{}) {
@@ -497,5 +506,5 @@ func (s *Store) DropSlot(ctx context.Context, id string) error {
 	case found.Access == Read && readers == 1:
 		return fmt.Errorf("slot %s is the last that lets the store be read; add another first", id)
 	}
-	return s.blob.Remove(ctx, slotPrefix+id)
+	return s.remove(ctx, slotPrefix+id)
 }

@@ -24,20 +24,22 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 	if of, ok := strings.CutPrefix(name, parityPrefix); ok {
 		// What it is of is whole, or is mended by itself.
 		object, err := s.blob.Read(ctx, of)
-		if err != nil || s.parityData == 0 {
+		k, m := s.parityOf(of)
+		if err != nil || m == 0 {
 			return "", nil
 		}
 		if _, err := a.check(of, object); err != nil {
 			return "", nil
 		}
-		more, err := encodeParity(of, object, s.parityData, s.parityMore)
+		more, err := encodeParity(of, object, k, m)
 		if err != nil {
 			return "", err
 		}
 		return "its object", s.replace(ctx, name, more)
 	}
 	if len(data) > 0 && right(data) { // only its parity is missing
-		more, err := encodeParity(name, data, s.parityData, s.parityMore)
+		k, m := s.parityOf(name)
+		more, err := encodeParity(name, data, k, m)
 		if err != nil {
 			return "", err
 		}
@@ -163,8 +165,15 @@ func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree
 
 // replace puts right bytes where damaged ones are. Objects are never changed,
 // so the right one is first made beside it: a crash at any time leaves one that
-// can be read, or the bytes to make it with.
+// can be read, or the bytes to make it with, which the next who opens the store
+// does. A pack's name means nothing, so the right one just gets another.
 func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
+	if strings.HasPrefix(name, "packs/") {
+		if err := s.create(ctx, packName(newID(16)), whole); err != nil {
+			return err
+		}
+		return s.remove(ctx, name)
+	}
 	aside := mendedPrefix + name
 	if err := s.blob.Remove(ctx, aside); err != nil && !errors.Is(err, blob.ErrNotFound) {
 		return err
@@ -184,6 +193,25 @@ func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error
 		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s; audit with --mend again)", name, err, mendedPrefix+name)
 	}
 	return s.blob.Remove(ctx, mendedPrefix+name)
+}
+
+// resumeMending ends a mending that a crash interrupted, unless somebody is at
+// it.
+func (s *Store) resumeMending(ctx context.Context) error {
+	found := false
+	err := s.blob.List(ctx, mendedPrefix, func(blob.Info) error { found = true; return nil })
+	if err != nil || !found || s.WriteOnly() {
+		return err
+	}
+	l, err := s.Acquire(ctx, reclaimLease)
+	if errors.Is(err, ErrHeld) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer l.Release(context.WithoutCancel(ctx))
+	return s.finishMending(ctx)
 }
 
 // finishMending ends what a crash interrupted.

@@ -61,8 +61,10 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	case err != nil && !fresh:
 		return nil, fmt.Errorf("%s: %w", to, err)
 	case fresh:
+		// The descriptor is the last of the first stage.
 		err := to.List(ctx, "", func(i blob.Info) error {
-			if strings.HasPrefix(i.Name, slotPrefix) || strings.HasPrefix(i.Name, dataKeyPrefix) {
+			name := strings.TrimPrefix(i.Name, parityPrefix)
+			if always(name) || strings.HasPrefix(name, dataKeyPrefix) {
 				return nil // of a mirroring that was ended
 			}
 			return fmt.Errorf("%s: %w: %s", to, ErrStoreExists, i.Name)
@@ -94,7 +96,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 			stages[2] = append(stages[2], n)
 		}
 	}
-	stages[0] = append(stages[0], descriptorName)
+	stages = slices.Insert(stages, 1, []string{descriptorName})
 	for _, names := range stages {
 		if err := m.copyAll(ctx, names); err != nil {
 			return m.out, err
@@ -267,8 +269,8 @@ func (m *mirror) copy(ctx context.Context, name string) error {
 		}
 		data = whole
 	}
-	if s.parityData > 0 && (&auditor{}).protected(name) {
-		more, err := encodeParity(name, data, s.parityData, s.parityMore)
+	if k, n := s.parityOf(name); n > 0 {
+		more, err := encodeParity(name, data, k, n)
 		if err == nil {
 			err = m.to.Create(ctx, parityPrefix+name, more)
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/klauspost/reedsolomon"
 	"github.com/zeebo/blake3"
@@ -30,6 +31,63 @@ type parityHead struct {
 	More  int    `json:"more"`
 	// Sums are the first 16 bytes of BLAKE3 of each piece.
 	Sums [][]byte `json:"sums"`
+}
+
+// always says which objects have parity in every store, as one piece and one
+// more: without them nothing else can be read.
+func always(name string) bool {
+	return name == descriptorName || strings.HasPrefix(name, slotPrefix)
+}
+
+// parityOf says into how many pieces an object is cut; more is zero where it has
+// no parity.
+func (s *Store) parityOf(name string) (data, more int) {
+	switch {
+	case always(name) && s.Format > 1:
+		return 1, 1
+	case s.parityData > 0 && hasParity(name):
+		return s.parityData, s.parityMore
+	}
+	return 0, 0
+}
+
+// putTwice makes an object that has parity in every store.
+func putTwice(ctx context.Context, b blob.Backend, name string, v any) error {
+	data, err := encodeManifest(nil, v)
+	if err != nil {
+		return err
+	}
+	more, err := encodeParity(name, data, 1, 1)
+	if err != nil {
+		return err
+	}
+	if err := b.Create(ctx, parityPrefix+name, more); err != nil && !errors.Is(err, blob.ErrExists) {
+		return err
+	}
+	return b.Create(ctx, name, data)
+}
+
+// getTwice reads a manifest that is not encrypted, from its parity where it is
+// damaged and has some.
+func getTwice(ctx context.Context, b blob.Backend, name string, v any) error {
+	err := getManifest(ctx, b, nil, name, v)
+	if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNotFound) && name == descriptorName {
+		if whole, rerr := rescueFrom(ctx, b, name); rerr == nil {
+			return decodeManifest(nil, whole, name, v)
+		}
+	}
+	return err
+}
+
+// hasParity says which objects have parity where the store was made with it:
+// those that nothing can be made again from otherwise.
+func hasParity(name string) bool {
+	for _, p := range []string{"packs/", "points/", "journal/", dataKeyPrefix} {
+		if strings.HasPrefix(name, p) {
+			return true
+		}
+	}
+	return false
 }
 
 // parseParity reads "8+2".
@@ -172,14 +230,18 @@ func rebuild(name string, object, parity []byte) ([]byte, error) {
 // rescue gives a damaged object's right bytes from its parity, without
 // changing anything.
 func (s *Store) rescue(ctx context.Context, name string) ([]byte, error) {
-	if s.parityData == 0 {
+	if _, more := s.parityOf(name); more == 0 {
 		return nil, errNoParity
 	}
-	parity, err := s.blob.Read(ctx, parityPrefix+name)
+	return rescueFrom(ctx, s.blob, name)
+}
+
+func rescueFrom(ctx context.Context, b blob.Backend, name string) ([]byte, error) {
+	parity, err := b.Read(ctx, parityPrefix+name)
 	if err != nil {
 		return nil, err
 	}
-	object, err := s.blob.Read(ctx, name)
+	object, err := b.Read(ctx, name)
 	if err != nil && !errors.Is(err, blob.ErrNotFound) {
 		return nil, err
 	}
@@ -191,7 +253,7 @@ func (s *Store) remove(ctx context.Context, name string) error {
 	if err := s.blob.Remove(ctx, name); err != nil {
 		return err
 	}
-	if s.parityData == 0 {
+	if _, more := s.parityOf(name); more == 0 {
 		return nil
 	}
 	err := s.blob.Remove(ctx, parityPrefix+name)

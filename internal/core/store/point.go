@@ -146,6 +146,9 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 			return err
 		}
 	}
+	if err := s.lockPoint(ctx, p); err != nil {
+		return err
+	}
 	return s.put(ctx, s.listKey(), s.pointName(p.Cluster, p.ID), p)
 }
 
@@ -246,6 +249,18 @@ func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*
 }
 
 func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+	h, err = s.frontHeader(ctx, i)
+	if errors.Is(err, journal.ErrDamaged) {
+		if whole, rerr := s.rescue(ctx, i.Name); rerr == nil {
+			h, _, err = journal.ReadHeader(s.ring(), whole)
+			h.Size = i.Size
+		}
+	}
+	return h, err
+}
+
+// frontHeader reads a segment's header from its first bytes.
+func (s *Store) frontHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
 	front, err := s.blob.ReadAt(ctx, i.Name, 0, int(min(i.Size, journal.HeadSize)))
 	if err != nil {
 		return h, err
@@ -330,10 +345,26 @@ func (s *Store) CheckPoint(ctx context.Context, p *Point, progress func(ns strin
 	return nil
 }
 
+// ErrReplaced: a place let an object be replaced.
+var ErrReplaced = errors.New("the place let an object be replaced: earlier backups would not be safe")
+
+// ClockTolerance is how far this machine's clock may be off from the store's.
+const ClockTolerance = 5 * time.Minute
+
+// ClockError says that a clock is off.
+func ClockError(off time.Duration) error {
+	which := "ahead of"
+	if off < 0 {
+		which = "behind"
+	}
+	return fmt.Errorf("this machine's clock is %s %s the store's: leases, locks and retention rest on both being right; set the one that is wrong", off.Abs().Round(time.Second), which)
+}
+
 // ProbeResult says how a store's place behaves.
 type ProbeResult struct {
 	Bytes               int
 	Write, Read, Remove time.Duration
+	ClockOff            time.Duration // how far this machine's clock is ahead
 }
 
 // Probe writes an object, reads it back, sees that it cannot be replaced, and
@@ -356,8 +387,16 @@ func Probe(ctx context.Context, b blob.Backend, size int) (ProbeResult, error) {
 	}
 	r.Read = time.Since(t)
 	if err == nil {
+		err = b.List(ctx, name, func(i blob.Info) error {
+			if i.Name == name && !i.Made.IsZero() {
+				r.ClockOff = t.Sub(i.Made).Truncate(time.Second)
+			}
+			return nil
+		})
+	}
+	if err == nil {
 		if e := b.Create(ctx, name, nil); !errors.Is(e, blob.ErrExists) {
-			err = fmt.Errorf("%s: the place let an object be replaced (%v): earlier backups would not be safe", name, e)
+			err = fmt.Errorf("%s: %w", name, ErrReplaced)
 		}
 	}
 	t = time.Now()

@@ -483,7 +483,7 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		return err
 	}
 	for _, p := range parity {
-		if of := strings.TrimPrefix(p, parityPrefix); !names[of] && !names[mendedPrefix+of] {
+		if of := strings.TrimPrefix(p, parityPrefix); !always(of) && !names[of] && !names[mendedPrefix+of] {
 			old = append(old, p)
 		}
 	}

@@ -96,6 +96,9 @@ type Store struct {
 
 	loaded atomic.Int64 // when the index was, in Unix nanoseconds
 
+	usedMu sync.Mutex
+	used   map[string]bool // packs relied upon, where the key lets write only
+
 	sessionMu sync.Mutex
 	session   *Lease // that this store writes; taken with the first write
 
@@ -116,7 +119,7 @@ func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, e
 		return d, fmt.Errorf("%s: %w: a store", b, ErrStoreExists)
 	}
 	err := b.List(ctx, "", func(i blob.Info) error {
-		if strings.HasPrefix(i.Name, slotPrefix) {
+		if name := strings.TrimPrefix(i.Name, parityPrefix); always(name) {
 			return nil // of an attempt that ended before the store was there
 		}
 		return fmt.Errorf("%s: %w: %s", b, ErrStoreExists, i.Name)
@@ -130,7 +133,7 @@ func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, e
 			return d, err
 		}
 	}
-	return d, putManifest(ctx, b, nil, descriptorName, d)
+	return d, putTwice(ctx, b, descriptorName, d)
 }
 
 // Open opens the store at a location.
@@ -158,6 +161,9 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 	if c, ok := b.(blob.Claimer); ok && d.Claims {
 		c.UseClaims()
 	}
+	if l, ok := b.(interface{ UseLocks() }); ok && d.KeepLocked > 0 {
+		l.UseLocks()
+	}
 	switch d.Protection {
 	case "":
 	case "aes-256-gcm":
@@ -169,6 +175,9 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 	}
 	s.loaded.Store(time.Now().UnixNano())
 	if s.index, err = s.loadIndex(ctx); err != nil {
+		return nil, fmt.Errorf("%s: %w", b, err)
+	}
+	if err := s.resumeMending(ctx); err != nil {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
 	return s, nil
@@ -194,14 +203,14 @@ func (s *Store) stale() bool {
 func (s *Store) Location() string { return s.blob.String() }
 
 func readDescriptor(ctx context.Context, b blob.Backend) (d Descriptor, err error) {
-	err = getManifest(ctx, b, nil, descriptorName, &d)
+	err = getTwice(ctx, b, descriptorName, &d)
 	return d, err
 }
 
 // create makes an object, its parity before it.
 func (s *Store) create(ctx context.Context, name string, data []byte) error {
-	if s.parityData > 0 {
-		more, err := encodeParity(name, data, s.parityData, s.parityMore)
+	if k, m := s.parityOf(name); m > 0 {
+		more, err := encodeParity(name, data, k, m)
 		if err != nil {
 			return err
 		}
@@ -215,7 +224,10 @@ func (s *Store) create(ctx context.Context, name string, data []byte) error {
 			return err
 		}
 	}
-	return s.blob.Create(ctx, name, data)
+	if err := s.blob.Create(ctx, name, data); err != nil {
+		return err
+	}
+	return s.lock(ctx, name)
 }
 
 // put writes v as JSON in a checked frame.
@@ -244,14 +256,6 @@ func encodeManifest(k *frame.Key, v any) ([]byte, error) {
 		return nil, err
 	}
 	return k.Append([]byte(manifestMagic), frame.Manifest, raw), nil
-}
-
-func putManifest(ctx context.Context, b blob.Backend, k *frame.Key, name string, v any) error {
-	data, err := encodeManifest(k, v)
-	if err != nil {
-		return err
-	}
-	return b.Create(ctx, name, data)
 }
 
 func getManifest(ctx context.Context, b blob.Backend, ring frame.Ring, name string, v any) error {

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	s, _, name, err := a.open(ctx, c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	o := store.AuditOptions{Parts: max(1, c.Int("share")), Part: -1, Mend: c.Bool("mend")}
+	if from := c.String("from"); from != "" {
+		if !o.Mend {
+			return usage("--from is where to heal from; it needs --mend")
+		}
+		if o.From, _, err = a.backend(ctx, c, from); err != nil {
+			return err
+		}
+	}
+	p := a.screen.NewProgress()
+	p.Event(job.Event{Kind: job.Step, Text: "reading " + s.Location()})
+	o.Emit = func(_ string, n int, size int64) {
+		p.Event(job.Event{Kind: job.Progress, Records: int64(n), Bytes: size})
+	}
+	r, err := s.Audit(ctx, o)
+	p.Done()
+	if errors.Is(err, store.ErrHeld) {
+		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+	}
+	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if a.screen.JSON {
+		err = a.screen.Encode(map[string]any{"store": name, "sound": r.Sound(), "audit": r})
+	} else {
+		a.showAudit(name, r)
+	}
+	switch {
+	case err != nil:
+		return err
+	case len(r.Points)+len(r.Log) > 0:
+		return fmt.Errorf("%w: store %s has lost %s and %s of log; take a new snapshot of these clusters now%s", job.ErrIncomplete, name,
+			lossOf(len(r.Points), "point"), lossOf(len(r.Log), "stretch"), mendHint(o, name))
+	case !r.Sound():
+		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s", job.ErrDiffers, name, mendHint(o, name))
+	}
+	return nil
+}
+
+func lossOf(n int, what string) string {
+	if n == 0 {
+		return "no " + what
+	}
+	return "parts of " + view.Plural(int64(n), what)
+}
+
+func mendHint(o store.AuditOptions, name string) string {
+	if o.Mend && o.From != nil {
+		return ""
+	}
+	if o.Mend {
+		return "; a mirror could heal more: --mend --from STORE"
+	}
+	return "; heal what can be healed with: dexamen store audit " + name + " --mend"
+}
+
+func (a *app) showAudit(name string, r *store.Audit) {
+	sc := a.screen
+	part := ""
+	if r.Parts > 1 {
+		part = fmt.Sprintf(", part %d of %d of the content", r.Part+1, r.Parts)
+	}
+	sc.Line("%s: %s read, %s%s, in %s", sc.Accent(name), view.Plural(int64(r.Objects), "object"), view.Bytes(r.Bytes), part, view.Duration(time.Duration(r.Took*float64(time.Second))))
+	if len(r.Damaged) > 0 {
+		sc.Line("")
+		t := sc.Table("damaged object", "what", "healed from", "costs")
+		for _, d := range r.Damaged {
+			costs := "nothing that is protected"
+			if d.Harm && d.Mended == "" {
+				costs = sc.Loss("see below")
+			}
+			mended := d.Mended
+			if mended == "" {
+				mended = sc.Loss("no")
+			}
+			t.Row(d.Object, shorten(d.What, 60), mended, costs)
+		}
+		t.Print(2)
+	}
+	if len(r.Points) > 0 {
+		sc.Line("\n  %s", sc.Loss("Points that cannot be restored whole:"))
+		for _, p := range r.Points {
+			who := p.Cluster + "@" + p.ID
+			if p.Cluster == "" {
+				who = "point " + p.ID + ", of which not even the cluster can be read"
+			}
+			sc.Line("  %s", who)
+			for _, n := range p.Namespaces {
+				where := n.Name
+				if n.Shard != "" {
+					where += " on " + n.Shard
+				}
+				if n.Of > 0 {
+					sc.Line("    %s: %s of %s records, in %s", where, view.Count(n.Lost), view.Count(n.Of), n.Where)
+				}
+			}
+		}
+	}
+	if len(r.Log) > 0 {
+		sc.Line("\n  %s", sc.Loss("Log that cannot be read; moments within, and after up to the next point, cannot be restored:"))
+		for _, l := range r.Log {
+			from, to := "its beginning", "its end"
+			if !l.From.IsZero() {
+				from = view.Time(l.From)
+			}
+			if !l.To.IsZero() {
+				to = view.Time(l.To)
+			}
+			sc.Line("  %s: from %s to %s (%s)", strings.TrimSpace(l.Cluster+" "+l.Shard), from, to, l.Object)
+		}
+	}
+	if len(r.Whole) > 0 {
+		sc.Line("")
+		t := sc.Table("cluster", ">points of which everything is there")
+		for _, c := range slices.Sorted(maps.Keys(r.Whole)) {
+			t.Row(c, r.Whole[c])
+		}
+		t.Print(2)
+	}
+	if r.Sound() {
+		sc.Line("\n  sound: everything that was read is what was written, and nothing is missing")
+	}
+}
+
+func shorten(s string, n int) string {
+	if len([]rune(s)) > n {
+		return string([]rune(s)[:n-1]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+func (a *app) keysCommands() *cli.Command {
+	return &cli.Command{Name: "keys", Usage: "who can open a store", OnUsageError: onUsage, Commands: []*cli.Command{
+		a.command("", "list", "STORE", "list the key slots", "", a.keysList),
+		a.command("", "new", "FILE", "make a key, put it into a file, and print its public part", "", a.keysNew),
+		a.command("", "add", "STORE", "let somebody else open it; nothing is rewritten", "", a.keysAdd,
+			&cli.StringFlag{Name: "recipient", Usage: "a public `KEY` (age1…)"},
+			&cli.StringFlag{Name: "passphrase-file", Usage: "a `FILE` with a passphrase"},
+			&cli.BoolFlag{Name: "write-only", Usage: "it can snapshot and capture, and not read what is there"},
+			&cli.StringFlag{Name: "label", Usage: "whose it is"}),
+		a.command("", "drop", "STORE SLOT", "take a key slot away", "", a.keysDrop),
+	}}
+}
+
+// holders finds who a new store is encrypted for; a key is made where unlock
+// names a file that is not there.
+func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders []store.Holder, made string, err error) {
+	conf := a.cfg.Stores[name]
+	if conf.Unlock != nil && conf.Unlock.File != "" {
+		if _, err := os.Stat(conf.Unlock.File); errors.Is(err, fs.ErrNotExist) {
+			if _, err := newKeyFile(conf.Unlock.File); err != nil {
+				return nil, "", err
+			}
+			made = conf.Unlock.File
+		}
+	}
+	secret, err := a.cfg.Unlock(ctx, name)
+	if err != nil {
+		return nil, "", usageError{err}
+	}
+	if secret != "" {
+		h, err := store.HolderOf(secret, "", store.Read)
+		if err != nil {
+			return nil, "", usage("%s: stores.%s.unlock: %v", a.cfg.Path, name, err)
+		}
+		holders = append(holders, h)
+	}
+	for _, r := range c.StringSlice("recipient") {
+		h, err := store.NewHolder(r, "", store.Read)
+		if err != nil {
+			return nil, "", usage("--recipient: %v", err)
+		}
+		holders = append(holders, h)
+	}
+	if len(holders) == 0 {
+		return nil, "", usage("a store is encrypted unless --plain is given: say where its key is to be with stores.%s.unlock in %s (a file that is not there is made), or give a --recipient", name, a.cfg.Path)
+	}
+	return holders, made, nil
+}
+
+// newKeyFile makes a key and puts it into a file that must not be there.
+func newKeyFile(path string) (public string, err error) {
+	secret, public, err := store.NewSecret()
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", err
+	}
+	_, err = fmt.Fprintf(f, "# made %s\n# public key: %s\n%s\n", time.Now().Format(time.RFC3339), public, secret)
+	return public, errors.Join(err, f.Sync(), f.Close())
+}
+
+func (a *app) keysList(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	s, _, name, err := a.open(ctx, c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	slots, bad, err := s.Slots(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range slots {
+		slots[i].Sealed = nil
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"store": name, "encrypted": s.Encrypted(), "slots": slots})
+	}
+	if !s.Encrypted() {
+		a.screen.Line("%s is not encrypted", name)
+		return nil
+	}
+	t := a.screen.Table("slot", "can", "opens with", "label", "added")
+	for _, slot := range slots {
+		can := "read and write"
+		if slot.Access == store.Write {
+			can = "write only"
+		}
+		t.Row(slot.ID, can, slot.For, slot.Label, view.Time(slot.Added))
+	}
+	t.Print(0)
+	for _, e := range bad {
+		a.screen.Line("%s", a.screen.Loss(e.Error()))
+	}
+	return nil
+}
+
+func (a *app) keysNew(_ context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	public, err := newKeyFile(c.Args().First())
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%w: %s is there already; a key is never replaced", job.ErrRefused, c.Args().First())
+	}
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"file": c.Args().First(), "public": public})
+	}
+	a.screen.Line("key made in %s; its public part:\n%s", c.Args().First(), public)
+	return nil
+}
+
+func (a *app) keysAdd(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	access := store.Read
+	if c.Bool("write-only") {
+		access = store.Write
+	}
+	var h store.Holder
+	var err error
+	switch file := c.String("passphrase-file"); {
+	case (file == "") == (c.String("recipient") == ""):
+		return usage("give either --recipient or --passphrase-file")
+	case file != "":
+		b, rerr := os.ReadFile(file)
+		if rerr != nil {
+			return usageError{rerr}
+		}
+		h, err = store.HolderOf(strings.TrimSpace(string(b)), c.String("label"), access)
+	default:
+		h, err = store.NewHolder(c.String("recipient"), c.String("label"), access)
+	}
+	if err != nil {
+		return usageError{err}
+	}
+	s, _, name, err := a.open(ctx, c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	slot, err := s.AddSlot(ctx, h)
+	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"store": name, "slot": slot.ID, "for": slot.For, "access": slot.Access})
+	}
+	a.screen.Line("%s opens with %s too, slot %s", name, slot.For, slot.ID)
+	return nil
+}
+
+func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 2, 2); err != nil {
+		return err
+	}
+	s, _, name, err := a.open(ctx, c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	if err := s.DropSlot(ctx, c.Args().Get(1)); err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"store": name, "dropped": c.Args().Get(1)})
+	}
+	a.screen.Line("slot %s of %s is gone; who has opened the store with it before may have kept its keys", c.Args().Get(1), name)
+	return nil
+}
