@@ -59,8 +59,11 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 			return a.o.From.String(), s.replace(ctx, name, whole)
 		}
 	}
-	if strings.HasPrefix(name, "packs/") {
+	switch kind, _, _ := strings.Cut(name, "/"); kind {
+	case "packs":
 		return a.salvage(ctx, name, data)
+	case "audits", "condemned", "witness":
+		return "nothing: it can be done without, and is removed", s.remove(ctx, name)
 	}
 	return "", nil
 }

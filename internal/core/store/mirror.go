@@ -64,7 +64,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 		// The descriptor is the last of the first stage.
 		err := to.List(ctx, "", func(i blob.Info) error {
 			name := strings.TrimPrefix(i.Name, parityPrefix)
-			if always(name) || strings.HasPrefix(name, dataKeyPrefix) {
+			if always(name) {
 				return nil // of a mirroring that was ended
 			}
 			return fmt.Errorf("%s: %w: %s", to, ErrStoreExists, i.Name)

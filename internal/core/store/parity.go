@@ -36,7 +36,7 @@ type parityHead struct {
 // always says which objects have parity in every store, as one piece and one
 // more: without them nothing else can be read.
 func always(name string) bool {
-	return name == descriptorName || strings.HasPrefix(name, slotPrefix)
+	return name == descriptorName || strings.HasPrefix(name, slotPrefix) || strings.HasPrefix(name, dataKeyPrefix)
 }
 
 // parityOf says into how many pieces an object is cut; more is zero where it has
@@ -82,7 +82,7 @@ func getTwice(ctx context.Context, b blob.Backend, name string, v any) error {
 // hasParity says which objects have parity where the store was made with it:
 // those that nothing can be made again from otherwise.
 func hasParity(name string) bool {
-	for _, p := range []string{"packs/", "points/", "journal/", dataKeyPrefix} {
+	for _, p := range []string{"packs/", "points/", "journal/"} {
 		if strings.HasPrefix(name, p) {
 			return true
 		}
