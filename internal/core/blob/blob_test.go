@@ -14,6 +14,7 @@ import (
 	"dexamen/internal/core/blob/blobtest"
 	"dexamen/internal/core/store"
 	"dexamen/internal/servertest"
+	"dexamen/internal/sim"
 )
 
 func TestMemory(t *testing.T) {
@@ -54,6 +55,64 @@ func TestS3(t *testing.T) {
 		_, err := blob.NewS3(bad)
 		require.ErrorContains(t, err, "store location")
 	}
+}
+
+// TestTheStandIn runs the suite on the stand-in: as it is, where it is slow and
+// loses answers, and where it heeds no conditions.
+func TestTheStandIn(t *testing.T) {
+	for name, o := range map[string]sim.ObjectsOptions{
+		"as it is": {}, "slow, answers lost": {SlowDown: 7, Lost: 5, Latency: time.Millisecond}, "no conditions": {Heedless: true, Latency: time.Millisecond}, "with locks": {Locks: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			open := standIn(t, o)
+			n := 0
+			blobtest.Run(t, func(*testing.T) blob.Backend {
+				n++
+				b := open(fmt.Sprintf("/cellars/%d", n), nil)
+				if o.Heedless {
+					b.UseClaims()
+				}
+				return b
+			})
+		})
+	}
+}
+
+// standIn runs one with a bucket, attic, and gives how to open it.
+func standIn(t *testing.T, o sim.ObjectsOptions) func(prefix string, change func(*blob.S3Options)) *blob.S3 {
+	o.Access, o.Secret = "lindenholt", "made up for tests"
+	srv, err := sim.StartObjects(o)
+	require.NoError(t, err)
+	t.Cleanup(srv.Close)
+	srv.MakeBucket("attic")
+	return func(prefix string, change func(*blob.S3Options)) *blob.S3 {
+		s := blob.S3Options{Location: "s3://attic" + prefix, Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: o.Access, Secret: o.Secret}
+		if change != nil {
+			change(&s)
+		}
+		b, err := blob.NewS3(s)
+		require.NoError(t, err)
+		return b
+	}
+}
+
+// TestWhatGoesWrongHasItsOwnError names what an administrator can do about.
+func TestWhatGoesWrongHasItsOwnError(t *testing.T) {
+	ctx := context.Background()
+	create := func(o sim.ObjectsOptions, change func(*blob.S3Options)) error {
+		return standIn(t, o)("/x", change).Create(ctx, "a", make([]byte, 2000))
+	}
+	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Secret = "mistyped" }), "refuses the credentials (SignatureDoesNotMatch)")
+	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Access = "nobody" }), "refuses the credentials (InvalidAccessKeyId)")
+	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Location = "s3://cellar" }), "there is no bucket cellar")
+	require.ErrorContains(t, create(sim.ObjectsOptions{ClockAhead: time.Hour}, nil), "clock")
+	require.ErrorContains(t, create(sim.ObjectsOptions{Room: 1000}, nil), "no room left")
+	lock := standIn(t, sim.ObjectsOptions{})("/x", nil)
+	require.NoError(t, lock.Create(ctx, "a", nil))
+	require.ErrorContains(t, lock.Lock(ctx, "a", time.Now().Add(time.Hour)), "was not made for object lock")
+	_, err := store.Probe(ctx, standIn(t, sim.ObjectsOptions{Heedless: true})("/x", nil), 100)
+	require.ErrorIs(t, err, store.ErrReplaced)
 }
 
 func TestDirHidesWhatACrashLeft(t *testing.T) {
