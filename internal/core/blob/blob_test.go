@@ -3,8 +3,10 @@ package blob_test
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 
@@ -108,6 +110,9 @@ func TestWhatGoesWrongHasItsOwnError(t *testing.T) {
 	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Location = "s3://cellar" }), "there is no bucket cellar")
 	require.ErrorContains(t, create(sim.ObjectsOptions{ClockAhead: time.Hour}, nil), "clock")
 	require.ErrorContains(t, create(sim.ObjectsOptions{Room: 1000}, nil), "no room left")
+	for errno, want := range map[syscall.Errno]string{syscall.ENOSPC: "is full; make room", syscall.EROFS: "is mounted so that nobody", syscall.EACCES: "may not write to", syscall.ESTALE: "mount it again"} {
+		require.ErrorContains(t, blob.NewDir("/srv/cellar").Explain(&fs.PathError{Op: "write", Path: "/srv/cellar/x", Err: errno}), want)
+	}
 	lock := standIn(t, sim.ObjectsOptions{})("/x", nil)
 	require.NoError(t, lock.Create(ctx, "a", nil))
 	require.ErrorContains(t, lock.Lock(ctx, "a", time.Now().Add(time.Hour)), "was not made for object lock")

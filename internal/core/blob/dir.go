@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -39,7 +40,7 @@ func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) 
 	}
 	defer func() {
 		if err != nil {
-			err = fmt.Errorf("create %s: %w", name, err)
+			err = fmt.Errorf("create %s: %w", name, d.Explain(err))
 		}
 	}()
 	dst := d.path(name)
@@ -70,6 +71,21 @@ func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) 
 		return err
 	}
 	return syncFolder(filepath.Dir(dst))
+}
+
+// Explain says what can be done about what the operating system says.
+func (d *Dir) Explain(err error) error {
+	switch {
+	case errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT):
+		return fmt.Errorf("%w: the disk under %s is full; make room, store reclaim may give some back", err, d.root)
+	case errors.Is(err, syscall.EROFS):
+		return fmt.Errorf("%w: %s is mounted so that nobody can write to it", err, d.root)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%w: user %d may not write to %s", err, os.Getuid(), d.root)
+	case errors.Is(err, syscall.ESTALE):
+		return fmt.Errorf("%w: the server of the shared folder %s has lost track of it; mount it again", err, d.root)
+	}
+	return err
 }
 
 // makeFolder makes a folder and those above it, each made durable.

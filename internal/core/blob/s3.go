@@ -110,6 +110,8 @@ func (s *S3) fail(what, name string, err error) error {
 		err = fmt.Errorf("%s refuses the credentials (%s): check the store's login and what it may do in bucket %s", s.client.EndpointURL().Host, r.Code, s.bucket)
 	case r.Code == "RequestTimeTooSkewed":
 		err = fmt.Errorf("%s says this machine's clock is wrong: set it right", s.client.EndpointURL().Host)
+	case r.StatusCode == http.StatusInsufficientStorage || r.Code == "QuotaExceeded" || r.Code == "XMinioStorageFull":
+		err = fmt.Errorf("%s has no room left (%s): make room, store reclaim may give some back", s.client.EndpointURL().Host, r.Message)
 	case r.StatusCode == 0:
 		err = fmt.Errorf("%s does not answer: %w", s.client.EndpointURL().Host, err)
 	}

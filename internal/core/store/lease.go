@@ -112,8 +112,24 @@ func (s *Store) acquire(ctx context.Context, what string, length time.Duration) 
 		}
 		return nil, err
 	}
+	if err := l.clock(ctx); err != nil {
+		_ = l.next(ctx, 0)
+		return nil, err
+	}
 	go l.keep()
 	return l, nil
+}
+
+// clock compares this machine's clock with the store's: leases of machines
+// whose clocks differ would not be worth much.
+func (l *Lease) clock(ctx context.Context) error {
+	now, name := time.Now(), leaseName(l.what, l.number)
+	return l.s.blob.List(ctx, name, func(i blob.Info) error {
+		if off := now.Sub(i.Made); i.Name == name && !i.Made.IsZero() && off.Abs() > ClockTolerance {
+			return ClockError(off)
+		}
+		return nil
+	})
 }
 
 // next makes the lease's next entry and removes the one before.

@@ -115,6 +115,9 @@ func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, e
 	if _, _, err := parseParity(o.Parity); err != nil {
 		return d, err
 	}
+	if _, ok := b.(blob.Locker); !ok && o.KeepLocked > 0 {
+		return d, fmt.Errorf("%s: objects cannot be locked there", b)
+	}
 	if _, err := readDescriptor(ctx, b); err == nil {
 		return d, fmt.Errorf("%s: %w: a store", b, ErrStoreExists)
 	}
