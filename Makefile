@@ -23,7 +23,7 @@ lint: ## gofmt, vet and staticcheck
 	go tool staticcheck ./...
 
 bench: ## rates beside their floors, and peak memory
-	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/job
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/core/store ./internal/job
 
 histories: ## thousands of random histories (HISTORIES=5000)
 	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -parallel 8 -run 'TestHistories|TestClusterHistories' ./internal/job

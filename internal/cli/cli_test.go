@@ -329,7 +329,7 @@ func TestAStoreOnAnObjectStore(t *testing.T) {
 	_, clusters, _ := strings.Cut(string(text), "clusters:")
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(attic+"clusters:"+clusters), 0o600))
 	s.run(0, "config", "check")
-	s.run(0, "store", "create", "attic")
+	s.run(0, "store", "create", "attic", "--plain")
 	out, _ := s.run(0, "store", "probe", "attic")
 	require.Contains(t, out, "lets none be replaced")
 	s.run(0, "snapshot", "meadow")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -55,10 +56,11 @@ func (a *app) open(ctx context.Context, c *cli.Command, name string) (*store.Sto
 }
 
 func (a *app) openAt(ctx context.Context, b blob.Backend, name string) (*store.Store, error) {
-	secret, err := a.cfg.Unlock(ctx, name)
-	if err != nil {
-		return nil, usageError{err}
+	secret, kerr := a.cfg.Unlock(ctx, name)
+	if kerr != nil && !errors.Is(kerr, fs.ErrNotExist) {
+		return nil, usageError{kerr}
 	}
+	var err error
 	o := store.Options{CacheBytes: int(a.cfg.Limits.Memory) / 8, Temp: a.cfg.Limits.Temp}
 	if secret != "" {
 		if o.Unlock, err = store.ParseSecret(secret); err != nil {
@@ -69,6 +71,8 @@ func (a *app) openAt(ctx context.Context, b blob.Backend, name string) (*store.S
 	switch {
 	case errors.Is(err, store.ErrNoStore):
 		return nil, fmt.Errorf("store %s: %w; make one with: dexamen store create %s", name, err, name)
+	case errors.Is(err, store.ErrNoKey) && kerr != nil:
+		return nil, usageError{fmt.Errorf("%w; without its key nothing can be read", kerr)}
 	case errors.Is(err, store.ErrNoKey):
 		return nil, fmt.Errorf("store %s: %w: say where it is with stores.%s.unlock in %s", name, err, name, a.cfg.Path)
 	case err != nil:

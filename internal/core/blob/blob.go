@@ -67,6 +67,10 @@ type Locker interface {
 	Lock(ctx context.Context, name string, until time.Time) error
 }
 
+// Remote is a backend of which every read is a request to a server: reading more
+// at once is worth it.
+type Remote interface{ Remote() bool }
+
 // Claimer is a backend that can do without conditions: see S3.UseClaims.
 type Claimer interface{ UseClaims() }
 

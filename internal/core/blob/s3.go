@@ -42,6 +42,9 @@ type S3 struct {
 	locks          atomic.Bool // objects here have been locked, or may have been
 }
 
+// Remote implements Remote.
+func (s *S3) Remote() bool { return true }
+
 // UseClaims has objects made without conditions: see claims.go.
 func (s *S3) UseClaims() { s.claims.Store(true) }
 
@@ -153,7 +156,8 @@ func (s *S3) get(ctx context.Context, name string, opt minio.GetObjectOptions) (
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	o, err := s.client.GetObject(ctx, s.bucket, s.prefix+name, opt)
+	core := minio.Core{Client: s.client} // one request, and no other to learn the size
+	o, _, _, err := core.GetObject(ctx, s.bucket, s.prefix+name, opt)
 	if err != nil {
 		return nil, err
 	}

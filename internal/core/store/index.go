@@ -20,6 +20,14 @@ type index struct {
 	packs  []*packInfo
 	places map[tree.Hash]place
 	bases  map[tree.Hash]tree.Hash
+	// more are further copies of nodes that lie in several packs.
+	more map[tree.Hash][]spare
+}
+
+// spare is a further copy of a node.
+type spare struct {
+	place
+	base tree.Hash
 }
 
 type packInfo struct {
@@ -42,7 +50,7 @@ type place struct {
 const indexMagic = "DXIX\x01\x00\x00\x00"
 
 func newIndex() *index {
-	return &index{places: map[tree.Hash]place{}, bases: map[tree.Hash]tree.Hash{}}
+	return &index{places: map[tree.Hash]place{}, bases: map[tree.Hash]tree.Hash{}, more: map[tree.Hash][]spare{}}
 }
 
 // add enters a pack's objects; the caller holds the lock or is alone.
@@ -55,10 +63,16 @@ func (x *index) add(pack *packInfo, objects []object) {
 }
 
 func (x *index) enter(pack uint32, o *object) {
-	if old, ok := x.places[o.name]; ok && (!x.packs[old.pack].condemned || x.packs[pack].condemned) {
-		return // the same content twice: any copy will do that stays
+	now := place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero(), o.pieces}
+	if old, ok := x.places[o.name]; ok {
+		// The same content twice: any copy will do that stays.
+		if !x.packs[old.pack].condemned || x.packs[pack].condemned {
+			x.more[o.name] = append(x.more[o.name], spare{now, o.base})
+			return
+		}
+		x.more[o.name] = append(x.more[o.name], spare{old, x.bases[o.name]})
 	}
-	x.places[o.name] = place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero(), o.pieces}
+	x.places[o.name] = now
 	delete(x.bases, o.name)
 	if !o.base.IsZero() {
 		x.bases[o.name] = o.base
@@ -104,7 +118,24 @@ func (x *index) replace(y *index) {
 			bases[h] = y.bases[h]
 		}
 	}
-	x.places, x.bases = places, bases
+	more := map[tree.Hash][]spare{}
+	for h, list := range y.more {
+		for _, sp := range list {
+			sp.pack = moved[sp.pack]
+			more[h] = append(more[h], sp)
+		}
+	}
+	x.places, x.bases, x.more = places, bases, more
+}
+
+// spares gives the further copies of a node, with their packs.
+func (x *index) spares(h tree.Hash) (list []spare, packs []*packInfo) {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	for _, sp := range x.more[h] {
+		list, packs = append(list, sp), append(packs, x.packs[sp.pack])
+	}
+	return list, packs
 }
 
 func (x *index) find(h tree.Hash) (p place, pack *packInfo, ok bool) {

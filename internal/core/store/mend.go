@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/tree"
@@ -127,7 +128,7 @@ func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string
 	if _, err := w.Flush(ctx); err != nil {
 		return "", err
 	}
-	if err := s.remove(ctx, name); err != nil {
+	if err := s.discard(ctx, name); err != nil {
 		return "", err
 	}
 	a.forget(name)
@@ -175,7 +176,7 @@ func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
 		if err := s.create(ctx, packName(newID(16)), whole); err != nil {
 			return err
 		}
-		return s.remove(ctx, name)
+		return errors.Join(s.discard(ctx, name), s.Refresh(ctx))
 	}
 	aside := mendedPrefix + name
 	if err := s.blob.Remove(ctx, aside); err != nil && !errors.Is(err, blob.ErrNotFound) {
@@ -185,6 +186,16 @@ func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
 		return err
 	}
 	return s.putInPlace(ctx, name, whole)
+}
+
+// discard removes a damaged pack of which all is elsewhere. One that is locked
+// is condemned instead: nothing relies on it, and reclaim removes it in time.
+func (s *Store) discard(ctx context.Context, pack string) error {
+	err := s.remove(ctx, pack)
+	if errors.Is(err, blob.ErrLocked) {
+		return s.put(ctx, s.listKey(), condemnedPrefix+newID(8), condemnation{When: time.Now().UTC(), Packs: []string{pack}})
+	}
+	return err
 }
 
 func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error {

@@ -30,6 +30,20 @@ func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error
 	if !ok {
 		return nil, fmt.Errorf("node %s: %w", h.Short(), ErrMissing)
 	}
+	node, err := s.nodeAt(ctx, h, p, pack, s.index.baseOf(h), depth)
+	if errors.Is(err, ErrDamaged) || errors.Is(err, ErrMissing) {
+		list, packs := s.index.spares(h)
+		for i, sp := range list {
+			if node, serr := s.nodeAt(ctx, h, sp.place, packs[i], sp.base, depth); serr == nil {
+				return node, nil
+			}
+		}
+	}
+	return node, err
+}
+
+// nodeAt reads a node from one place.
+func (s *Store) nodeAt(ctx context.Context, h tree.Hash, p place, pack *packInfo, baseName tree.Hash, depth int) ([]byte, error) {
 	raw, err := s.frame(ctx, p, pack)
 	if err != nil {
 		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), pack.name, err)
@@ -42,7 +56,7 @@ func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error
 		if depth > 0 {
 			return nil, fmt.Errorf("node %s: %w: a patch of a patch", h.Short(), ErrDamaged)
 		}
-		base, err := s.node(ctx, s.index.baseOf(h), depth+1)
+		base, err := s.node(ctx, baseName, depth+1)
 		if err != nil {
 			return nil, fmt.Errorf("node %s: its base: %w", h.Short(), err)
 		}
@@ -70,7 +84,7 @@ func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, err
 	s.index.mu.RUnlock()
 	raw, err := []byte(nil), error(nil)
 	if b == nil {
-		b, err = s.blob.ReadAt(ctx, pack.name, int64(p.frameOff), int(p.frameLen))
+		b, err = s.readAhead(ctx, p, pack)
 		switch {
 		case errors.Is(err, blob.ErrNotFound):
 			err = fmt.Errorf("%w: %w", ErrMissing, err)

@@ -96,6 +96,8 @@ type Store struct {
 
 	loaded atomic.Int64 // when the index was, in Unix nanoseconds
 
+	ahead ahead
+
 	usedMu sync.Mutex
 	used   map[string]bool // packs relied upon, where the key lets write only
 

@@ -54,7 +54,7 @@ func BenchmarkStore(b *testing.B) {
 	}
 	began := time.Now()
 	packed := compressAll(recs)
-	b.Logf("%d MiB: the bare compressor %s, to %d MiB", size>>20, rate(time.Since(began), size), packed>>20)
+	say("%d MiB: the bare compressor %s, to %d MiB", size>>20, rate(time.Since(began), size), packed>>20)
 	h := newHolder(b)
 	who, err := store.HolderOf(h.secret, "", store.Read)
 	require.NoError(b, err)
@@ -101,14 +101,17 @@ func BenchmarkStore(b *testing.B) {
 			if i == 0 {
 				base = [2]time.Duration{wrote, read}
 				floorUp, floorDown := bareCopy(b, back, stats.Stored)
-				b.Logf("%s: bare writing of the %d MiB stored %s, bare reading %s (of documents)", place, stats.Stored>>20, rate(floorUp, size), rate(floorDown, size))
+				say("%s: bare writing of the %d MiB stored %s, bare reading %s (of documents)", place, stats.Stored>>20, rate(floorUp, size), rate(floorDown, size))
 			}
-			b.Logf("%s, %s: writing %s (%.2f times plain), reading %s (%.2f times)", place, kind, rate(wrote, size), wrote.Seconds()/base[0].Seconds(), rate(read, size), read.Seconds()/base[1].Seconds())
+			say("%s, %s: writing %s (%.2f times plain), reading %s (%.2f times)", place, kind, rate(wrote, size), wrote.Seconds()/base[0].Seconds(), rate(read, size), read.Seconds()/base[1].Seconds())
 			s.Close()
 		}
 	}
 	countRequests(b, recs, size, who, h)
 }
+
+// say prints a result; a benchmark's own log is cut after ten lines.
+func say(format string, args ...any) { fmt.Printf("    "+format+"\n", args...) }
 
 // compressAll compresses the records in blocks of 128 KiB, on all cores.
 func compressAll(recs []record.Record) (out int64) {
@@ -187,7 +190,7 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 		for _, m := range []string{"PUT", "GET", "HEAD", "DELETE"} {
 			text += fmt.Sprintf(" %s %.0f", m, float64(srv.Requests()[m]-before[m])/(float64(size)/(1<<30)))
 		}
-		b.Logf("requests for each GiB of documents, %s:%s", what, text)
+		say("requests for each GiB of documents, %s:%s", what, text)
 	}
 	var root tree.Root
 	per("written", func(s *store.Store) {

@@ -144,35 +144,6 @@ func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 	require.ErrorIs(t, check(open(t, b), p), store.ErrMissing)
 }
 
-// TestNoFlippedBitIsBelieved: whatever bit of whatever object flips, a read
-// gives the right bytes or an error.
-func TestNoFlippedBitIsBelieved(t *testing.T) {
-	b, s := fresh(t)
-	p, _ := save(t, s, 6000, 0, tree.Root{})
-	save(t, s, 6000, 50, p.Namespaces[0].Root)
-	putSegment(t, s, "a", "c", 40)
-	rng := rand.New(rand.NewPCG(9, 9))
-	var objects []blob.Info
-	require.NoError(t, b.List(ctx, "", func(i blob.Info) error { objects = append(objects, i); return nil }))
-	kinds := map[string]int{}
-	for i := range 1500 {
-		o := objects[rng.IntN(len(objects))]
-		if i < len(objects)*40 {
-			o = objects[i/40]
-		}
-		bit := rng.Int64N(o.Size * 8)
-		b.Flip(o.Name, bit)
-		if err := readAll(b, p); err != nil {
-			kinds[o.Name[:min(5, len(o.Name))]]++
-		}
-		b.Flip(o.Name, bit)
-	}
-	require.NoError(t, readAll(b, p))
-	for _, k := range []string{"packs", "point", "journ", "dexam"} {
-		require.Positive(t, kinds[k], "damage to %s is found: %v", k, kinds)
-	}
-}
-
 // readAll reads everything of a store and fails when anything is not as it
 // was or cannot be read; wrong content panics.
 func readAll(b blob.Backend, want *store.Point) error {

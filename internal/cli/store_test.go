@@ -1,0 +1,139 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/servertest"
+)
+
+// largest gives the largest file below a folder.
+func largest(t *testing.T, dir string) (name string) {
+	var size int64
+	require.NoError(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if st, serr := os.Stat(p); err == nil && serr == nil && !e.IsDir() && st.Size() > size {
+			name, size = p, st.Size()
+		}
+		return err
+	}))
+	return name
+}
+
+func flip(t *testing.T, name string) {
+	b, err := os.ReadFile(name)
+	require.NoError(t, err)
+	st, err := os.Stat(name)
+	require.NoError(t, err)
+	b[len(b)/3] ^= 4
+	require.NoError(t, os.WriteFile(name, b, 0o600))
+	require.NoError(t, os.Chtimes(name, st.ModTime(), st.ModTime())) // as rot does
+}
+
+// TestStores makes stores of every kind, lets others open them, damages one,
+// heals it from its mirror, loses it, and goes on from the mirror on what is a
+// new machine.
+func TestStores(t *testing.T) {
+	s := newSite(t, 3000)
+	srv := servertest.S3(t)
+	configure := func(name, more string) {
+		require.NoError(t, os.WriteFile(s.path(name), fmt.Appendf(nil, `stores:
+  cellar: { location: "file://%[1]s/cellar", unlock: { file: "%[1]s/keys/cellar.key" }, keep_locked: 1h }
+  open: { location: "file://%[1]s/open" }
+  attic: { location: "s3://%[2]s/attic", endpoint: %[3]q, path_style: true, region: us-east-1, login: { user: %[4]s, secret: { env: ATTIC_SECRET } }, unlock: { file: "%[1]s/keys/cellar.key" } }
+%[5]s`, s.dir, srv.Bucket, srv.Endpoint, srv.Access, more), 0o600))
+	}
+	t.Setenv("ATTIC_SECRET", srv.Secret)
+	configure("dexamen.yaml", fmt.Sprintf("clusters:\n  meadow: { address: \"mongodb://127.0.0.1:%d/\", login: { user: dexamen, secret: { env: MEADOW_SECRET } }, store: cellar }\n", s.port))
+
+	_, errs := s.run(2, "store", "create", "open")
+	require.Contains(t, errs, "encrypted unless --plain")
+	out, _ := s.run(0, "store", "create", "open", "--plain")
+	require.Contains(t, out, "whoever can read that place")
+	s.run(2, "store", "create", "cellar", "--plain")
+	_, errs = s.run(1, "points", "--store", "cellar")
+	require.Contains(t, errs, "make one with: dexamen store create cellar")
+	out, _ = s.run(0, "store", "create", "cellar")
+	require.Contains(t, out, "keep a copy of it elsewhere")
+	st, err := os.Stat(s.path("keys/cellar.key"))
+	require.NoError(t, err)
+	require.EqualValues(t, 0o600, st.Mode().Perm())
+	s.run(0, "store", "probe", "cellar")
+	s.run(0, "snapshot", "meadow")
+	s.run(0, "capture", "meadow")
+
+	// Keys.
+	var key struct{ Public string }
+	s.json(&key, "store", "keys", "new", s.path("keys/night.key"))
+	_, errs = s.run(5, "store", "keys", "new", s.path("keys/night.key"))
+	require.Contains(t, errs, "never replaced")
+	s.run(0, "store", "keys", "add", "cellar", "--recipient", key.Public, "--write-only", "--label", "the night run")
+	s.run(2, "store", "keys", "add", "cellar", "--recipient", "age1nobody")
+	out, _ = s.run(0, "store", "keys", "list", "cellar")
+	require.Contains(t, out, "the night run")
+	require.Contains(t, out, "write only")
+	mine, err := os.ReadFile(s.path("keys/cellar.key"))
+	require.NoError(t, err)
+	night, err := os.ReadFile(s.path("keys/night.key"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("keys/cellar.key"), night, 0o600))
+	s.run(0, "snapshot", "meadow")
+	_, errs = s.run(1, "verify", "meadow@latest")
+	require.Contains(t, errs, "can write to the store, and not read its content")
+	require.NoError(t, os.Remove(s.path("keys/cellar.key")))
+	_, errs = s.run(2, "points", "--store", "cellar")
+	require.Contains(t, errs, "without its key nothing can be read")
+	s.run(0, "store", "keys", "new", s.path("keys/cellar.key"))
+	_, errs = s.run(1, "points", "--store", "cellar")
+	require.Contains(t, errs, "opens none of the store's key slots")
+	require.NoError(t, os.WriteFile(s.path("keys/cellar.key"), mine, 0o600))
+
+	// A mirror on an object store; damage; healing.
+	s.run(0, "store", "mirror", "cellar", "attic")
+	out, _ = s.run(0, "store", "mirror", "cellar", "attic")
+	require.Contains(t, out, "there already")
+	_, errs = s.run(5, "store", "mirror", "cellar", "open")
+	require.Contains(t, errs, "another store")
+	out, _ = s.run(0, "store", "audit", "cellar")
+	require.Contains(t, out, "sound")
+	require.NoError(t, os.Chmod(largest(t, s.path("cellar/packs")), 0o600))
+	flip(t, largest(t, s.path("cellar/packs")))
+	out, errs = s.run(4, "store", "audit", "cellar")
+	require.Contains(t, out, "apiary.")
+	require.Contains(t, errs, "take a new snapshot")
+	out, _ = s.run(0, "store", "audit", "cellar", "--mend", "--from", "attic")
+	require.Contains(t, out, "s3://")
+	s.run(0, "verify", "meadow@latest")
+	out, errs = s.run(3, "store", "audit", "cellar")
+	require.Contains(t, out, "nothing that is protected", "the damaged one is locked, and stays until then")
+	out, _ = s.run(0, "store", "reclaim", "cellar", "--preview")
+	require.Contains(t, out, "no point needs")
+	s.run(0, "store", "reclaim", "cellar")
+	var in struct {
+		Encrypted bool
+		Clusters  []struct{ Logical, Unique, Stored, Log, Grown int64 }
+	}
+	s.json(&in, "store", "inspect", "cellar")
+	require.True(t, in.Encrypted)
+	require.Greater(t, in.Clusters[0].Logical, in.Clusters[0].Unique)
+	require.Greater(t, in.Clusters[0].Unique, in.Clusters[0].Stored)
+	require.Positive(t, in.Clusters[0].Grown)
+
+	// The cellar burns; what is left is the mirror, the key, and a new machine.
+	var before, after json.RawMessage
+	s.json(&before, "points", "meadow", "--store", "cellar")
+	require.NoError(t, os.RemoveAll(s.path("cellar")))
+	configure("dexamen.yaml", "")
+	s.json(&after, "points", "meadow", "--store", "attic")
+	require.JSONEq(t, string(before), string(after))
+	s.run(0, "coverage", "--store", "attic")
+	s.run(0, "browse", "meadow@latest", "--store", "attic")
+	s.run(0, "verify", "meadow@latest", "--store", "attic")
+	s.run(0, "store", "audit", "attic", "--share", "2")
+	s.run(0, "store", "audit", "attic", "--share", "2")
+}
