@@ -142,8 +142,7 @@ func TestLockedObjects(t *testing.T) {
 	require.ErrorContains(t, err, "cannot be locked")
 }
 
-// TestALaterFormat is refused, and not guessed at.
-func TestALaterFormat(t *testing.T) {
+func TestCreateWantsToKnow(t *testing.T) {
 	b := blob.NewMemory()
 	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true, Parity: "eight"})
 	require.ErrorContains(t, err, "such as 8+2")
