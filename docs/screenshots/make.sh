@@ -40,6 +40,9 @@ shot() {
 shot set-up 'dexamen cluster check meadow' 'dexamen cluster inspect meadow'
 shot snapshot 'dexamen snapshot meadow' 'dexamen capture meadow' 'dexamen points meadow'
 shot coverage 'dexamen coverage meadow' 'dexamen store inspect cellar'
+pack=$(find "$(dirname "$DEXAMEN_CONFIG")/cellar/packs" -type f -printf '%s %p\n' | sort -n | tail -1 | cut -d' ' -f2-)
+printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notrunc status=none
+shot audit 'dexamen store audit cellar' 'dexamen store audit cellar --mend' 'dexamen store keys list cellar'
 shot compare "dexamen compare $spoiled $dropped --keys 3"
 shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
