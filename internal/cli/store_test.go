@@ -109,7 +109,7 @@ func TestStores(t *testing.T) {
 	out, _ = s.run(0, "store", "audit", "cellar", "--mend", "--from", "attic")
 	require.Contains(t, out, "s3://")
 	s.run(0, "verify", "meadow@latest")
-	out, errs = s.run(3, "store", "audit", "cellar")
+	out, _ = s.run(3, "store", "audit", "cellar")
 	require.Contains(t, out, "nothing that is protected", "the damaged one is locked, and stays until then")
 	out, _ = s.run(0, "store", "reclaim", "cellar", "--preview")
 	require.Contains(t, out, "no point needs")

@@ -106,7 +106,6 @@ type auditor struct {
 	out   *Audit
 	bad   map[tree.Hash]string // nodes that cannot be read, and where they should be
 	packs map[string]bool      // packs that are whole
-	err   error
 }
 
 // Audit reads everything, or a part of it, and says what is wrong and what that

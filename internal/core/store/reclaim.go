@@ -134,15 +134,6 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 	return h, err
 }
 
-// index makes an index of what is held.
-func (h *holding) index() *index {
-	x := newIndex()
-	for i, p := range h.packs {
-		x.add(p, h.objects[i])
-	}
-	return x
-}
-
 // live gives every node that a point needs, bases of patches included. It fails
 // where a point cannot be read: nothing is removed that it may need.
 func (s *Store) live(ctx context.Context) (map[tree.Hash]bool, error) {

@@ -144,44 +144,6 @@ func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 	require.ErrorIs(t, check(open(t, b), p), store.ErrMissing)
 }
 
-// readAll reads everything of a store and fails when anything is not as it
-// was or cannot be read; wrong content panics.
-func readAll(b blob.Backend, want *store.Point) error {
-	s, err := store.Open(ctx, b, store.Options{})
-	if err != nil {
-		return err
-	}
-	points, bad, err := s.Points(ctx, "")
-	if err := errors.Join(append(bad, err)...); err != nil {
-		return err
-	}
-	for _, p := range points {
-		if p.ID == want.ID && p.Namespaces[0].Root != want.Namespaces[0].Root {
-			panic("a flipped bit was believed")
-		}
-		if err := check(s, p); err != nil {
-			return err
-		}
-	}
-	chains, bad, err := s.Chains(ctx, "meadow")
-	if err := errors.Join(append(bad, err)...); err != nil {
-		return err
-	}
-	for _, h := range chains["yard"].Segments {
-		n := 0
-		if err := s.ReadSegment(ctx, h, func(c *record.Change) error {
-			if c.Namespace != "apiary.colonies" {
-				panic("a flipped bit was believed")
-			}
-			n++
-			return nil
-		}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 func putSegment(t testing.TB, s *store.Store, after, last string, n int) journal.Header {
 	sb := journal.NewBuilder(keysOf(t, s), "meadow", "yard", record.Mark{Position: record.Position(after)})
 	for i := range n {
