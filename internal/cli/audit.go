@@ -55,19 +55,23 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	case err != nil:
 		return err
 	case len(r.Points)+len(r.Log) > 0:
-		return fmt.Errorf("%w: store %s has lost %s and %s of log; take a new snapshot of these clusters now%s", job.ErrIncomplete, name,
-			lossOf(len(r.Points), "point"), lossOf(len(r.Log), "stretch"), mendHint(o, name))
+		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back what has not changed since%s", job.ErrIncomplete, name,
+			losses(r), mendHint(o, name))
 	case !r.Sound():
 		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s", job.ErrDiffers, name, mendHint(o, name))
 	}
 	return nil
 }
 
-func lossOf(n int, what string) string {
-	if n == 0 {
-		return "no " + what
+func losses(r *store.Audit) string {
+	var out []string
+	if n := len(r.Points); n > 0 {
+		out = append(out, "parts of "+view.Plural(int64(n), "point"))
 	}
-	return "parts of " + view.Plural(int64(n), what)
+	if n := len(r.Log); n > 0 {
+		out = append(out, view.Plural(int64(n), "segment")+" of log")
+	}
+	return strings.Join(out, " and ")
 }
 
 func mendHint(o store.AuditOptions, name string) string {

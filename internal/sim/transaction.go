@@ -48,6 +48,9 @@ func (s *session) enter(name string, req bson.Raw) error {
 		return nil
 	}
 	rs := s.m.rs
+	if s.m.alone != nil {
+		return refuse(189, "PrimarySteppedDown", "not primary while in a transaction")
+	}
 	key := sessionKey(req)
 	t := rs.txns[key]
 	if t == nil {

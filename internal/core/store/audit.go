@@ -149,6 +149,15 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 		return nil, err
 	}
 	slices.SortFunc(a.out.Damaged, func(x, y Damage) int { return strings.Compare(x.Object, y.Object) })
+	var hurt []string
+	for _, d := range a.out.Damaged {
+		if strings.HasPrefix(d.Object, "packs/") && d.Mended == "" {
+			hurt = append(hurt, d.Object)
+		}
+	}
+	if err := s.suspect(ctx, hurt); err != nil {
+		return nil, err
+	}
 	a.out.Took = time.Since(began).Seconds()
 	name := auditPrefix + began.UTC().Format("20060102T150405.000") + "-" + newID(4)
 	return a.out, s.put(ctx, s.listKey(), name, a.out)
@@ -218,7 +227,7 @@ func (a *auditor) readAll(ctx context.Context) error {
 				continue
 			}
 		}
-		d := Damage{Object: i.Name, What: plainly(what), Nodes: nodes}
+		d := Damage{Object: i.Name, What: strings.TrimPrefix(plainly(what), i.Name+": "), Nodes: nodes}
 		if a.o.Mend {
 			d.Mended, err = a.mend(ctx, i.Name, data)
 			if err != nil {
@@ -261,7 +270,7 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		if err = decodeManifest(nil, data, name, &d); err == nil && s.keys != nil {
 			_, _, err = s.keys.openData(name, &d)
 		}
-	case "points", "marks", "condemned", "witness", "audits", "runs", "holds":
+	case "points", "marks", "condemned", "witness", "suspect", "audits", "runs", "holds":
 		var v json.RawMessage
 		err = decodeManifest(s.ring(), data, name, &v)
 	case "mended":

@@ -36,9 +36,15 @@ type packInfo struct {
 	made time.Time // by the backend's clock
 	// condemned: reclaim will remove it; nothing new may rely on it.
 	condemned bool
+	// suspect: an audit found damage in it; nothing new may rely on it, so that
+	// what is lost is written anew when it comes by again.
+	suspect bool
 	// mem holds the pack's bytes so far while it is not yet in the backend.
 	mem []byte
 }
+
+// lasts says whether something new may rely on the pack.
+func (p *packInfo) lasts() bool { return !p.condemned && !p.suspect }
 
 type place struct {
 	pack               uint32
@@ -66,7 +72,7 @@ func (x *index) enter(pack uint32, o *object) {
 	now := place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero(), o.pieces}
 	if old, ok := x.places[o.name]; ok {
 		// The same content twice: any copy will do that stays.
-		if !x.packs[old.pack].condemned || x.packs[pack].condemned {
+		if x.packs[old.pack].lasts() || !x.packs[pack].lasts() {
 			x.more[o.name] = append(x.more[o.name], spare{now, o.base})
 			return
 		}
@@ -104,7 +110,7 @@ func (x *index) replace(y *index) {
 			n = uint32(len(x.packs))
 			x.packs = append(x.packs, p)
 		} else {
-			x.packs[n].condemned = p.condemned
+			x.packs[n].condemned, x.packs[n].suspect = p.condemned, p.suspect
 		}
 		moved[i] = n
 	}
@@ -152,7 +158,7 @@ func (x *index) keeps(h tree.Hash) bool {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
 	p, ok := x.places[h]
-	return ok && !x.packs[p.pack].condemned
+	return ok && x.packs[p.pack].lasts()
 }
 
 func (x *index) baseOf(h tree.Hash) tree.Hash {
@@ -214,6 +220,10 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 	if err != nil {
 		return nil, err
 	}
+	suspect, err := s.suspects(ctx)
+	if err != nil {
+		return nil, err
+	}
 	present := map[string]blob.Info{}
 	err = b.List(ctx, "packs/", func(i blob.Info) error { present[i.Name] = i; return nil })
 	if err != nil {
@@ -232,7 +242,7 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 		}
 		if objects, err := readFooter(footer); err == nil {
 			delete(present, name)
-			x.add(&packInfo{name: name, size: i.Size, made: i.Made, condemned: condemned[name]}, objects)
+			x.add(&packInfo{name: name, size: i.Size, made: i.Made, condemned: condemned[name], suspect: suspect[name]}, objects)
 		}
 	}
 	for _, n := range names {
@@ -279,6 +289,10 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 	if err != nil {
 		return 0, 0, nil, err
 	}
+	suspect, err := s.suspects(ctx)
+	if err != nil {
+		return 0, 0, nil, err
+	}
 	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
 		footer, err := s.readPackFooter(ctx, i.Name)
 		var objects []object
@@ -292,7 +306,7 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 		if err != nil {
 			return err
 		}
-		x.add(&packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name]}, objects)
+		x.add(&packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name], suspect: suspect[i.Name]}, objects)
 		lists = append(lists, packList{i.Name, footer})
 		return nil
 	})

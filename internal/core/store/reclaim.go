@@ -92,6 +92,49 @@ func (s *Store) condemnations(ctx context.Context) (map[string]condemnation, err
 	return out, err
 }
 
+// suspicion names packs in which an audit found damage that was not healed.
+type suspicion struct {
+	When  time.Time `json:"when"`
+	Packs []string  `json:"packs"`
+}
+
+const suspectPrefix = "suspect/"
+
+// suspects gives the names of packs that are known to be damaged.
+func (s *Store) suspects(ctx context.Context) (map[string]bool, error) {
+	out := map[string]bool{}
+	err := s.blob.List(ctx, suspectPrefix, func(i blob.Info) error {
+		var c suspicion
+		err := s.get(ctx, i.Name, &c)
+		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
+			return nil // the next audit says it again
+		}
+		for _, p := range c.Packs {
+			out[p] = true
+		}
+		return err
+	})
+	return out, err
+}
+
+// suspect has nothing new rely on damaged packs.
+func (s *Store) suspect(ctx context.Context, packs []string) error {
+	known, err := s.suspects(ctx)
+	if err != nil {
+		return err
+	}
+	c := suspicion{When: time.Now().UTC()}
+	for _, p := range packs {
+		if !known[p] {
+			c.Packs = append(c.Packs, p)
+		}
+	}
+	if len(c.Packs) == 0 {
+		return nil
+	}
+	return s.put(ctx, s.listKey(), suspectPrefix+newID(8), c)
+}
+
 // holding is where every copy of every node lies.
 type holding struct {
 	packs   []*packInfo
@@ -103,6 +146,10 @@ type holding struct {
 // holdings reads the lists of all packs from the packs themselves.
 func (s *Store) holdings(ctx context.Context) (*holding, error) {
 	condemned, err := s.condemned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	suspect, err := s.suspects(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +171,7 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 			return err
 		}
 		id := uint32(len(h.packs))
-		h.packs = append(h.packs, &packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name]})
+		h.packs = append(h.packs, &packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name], suspect: suspect[i.Name]})
 		h.objects = append(h.objects, objects)
 		for _, o := range objects {
 			h.copies[o.name] = append(h.copies[o.name], id)
@@ -280,7 +327,7 @@ func (r *reclaim) weigh() {
 		best := copies[0]
 		for _, c := range copies {
 			was, is := r.h.packs[best], r.h.packs[c]
-			if was.condemned && !is.condemned || was.condemned == is.condemned && share[c] > share[best] {
+			if !was.lasts() && is.lasts() || was.lasts() == is.lasts() && share[c] > share[best] {
 				best = c
 			}
 		}
@@ -385,7 +432,7 @@ const repackBelow = 0.4
 func (r *reclaim) repack(ctx context.Context) error {
 	var w *Writer
 	for i, p := range r.h.packs {
-		if p.condemned || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.size) || time.Since(p.made) < r.o.Grace {
+		if !p.lasts() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.size) || time.Since(p.made) < r.o.Grace {
 			continue
 		}
 		if w == nil {
@@ -455,6 +502,9 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 			old = append(old, leaseName(what, number[what]))
 		}
 	}
+	if err := r.clearSuspects(ctx); err != nil {
+		return err
+	}
 	indexes := 0
 	names := map[string]bool{}
 	var parity []string
@@ -488,6 +538,37 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		_, _, _, err = s.RebuildIndex(ctx)
 	}
 	return err
+}
+
+// clearSuspects forgets suspicions of packs that are gone.
+func (r *reclaim) clearSuspects(ctx context.Context) error {
+	there := map[string]bool{}
+	for _, p := range r.h.packs {
+		there[p.name] = true
+	}
+	for _, p := range r.h.bad {
+		there[p] = true
+	}
+	var over []string
+	err := r.s.blob.List(ctx, suspectPrefix, func(i blob.Info) error {
+		var c suspicion
+		if err := r.s.get(ctx, i.Name, &c); err != nil {
+			return nil // it does no harm
+		}
+		if !slices.ContainsFunc(c.Packs, func(p string) bool { return there[p] }) {
+			over = append(over, i.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range over {
+		if err := r.s.remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return err
+		}
+	}
+	return nil
 }
 
 // Retired says what Retire removed.
