@@ -16,9 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// S3Server is a real object store over a folder, with one bucket.
+// S3Server is a real object store over a folder, with two buckets: Locked is made
+// for object lock.
 type S3Server struct {
-	Endpoint, Bucket, Access, Secret string
+	Endpoint, Bucket, Locked, Access, Secret string
 }
 
 // S3 runs the object store that `make servers` built, until the test ends.
@@ -26,15 +27,15 @@ func S3(t testing.TB) S3Server {
 	t.Helper()
 	bin := built(t, "DEXAMEN_S3SERVER", "s3server")
 	dir := t.TempDir()
-	for _, d := range []string{"data", "meta"} {
+	for _, d := range []string{"data", "meta", "versions"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o700))
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	addr := l.Addr().String()
 	require.NoError(t, l.Close())
-	s := S3Server{Endpoint: "http://" + addr, Bucket: "attic", Access: "lindenholt", Secret: "made up for tests"}
-	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix", "--sidecar", filepath.Join(dir, "meta"), filepath.Join(dir, "data"))
+	s := S3Server{Endpoint: "http://" + addr, Bucket: "attic", Locked: "vault", Access: "lindenholt", Secret: "made up for tests"}
+	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix", "--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"), filepath.Join(dir, "data"))
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(t, cmd.Start())
@@ -51,5 +52,6 @@ func S3(t testing.TB) S3Server {
 		err = c.MakeBucket(context.Background(), s.Bucket, minio.MakeBucketOptions{})
 		return err == nil
 	}, 20*time.Second, 50*time.Millisecond, fmt.Sprint(err))
+	require.NoError(t, c.MakeBucket(context.Background(), s.Locked, minio.MakeBucketOptions{ObjectLocking: true}))
 	return s
 }

@@ -218,6 +218,8 @@ func (o *Objects) onBucket(w http.ResponseWriter, r *http.Request, bucket string
 			XMLName xml.Name `xml:"LocationConstraint"`
 			Region  string   `xml:",chardata"`
 		}{Region: "us-east-1"})
+	case r.Method == http.MethodGet && q.Has("versions"):
+		o.listVersions(w, q.Get("prefix"), o.buckets[bucket])
 	case r.Method == http.MethodGet:
 		o.list(w, q, o.buckets[bucket])
 	}
@@ -277,9 +279,56 @@ func (o *Objects) list(w http.ResponseWriter, q url.Values, objects map[string]*
 	o.xml(w, out)
 }
 
+type listedVersion struct {
+	listed
+	VersionId string
+	IsLatest  bool
+}
+
+// listVersions answers ListObjectVersions, in one page.
+func (o *Objects) listVersions(w http.ResponseWriter, prefix string, objects map[string]*versions) {
+	var out struct {
+		XMLName      xml.Name `xml:"ListVersionsResult"`
+		Prefix       string
+		MaxKeys      int
+		IsTruncated  bool
+		Version      []listedVersion
+		DeleteMarker []listedVersion
+	}
+	out.Prefix, out.MaxKeys = prefix, 1000
+	var keys []string
+	for k := range objects {
+		if strings.HasPrefix(k, prefix) {
+			keys = append(keys, k)
+		}
+	}
+	slices.Sort(keys)
+	for _, k := range keys {
+		list := objects[k].list
+		for i := len(list) - 1; i >= 0; i-- {
+			v := list[i]
+			row := listedVersion{listed{k, v.made.Format("2006-01-02T15:04:05.000Z"), v.etag, len(v.data), "STANDARD"}, v.id, i == len(list)-1}
+			if v.deleted {
+				out.DeleteMarker = append(out.DeleteMarker, row)
+			} else {
+				out.Version = append(out.Version, row)
+			}
+		}
+	}
+	o.xml(w, out)
+}
+
 func (o *Objects) onObject(w http.ResponseWriter, r *http.Request, objects map[string]*versions, key string, body []byte) *s3Error {
 	all := objects[key]
 	v := all.now()
+	if id := r.URL.Query().Get("versionId"); id != "" && all != nil && r.Method != http.MethodDelete {
+		v = nil
+		for _, x := range all.list {
+			if x.id == id && !x.deleted {
+				v = x
+			}
+		}
+	}
 	if r.URL.Query().Has("retention") {
 		return o.retention(w, r, v, body)
 	}
@@ -292,7 +341,10 @@ func (o *Objects) onObject(w http.ResponseWriter, r *http.Request, objects map[s
 			return &s3Error{507, "InsufficientStorage", "there is no room left"}
 		}
 		sum := md5.Sum(body)
-		put := &version{id: fmt.Sprint(o.count), data: body, etag: `"` + hex.EncodeToString(sum[:]) + `"`, made: o.now()}
+		put := &version{id: fmt.Sprint(o.count), data: body, etag: `"` + hex.EncodeToString(sum[:]) + `"`, made: o.now(), mode: r.Header.Get("X-Amz-Object-Lock-Mode")}
+		if until, err := time.Parse(time.RFC3339, r.Header.Get("X-Amz-Object-Lock-Retain-Until-Date")); err == nil {
+			put.until = until
+		}
 		if all == nil || !o.opt.Locks {
 			if v != nil {
 				o.held -= int64(len(v.data))
@@ -323,6 +375,10 @@ func (o *Objects) onObject(w http.ResponseWriter, r *http.Request, objects map[s
 
 func (o *Objects) give(w http.ResponseWriter, r *http.Request, v *version) *s3Error {
 	h := w.Header()
+	if !v.until.IsZero() {
+		h.Set("X-Amz-Object-Lock-Mode", v.mode)
+		h.Set("X-Amz-Object-Lock-Retain-Until-Date", v.until.Format(time.RFC3339))
+	}
 	h.Set("ETag", v.etag)
 	h.Set("Last-Modified", v.made.Format(http.TimeFormat))
 	h.Set("Accept-Ranges", "bytes")
@@ -355,6 +411,16 @@ func (o *Objects) give(w http.ResponseWriter, r *http.Request, v *version) *s3Er
 // hidden ("Working with delete markers").
 func (o *Objects) remove(w http.ResponseWriter, id string, objects map[string]*versions, key string) *s3Error {
 	all := objects[key]
+	if all != nil && id != "" {
+		for _, v := range all.list {
+			if v.id == id && o.now().Before(v.until) {
+				return &s3Error{403, "AccessDenied", "Access Denied because object protected by object lock."}
+			}
+		}
+		all.list = slices.DeleteFunc(all.list, func(v *version) bool { return v.id == id })
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
 	w.WriteHeader(http.StatusNoContent)
 	if all == nil {
 		return nil

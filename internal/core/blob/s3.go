@@ -209,33 +209,15 @@ func (s *S3) List(ctx context.Context, prefix string, fn func(Info) error) error
 	return nil
 }
 
-// Lock implements Locker with the server's object lock, in the mode that nobody
-// can lift. The bucket must have been made for it.
-func (s *S3) Lock(ctx context.Context, name string, until time.Time) error {
-	mode := minio.Compliance
-	until = until.UTC()
-	err := s.client.PutObjectRetention(ctx, s.bucket, s.prefix+name, minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until})
-	if r := minio.ToErrorResponse(err); r.Code == "InvalidBucketObjectLockConfiguration" || r.Code == "ObjectLockConfigurationNotFoundError" || r.Code == "InvalidRequest" {
-		return fmt.Errorf("lock %s: bucket %s was not made for object lock (%s): make one that is, or leave keep_locked out", name, s.bucket, r.Message)
-	}
-	s.locks.Store(true)
-	return s.fail("lock", name, err)
-}
-
-// lockedUntil gives when an object's lock ends; the zero time where it has none.
-func (s *S3) lockedUntil(ctx context.Context, name string) time.Time {
-	_, until, err := s.client.GetObjectRetention(ctx, s.bucket, s.prefix+name, "")
-	if err != nil || until == nil {
-		return time.Time{}
-	}
-	return *until
-}
-
 // Remove implements Backend.
 func (s *S3) Remove(ctx context.Context, name string) error {
 	if s.locks.Load() {
 		// Servers that keep versions would only hide it.
-		if until := s.lockedUntil(ctx, name); time.Now().Before(until) {
+		until, err := s.lockedUntil(ctx, name, "")
+		if err != nil {
+			return err
+		}
+		if time.Now().Before(until) {
 			return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
 		}
 	}

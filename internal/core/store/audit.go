@@ -187,6 +187,9 @@ func (a *auditor) theirTurn(name string) bool {
 // readAll reads and checks objects one by one, and mends them where asked.
 func (a *auditor) readAll(ctx context.Context) error {
 	s := a.s
+	if err := a.hidden(ctx); err != nil {
+		return err
+	}
 	var infos []blob.Info
 	if err := s.blob.List(ctx, "", func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
 		return err
@@ -237,6 +240,54 @@ func (a *auditor) readAll(ctx context.Context) error {
 		a.out.Damaged = append(a.out.Damaged, d)
 	}
 	return nil
+}
+
+// hidden finds what somebody deleted although it was locked, and its lock has
+// kept; mending brings it back.
+func (a *auditor) hidden(ctx context.Context) error {
+	v, ok := a.s.blob.(blob.Versioned)
+	if !ok || a.s.KeepLocked == 0 {
+		return nil
+	}
+	var names []string
+	keep := time.Duration(a.s.KeepLocked) * time.Second
+	err := v.Hidden(ctx, "", func(name string, made, until time.Time) error {
+		// What retention and reclaim removed is no longer locked.
+		locked := time.Now().Before(until) || time.Since(made) < keep
+		if lockable(name) && locked {
+			names = append(names, name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		d := Damage{Object: n, What: "it was deleted, though it was locked"}
+		if a.o.Mend {
+			if err := v.Unhide(ctx, n); err != nil {
+				return err
+			}
+			d.Mended = "a version that its lock has kept"
+		}
+		a.out.Damaged = append(a.out.Damaged, d)
+	}
+	if a.o.Mend && len(names) > 0 {
+		return a.s.Refresh(ctx)
+	}
+	return nil
+}
+
+// older gives the newest right version below what is there, or nil.
+func (a *auditor) older(ctx context.Context, v blob.Versioned, name string) (whole []byte, err error) {
+	err = v.Older(ctx, name, func(b []byte) bool {
+		probe := &auditor{s: a.s, o: a.o, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
+		if _, err := probe.check(name, b); err == nil {
+			whole = b
+		}
+		return whole != nil
+	})
+	return whole, err
 }
 
 // plainly says what is wrong without saying of each error that it is one.

@@ -9,6 +9,7 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
+	"dexamen/internal/servertest"
 	"dexamen/internal/sim"
 )
 
@@ -117,7 +118,11 @@ func TestLockedObjects(t *testing.T) {
 	srv.MakeBucket("attic")
 	s3, err := blob.NewS3(blob.S3Options{Location: "s3://attic/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
 	require.NoError(t, err)
-	for _, b := range []blob.Backend{blob.NewMemory(), blob.NewDir(t.TempDir()), s3} {
+	real := servertest.S3(t)
+	real.Bucket = real.Locked
+	vault, err := blob.NewS3(onS3(real, "x"))
+	require.NoError(t, err)
+	for _, b := range []blob.Backend{blob.NewMemory(), blob.NewDir(t.TempDir()), s3, vault} {
 		h := newHolder(t)
 		who, err := store.HolderOf(h.secret, "", store.Read)
 		require.NoError(t, err)
@@ -137,6 +142,11 @@ func TestLockedObjects(t *testing.T) {
 		points, _, err := s.Points(ctx, "meadow")
 		require.NoError(t, err)
 		require.Len(t, points, 2)
+	}
+	for _, o := range []blob.S3Options{{Location: "s3://attic/thief", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"}, onS3(real, "thief")} {
+		b, err := blob.NewS3(o)
+		require.NoError(t, err)
+		thief(t, b, o)
 	}
 	_, err = store.Create(ctx, struct{ blob.Backend }{blob.NewMemory()}, store.CreateOptions{Tool: "test", Plain: true, KeepLocked: time.Hour})
 	require.ErrorContains(t, err, "cannot be locked")

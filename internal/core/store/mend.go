@@ -54,6 +54,16 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 		a.forget(name)
 		return "parity", s.replace(ctx, name, whole)
 	}
+	if v, ok := s.blob.(blob.Versioned); ok && s.KeepLocked > 0 {
+		whole, err := a.older(ctx, v, name)
+		if err != nil {
+			return "", err
+		}
+		if whole != nil {
+			a.forget(name)
+			return "a version that its lock has kept", s.replace(ctx, name, whole)
+		}
+	}
 	if a.o.From != nil {
 		if whole, err := a.o.From.Read(ctx, name); err == nil && right(whole) {
 			a.forget(name)
@@ -172,6 +182,10 @@ func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree
 // can be read, or the bytes to make it with, which the next who opens the store
 // does. A pack's name means nothing, so the right one just gets another.
 func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
+	if v, ok := s.blob.(blob.Versioned); ok && s.KeepLocked > 0 {
+		// What is there stays below; the right bytes go on top.
+		return v.PutOver(ctx, name, whole, time.Now().Add(time.Duration(s.KeepLocked)*time.Second))
+	}
 	if strings.HasPrefix(name, "packs/") {
 		if err := s.create(ctx, packName(newID(16)), whole); err != nil {
 			return err
