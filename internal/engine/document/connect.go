@@ -42,9 +42,6 @@ const (
 	probeTime = 5 * time.Second  // for one question to one member
 	downTime  = 2 * time.Second  // until a member that cannot be reached counts as down
 	logTime   = 60 * time.Second // for finding the ends of a log, which some servers search
-	// settle is how old a log entry must be to be taken from a server that
-	// cannot tell which entries are committed.
-	settle = 1500 * time.Millisecond
 )
 
 // role says what a group of servers is to its cluster.
@@ -80,6 +77,7 @@ type set struct {
 	bad     map[string]badMember
 	seen    record.Position // newest cluster time that any read may have shown
 	reading string          // member whose log is followed
+	pace    pace
 }
 
 type badMember struct {
@@ -428,7 +426,7 @@ func (c *set) lacks() []engine.Lack {
 		add("no log of changes (local.oplog.rs is not there)", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
 	}
 	if !c.caps.status {
-		add("no replSetGetStatus", fmt.Sprintf("which entries are committed is not known: entries are taken once they are %s old", settle))
+		add("no replSetGetStatus", fmt.Sprintf("which entries are committed is not known: entries are taken once they are %s old, or older while the server is slow", settleMin))
 	}
 	if !c.caps.ordered {
 		add("find does not heed min and max bounds", "a collection is scanned whole by one reader; a scan that breaks begins that collection again")

@@ -27,7 +27,7 @@ func (c *set) logEnd(ctx context.Context) (record.Mark, error) {
 		// What any read has shown was written before now; its entry is there
 		// once the time to settle has passed.
 		select {
-		case <-time.After(settle):
+		case <-time.After(c.settle(ctx)):
 		case <-ctx.Done():
 			return best, ctx.Err()
 		}
@@ -271,7 +271,7 @@ func (f *follow) prove(ctx context.Context, addr string, cl *mongo.Client, found
 // wait holds an entry back until it is old enough to be sure of those before
 // it.
 func (f *follow) wait(ctx context.Context, m record.Mark) error {
-	for time.Since(m.Wall) < settle {
+	for time.Since(m.Wall) < f.c.settle(ctx) {
 		if err := f.flush(true); err != nil {
 			return err
 		}

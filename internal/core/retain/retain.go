@@ -1,0 +1,236 @@
+// Package retain decides which restore points stay and which go, and from where
+// on the log stays. It looks at nothing but what it is given: the same points,
+// rule and time give the same verdicts.
+//
+// What counts, the strongest first: holds and locks; every moment that is
+// promised; the newest point; so many at least; so many at most; the rungs.
+package retain
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Unit is a stretch of the calendar of which one point stays.
+type Unit string
+
+// Units of rungs, in the rule's time zone. Weeks begin on Monday.
+const (
+	Hourly  Unit = "hourly"
+	Daily   Unit = "daily"
+	Weekly  Unit = "weekly"
+	Monthly Unit = "monthly"
+	Yearly  Unit = "yearly"
+)
+
+var units = []Unit{Hourly, Daily, Weekly, Monthly, Yearly}
+
+// Rung keeps the first point of every unit, for a time.
+type Rung struct {
+	Each Unit
+	For  time.Duration
+}
+
+// ParseRung reads "daily for 30d"; distance reads the length of time.
+func ParseRung(text string, distance func(string) (time.Duration, error)) (Rung, error) {
+	each, length, ok := strings.Cut(text, " for ")
+	r := Rung{Each: Unit(strings.TrimSpace(each))}
+	if !ok || !slices.Contains(units, r.Each) {
+		return r, fmt.Errorf("%q: write it as UNIT for TIME, such as daily for 30d; units are hourly, daily, weekly, monthly, yearly", text)
+	}
+	var err error
+	if r.For, err = distance(strings.TrimSpace(length)); err != nil {
+		return r, fmt.Errorf("%q: %w", text, err)
+	}
+	if r.For <= 0 {
+		return r, fmt.Errorf("%q: a rung has to last", text)
+	}
+	return r, nil
+}
+
+// Rule says what is to be kept. The zero rule keeps the newest point only.
+type Rule struct {
+	// EveryMoment promises that any second of so long can be restored: the last
+	// point before it stays, every point since, and all log since that point.
+	EveryMoment time.Duration
+	Thin        []Rung
+	// NeverFewer points are left, however old; NeverMore, where not zero, are
+	// left of those that only rungs keep, the oldest going first.
+	NeverFewer, NeverMore int
+	Zone                  *time.Location // of the rungs' calendar; UTC when nil
+}
+
+// Point is a restore point as far as retention goes.
+type Point struct {
+	ID   string
+	Time time.Time
+	// Held: somebody asked for it to be kept until a time; HeldWhy is the
+	// reason given.
+	Held    time.Time
+	HeldWhy string
+	// Locked: the store does not let it be removed before.
+	Locked time.Time
+}
+
+// Verdict says what becomes of a point, and why.
+type Verdict struct {
+	Point Point
+	Keep  bool
+	Why   string
+}
+
+// Plan is what a rule says at a time.
+type Plan struct {
+	Verdicts []Verdict // oldest first
+	// LogFrom is the point from which on the log stays; empty where all log
+	// goes that leads to the newest point.
+	LogFrom string
+}
+
+// Kept counts the points that stay.
+func (p *Plan) Kept() (n int) {
+	for _, v := range p.Verdicts {
+		if v.Keep {
+			n++
+		}
+	}
+	return n
+}
+
+// Decide gives the verdict on each of a cluster's points.
+func (r Rule) Decide(points []Point, now time.Time) *Plan {
+	points = slices.Clone(points)
+	slices.SortStableFunc(points, func(a, b Point) int {
+		if c := a.Time.Compare(b.Time); c != 0 {
+			return c
+		}
+		return strings.Compare(a.ID, b.ID)
+	})
+	p := &Plan{}
+	for _, pt := range points {
+		p.Verdicts = append(p.Verdicts, Verdict{Point: pt})
+	}
+	n := len(p.Verdicts)
+	if n == 0 {
+		return p
+	}
+	// strong: not even too many points make it go.
+	strong := make([]bool, n)
+	keep := func(i int, isStrong bool, why string, args ...any) {
+		v := &p.Verdicts[i]
+		if !v.Keep {
+			v.Keep, v.Why = true, fmt.Sprintf(why, args...)
+		}
+		strong[i] = strong[i] || isStrong
+	}
+	for i, pt := range points {
+		if pt.Held.After(now) {
+			why := "held until " + pt.Held.In(r.zone()).Format("2006-01-02 15:04")
+			if pt.HeldWhy != "" {
+				why += ": " + pt.HeldWhy
+			}
+			keep(i, true, "%s", why)
+		}
+		if pt.Locked.After(now) {
+			keep(i, true, "locked until %s", pt.Locked.In(r.zone()).Format("2006-01-02 15:04"))
+		}
+	}
+	p.LogFrom = points[n-1].ID
+	if r.EveryMoment > 0 {
+		from := now.Add(-r.EveryMoment)
+		base := -1
+		for i, pt := range points {
+			if !pt.Time.After(from) {
+				base = i
+			}
+		}
+		first := max(base, 0)
+		p.LogFrom = points[first].ID
+		if base >= 0 {
+			keep(base, true, "the moments since %s rest on it", from.In(r.zone()).Format("2006-01-02 15:04"))
+		}
+		for i := base + 1; i < n; i++ {
+			keep(i, true, "within the time of which every moment is kept")
+		}
+	}
+	keep(n-1, true, "the newest")
+	for i := max(0, n-r.NeverFewer); i < n; i++ {
+		keep(i, true, "never fewer than %d", r.NeverFewer)
+	}
+	for _, rung := range r.Thin {
+		seen := map[string]bool{}
+		for i, pt := range points {
+			// The first of the whole unit counts, also where the rung's time
+			// has ended within it: which one stays does not change with time.
+			unit := r.bucket(rung.Each, pt.Time)
+			if seen[unit] {
+				continue
+			}
+			seen[unit] = true
+			if now.Sub(pt.Time) <= rung.For {
+				keep(i, false, "%s: the first of %s", rung.Each, unit)
+			}
+		}
+	}
+	if r.NeverMore > 0 {
+		for i := 0; i < n && p.Kept() > r.NeverMore; i++ {
+			if v := &p.Verdicts[i]; v.Keep && !strong[i] {
+				v.Keep, v.Why = false, fmt.Sprintf("never more than %d (it was kept as %s)", r.NeverMore, v.Why)
+			}
+		}
+	}
+	for i := range p.Verdicts {
+		if v := &p.Verdicts[i]; !v.Keep && v.Why == "" {
+			v.Why = "no rule keeps it"
+		}
+	}
+	return p
+}
+
+func (r Rule) zone() *time.Location {
+	if r.Zone == nil {
+		return time.UTC
+	}
+	return r.Zone
+}
+
+// bucket names the unit of the calendar that a time lies in.
+func (r Rule) bucket(u Unit, t time.Time) string {
+	t = t.In(r.zone())
+	switch u {
+	case Hourly:
+		return t.Format("2006-01-02 15h -0700") // an hour that a clock repeats is two
+	case Daily:
+		return t.Format("2006-01-02")
+	case Weekly:
+		y, w := t.ISOWeek()
+		return fmt.Sprintf("week %d of %d", w, y)
+	case Monthly:
+		return t.Format("January 2006")
+	}
+	return strconv.Itoa(t.Year())
+}
+
+// Problems says what in a rule contradicts itself, given how often points are
+// taken at least; zero where that is not known.
+func (r Rule) Problems(every time.Duration) (out []string) {
+	if r.NeverMore > 0 && r.NeverFewer > r.NeverMore {
+		out = append(out, fmt.Sprintf("never_fewer %d is more than never_more %d", r.NeverFewer, r.NeverMore))
+	}
+	if every > 0 && r.NeverMore > 0 && r.EveryMoment/every > time.Duration(r.NeverMore) {
+		out = append(out, fmt.Sprintf("every_moment keeps about %d points, never_more %d of them", r.EveryMoment/every, r.NeverMore))
+	}
+	length := map[Unit]time.Duration{Hourly: time.Hour, Daily: 24 * time.Hour, Weekly: 7 * 24 * time.Hour, Monthly: 30 * 24 * time.Hour, Yearly: 365 * 24 * time.Hour}
+	for _, g := range r.Thin {
+		if g.For < length[g.Each] {
+			out = append(out, fmt.Sprintf("%s for %s ends before its first unit does", g.Each, g.For))
+		}
+		if every > length[g.Each] {
+			out = append(out, fmt.Sprintf("%s: points are taken every %s only", g.Each, every))
+		}
+	}
+	return out
+}

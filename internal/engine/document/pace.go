@@ -1,0 +1,47 @@
+package document
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"go.mongodb.org/mongo-driver/v2/bson"
+)
+
+// pace knows how slow a server is at the moment. Where it does not tell which
+// entries of its log are committed, an entry may come into view after one that
+// is newer, or after what it tells of: the later, the busier the server.
+type pace struct {
+	mu     sync.Mutex
+	asked  time.Time
+	recent [5]time.Duration
+	next   int
+}
+
+const (
+	settleMin = 1500 * time.Millisecond
+	settleMax = 10 * time.Second
+	// settleTimes is how many times as long as a ping an entry is waited for.
+	settleTimes = 20
+	paceEvery   = time.Second
+)
+
+// settle gives how old an entry must be to be sure of those before it.
+func (c *set) settle(ctx context.Context) time.Duration {
+	p := &c.pace
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if time.Since(p.asked) > paceEvery {
+		began := time.Now()
+		if _, err := c.ask(ctx, c.hosts[0], "admin", bson.D{{Key: "ping", Value: 1}}); err == nil {
+			p.recent[p.next%len(p.recent)] = time.Since(began)
+			p.next++
+		}
+		p.asked = time.Now()
+	}
+	longest := time.Duration(0)
+	for _, d := range p.recent {
+		longest = max(longest, d)
+	}
+	return min(max(settleMin, settleTimes*longest), settleMax)
+}
