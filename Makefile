@@ -6,7 +6,7 @@ DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
 S3SERVER := testbed/bin/s3server
 
-.PHONY: build demo test lint bench histories scale real servers screenshots clean
+.PHONY: build demo test lint bench histories scale rot real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -30,6 +30,9 @@ histories: ## thousands of random histories (HISTORIES=5000)
 
 scale: build ## two shards with five million documents, and with a tenth of them
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SCALE=$(or $(SCALE),5000000) go test -timeout 60m -v -run TestScale ./internal/job
+
+rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
+	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store
 
 real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/job

@@ -22,8 +22,8 @@ import (
 const try = "try"
 
 func (a *app) simCommand() *cli.Command {
-	return a.command(try, "sim", "", "run a stand-in cluster to play with, until interrupted",
-		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na replica set, or with --shards a sharded cluster.",
+	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
+		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the S3 protocol instead.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
@@ -34,6 +34,9 @@ func (a *app) simCommand() *cli.Command {
 				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
 					return usage("--user: the environment has no %s to take the secret from", c.String("secret-env"))
 				}
+			}
+			if c.String("bucket") != "" {
+				return a.simObjects(ctx, c, opt)
 			}
 			uri, members, shut, err := startStandIn(opt, c.Int("shards"))
 			if err != nil {
@@ -60,6 +63,8 @@ func (a *app) simCommand() *cli.Command {
 			<-ctx.Done()
 			return nil
 		},
+		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
+		&cli.BoolFlag{Name: "lock", Usage: "the bucket is made for object lock"},
 		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
 		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
 		&cli.IntFlag{Name: "shards", Usage: "make it a sharded cluster of so many, with config servers and a router"},
@@ -69,6 +74,29 @@ func (a *app) simCommand() *cli.Command {
 		&cli.BoolFlag{Name: "lone", Usage: "a lone server without a log"},
 		&cli.StringFlag{Name: "user", Usage: "let in this `USER` only"},
 		&cli.StringFlag{Name: "secret-env", Value: "SIM_SECRET", Usage: "environment variable with the user's secret"})
+}
+
+// simObjects runs a stand-in object store.
+func (a *app) simObjects(ctx context.Context, c *cli.Command, opt sim.Options) error {
+	if opt.User == "" {
+		return usage("--bucket needs a --user, the access key, and its secret in the environment variable that --secret-env names")
+	}
+	o, err := sim.StartObjects(sim.ObjectsOptions{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("lock")})
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	o.MakeBucket(c.String("bucket"))
+	if a.screen.JSON {
+		if err := a.screen.Encode(map[string]any{"endpoint": o.Endpoint(), "bucket": c.String("bucket")}); err != nil {
+			return err
+		}
+	} else {
+		a.screen.Line("an object store with bucket %s is up; a store there is configured with:\n  location: s3://%[1]s/dexamen\n  endpoint: %[2]s\n  path_style: true\n  region: us-east-1\n  login: { user: %[3]s, secret: { env: %[4]s } }",
+			c.String("bucket"), o.Endpoint(), opt.User, c.String("secret-env"))
+	}
+	<-ctx.Done()
+	return nil
 }
 
 // startStandIn runs a replica set, or a sharded cluster.

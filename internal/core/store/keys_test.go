@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"time"
@@ -150,6 +151,28 @@ func TestLockedObjects(t *testing.T) {
 	}
 	_, err = store.Create(ctx, struct{ blob.Backend }{blob.NewMemory()}, store.CreateOptions{Tool: "test", Plain: true, KeepLocked: time.Hour})
 	require.ErrorContains(t, err, "cannot be locked")
+}
+
+// elsewhen is a place whose clock is an hour behind.
+type elsewhen struct{ *blob.Memory }
+
+func (e elsewhen) List(ctx context.Context, prefix string, fn func(blob.Info) error) error {
+	return e.Memory.List(ctx, prefix, func(i blob.Info) error {
+		i.Made = i.Made.Add(-time.Hour)
+		return fn(i)
+	})
+}
+
+// TestAClockThatIsAnHourOff is found before anything is written that rests on
+// it.
+func TestAClockThatIsAnHourOff(t *testing.T) {
+	h := newHolder(t)
+	b := elsewhen{blob.NewMemory()}
+	h.create(t, b, "")
+	err := version(h.open(t, b), "meadow", 1)
+	require.ErrorContains(t, err, "clock is 1h0m0s ahead of the store's")
+	require.Empty(t, namesBelow(t, b, "packs/"))
+	require.Empty(t, namesBelow(t, b, "points/"))
 }
 
 func TestCreateWantsToKnow(t *testing.T) {
