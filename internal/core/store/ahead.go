@@ -28,6 +28,12 @@ type stretch struct {
 	done chan struct{} // closed when data is there
 }
 
+func (a *ahead) clear() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.kept = nil
+}
+
 // readAhead reads a frame's bytes.
 func (s *Store) readAhead(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
 	off, n := int64(p.frameOff), int(p.frameLen)

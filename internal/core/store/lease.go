@@ -51,6 +51,18 @@ func leaseName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", lea
 // leases gives the highest entry of every lease whose name begins with prefix,
 // and the names of those it has left behind.
 func (s *Store) leases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, err error) {
+	for {
+		var moved bool
+		top, number, old, moved, err = s.listLeases(ctx, prefix)
+		if err != nil || !moved {
+			return top, number, old, err
+		}
+	}
+}
+
+// listLeases is one attempt: moved says that an entry went between its being
+// listed and its being read, which the next one has taken the place of.
+func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, moved bool, err error) {
 	top, number = map[string]leaseEntry{}, map[string]int{}
 	last := map[string]string{}
 	err = s.blob.List(ctx, leasePrefix+prefix, func(i blob.Info) error {
@@ -65,21 +77,23 @@ func (s *Store) leases(ctx context.Context, prefix string) (top map[string]lease
 		last[what], number[what] = i.Name, n
 		return nil
 	})
+	if err != nil {
+		return nil, nil, nil, false, err
+	}
 	for what, name := range last {
 		var e leaseEntry
-		gerr := s.get(ctx, name, &e)
+		err := s.get(ctx, name, &e)
 		switch {
-		case errors.Is(gerr, blob.ErrNotFound):
-			delete(number, what) // given up meanwhile
-			continue
-		case errors.Is(gerr, ErrDamaged):
+		case errors.Is(err, blob.ErrNotFound):
+			return nil, nil, nil, true, nil
+		case errors.Is(err, ErrDamaged):
 			e = leaseEntry{} // whoever it was: its time is not known, so it is over
-		case gerr != nil:
-			return nil, nil, nil, gerr
+		case err != nil:
+			return nil, nil, nil, false, err
 		}
 		top[what] = e
 	}
-	return top, number, old, err
+	return top, number, old, false, nil
 }
 
 // held says whether an entry counts. A clock that is a little off must not end
@@ -109,6 +123,14 @@ func (s *Store) acquire(ctx context.Context, what string, length time.Duration) 
 	if err := l.next(ctx, length); err != nil {
 		if errors.Is(err, blob.ErrExists) {
 			return nil, fmt.Errorf("%s: %w: it began at the same time", what, ErrHeld)
+		}
+		return nil, err
+	}
+	// Another may have gone on from a later entry than was seen here.
+	if _, now, _, err := s.leases(ctx, what+"/"); err != nil || now[what] != l.number {
+		_ = s.remove(ctx, leaseName(what, l.number))
+		if err == nil {
+			err = fmt.Errorf("%s: %w: it began at the same time", what, ErrHeld)
 		}
 		return nil, err
 	}
@@ -190,7 +212,9 @@ func (l *Lease) Release(ctx context.Context) {
 	if l.Check() != nil {
 		return
 	}
-	if l.next(ctx, 0) == nil {
+	if l.next(ctx, 0) == nil && strings.HasPrefix(l.what, sessionPrefix) {
+		// Nobody else ever takes a lease of that name. The last entry of others
+		// stays: who looks for it now must not find the row begun anew.
 		_ = l.s.remove(ctx, leaseName(l.what, l.number))
 	}
 }

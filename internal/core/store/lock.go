@@ -47,19 +47,39 @@ func (s *Store) lock(ctx context.Context, name string) error {
 }
 
 // lockPoint prolongs the lock of all that a new point needs, before it is
-// there: packs that older points brought are needed for longer now.
+// there: packs that older points brought are needed for longer now. So is the
+// point before it, which the moments in between rest on.
 func (s *Store) lockPoint(ctx context.Context, p *Point) error {
 	if s.KeepLocked == 0 {
 		return nil
 	}
 	need := map[string]bool{}
-	if s.WriteOnly() {
-		s.usedMu.Lock()
-		for n := range s.used {
-			need[n] = true
+	points, _, err := s.Points(ctx, p.Cluster)
+	if err != nil {
+		return err
+	}
+	var before *Point
+	for _, q := range points {
+		if !q.Time.After(p.Time) {
+			before = q
 		}
-		s.usedMu.Unlock()
-	} else if err := s.packsOf(ctx, p, map[tree.Hash]bool{}, need); err != nil {
+	}
+	if before != nil {
+		need[s.pointName(before.Cluster, before.ID)] = true
+	}
+	if s.WriteOnly() {
+		// Which packs they need cannot be read; all are locked.
+		err = s.blob.List(ctx, "packs/", func(i blob.Info) error { need[i.Name] = true; return nil })
+	} else {
+		seen := map[tree.Hash]bool{}
+		if err = s.packsOf(ctx, p, seen, need); err == nil && before != nil {
+			err = s.packsOf(ctx, before, seen, need)
+			if errors.Is(err, ErrMissing) || errors.Is(err, ErrDamaged) {
+				err = nil // the audit tells; the new point is none the worse
+			}
+		}
+	}
+	if err != nil {
 		return err
 	}
 	for n := range need {
@@ -73,28 +93,5 @@ func (s *Store) lockPoint(ctx context.Context, p *Point) error {
 			return err
 		}
 	}
-	// The log that leads on from the oldest point.
-	return s.blob.List(ctx, s.journalFolder(p.Cluster), func(i blob.Info) error { return s.lock(ctx, i.Name) })
-}
-
-// use notes the pack of a node that is relied upon.
-func (s *Store) use(h tree.Hash) {
-	if s.KeepLocked == 0 || !s.WriteOnly() {
-		return
-	}
-	_, pack, ok := s.index.find(h)
-	if !ok {
-		return
-	}
-	s.usedMu.Lock()
-	defer s.usedMu.Unlock()
-	if s.used == nil {
-		s.used = map[string]bool{}
-	}
-	s.used[pack.name] = true
-	if base := s.index.baseOf(h); !base.IsZero() {
-		if _, bp, ok := s.index.find(base); ok {
-			s.used[bp.name] = true
-		}
-	}
+	return nil
 }

@@ -87,6 +87,7 @@ func (a *auditor) forget(pack string) {
 		}
 	}
 	a.s.cache.clear()
+	a.s.ahead.clear()
 }
 
 // salvage writes what is left of a pack anew, its lost nodes from other packs

@@ -98,9 +98,6 @@ type Store struct {
 
 	ahead ahead
 
-	usedMu sync.Mutex
-	used   map[string]bool // packs relied upon, where the key lets write only
-
 	sessionMu sync.Mutex
 	session   *Lease // that this store writes; taken with the first write
 

@@ -98,7 +98,6 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 		w.stats.Known++
 		w.mu.Unlock()
 		if known && w.local != nil {
-			w.s.use(h)
 			return w.local.keep(h, node)
 		}
 		return nil
