@@ -203,7 +203,7 @@ func (a *auditor) readAll(ctx context.Context) error {
 			return err
 		}
 		pack := strings.HasPrefix(strings.TrimPrefix(i.Name, parityPrefix), "packs/")
-		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, parityPrefix)) || strings.HasPrefix(i.Name, leasePrefix) || strings.HasPrefix(i.Name, "probe/") {
+		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, parityPrefix)) || strings.HasPrefix(i.Name, "probe/") {
 			continue
 		}
 		data, err := s.blob.Read(ctx, i.Name)
@@ -321,7 +321,7 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		if err = decodeManifest(nil, data, name, &d); err == nil && s.keys != nil {
 			_, _, err = s.keys.openData(name, &d)
 		}
-	case "points", "marks", "condemned", "witness", "suspect", "audits", "runs", "holds":
+	case "points", "marks", "leases", "condemned", "witness", "suspect", "audits", "runs", "holds":
 		var v json.RawMessage
 		err = decodeManifest(s.ring(), data, name, &v)
 	case "mended":

@@ -64,30 +64,30 @@ func (s *Store) leases(ctx context.Context, prefix string) (top map[string]lease
 // listed and its being read, which the next one has taken the place of.
 func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, moved bool, err error) {
 	top, number = map[string]leaseEntry{}, map[string]int{}
-	last := map[string]string{}
+	last := map[string]blob.Info{}
 	err = s.blob.List(ctx, leasePrefix+prefix, func(i blob.Info) error {
 		what, digits, _ := strings.Cut(strings.TrimPrefix(i.Name, leasePrefix), "/")
 		n := 0
 		if _, err := fmt.Sscanf(digits, "%d", &n); err != nil {
 			return nil
 		}
-		if before := last[what]; before != "" {
-			old = append(old, before)
+		if before := last[what]; before.Name != "" {
+			old = append(old, before.Name)
 		}
-		last[what], number[what] = i.Name, n
+		last[what], number[what] = i, n
 		return nil
 	})
 	if err != nil {
 		return nil, nil, nil, false, err
 	}
-	for what, name := range last {
+	for what, i := range last {
 		var e leaseEntry
-		err := s.get(ctx, name, &e)
+		err := s.get(ctx, i.Name, &e)
 		switch {
 		case errors.Is(err, blob.ErrNotFound):
 			return nil, nil, nil, true, nil
 		case errors.Is(err, ErrDamaged):
-			e = leaseEntry{} // whoever it was: its time is not known, so it is over
+			e = leaseEntry{Host: "an unknown host", Began: i.Made, Until: i.Made.Add(leaseTime)} // as if it was held
 		case err != nil:
 			return nil, nil, nil, false, err
 		}
