@@ -71,8 +71,10 @@ func (x *index) add(pack *packInfo, objects []object) {
 func (x *index) enter(pack uint32, o *object) {
 	now := place{pack, o.frameOff, o.frameLen, o.off, o.len, !o.base.IsZero(), o.pieces}
 	if old, ok := x.places[o.name]; ok {
-		// The same content twice: any copy will do that stays.
-		if x.packs[old.pack].lasts() || !x.packs[pack].lasts() {
+		// The same content twice: one that stays is better, then one that needs
+		// no base.
+		was, is := x.packs[old.pack].lasts(), x.packs[pack].lasts()
+		if was && !is || was == is && (!old.patch || now.patch) {
 			x.more[o.name] = append(x.more[o.name], spare{now, o.base})
 			return
 		}
@@ -153,12 +155,20 @@ func (x *index) find(h tree.Hash) (p place, pack *packInfo, ok bool) {
 	return p, pack, ok
 }
 
-// keeps says whether a node is in the store to stay.
+// keeps says whether a node is in the store to stay: a patch only with its base,
+// which may have gone when no point needed either.
 func (x *index) keeps(h tree.Hash) bool {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
 	p, ok := x.places[h]
-	return ok && x.packs[p.pack].lasts()
+	if !ok || !x.packs[p.pack].lasts() {
+		return false
+	}
+	if !p.patch {
+		return true
+	}
+	base, ok := x.places[x.bases[h]]
+	return ok && !base.patch && x.packs[base.pack].lasts()
 }
 
 func (x *index) baseOf(h tree.Hash) tree.Hash {

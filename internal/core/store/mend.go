@@ -116,8 +116,8 @@ func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string
 			}
 		}
 		for _, c := range h.copies[o.name] {
-			if p := h.packs[c]; p.name != name {
-				if node, err := s.nodeFrom(ctx, h, c, o.name, 0); err == nil {
+			if p := h.packs[c.pack]; p.name != name {
+				if node, err := s.nodeFrom(ctx, h, c.pack, o.name); err == nil {
 					return node, nil
 				}
 			}
@@ -149,7 +149,7 @@ func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string
 }
 
 // nodeFrom reads a node from one certain pack.
-func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree.Hash, depth int) ([]byte, error) {
+func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree.Hash) ([]byte, error) {
 	for _, o := range h.objects[pack] {
 		if o.name != name {
 			continue

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
@@ -25,7 +26,9 @@ func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error
 		if err := s.Refresh(ctx); err != nil {
 			return nil, err
 		}
-		p, pack, ok = s.index.find(h)
+		if p, pack, ok = s.index.find(h); !ok {
+			s.futile.Store(time.Now().UnixNano())
+		}
 	}
 	if !ok {
 		return nil, fmt.Errorf("node %s: %w", h.Short(), ErrMissing)

@@ -140,7 +140,13 @@ type holding struct {
 	packs   []*packInfo
 	objects [][]object
 	bad     []string // packs whose list cannot be read
-	copies  map[tree.Hash][]uint32
+	copies  map[tree.Hash][]copyOf
+}
+
+// copyOf is one copy of a node: in which pack, and whether as a patch.
+type copyOf struct {
+	pack  uint32
+	patch bool
 }
 
 // holdings reads the lists of all packs from the packs themselves.
@@ -153,7 +159,7 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &holding{copies: map[tree.Hash][]uint32{}}
+	h := &holding{copies: map[tree.Hash][]copyOf{}}
 	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
 		footer, err := s.readPackFooter(ctx, i.Name)
 		var objects []object
@@ -174,27 +180,28 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 		h.packs = append(h.packs, &packInfo{name: i.Name, size: i.Size, made: i.Made, condemned: condemned[i.Name], suspect: suspect[i.Name]})
 		h.objects = append(h.objects, objects)
 		for _, o := range objects {
-			h.copies[o.name] = append(h.copies[o.name], id)
+			h.copies[o.name] = append(h.copies[o.name], copyOf{id, !o.base.IsZero()})
 		}
 		return nil
 	})
 	return h, err
 }
 
-// live gives every node that a point needs, bases of patches included. It fails
-// where a point cannot be read: nothing is removed that it may need.
-func (s *Store) live(ctx context.Context) (map[tree.Hash]bool, error) {
+// live gives every node that a point needs, and bases: the nodes that any copy
+// of one of them is a patch of. It fails where a point cannot be read: nothing
+// is removed that it may need.
+func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err error) {
 	points, unreadable, err := s.Points(ctx, "")
 	if err == nil {
 		err = s.Refresh(ctx) // what these points need is listed by now
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if len(unreadable) > 0 {
-		return nil, fmt.Errorf("%w: what it needs is not known, so nothing can be removed; store audit says more, and --mend may heal it", errors.Join(unreadable...))
+		return nil, nil, fmt.Errorf("%w: what it needs is not known, so nothing can be removed; store audit says more, and --mend may heal it", errors.Join(unreadable...))
 	}
-	live := map[tree.Hash]bool{}
+	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
 	for _, p := range points {
 		for i := range p.Namespaces {
 			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
@@ -207,16 +214,22 @@ func (s *Store) live(ctx context.Context) (map[tree.Hash]bool, error) {
 					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store audit says more", p.ID, p.Cluster, p.Namespaces[i].Name, n.Hash.Short(), ErrMissing)
 				}
 				if pl.patch {
-					live[s.index.baseOf(n.Hash)] = true
+					bases[s.index.baseOf(n.Hash)] = true
+				}
+				spares, _ := s.index.spares(n.Hash)
+				for _, sp := range spares {
+					if sp.patch {
+						bases[sp.base] = true
+					}
 				}
 				return n.Level > 0 || pl.pieces && n.Level == 0, ctx.Err()
 			})
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 	}
-	return live, nil
+	return live, bases, nil
 }
 
 // Reclaim gives back the room of what no point needs. One at a time.
@@ -256,11 +269,11 @@ func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (*Reclaimed, erro
 		return nil, err
 	}
 	o.Emit("finding what the points need")
-	live, err := s.live(ctx)
+	live, bases, err := s.live(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r := &reclaim{s: s, o: o, h: h, live: live, writers: writers, lease: lease, out: &Reclaimed{Packs: len(h.packs)}}
+	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease, out: &Reclaimed{Packs: len(h.packs)}}
 	r.weigh()
 	if o.Preview {
 		return r.out, nil
@@ -299,6 +312,7 @@ type reclaim struct {
 	o       ReclaimOptions
 	h       *holding
 	live    map[tree.Hash]bool
+	bases   map[tree.Hash]bool // of patches that are live
 	writers []string
 	lease   *Lease
 	out     *Reclaimed
@@ -314,24 +328,23 @@ func (r *reclaim) weigh() {
 	share := make([]float64, len(r.h.packs))
 	for i, p := range r.h.packs {
 		for _, o := range r.h.objects[i] {
-			if r.live[o.name] {
+			if r.live[o.name] || r.bases[o.name] {
 				share[i] += float64(o.len) / float64(p.size)
 			}
 		}
 	}
 	from := map[tree.Hash]uint32{}
 	for hash, copies := range r.h.copies {
-		if !r.live[hash] {
+		if !r.live[hash] && !r.bases[hash] {
 			continue
 		}
 		best := copies[0]
-		for _, c := range copies {
-			was, is := r.h.packs[best], r.h.packs[c]
-			if !was.lasts() && is.lasts() || was.lasts() == is.lasts() && share[c] > share[best] {
+		for _, c := range copies[1:] {
+			if r.better(hash, c, best, share) {
 				best = c
 			}
 		}
-		from[hash] = best
+		from[hash] = best.pack
 	}
 	r.out.Bytes, r.out.Dead, r.out.DeadBytes = 0, 0, 0
 	for i, p := range r.h.packs {
@@ -350,6 +363,22 @@ func (r *reclaim) weigh() {
 			r.out.DeadBytes += p.size
 		}
 	}
+}
+
+// better says which of two copies of a node is to be kept: a base is worth
+// nothing as a patch; then one counts that stays, then one without a base, then
+// the one in the pack that is needed more.
+func (r *reclaim) better(hash tree.Hash, c, than copyOf, share []float64) bool {
+	if r.bases[hash] && c.patch != than.patch {
+		return !c.patch
+	}
+	if is, was := r.h.packs[c.pack].lasts(), r.h.packs[than.pack].lasts(); is != was {
+		return is
+	}
+	if c.patch != than.patch {
+		return !c.patch
+	}
+	return share[c.pack] > share[than.pack]
 }
 
 // remove ends condemnations whose time has come.
@@ -440,7 +469,7 @@ func (r *reclaim) repack(ctx context.Context) error {
 			r.o.Emit("taking packs apart that are mostly dead")
 		}
 		for _, o := range r.h.objects[i] {
-			if !r.live[o.name] {
+			if !r.live[o.name] && !r.bases[o.name] {
 				continue
 			}
 			node, err := r.s.Node(ctx, o.name)

@@ -46,7 +46,7 @@ func (x *Scratch) Close() { _ = x.file.Close() }
 
 // PutNode implements tree.Sink.
 func (x *Scratch) PutNode(_ context.Context, h tree.Hash, node []byte, _ tree.Hash) error {
-	if _, _, ok := x.store.index.find(h); ok {
+	if x.store.index.keeps(h) {
 		return nil
 	}
 	return x.keep(h, node)

@@ -94,7 +94,7 @@ type Store struct {
 	cache *frameCache
 	keys  *keyring // nil in a plain store
 
-	loaded atomic.Int64 // when the index was, in Unix nanoseconds
+	futile atomic.Int64 // when looking for a node anew was in vain, in Unix nanoseconds
 
 	ahead ahead
 
@@ -175,7 +175,6 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 	default:
 		return nil, fmt.Errorf("%s: %w: its protection is %q; use a newer dexamen", b, ErrTooNew, d.Protection)
 	}
-	s.loaded.Store(time.Now().UnixNano())
 	if s.index, err = s.loadIndex(ctx); err != nil {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
@@ -187,7 +186,6 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 
 // Refresh takes notice of what other processes have written since.
 func (s *Store) Refresh(ctx context.Context) error {
-	s.loaded.Store(time.Now().UnixNano())
 	x, err := s.loadIndex(ctx)
 	if err != nil {
 		return err
@@ -196,9 +194,11 @@ func (s *Store) Refresh(ctx context.Context) error {
 	return nil
 }
 
-// stale says whether it may be worth to look again for what is not found.
+// stale says whether it may be worth to look again for what is not found: not
+// just after that was in vain, or every node of a damaged store would cost a
+// look.
 func (s *Store) stale() bool {
-	return time.Since(time.Unix(0, s.loaded.Load())) > time.Second
+	return time.Since(time.Unix(0, s.futile.Load())) > time.Second
 }
 
 // Location gives where the store lies, without secrets.

@@ -1,0 +1,168 @@
+package store_test
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+)
+
+// TestReclaimTakesNothingThatIsNeeded takes points of content that changes a
+// little and comes back to what it was before, as patches where that is small;
+// retires some, reclaims with no time of grace, by processes that know more or
+// less of what is there; and reads all points that are left each time.
+func TestReclaimTakesNothingThatIsNeeded(t *testing.T) {
+	for seed := range uint64(12) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			reclaimHistory(t, seed)
+		})
+	}
+}
+
+func reclaimHistory(t *testing.T, seed uint64) {
+	rng := rand.New(rand.NewPCG(seed, 5))
+	h := newHolder(t)
+	h.opt.PackBytes = 100 << 10
+	b := blob.NewMemory()
+	h.create(t, b, "")
+	type world [150]int // of each record, which of its contents it has
+	var past []world
+	past = append(past, world{})
+	var points []*store.Point
+	removed, patched := 0, int64(0)
+	stores := []*store.Store{h.open(t, b)}
+	for step := range 45 {
+		what := fmt.Sprintf("seed %d, step %d", seed, step)
+		if len(stores) < 3 || rng.IntN(4) == 0 { // processes come and go
+			stores = append(stores, h.open(t, b))
+			if len(stores) > 3 {
+				stores[0].Close()
+				stores = stores[1:]
+			}
+		}
+		s := stores[rng.IntN(len(stores))]
+		switch n := rng.IntN(10); {
+		case n < 5:
+			now := past[rng.IntN(len(past))] // also one that was before
+			for range rng.IntN(3) {
+				now[rng.IntN(len(now))] = rng.IntN(4)
+			}
+			if rng.IntN(6) == 0 {
+				for i := range now {
+					now[i] = rng.IntN(4)
+				}
+			}
+			past = append(past, now)
+			var near tree.Root
+			if len(points) > 0 && rng.IntN(4) > 0 {
+				near = points[rng.IntN(len(points))].Namespaces[0].Root
+			}
+			w := s.NewWriter()
+			tb := tree.NewBuilder(w).Near(w, near)
+			for i, v := range now {
+				require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+v+1, 4000)}), what)
+			}
+			root, err := tb.Finish(ctx)
+			require.NoError(t, err, what)
+			stats, err := w.Flush(ctx)
+			require.NoError(t, err, what)
+			patched += stats.Patched
+			p := &store.Point{ID: fmt.Sprintf("p%03d", step), Cluster: "meadow", Time: time.Unix(int64(step), 0), Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}
+			require.NoError(t, s.PutPoint(ctx, p), what)
+			points = append(points, p)
+		case n < 7 && len(points) > 2:
+			i := rng.IntN(len(points) - 1)
+			_, err := s.Retire(ctx, "meadow", []string{points[i].ID})
+			require.NoError(t, err, what)
+			points = slices.Delete(points, i, i+1)
+		default:
+			r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+			require.NoError(t, err, what)
+			removed += r.Removed
+			if rng.IntN(2) == 0 { // nobody is left that began before
+				for _, s := range stores {
+					s.Close()
+				}
+				stores = stores[:0]
+				stores = append(stores, h.open(t, b))
+			}
+		}
+		fresh := h.open(t, b)
+		for _, p := range points {
+			require.NoError(t, check(fresh, p), "%s: point %s", what, p.ID)
+		}
+	}
+	a, err := h.open(t, b).Audit(ctx, store.AuditOptions{})
+	require.NoError(t, err)
+	require.True(t, a.Sound(), "%+v", a)
+	t.Logf("%d points left, %d packs removed, %d leaves patched", len(points), removed, patched)
+}
+
+// TestAPatchWhoseBaseHasGone is of no use, though it is still there: content
+// that comes back is written anew.
+func TestAPatchWhoseBaseHasGone(t *testing.T) {
+	h := newHolder(t)
+	h.opt.PackBytes = 60 << 10 // a pack for each leaf
+	b := blob.NewMemory()
+	h.create(t, b, "")
+	n := 0
+	write := func(near tree.Root, change func(i int) int) *store.Point {
+		n++
+		s := h.open(t, b)
+		defer s.Close()
+		w := s.NewWriter()
+		tb := tree.NewBuilder(w).Near(w, near)
+		for i := range 150 {
+			require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+change(i)+1, 4000)}))
+		}
+		root, err := tb.Finish(ctx)
+		require.NoError(t, err)
+		_, err = w.Flush(ctx)
+		require.NoError(t, err)
+		p := &store.Point{ID: fmt.Sprint("p", n), Cluster: "meadow", Time: time.Unix(int64(n), 0), Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}
+		require.NoError(t, s.PutPoint(ctx, p))
+		return p
+	}
+	first := write(tree.Root{}, func(int) int { return 0 })
+	// Two leaves change a little: two patches, in one frame of one pack.
+	ends := func(i int) int {
+		if i == 0 || i == 149 {
+			return 1
+		}
+		return 0
+	}
+	second := write(first.Namespaces[0].Root, ends)
+	// The first leaf changes wholly, the last one stays: its patch keeps the pack.
+	third := write(second.Namespaces[0].Root, func(i int) int {
+		if i < 80 {
+			return 2
+		}
+		return ends(i)
+	})
+	s := h.open(t, b)
+	_, err := s.Retire(ctx, "meadow", []string{first.ID, second.ID})
+	require.NoError(t, err)
+	removed := 0
+	for range 3 {
+		r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+		require.NoError(t, err)
+		removed += r.Removed
+	}
+	s.Close()
+	require.Positive(t, removed, "the first leaf's base has gone")
+	again := write(third.Namespaces[0].Root, ends)
+	require.Equal(t, second.Namespaces[0].Root, again.Namespaces[0].Root)
+	fresh := h.open(t, b)
+	require.NoError(t, check(fresh, third))
+	require.NoError(t, check(fresh, again))
+}
