@@ -33,11 +33,8 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	p := a.screen.NewProgress()
-	p.Event(job.Event{Kind: job.Step, Text: "reading " + s.Location()})
-	o.Emit = func(_ string, n int, size int64) {
-		p.Event(job.Event{Kind: job.Progress, Records: int64(n), Bytes: size})
-	}
+	p, emit := a.objectProgress("reading " + s.Location())
+	o.Emit = emit
 	r, err := s.Audit(ctx, o)
 	p.Done()
 	if errors.Is(err, store.ErrHeld) {

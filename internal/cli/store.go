@@ -287,6 +287,15 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	}
 }
 
+// objectProgress shows how many objects a stage has gone through.
+func (a *app) objectProgress(stage string) (p *view.Progress, emit func(object string, objects int, bytes int64)) {
+	p = a.screen.NewProgress()
+	p.Event(job.Event{Kind: job.Step, Text: stage})
+	return p, func(_ string, n int, size int64) {
+		p.Event(job.Event{Kind: job.Progress, Records: int64(n), Unit: "objects", Bytes: size})
+	}
+}
+
 func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 2, 2); err != nil {
 		return err
@@ -310,11 +319,8 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 		}
 		o.Since = time.Now().Add(-d)
 	}
-	p := a.screen.NewProgress()
-	p.Event(job.Event{Kind: job.Step, Text: "copying from " + b.String() + " to " + to.String()})
-	o.Emit = func(_ string, n int, size int64) {
-		p.Event(job.Event{Kind: job.Progress, Records: int64(n), Bytes: size})
-	}
+	p, emit := a.objectProgress("copying from " + b.String() + " to " + to.String())
+	o.Emit = emit
 	m, err := s.Mirror(ctx, to, o)
 	p.Done()
 	if errors.Is(err, store.ErrOtherStore) {

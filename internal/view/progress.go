@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -99,7 +100,7 @@ func (p *Progress) numbers() string {
 	if e.Total > 0 {
 		parts[0] += " of " + Count(e.Total)
 	}
-	parts[0] += " records"
+	parts[0] += " " + cmp.Or(e.Unit, "records")
 	if e.Bytes > 0 {
 		parts = append(parts, Bytes(e.Bytes))
 	}

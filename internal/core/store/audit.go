@@ -101,11 +101,10 @@ const (
 )
 
 type auditor struct {
-	s     *Store
-	o     AuditOptions
-	out   *Audit
-	bad   map[tree.Hash]string // nodes that cannot be read, and where they should be
-	packs map[string]bool      // packs that are whole
+	s   *Store
+	o   AuditOptions
+	out *Audit
+	bad map[tree.Hash]string // nodes that cannot be read, and where they should be
 }
 
 // Audit reads everything, or a part of it, and says what is wrong and what that
@@ -137,7 +136,7 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 		}
 	}
 	began := time.Now()
-	a := &auditor{s: s, o: o, bad: map[tree.Hash]string{}, packs: map[string]bool{},
+	a := &auditor{s: s, o: o, bad: map[tree.Hash]string{},
 		out: &Audit{When: began.UTC().Truncate(time.Second), Part: o.Part % o.Parts, Parts: o.Parts, Whole: map[string]int{}}}
 	if err := a.readAll(ctx); err != nil {
 		return nil, err
@@ -281,8 +280,7 @@ func (a *auditor) hidden(ctx context.Context) error {
 // older gives the newest right version below what is there, or nil.
 func (a *auditor) older(ctx context.Context, v blob.Versioned, name string) (whole []byte, err error) {
 	err = v.Older(ctx, name, func(b []byte) bool {
-		probe := &auditor{s: a.s, o: a.o, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
-		if _, err := probe.check(name, b); err == nil {
+		if a.s.right(name, b) {
 			whole = b
 		}
 		return whole != nil
@@ -299,6 +297,13 @@ func plainly(err error) string {
 	return text
 }
 
+// right says whether these are an object's right bytes.
+func (s *Store) right(name string, data []byte) bool {
+	a := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}}
+	_, err := a.check(name, data)
+	return err == nil
+}
+
 // check sees that an object's bytes are what was written; of a pack it also
 // notes each node that is not.
 func (a *auditor) check(name string, data []byte) (nodes int, err error) {
@@ -313,7 +318,7 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		_, err = journal.Read(context.Background(), s.ring(), data, func(*record.Change) error { return nil })
 	case "parity":
 		err = checkParity(strings.TrimPrefix(name, parityPrefix), data, nil)
-	case "keys", descriptorName:
+	case "slots", descriptorName:
 		var v json.RawMessage
 		err = decodeManifest(nil, data, name, &v)
 	case "datakeys":
@@ -372,9 +377,6 @@ func (a *auditor) checkPack(name string, data []byte) (bad int, err error) {
 	}
 	if ferr := a.checkTail(data, end); ferr != nil {
 		err = errors.Join(err, ferr)
-	}
-	if err == nil {
-		a.packs[name] = true
 	}
 	return bad, err
 }
@@ -452,7 +454,7 @@ func (a *auditor) namespace(ctx context.Context, ns *PointNamespace) (*HurtNames
 		}
 		a.harm(where)
 	}
-	err := tree.Nodes(ctx, a.src(), ns.Root, func(n tree.NodeInfo) (bool, error) {
+	err := tree.Nodes(ctx, a.s, ns.Root, func(n tree.NodeInfo) (bool, error) {
 		if err := ctx.Err(); err != nil {
 			return false, err
 		}
@@ -492,8 +494,6 @@ func (a *auditor) namespace(ctx context.Context, ns *PointNamespace) (*HurtNames
 	}
 	return h, nil
 }
-
-func (a *auditor) src() tree.Source { return a.s }
 
 // isBad says whether a node that the index finds in a pack cannot be had: what
 // parity gives back on reading does not count as lost.

@@ -349,7 +349,7 @@ func hurtOneOfEach(t *testing.T, b *blob.Memory) {
 	var hurt []blob.Info
 	require.NoError(t, b.List(ctx, "", func(i blob.Info) error {
 		kind, _, _ := strings.Cut(i.Name, "/")
-		if slices.Contains([]string{"packs", "points", "journal", "datakeys", "keys", "parity", "index", "dexamen-store"}, kind) && !done[kind] && (kind != "parity" || strings.HasSuffix(i.Name, "/v003")) {
+		if slices.Contains([]string{"packs", "points", "journal", "datakeys", "slots", "parity", "index", "dexamen-store"}, kind) && !done[kind] && (kind != "parity" || strings.HasSuffix(i.Name, "/v003")) {
 			done[kind] = true
 			hurt = append(hurt, i)
 		}

@@ -35,7 +35,7 @@ var (
 )
 
 const (
-	slotPrefix    = "keys/"
+	slotPrefix    = "slots/"
 	dataKeyPrefix = "datakeys/"
 	// dataKeyAge is how long a data key is used for new content.
 	dataKeyAge = 30 * 24 * time.Hour

@@ -66,8 +66,8 @@ func TestKeys(t *testing.T) {
 	h.create(t, b, "")
 	other := blob.NewMemory()
 	h.create(t, other, "")
-	name := namesBelow(t, b, "keys/")[0]
-	foreign, err := other.Read(ctx, namesBelow(t, other, "keys/")[0])
+	name := namesBelow(t, b, "slots/")[0]
+	foreign, err := other.Read(ctx, namesBelow(t, other, "slots/")[0])
 	require.NoError(t, err)
 	require.NoError(t, b.Remove(ctx, name))
 	require.NoError(t, b.Remove(ctx, "parity/"+name))
@@ -133,7 +133,7 @@ func TestLockedObjects(t *testing.T) {
 		require.NoError(t, version(s, "meadow", 1))
 		require.NoError(t, stretch(s, "meadow", 1))
 		require.NoError(t, version(s, "meadow", 2))
-		for _, prefix := range []string{"packs/", "points/", "journal/", "keys/", "datakeys/", "dexamen-store"} {
+		for _, prefix := range []string{"packs/", "points/", "journal/", "slots/", "datakeys/", "dexamen-store"} {
 			for _, n := range namesBelow(t, b, prefix) {
 				require.ErrorIs(t, b.Remove(ctx, n), blob.ErrLocked, "%s %s", b, n)
 			}

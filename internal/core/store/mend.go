@@ -17,11 +17,6 @@ import (
 // says from what; empty where there is nothing.
 func (a *auditor) mend(ctx context.Context, name string, data []byte) (from string, err error) {
 	s := a.s
-	right := func(b []byte) bool {
-		probe := &auditor{s: s, o: a.o, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
-		_, err := probe.check(name, b)
-		return err == nil
-	}
 	if of, ok := strings.CutPrefix(name, parityPrefix); ok {
 		// What it is of is whole, or is mended by itself.
 		object, err := s.blob.Read(ctx, of)
@@ -38,7 +33,7 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 		}
 		return "its object", s.replace(ctx, name, more)
 	}
-	if len(data) > 0 && right(data) { // only its parity is missing
+	if len(data) > 0 && s.right(name, data) { // only its parity is missing
 		k, m := s.parityOf(name)
 		more, err := encodeParity(name, data, k, m)
 		if err != nil {
@@ -50,7 +45,7 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 		_, _, _, err := s.RebuildIndex(ctx)
 		return "the packs' own lists", err
 	}
-	if whole, err := s.rescue(ctx, name); err == nil && right(whole) {
+	if whole, err := s.rescue(ctx, name); err == nil && s.right(name, whole) {
 		a.forget(name)
 		return "parity", s.replace(ctx, name, whole)
 	}
@@ -65,7 +60,7 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 		}
 	}
 	if a.o.From != nil {
-		if whole, err := a.o.From.Read(ctx, name); err == nil && right(whole) {
+		if whole, err := a.o.From.Read(ctx, name); err == nil && s.right(name, whole) {
 			a.forget(name)
 			return a.o.From.String(), s.replace(ctx, name, whole)
 		}
@@ -257,8 +252,7 @@ func (s *Store) finishMending(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		probe := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
-		if _, err := probe.check(name, whole); err != nil {
+		if !s.right(name, whole) {
 			if err := s.blob.Remove(ctx, aside); err != nil {
 				return err
 			}

@@ -90,7 +90,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	stages := [][]string{nil, packs, nil, points}
 	for _, n := range others {
 		switch kind, _, _ := strings.Cut(n, "/"); kind {
-		case "keys", "datakeys":
+		case "slots", "datakeys":
 			stages[0] = append(stages[0], n)
 		case "index", "journal", "audits", "runs", "holds":
 			stages[2] = append(stages[2], n)
@@ -258,10 +258,9 @@ func (m *mirror) copy(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	probe := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}, packs: map[string]bool{}}
-	if _, err := probe.check(name, data); err != nil {
+	if !s.right(name, data) {
 		whole, rerr := s.rescue(ctx, name)
-		if _, again := probe.check(name, whole); rerr != nil || again != nil {
+		if rerr != nil || !s.right(name, whole) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			m.out.Damaged = append(m.out.Damaged, name)
