@@ -45,7 +45,7 @@ type Event struct {
 	Text      string    `json:"text,omitempty"`
 	Namespace string    `json:"namespace,omitempty"`
 	Records   int64     `json:"records,omitempty"`
-	Unit      string    `json:"unit,omitempty"` // of what is counted, where not records
+	Unit      string    `json:"unit,omitempty"`  // of what is counted, where not records
 	Total     int64     `json:"total,omitempty"` // records expected, where known
 	Bytes     int64     `json:"bytes,omitempty"`
 }
