@@ -62,7 +62,20 @@ func (rs *ReplicaSet) Rejoin(i int) {
 	if b := m.alone; b != nil {
 		b.leads = false
 		m.alone = nil
-		m.diverged = m.diverged || m.applied > b.held
+		switch {
+		case m.applied <= b.held:
+		case m.stableAt < rs.logBase:
+			m.diverged = true
+		default:
+			// Back to what was on a majority, and on to what it had of the set's.
+			m.current, m.applied = m.stable.clone(), b.held
+			for n := m.stableAt; n < b.held; n++ {
+				if e := rs.log[n-rs.logBase]; e.effect != nil {
+					e.effect(m.current)
+				}
+			}
+		}
+		rs.settle() // what it shows of the majority's is what it says of it
 	}
 	rs.progress()
 	rs.mu.Unlock()
