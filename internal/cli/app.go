@@ -21,6 +21,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/document"
+	"dexamen/internal/engine/etcd"
 	"dexamen/internal/job"
 	"dexamen/internal/view"
 )
@@ -58,6 +59,7 @@ type app struct {
 // Run runs the command line and gives the exit code.
 func Run(ctx context.Context, args []string) int {
 	document.Register()
+	etcd.Register()
 	return run(ctx, args, nil)
 }
 

@@ -310,14 +310,16 @@ func (a *app) showDiffs(diffs []job.SpaceDiff) {
 func (a *app) restoreCommand() *cli.Command {
 	return a.command(recovery, "restore", "ADDRESS", "put back what was there at a moment",
 		`Shows what it will do, asks, does it, and verifies: each namespace is written beside,
-read back and compared, and only then takes its name, in one step.
+read back and compared, and only then takes its name, in one step. Key-value clusters
+have no such step: there what differs is changed in place, and then read back.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
    dexamen restore meadow@10:13:02/apiary.colonies --present replace`, a.restore,
 		&cli.StringFlag{Name: "onto", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
-		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.' or '*' stands for all that begin so"},
+		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
 		&cli.StringFlag{Name: "present", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
 		&cli.BoolFlag{Name: "settings", Usage: "users and roles too: those that are missing; with --present replace also those that differ"},
+		&cli.StringFlag{Name: "leases", Value: "recreate", Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
 }
 
@@ -325,6 +327,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	present := c.String("present")
 	if present != "refuse" && present != "replace" {
 		return usage("--present %s: use refuse or replace", present)
+	}
+	leases := c.String("leases")
+	if leases != "recreate" && leases != "drop" && leases != "skip" {
+		return usage("--leases %s: use recreate, drop or skip", leases)
 	}
 	e, rename, err := a.renaming(ctx, c)
 	if err != nil {
@@ -341,7 +347,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Replace: present == "replace", Settings: c.Bool("settings")})
+	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Replace: present == "replace", Settings: c.Bool("settings"), Leases: leases})
 	if err != nil {
 		return err
 	}
@@ -375,13 +381,23 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 
 func (a *app) showPlan(p *job.RestorePlan, onto string) {
 	s := a.screen
-	s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, "change"))
+	what := "change"
+	if p.Replays {
+		what = "command"
+	}
+	s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, what))
 	s.Line("onto    %s", s.Accent(onto))
+	if p.Gradual {
+		s.Line("        in place, what differs; until it has ended %s holds neither the old nor the new", onto)
+	}
+	if p.Replays {
+		s.Line("        the point first, read back and compared; then the commands, one by one")
+	}
 	t := s.Table("namespace", ">records", ">size", "becomes", "there now", ">records now")
 	for _, it := range p.Items {
 		there, n := "nothing", ""
 		if it.There {
-			there, n = s.Loss("will be replaced"), view.Count(it.ThereRecords)
+			there, n = s.Loss("will be "+map[bool]string{true: "changed", false: "replaced"}[p.Gradual]), view.Count(it.ThereRecords)
 		}
 		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n)
 	}

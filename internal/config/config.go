@@ -96,6 +96,9 @@ type Cluster struct {
 	MaxLag  Duration `yaml:"max_lag"`
 	// Settings: users and roles are protected too.
 	Settings bool `yaml:"settings"`
+	// PrefixDepth is by how many segments of their keys key-value clusters are
+	// cut into namespaces.
+	PrefixDepth *int `yaml:"prefix_depth"`
 	// PauseBalancer stops the balancer while the cluster is scanned.
 	PauseBalancer bool              `yaml:"pause_balancer"`
 	Labels        map[string]string `yaml:"labels"`
@@ -281,6 +284,11 @@ func (c *Config) check(k *checker) {
 		} else if l != nil {
 			l.check(k, at+".login")
 		}
+		if d := cl.PrefixDepth; d != nil && (*d < 0 || *d > 8) {
+			k.bad(at+".prefix_depth", "%d is not from 0 (all keys are one namespace) to 8", *d)
+		} else if d != nil && strings.HasPrefix(cl.Address, "mongodb") {
+			k.bad(at+".prefix_depth", "is of key-value clusters; this one has namespaces of its own")
+		}
 		if cl.Store != "" {
 			if _, ok := c.Stores[cl.Store]; !ok {
 				k.bad(at+".store", "there is no store %q; configured are %s", cl.Store, strings.Join(Names(c.Stores), ", "))
@@ -353,7 +361,7 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	if !ok {
 		return engine.Target{}, UnknownError("cluster", name, Names(c.Clusters))
 	}
-	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.Settings}
+	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.Settings, PrefixDepth: cl.PrefixDepth}
 	if cl.Login != nil {
 		t.User, t.AuthSource, t.ByCertificate = cl.Login.User, cl.Login.Source, cl.Login.Certificate
 	}

@@ -85,10 +85,13 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 	if last == nil {
 		return nil, fmt.Errorf("%w: cluster %s has no point in the store yet, and a log without one restores nothing; begin with: dexamen snapshot %s", ErrRefused, name, name)
 	}
+	if err := e.inherit(ctx, name, c, topo); err != nil {
+		return nil, err
+	}
 	if err := e.resumeBalancer(ctx, name, c); err != nil {
 		return nil, err
 	}
-	all := &captures{Env: e, l: l, opt: opt, out: &Captured{Cluster: name}}
+	all := &captures{Env: e, l: l, opt: opt, own: ownClocks(last), out: &Captured{Cluster: name}}
 	for _, sh := range topo.Shards {
 		if _, known := last.Shard(sh.Name); !known {
 			all.out.Missing = append(all.out.Missing, sh.Name)
@@ -143,6 +146,9 @@ type captures struct {
 	out  *Captured
 	list []*capture
 
+	// own: the shards' positions have nothing to do with each other.
+	own bool
+
 	mu      sync.Mutex
 	end     record.Position // the position to reach, where it ends by itself
 	changes int64
@@ -155,7 +161,12 @@ func (a *captures) run(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		a.end = max(a.end, end.Position)
+		a.end, cp.end = max(a.end, end.Position), end.Position
+	}
+	for _, cp := range a.list {
+		if !a.own {
+			cp.end = a.end
+		}
 	}
 	if len(a.list) == 0 {
 		return nil
@@ -225,7 +236,8 @@ type capture struct {
 	b      *journal.Builder
 	sealed time.Time
 	doubts []string // to be kept with the next segment
-	done   bool     // under all.mu
+	end    record.Position
+	done   bool // under all.mu
 }
 
 // begin finds where the log in the store ends.
@@ -333,7 +345,7 @@ func (cp *capture) follow(ctx context.Context) error {
 		cp.b.CoverTo(p.Mark)
 		cp.out.Changes += int64(len(changes))
 		cp.all.progressed(int64(len(changes)), 0)
-		done := !cp.opt.Follow && p.Mark.Position >= cp.all.end
+		done := !cp.opt.Follow && p.Mark.Position >= cp.end
 		if done || cp.b.Size() >= cp.opt.SegmentBytes || cp.opt.Follow && time.Since(cp.sealed) >= cp.opt.Interval {
 			if err := cp.seal(ctx); err != nil {
 				return err

@@ -75,6 +75,18 @@ func (e *Env) Resolve(ctx context.Context, cluster string, when address.When) (*
 		return nil, fmt.Errorf("cluster %s has no point %s; near it: %s", cluster, when.Text, strings.Join(engine.Nearest(when.Text, ids, 3), ", "))
 	case address.Latest:
 		p := points[len(points)-1]
+		if len(p.Shards) > 1 && ownClocks(p) {
+			end := reach(p.Shards[0], chains).Wall
+			for _, s := range p.Shards {
+				if r := reach(s, chains).Wall; r.Before(end) {
+					end = r
+				}
+			}
+			if !end.After(p.Time) {
+				return e.momentAt(p, nil, nil)
+			}
+			return e.momentAtTime(ctx, points, chains, end)
+		}
 		return e.momentAt(p, chains, latestCut(p, chains))
 	case address.Time:
 		return e.momentAtTime(ctx, points, chains, when.Time)
@@ -194,12 +206,25 @@ func (e *Env) momentAtTime(ctx context.Context, points []*store.Point, chains ma
 			least = end.Position
 		}
 	}
-	if len(p.Shards) > 1 {
+	if len(p.Shards) > 1 && !ownClocks(p) {
 		for name := range upto {
 			upto[name] = record.Mark{Position: least, Wall: t}
 		}
 	}
 	return e.momentAt(p, chains, upto)
+}
+
+// ownClocks tells whether the positions of a point's shards have no common
+// clock, so that a moment of all of them is a time.
+func ownClocks(p *store.Point) bool {
+	drv, err := engine.ForName(p.Engine)
+	return err == nil && drv.Model().Traits().OwnClocks
+}
+
+// AtPoint gives the moment of the point alone, without the log after it.
+func (m *Moment) AtPoint() *Moment {
+	base, _ := m.env.momentAt(m.Point, nil, nil)
+	return base
 }
 
 // cannot says why a moment cannot be had, and the nearest ones that can.
@@ -238,6 +263,9 @@ func (e *Env) momentAtPlace(points []*store.Point, chains map[string]*journal.Ch
 		return nil, err
 	}
 	var best *store.Point
+	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().OwnClocks {
+		return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time", ErrRefused, n, points[0].Cluster)
+	}
 	for _, p := range points {
 		fits := len(p.Shards) > 0
 		for _, s := range p.Shards {

@@ -28,6 +28,9 @@ type RestoreOptions struct {
 	// Settings puts users and roles back too: those that are missing, and with
 	// Replace also those that differ. None is taken away.
 	Settings bool
+	// Leases says what becomes of records bound to clients' sessions: "recreate"
+	// (when empty), "drop" the bond and keep the record, or "skip" the record.
+	Leases string
 }
 
 // RestoreItem is one namespace of a restore's plan.
@@ -48,11 +51,17 @@ type RestorePlan struct {
 	Moment  *Moment       `json:"-"`
 	Items   []RestoreItem `json:"items"`
 	Changes int64         `json:"changes"` // log changes folded in
+	// Gradual: the target is changed in place, little by little.
+	Gradual bool `json:"gradual,omitempty"`
+	// Replays: commands of the log are carried out on the target afterwards.
+	Replays bool `json:"replays,omitempty"`
 	// Settings counts the users and roles to be put back.
 	Settings int64 `json:"settings,omitempty"`
 	settings []Space
-	target   engine.Cluster // as applications see it
-	writer   engine.Cluster
+	support  []Space
+	replayed map[string]bool // namespaces with commands to carry out
+	target   engine.Cluster  // as applications see it
+	writer   engine.Writer
 	opt      RestoreOptions
 	scratch  *store.Scratch
 	env      *Env
@@ -68,6 +77,10 @@ type Restored struct {
 	Verified bool          `json:"verified"` // read back: content, indexes and options are equal
 	Replaced bool          `json:"replaced"`
 	Took     time.Duration `json:"took"`
+	// Expired counts records whose time had come since; they do not come back.
+	Expired int64 `json:"expired,omitempty"`
+	// Replayed: commands of the log were carried out on what was read back.
+	Replayed bool `json:"replayed,omitempty"`
 }
 
 // PlanRestore works out what a restore will do, and builds the content as it
@@ -88,8 +101,11 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 	if err != nil {
 		return nil, err
 	}
-	p := &RestorePlan{Moment: m, target: engine.Whole(target), writer: target, opt: opt, scratch: x, env: e}
-	if err := p.fill(ctx); err != nil {
+	p := &RestorePlan{Moment: m, target: engine.Whole(target), opt: opt, scratch: x, env: e}
+	if p.writer, err = target.Writer(ctx); err == nil {
+		err = p.fill(ctx)
+	}
+	if err != nil {
 		x.Close()
 		return nil, err
 	}
@@ -97,26 +113,45 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 }
 
 func (p *RestorePlan) fill(ctx context.Context) error {
-	p.env.emit(Step, "building the state of %s", p.Moment)
-	spaces, changes, err := p.Moment.Trees(ctx, p.scratch, p.scratch, func(n string) bool { return address.Match(p.opt.Pattern, n) })
+	base := p.Moment
+	if p.Replays = !base.Exact() && base.Model.Traits().Commands; p.Replays {
+		base = base.AtPoint()
+	}
+	p.env.emit(Step, "building the state of %s", base)
+	spaces, changes, err := base.Trees(ctx, p.scratch, p.scratch, func(n string) bool { return address.Match(p.opt.Pattern, n) })
 	if err != nil {
 		return err
 	}
+	if len(spaces) == 0 && !p.Replays {
+		return fmt.Errorf("%s: nothing that fits %q had any records then", base, p.opt.Pattern)
+	}
 	p.Changes = changes
+	if p.support, err = base.ofKind(ctx, supportKind, p.scratch, p.scratch); err != nil {
+		return err
+	}
+	if p.Replays {
+		if err := p.planReplay(ctx); err != nil {
+			return err
+		}
+	}
+	gradual, isGradual := p.writer.(engine.Gradual)
+	p.Gradual = isGradual
 	if p.opt.Settings {
 		if !p.Moment.Point.Settings {
 			return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's configuration says settings: true", ErrRefused, p.Moment.Point.ID)
 		}
-		if p.settings, err = p.Moment.Settings(ctx, p.scratch, p.scratch); err != nil {
+		if p.settings, err = base.ofKind(ctx, settingsKind, p.scratch, p.scratch); err != nil {
 			return err
 		}
 		for _, s := range p.settings {
 			p.Settings += s.Root.Records
 		}
 	}
-	now, err := p.target.Namespaces(ctx)
-	if err != nil {
-		return err
+	var now []engine.Namespace
+	if !isGradual {
+		if now, err = p.target.Namespaces(ctx); err != nil {
+			return err
+		}
 	}
 	used := map[string]bool{}
 	taken := map[string]string{}
@@ -132,8 +167,20 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 			return fmt.Errorf("both %s and %s would be restored as %s", other, s.Name, it.To)
 		}
 		taken[it.To] = s.Name
-		if db, coll, ok := strings.Cut(it.To, "."); !ok || db == "" || coll == "" {
-			return fmt.Errorf("%s cannot be restored as %q: a name is DATABASE.COLLECTION", s.Name, it.To)
+		if err := p.Moment.Model.CheckName(it.To); err != nil {
+			return fmt.Errorf("%s cannot be restored as it is to be called: %w", s.Name, err)
+		}
+		if it.space, err = p.unbound(ctx, s); err != nil {
+			return err
+		}
+		it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
+		if isGradual {
+			ns := s.Namespace
+			ns.Name = it.To
+			if it.ThereRecords, err = gradual.Occupied(ctx, ns); err != nil {
+				return err
+			}
+			it.There = it.ThereRecords > 0
 		}
 		for _, ns := range now {
 			if ns.Name == it.To {
@@ -163,7 +210,7 @@ func renamed(name, from, to string) (string, bool) {
 		return to, true
 	}
 	head, tail := strings.TrimSuffix(from, "*"), strings.TrimSuffix(to, "*")
-	if (head != from || strings.HasSuffix(from, ".")) && strings.HasPrefix(name, head) {
+	if (head != from || strings.HasSuffix(from, ".") || strings.HasSuffix(from, "/") || strings.HasSuffix(from, ":")) && strings.HasPrefix(name, head) {
 		return tail + name[len(head):], true
 	}
 	return name, false
@@ -191,10 +238,23 @@ func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --present replace",
 			ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
 	}
-	w, err := p.writer.Writer(ctx)
-	if err != nil {
-		return nil, err
+	var out []Restored
+	var err error
+	if g, ok := p.writer.(engine.Gradual); ok {
+		out, err = p.runGradual(ctx, g)
+	} else {
+		out, err = p.runStaged(ctx, p.writer.(engine.Stager))
 	}
+	if err != nil {
+		return out, err
+	}
+	if p.Replays && len(p.settings) > 0 {
+		p.env.emit(Note, "users and roles are as of the point; the log does not tell of them")
+	}
+	return out, p.putSettings(ctx, p.writer)
+}
+
+func (p *RestorePlan) runStaged(ctx context.Context, w engine.Stager) ([]Restored, error) {
 	left, err := w.Stages(ctx)
 	if err != nil {
 		return nil, err
@@ -213,7 +273,7 @@ func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 		}
 		out = append(out, r)
 	}
-	return out, p.putSettings(ctx, w)
+	return out, nil
 }
 
 // putSettings puts users and roles back.
@@ -239,11 +299,14 @@ func (p *RestorePlan) putSettings(ctx context.Context, w engine.Writer) error {
 			return err
 		}
 	}
-	p.env.emit(Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are", done[engine.Made], done[engine.Replaced], done[engine.Same], done[engine.Kept])
+	if n := done[engine.Bare]; n > 0 {
+		p.env.emit(Warning, "%s made without a password, which servers do not give out; set one before they can log in", count(n, "user"))
+	}
+	p.env.emit(Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are", done[engine.Made]+done[engine.Bare], done[engine.Replaced], done[engine.Same], done[engine.Kept])
 	return nil
 }
 
-func (p *RestorePlan) one(ctx context.Context, w engine.Writer, it RestoreItem) (r Restored, err error) {
+func (p *RestorePlan) one(ctx context.Context, w engine.Stager, it RestoreItem) (r Restored, err error) {
 	start := time.Now()
 	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}
 	ns := it.space.Namespace
@@ -304,7 +367,7 @@ func (p *RestorePlan) explainDifference(ctx context.Context, it RestoreItem, got
 	return fmt.Errorf("%s: what was read back %w from what was written: %s; nothing was published, the target is as it was", it.To, ErrDiffers, msg)
 }
 
-func (p *RestorePlan) checkDefinition(ctx context.Context, w engine.Writer, stage string, ns record.Namespace) error {
+func (p *RestorePlan) checkDefinition(ctx context.Context, w engine.Stager, stage string, ns record.Namespace) error {
 	now, err := w.Look(ctx, stage)
 	if err != nil {
 		return err
@@ -317,7 +380,7 @@ func (p *RestorePlan) checkDefinition(ctx context.Context, w engine.Writer, stag
 }
 
 // write sends a namespace's records to a stage, several batches at once.
-func (p *RestorePlan) write(ctx context.Context, w engine.Writer, stage string, it RestoreItem) error {
+func (p *RestorePlan) write(ctx context.Context, w engine.Stager, stage string, it RestoreItem) error {
 	const batchBytes, batchRecords = 4 << 20, 4000
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(p.env.parallel())

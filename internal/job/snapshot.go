@@ -53,6 +53,9 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *s
 	if err != nil {
 		return nil, err
 	}
+	if err := e.inherit(ctx, name, c, topo); err != nil {
+		return nil, err
+	}
 	if err := e.resumeBalancer(ctx, name, c); err != nil {
 		return nil, err
 	}
@@ -115,12 +118,22 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *s
 	p.Time, p.Skipped = mark.Wall, s.skipped
 	var changes int64
 	for _, part := range s.parts {
-		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: mark, Member: part.choice.Member.Address, Why: part.choice.Why})
+		m := mark
+		if s.model.Traits().OwnClocks {
+			m = part.reached
+		}
+		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: m, Member: part.choice.Member.Address, Why: part.choice.Why})
 		changes += part.fold.Count
 	}
-	e.emit(Step, "folding %s made meanwhile into the scan", count(changes, "change"))
+	p.Caveats = append(p.Caveats, s.caveats...)
+	if !topo.Exact {
+		e.emit(Step, "folding %s made meanwhile into the scan", count(changes, "change"))
+	}
 	for _, part := range s.parts {
 		err = part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
+			if root.Records == 0 && s.model.Traits().Vanish {
+				return nil
+			}
 			p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
 			return nil
 		})
@@ -162,6 +175,7 @@ type snapshot struct {
 
 	mu      sync.Mutex
 	skipped []store.Skipped
+	caveats []string
 	total   atomic.Int64
 	done    atomic.Int64
 	bytes   atomic.Int64
@@ -193,6 +207,12 @@ func (p *part) of() string {
 // read scans all namespaces while the logs are followed, until every log has
 // passed the end of the scan. It gives the mark of the state reached.
 func (s *snapshot) read(ctx context.Context) (record.Mark, error) {
+	switch c := s.c.(type) {
+	case engine.Streamed:
+		return s.stream(ctx, c)
+	case engine.Pinned:
+		return s.pinned(ctx, c)
+	}
 	if s.logged == nil {
 		return record.Mark{}, s.scanAll(ctx)
 	}
@@ -512,6 +532,9 @@ func (s *snapshot) near(ns engine.Namespace) tree.Root {
 // touching the cluster.
 func (e *Env) FoldPoint(ctx context.Context, m *Moment) (*store.Point, error) {
 	last := m.Point
+	if m.Model.Traits().Commands {
+		return nil, fmt.Errorf("%w: a point of %s cannot be folded: %w", ErrRefused, last.Cluster, fold.ErrCommand)
+	}
 	if len(m.segments) == 0 {
 		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster, last.ID)
 	}

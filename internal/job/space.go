@@ -20,6 +20,8 @@ import (
 const (
 	settingsKind = "settings"
 	layoutKind   = "layout"
+	// supportKind is of what records refer to.
+	supportKind = "support"
 )
 
 // Space is a namespace at a moment, with its content.
@@ -83,6 +85,10 @@ func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, 
 		}
 		return out, 0, nil
 	}
+	if m.Model.Traits().Commands {
+		return nil, 0, fmt.Errorf("%w: %s is to be had on a server only: %w; restore it onto a scratch cluster and look there, or take the point itself: %s@%s",
+			ErrRefused, m, fold.ErrCommand, m.Point.Cluster, m.Point.ID)
+	}
 	plan, err := m.plan(ctx, shard)
 	if err != nil {
 		return nil, 0, err
@@ -96,7 +102,9 @@ func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, 
 		return nil, 0, err
 	}
 	err = f.Merge(ctx, src, sink, chosen, func(n *fold.Namespace, root tree.Root) error {
-		out = append(out, Space{n.Namespace, root, shard})
+		if root.Records > 0 || !m.Model.Traits().Vanish {
+			out = append(out, Space{n.Namespace, root, shard})
+		}
 		return nil
 	})
 	return out, f.Count, err
@@ -136,7 +144,9 @@ func (m *Moment) onShard(shard string, err error) error {
 }
 
 // content says whether a namespace is content rather than about it.
-func content(ns *record.Namespace) bool { return ns.Kind != settingsKind && ns.Kind != layoutKind }
+func content(ns *record.Namespace) bool {
+	return ns.Kind != settingsKind && ns.Kind != layoutKind && ns.Kind != supportKind
+}
 
 // Trees builds the trees of the namespaces that choose accepts (nil: all) as
 // they are at the moment, into sink, and gives them in order of names, with
@@ -318,11 +328,12 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-// Settings builds the trees of users and roles at the moment.
-func (m *Moment) Settings(ctx context.Context, src tree.Source, sink tree.Sink) ([]Space, error) {
+// ofKind builds the trees of users and roles at the moment, or of what else is
+// no content.
+func (m *Moment) ofKind(ctx context.Context, kind string, src tree.Source, sink tree.Sink) ([]Space, error) {
 	var out []Space
 	for _, s := range m.Point.Shards {
-		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == settingsKind })
+		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == kind })
 		if err != nil {
 			return nil, m.onShard(s.Name, err)
 		}

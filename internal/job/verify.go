@@ -88,6 +88,15 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 		return nil
 	}
 	before := points[i-1]
+	drv, err := engine.ForName(p.Engine)
+	if err != nil {
+		return err
+	}
+	traits := drv.Model().Traits()
+	if traits.Commands {
+		out.NotFolded = "its log holds commands, which only a server can carry out"
+		return nil
+	}
 	upto := map[string]record.Mark{}
 	for _, s := range before.Shards {
 		to, ok := p.Shard(s.Name)
@@ -127,7 +136,10 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 		out.Disagreement = err.Error()
 		return fmt.Errorf("point %s and the log before it %w: %w", p.ID, ErrDiffers, err)
 	}
-	if what := firstDifference(ctx, x, m.Model, spaces, heldOf(p)); what != "" {
+	logged := func(list []Space) []Space {
+		return slices.DeleteFunc(list, func(s Space) bool { return slices.Contains(traits.Unlogged, s.Kind) })
+	}
+	if what := firstDifference(ctx, x, m.Model, logged(spaces), logged(heldOf(p))); what != "" {
 		out.Disagreement = what
 		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, ErrDiffers, p.ID, what)
 	}

@@ -38,6 +38,10 @@ type Model interface {
 // into: one of the two is not what it claims to be.
 var ErrDiverged = errors.New("the log does not fit the point it follows")
 
+// ErrCommand means that the log holds commands, which only a server can carry
+// out.
+var ErrCommand = errors.New("the log holds commands, which only a server can carry out")
+
 // Fold gathers changes. Zero or more calls of Base come first, then Change in
 // order of the log, then Namespaces.
 type Fold struct {
@@ -151,6 +155,8 @@ func (f *Fold) Change(c *record.Change) error {
 		return f.keep(n, c)
 	}
 	switch c.Op {
+	case record.Command:
+		return ErrCommand
 	case record.Create:
 		if n != nil {
 			if f.loose || n.Implied {

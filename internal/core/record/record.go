@@ -98,11 +98,14 @@ const (
 	Drop   Op = 6 // the namespace ends
 	Rename Op = 7 // the namespace goes on under the name in To
 	Empty  Op = 8 // all records of the namespace are gone, the namespace stays
+	// Command: Value is a command that only a server of the engine can carry
+	// out; Key is the key that it names first, if any.
+	Command Op = 9
 )
 
 // String gives the operation's name.
 func (o Op) String() string {
-	names := [...]string{"?", "put", "patch", "delete", "create", "alter", "drop", "rename", "empty"}
+	names := [...]string{"?", "put", "patch", "delete", "create", "alter", "drop", "rename", "empty", "command"}
 	if int(o) < len(names) {
 		return names[o]
 	}

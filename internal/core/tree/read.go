@@ -129,6 +129,40 @@ func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) err
 	}
 }
 
+// WalkFrom calls fn with the records of the tree from a key on, in key order,
+// until it answers false. What comes before the key is not read.
+func WalkFrom(ctx context.Context, src Source, root Root, from []byte, fn func(record.Record) (bool, error)) error {
+	it := NewIterator(src, root)
+	cur := it.side.cur
+	for {
+		n, level, ok := cur.peek()
+		if !ok {
+			return nil
+		}
+		if n.last != nil && bytes.Compare(n.last, from) < 0 {
+			cur.skip()
+		} else if level > 0 {
+			if err := cur.enter(ctx); err != nil {
+				return err
+			}
+		} else {
+			break
+		}
+	}
+	for {
+		r, ok, err := it.Next(ctx)
+		if err != nil || !ok {
+			return err
+		}
+		if bytes.Compare(r.Key, from) < 0 {
+			continue
+		}
+		if more, err := fn(r); err != nil || !more {
+			return err
+		}
+	}
+}
+
 func walkLeaf(ctx context.Context, src Source, h Hash, fn func(record.Record) error) error {
 	b, err := src.Node(ctx, h)
 	if err != nil {

@@ -71,7 +71,7 @@ func clientOptions(t engine.Target) (*options.ClientOptions, error) {
 		}
 		return base, nil
 	}
-	cfg, err := tlsConfig(t.TLS)
+	cfg, err := t.TLS.Config()
 	if err != nil {
 		return nil, fmt.Errorf("TLS: %w", err)
 	}

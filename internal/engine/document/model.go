@@ -9,6 +9,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
 )
 
 // model implements engine.Model.
@@ -133,4 +134,15 @@ func (model) ParsePosition(s string) (record.Position, error) {
 		return "", fmt.Errorf("%q is no log position of a document cluster, such as 1763979244.12", s)
 	}
 	return position(uint32(t), uint32(i)), nil
+}
+
+// Traits implements engine.Model.
+func (model) Traits() engine.Traits { return engine.Traits{} }
+
+// CheckName implements engine.Model.
+func (model) CheckName(name string) error {
+	if db, coll, ok := strings.Cut(name, "."); !ok || db == "" || coll == "" {
+		return fmt.Errorf("%q is no name for it: a name is DATABASE.COLLECTION", name)
+	}
+	return nil
 }

@@ -3,11 +3,8 @@ package document
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
-	"os"
 	"slices"
 	"strings"
 
@@ -16,41 +13,6 @@ import (
 
 	"dexamen/internal/engine"
 )
-
-// tlsConfig checks servers against the pinned certificates where there are any,
-// else against the given authority, else against the system's.
-func tlsConfig(t engine.TLS) (*tls.Config, error) {
-	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
-	if t.CAFile != "" {
-		pem, err := os.ReadFile(t.CAFile)
-		if err != nil {
-			return nil, fmt.Errorf("CA file: %w", err)
-		}
-		cfg.RootCAs = x509.NewCertPool()
-		if !cfg.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("CA file %s holds no certificate in PEM form", t.CAFile)
-		}
-	}
-	if t.ClientCertificate != "" {
-		cert, err := tls.LoadX509KeyPair(t.ClientCertificate, t.ClientCertificate)
-		if err != nil {
-			return nil, fmt.Errorf("client certificate: %w", err)
-		}
-		cfg.Certificates = []tls.Certificate{cert}
-	}
-	if len(t.Pins) > 0 {
-		// The pin takes the place of the chain and the name.
-		cfg.InsecureSkipVerify = true
-		cfg.VerifyConnection = func(s tls.ConnectionState) error {
-			got := engine.Fingerprint(s.PeerCertificates[0].Raw)
-			if slices.Contains(t.Pins, got) {
-				return nil
-			}
-			return fmt.Errorf("x509: the server shows a certificate that is not pinned (%s); if it was renewed, look at it with: dexamen cluster trust", got)
-		}
-	}
-	return cfg, nil
-}
 
 // Certificates implements engine.Shower. It says hello to find the members and
 // does nothing else on connections it has not verified.
@@ -62,7 +24,7 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	base.Auth = nil
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true}
 	if t.TLS.ClientCertificate != "" {
-		own, err := tlsConfig(engine.TLS{ClientCertificate: t.TLS.ClientCertificate})
+		own, err := (engine.TLS{ClientCertificate: t.TLS.ClientCertificate}).Config()
 		if err != nil {
 			return nil, fmt.Errorf("cluster %s: TLS: %w", t.Name, err)
 		}
@@ -87,7 +49,7 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	}
 	var out []engine.Certificate
 	for _, h := range hosts {
-		c, err := certificateOf(ctx, h, cfg)
+		c, err := engine.CertificateOf(ctx, h, cfg, probeTime)
 		if err != nil {
 			errs = append(errs, err)
 			continue
@@ -98,21 +60,6 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 		return nil, fmt.Errorf("cluster %s: %w", t.Name, errors.Join(errs...))
 	}
 	return out, nil
-}
-
-func certificateOf(ctx context.Context, addr string, cfg *tls.Config) (engine.Certificate, error) {
-	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: probeTime}, Config: cfg}
-	conn, err := d.DialContext(ctx, "tcp", addr)
-	if err != nil {
-		return engine.Certificate{}, fmt.Errorf("%s: %w", addr, err)
-	}
-	defer conn.Close()
-	x := conn.(*tls.Conn).ConnectionState().PeerCertificates[0]
-	names := slices.Clone(x.DNSNames)
-	for _, ip := range x.IPAddresses {
-		names = append(names, ip.String())
-	}
-	return engine.Certificate{Address: addr, Fingerprint: engine.Fingerprint(x.Raw), Subject: x.Subject.String(), Issuer: x.Issuer.String(), From: x.NotBefore, Until: x.NotAfter, Names: names}, nil
 }
 
 // Grants implements engine.Granter, in the language of the servers' shell.

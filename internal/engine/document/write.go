@@ -32,7 +32,7 @@ type writer struct {
 }
 
 // writer gives access through the primary, or a router.
-func (c *set) writer(ctx context.Context) (engine.Writer, error) {
+func (c *set) writer(ctx context.Context) (engine.Stager, error) {
 	members, err := c.members(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
@@ -61,7 +61,7 @@ func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
 	return w.cl.Database(db, options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(ctx, cmd).Err()
 }
 
-// Stage implements engine.Writer. A time-series collection, which no server
+// Stage implements engine.Stager. A time-series collection, which no server
 // renames, is made under its own name.
 func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
 	db, _, _ := strings.Cut(ns.Name, ".")
@@ -98,7 +98,7 @@ func (w *writer) physical(stage string) (db, coll string) {
 	return physical(stage, w.kinds[stage])
 }
 
-// Look implements engine.Writer.
+// Look implements engine.Stager.
 func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error) {
 	db, coll := w.physical(name)
 	ans, err := w.c.ask(ctx, w.addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
@@ -131,7 +131,7 @@ func (w *writer) create(ctx context.Context, name string, d definition) error {
 	return nil
 }
 
-// Write implements engine.Writer.
+// Write implements engine.Stager.
 func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) error {
 	db, coll := w.physical(stage)
 	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
@@ -159,7 +159,7 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 	return nil
 }
 
-// Index implements engine.Writer.
+// Index implements engine.Stager.
 func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) error {
 	d, err := decodeDefinition(ns.Definition)
 	if err != nil {
@@ -191,7 +191,7 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 	return nil
 }
 
-// Publish implements engine.Writer.
+// Publish implements engine.Stager.
 func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) error {
 	if stage == name {
 		return nil
@@ -219,7 +219,7 @@ func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) 
 	return nil
 }
 
-// Discard implements engine.Writer.
+// Discard implements engine.Stager.
 func (w *writer) Discard(ctx context.Context, stage string) error {
 	db, coll, _ := strings.Cut(stage, ".")
 	w.mu.Lock()
@@ -234,7 +234,7 @@ func (w *writer) Discard(ctx context.Context, stage string) error {
 	return nil
 }
 
-// View implements engine.Writer.
+// View implements engine.Stager.
 func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) error {
 	if replace {
 		db, coll, _ := strings.Cut(ns.Name, ".")
@@ -249,7 +249,7 @@ func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) er
 	return w.create(ctx, ns.Name, d)
 }
 
-// Stages implements engine.Writer.
+// Stages implements engine.Stager.
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	spaces, err := w.c.list(ctx, w.addr, false)
 	if err != nil {

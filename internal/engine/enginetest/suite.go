@@ -37,6 +37,13 @@ type Fixture struct {
 	Log, Hides bool
 	// Forget makes the log lose its beginning; nil where that cannot be done.
 	Forget func(t testing.TB)
+	// Undated: the servers keep no times, so that changes are dated when they are
+	// read.
+	Undated bool
+	// Exact: it is read as of one position of its log.
+	Exact bool
+	// Gradual: content is changed in place and comes into view little by little.
+	Gradual bool
 	// WrongLogin gives a target that must be refused; nil without logins.
 	WrongLogin *engine.Target
 }
@@ -93,6 +100,7 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		require.NotEmpty(t, topo.Version)
 		require.NotEmpty(t, topo.Shards)
 		require.Equal(t, f.Hides, topo.HidesDrops)
+		require.Equal(t, f.Exact, topo.Exact)
 		for _, s := range topo.Shards {
 			require.NotEmpty(t, s.Members)
 			require.Equal(t, f.Log, s.Log != nil)
@@ -181,6 +189,13 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 			require.WithinDuration(t, time.Now(), ch.Time(), time.Minute)
 		}
 		again := follow(all[19].At)
+		if f.Undated {
+			for _, list := range [][]record.Change{all, again} {
+				for i := range list {
+					list[i].Wall = 0
+				}
+			}
+		}
 		require.Equal(t, all[20:], again)
 		require.NotEmpty(t, l.LogMember(shard))
 		m := f.Driver.Model()
@@ -236,8 +251,13 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		c := engine.Whole(cluster) // as applications see it
 		ns := find(t, c, f.Namespace)
 		want := scan(t, c, ns)
-		w, err := cluster.Writer(ctx)
+		wr, err := cluster.Writer(ctx)
 		require.NoError(t, err)
+		w, ok := wr.(engine.Stager)
+		if !ok {
+			require.True(t, f.Gradual, "declared")
+			return
+		}
 		target := ns.Namespace
 		target.Name = f.Other
 		stage := func() record.Namespace {

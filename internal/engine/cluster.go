@@ -1,0 +1,153 @@
+package engine
+
+import (
+	"context"
+
+	"dexamen/internal/core/record"
+)
+
+// Namespace is what a live cluster says of a namespace.
+type Namespace struct {
+	record.Namespace
+	Shard   string // that holds it; of a sharded namespace each shard has a part
+	Records int64  // as the server estimates
+	Bytes   int64
+	// Skip, where set, is why Dexamen cannot protect it.
+	Skip string
+}
+
+// Partition is a stretch of a namespace that is scanned by itself. The zero
+// Partition is all of it.
+type Partition struct {
+	From, To any // engine's own key values; nil is open
+}
+
+// Choice is the member of a shard that is read, and why it.
+type Choice struct {
+	Shard  string
+	Member Member
+	Why    string
+}
+
+// Cluster is a connection to a cluster. Methods may be called at the same time
+// from several goroutines.
+type Cluster interface {
+	// Topology asks every member anew.
+	Topology(ctx context.Context) (*Topology, error)
+	// Choose picks the member of a shard to read, by preference, health and
+	// lag; later reads use it until it fails. ErrNoMember says why each was
+	// refused.
+	Choose(ctx context.Context, shard string) (Choice, error)
+	// Namespaces lists what there is, with definitions, in order of names.
+	Namespaces(ctx context.Context) ([]Namespace, error)
+	// Partitions cuts a namespace into at most n stretches for scanning at
+	// the same time, in key order.
+	Partitions(ctx context.Context, ns Namespace, n int) ([]Partition, error)
+	// Scan reads a partition, calling fn with each record; its bytes are
+	// valid until fn returns. When a member fails the scan goes on at another
+	// one after the last key, or from the beginning where the server has no
+	// order to go by. ErrMoved: the namespace is not what was listed.
+	Scan(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
+	// Writer gives access for restoring.
+	Writer(ctx context.Context) (Writer, error)
+	// Close ends the connection.
+	Close() error
+}
+
+// Routed is a Cluster whose content is spread over shards.
+type Routed interface {
+	Cluster
+	// Routed gives the cluster as applications see it: each namespace once,
+	// wherever its records are. It is closed with the cluster it belongs to,
+	// and is the cluster itself where nothing is spread.
+	Routed() Cluster
+}
+
+// Whole gives a cluster as its applications see it.
+func Whole(c Cluster) Cluster {
+	if r, ok := c.(Routed); ok {
+		return r.Routed()
+	}
+	return c
+}
+
+// Pinned is a Cluster of one shard that can be read as of one position.
+type Pinned interface {
+	Logged
+	// Pin gives a view of the cluster as it is now, and its position; it is
+	// closed with the cluster. When the server no longer keeps that state, what
+	// reads it ends with ErrPassed.
+	Pin(ctx context.Context) (Cluster, record.Mark, error)
+}
+
+// Streamed is a Cluster whose shards are read in one pass each.
+type Streamed interface {
+	Logged
+	// Stream reads all that a shard holds at one position of its log. Records
+	// of all namespaces come mixed, in any order; their bytes are valid until
+	// fn returns.
+	Stream(ctx context.Context, shard string, fn func(ns record.Namespace, r record.Record) error) (record.Mark, error)
+}
+
+// Heir is a Logged whose servers may begin a history anew, with positions that
+// say nothing about the one before.
+type Heir interface {
+	Logged
+	// Inherit tells the last position that is known of a shard, before anything
+	// else is asked of the connection. Where the server's history proves to be
+	// its continuation, positions go on from it; else they begin after it.
+	Inherit(ctx context.Context, shard string, last record.Position) error
+}
+
+// Progress is told by Follow after each batch of changes.
+type Progress struct {
+	// Mark is the last position read and its time. Everything up to it has
+	// been given to fn.
+	Mark record.Mark
+	// AtEnd: there was nothing further to read.
+	AtEnd bool
+}
+
+// Logged is a Cluster with a log to follow.
+type Logged interface {
+	Cluster
+	// LogEnd gives the newest position of a shard that cannot be rolled back.
+	// Whatever was read from the cluster before the call is no newer.
+	LogEnd(ctx context.Context, shard string) (record.Mark, error)
+	// LogStart gives a position from which to follow a shard's log beside a
+	// scan: what a read begun later may lack comes after it.
+	LogStart(ctx context.Context, shard string) (record.Mark, error)
+	// Follow reads a shard's log from just after a position, calling fn with
+	// whole entries' changes, in order, and how far it got; without changes
+	// now and then while nothing happens. It goes on until fn returns an
+	// error; ErrEnough ends it without one. ErrLogLost: the position is no
+	// longer there.
+	Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, Progress) error) error
+	// LogMember gives the member whose log is being read.
+	LogMember(shard string) string
+}
+
+// Nudger is a Logged that can make an idle shard's log go on.
+type Nudger interface {
+	// Nudge has a shard write an entry that changes nothing, at a time after
+	// all positions that this connection has heard of from any shard. Where
+	// that is not allowed or not possible the shard's own rhythm must do.
+	Nudge(ctx context.Context, shard string) error
+}
+
+// Balanced is a Cluster that moves content between its shards by itself.
+type Balanced interface {
+	Cluster
+	// Balancer tells whether it does so now.
+	Balancer(ctx context.Context) (on bool, err error)
+	// SetBalancer has it go on, or end with the move it is at.
+	SetBalancer(ctx context.Context, on bool) error
+}
+
+// Checker is a Cluster that can try its privileges one by one.
+type Checker interface {
+	Cluster
+	// Check tries on every member what the work needs, and reports each: err
+	// nil where it works. What does not concern a member is not tried there.
+	Check(ctx context.Context, report func(what string, err error, note string))
+}

@@ -1,0 +1,136 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+)
+
+// Driver makes connections and knows what changes and records mean.
+type Driver interface {
+	// Open connects. The address has one of the schemes the driver was
+	// registered for.
+	Open(ctx context.Context, t Target) (Cluster, error)
+	// Model gives the meaning of changes.
+	Model() Model
+}
+
+// Model is what an engine knows of its records without a server.
+type Model interface {
+	fold.Model
+	// Traits says what is peculiar to the engine's logs and namespaces.
+	Traits() Traits
+	// Kind tells the kind of a namespace by its name, as far as the name tells:
+	// "settings", "layout" and "support" are no content.
+	Kind(namespace string) string
+	// CheckName says what is wrong with a name that a namespace shall get.
+	CheckName(name string) error
+	// Label names a record for people, from its value (or the value of a
+	// Delete change).
+	Label(value []byte) string
+	// Render gives a record in an open text form of one line.
+	Render(value []byte) string
+	// Changes says shortly what differs between two values of one record, a
+	// field at a time.
+	Changes(a, b []byte) []string
+	// Describe gives a definition as short lines for people: options, then
+	// one line an index.
+	Describe(def []byte) []string
+	// Portable gives a definition without what differs between clusters
+	// though it means the same, for comparing.
+	Portable(def []byte) []byte
+	// FormatPosition and ParsePosition give positions as people write them.
+	FormatPosition(p record.Position) string
+	ParsePosition(s string) (record.Position, error)
+}
+
+// Traits are what is peculiar to an engine's logs and namespaces.
+type Traits struct {
+	// Commands: the log holds commands (record.Command), which only a server
+	// can carry out: a moment after a point is had by replaying them.
+	Commands bool
+	// OwnClocks: each shard's log has positions of its own; a moment of all of
+	// them is a time.
+	OwnClocks bool
+	// Vanish: a namespace without records is none.
+	Vanish bool
+	// Unlogged are the kinds of namespaces that the log does not tell of: they
+	// are known as of points that were read from the cluster.
+	Unlogged []string
+}
+
+// Expiring is a Model of records that servers drop by themselves.
+type Expiring interface {
+	Model
+	// Expires says when a record goes, if it does. Left with zero, it goes at a
+	// time that is not known beforehand.
+	Expires(value []byte) (at time.Time, does bool)
+}
+
+// Bound is a Model of records that may be bound to a session of a client, whose
+// end takes them away.
+type Bound interface {
+	Expiring
+	// Unbind gives a record's value without its bond; bound tells whether it
+	// had one.
+	Unbind(value []byte) (free []byte, bound bool)
+}
+
+// Compound is a Model of which one thing, for people, may be several records.
+type Compound interface {
+	Model
+	// Unit gives the beginning of a record's key that all records of the thing
+	// have in common, and that no other has.
+	Unit(key []byte) []byte
+}
+
+// Spread is a Model of clusters whose namespaces are spread over shards with
+// logs of one common clock. Where content is, the namespaces of kind "layout"
+// say.
+type Spread interface {
+	Model
+	// Layout reads where content was at a moment. Now gives the values of a
+	// layout namespace at the moment, before those it had at any time between
+	// the point and the moment.
+	Layout(now, before func(namespace string, fn func(value []byte) error) error) (Layout, error)
+}
+
+// Layout says where content was at a moment.
+type Layout interface {
+	// Part judges what one shard has of a namespace.
+	Part(shard string, ns record.Namespace) Part
+	// Define adds to a namespace's definition how it is spread.
+	Define(ns record.Namespace) ([]byte, error)
+}
+
+// Part is what a shard holds of a namespace, as far as it is content.
+type Part struct {
+	// Name is what the namespace is called; a shard may call it otherwise while
+	// it is being renamed.
+	Name string
+	// None: it is a remainder of which nothing counts.
+	None bool
+	// Keep, where set, says which records count; the others were left by a
+	// migration, or come by one that has not ended.
+	Keep func(value []byte) (bool, error)
+	// Leads: its definition is the namespace's.
+	Leads bool
+}
+
+// Shower is a Driver whose servers show certificates.
+type Shower interface {
+	Driver
+	// Certificates asks every server that can be found for its certificate. It
+	// sends no credentials.
+	Certificates(ctx context.Context, t Target) ([]Certificate, error)
+}
+
+// Granter is a Driver that knows the least privileges its work needs.
+type Granter interface {
+	Driver
+	// Grants gives the statements that make the roles and the user, for the
+	// servers' own shell: for protecting, and with restore set also for that.
+	Grants(t Target, restore bool) string
+}

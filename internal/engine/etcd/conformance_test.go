@@ -1,0 +1,84 @@
+package etcd
+
+import (
+	"context"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"dexamen/internal/engine"
+	"dexamen/internal/engine/enginetest"
+	"dexamen/internal/servertest"
+)
+
+func fixture(address string, cl *clientv3.Client) *enginetest.Fixture {
+	ctx := context.Background()
+	key := func(ns string, n int) string { return fmt.Sprintf("%s%06d", ns, n) }
+	return &enginetest.Fixture{
+		Target: engine.Target{Name: "willow", Address: address}, Driver: Driver{}, Namespace: "/gateways/", Other: "/gateways_restored/",
+		Log: true, Exact: true, Undated: true, Gradual: true,
+		Put: func(t testing.TB, ns string, n int, text string) {
+			_, err := cl.Put(ctx, key(ns, n), text)
+			require.NoError(t, err)
+		},
+		Remove: func(t testing.TB, ns string, n int) {
+			_, err := cl.Delete(ctx, key(ns, n))
+			require.NoError(t, err)
+		},
+		Drop: func(t testing.TB, ns string) {
+			_, err := cl.Delete(ctx, ns, clientv3.WithPrefix())
+			require.NoError(t, err)
+		},
+		Forget: func(t testing.TB) {
+			var rev int64
+			for i := range 5 {
+				p, err := cl.Put(ctx, "/other/key", fmt.Sprint(i))
+				require.NoError(t, err)
+				rev = p.Header.Revision
+			}
+			_, err := cl.Compact(ctx, rev, clientv3.WithCompactPhysical())
+			require.NoError(t, err)
+		},
+	}
+}
+
+func TestConformance(t *testing.T) {
+	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+		s := servertest.Etcd(t, servertest.EtcdOptions{})
+		cl := servertest.EtcdClient(t, s...)
+		return fixture(servertest.EtcdAddress(s...), cl)
+	})
+}
+
+// TestConformanceOfThree runs the suite on a cluster of three members with
+// users: what is asked goes to a follower, and needs a login.
+func TestConformanceOfThree(t *testing.T) {
+	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+		s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
+		ctx := context.Background()
+		plain := servertest.EtcdClient(t, s...)
+		_, err := plain.UserAdd(ctx, "root", "made up")
+		require.NoError(t, err)
+		_, err = plain.RoleAdd(ctx, "root")
+		require.NoError(t, err)
+		_, err = plain.UserGrantRole(ctx, "root", "root")
+		require.NoError(t, err)
+		_, err = plain.AuthEnable(ctx)
+		require.NoError(t, err)
+		var endpoints []string
+		for _, m := range s {
+			endpoints = append(endpoints, m.Address)
+		}
+		cl, err := clientv3.New(clientv3.Config{Endpoints: endpoints, Username: "root", Password: "made up"})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = cl.Close() })
+		f := fixture(servertest.EtcdAddress(s[1]), cl)
+		f.Target.User, f.Target.Secret = "root", "made up"
+		wrong := f.Target
+		wrong.Secret = "mistyped"
+		f.WrongLogin = &wrong
+		return f
+	})
+}

@@ -1,0 +1,227 @@
+// Package etcd protects etcd clusters: an exact copy at one revision, the log
+// by watching, and restores in bounded transactions onto a live cluster.
+//
+// A record is a key; its value is the server's own KeyValue message with the key
+// (without the prefix that names the namespace), the value and the lease. A
+// position is a revision. Servers keep no times: a change is dated when it was
+// captured.
+package etcd
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.uber.org/zap"
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/status"
+
+	"dexamen/internal/engine"
+)
+
+// Driver opens etcd clusters.
+type Driver struct{}
+
+// Register makes the engine known.
+func Register() { engine.Register("etcd", Driver{}, "etcd") }
+
+// Model implements engine.Driver.
+func (Driver) Model() engine.Model { return model{} }
+
+// askTime bounds one question to one member.
+const askTime = 5 * time.Second
+
+// cluster implements engine.Pinned.
+type cluster struct {
+	t        engine.Target
+	prefixes engine.Prefixes
+	tls      *tls.Config
+	id       uint64
+	mu       sync.Mutex
+	clients  map[string]*clientv3.Client // by endpoint; "" is one of all
+	members  []member
+	chosen   string // the endpoint that is read
+	watched  string // the endpoint whose log is read
+	last     int64  // the newest revision heard of
+}
+
+type member struct {
+	id       uint64
+	name     string
+	endpoint string
+	learner  bool
+}
+
+// Open implements engine.Driver.
+func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
+	c := &cluster{t: t, clients: map[string]*clientv3.Client{}, prefixes: engine.Prefixes{Sep: '/', Depth: 1}}
+	if t.PrefixDepth != nil {
+		c.prefixes.Depth = *t.PrefixDepth
+	}
+	if err := c.open(ctx); err != nil {
+		_ = c.Close()
+		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)
+	}
+	return c, nil
+}
+
+func (c *cluster) open(ctx context.Context) error {
+	hosts, err := hostsOf(c.t.Address)
+	if err != nil {
+		return err
+	}
+	if c.t.TLS.On {
+		if c.tls, err = c.t.TLS.Config(); err != nil {
+			return fmt.Errorf("TLS: %w", err)
+		}
+	} else if c.t.ByCertificate {
+		return errors.New("a login by certificate needs TLS with a client certificate")
+	}
+	// Each by itself at first: what one refuses shall be said, not tried again.
+	var errs []error
+	for _, h := range hosts {
+		if err := c.discover(ctx, c.endpoint(h)); err == nil {
+			return nil
+		} else if errs = append(errs, err); errors.Is(err, engine.ErrLogin) {
+			break
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func hostsOf(address string) ([]string, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return nil, fmt.Errorf("address %q is not etcd://HOST:PORT, or several of them with commas between", engine.Redact(address))
+	}
+	if u.Path != "" && u.Path != "/" || u.RawQuery != "" {
+		return nil, fmt.Errorf("address %q: nothing may follow the hosts", engine.Redact(address))
+	}
+	hosts := strings.Split(u.Host, ",")
+	for i, h := range hosts {
+		if !strings.Contains(h, ":") {
+			hosts[i] = h + ":2379"
+		}
+	}
+	return hosts, nil
+}
+
+func (c *cluster) endpoint(host string) string {
+	if c.t.TLS.On {
+		return "https://" + host
+	}
+	return "http://" + host
+}
+
+// connect makes a client for some endpoints.
+func (c *cluster) connect(ctx context.Context, endpoints ...string) (*clientv3.Client, error) {
+	cfg := clientv3.Config{Endpoints: endpoints, DialTimeout: askTime, DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: askTime,
+		MaxCallSendMsgSize: 64 << 20, TLS: c.tls, Logger: zap.NewNop(), Context: context.WithoutCancel(ctx)}
+	if c.t.User != "" {
+		cfg.Username, cfg.Password = c.t.User, c.t.Secret
+	}
+	cl, err := clientv3.New(cfg)
+	if err != nil {
+		return nil, c.explain(err, strings.Join(endpoints, ","))
+	}
+	return cl, nil
+}
+
+// client gives the client of an endpoint.
+func (c *cluster) client(ctx context.Context, endpoint string) (*clientv3.Client, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if cl := c.clients[endpoint]; cl != nil {
+		return cl, nil
+	}
+	endpoints := []string{endpoint}
+	if endpoint == "" {
+		endpoints = nil
+		for _, m := range c.members {
+			if !m.learner {
+				endpoints = append(endpoints, m.endpoint)
+			}
+		}
+	}
+	cl, err := c.connect(ctx, endpoints...)
+	if err == nil {
+		c.clients[endpoint] = cl
+	}
+	return cl, err
+}
+
+// discover asks one endpoint who the members are.
+func (c *cluster) discover(ctx context.Context, endpoint string) error {
+	cl, err := c.connect(ctx, endpoint)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	list, err := cl.MemberList(ctx)
+	if err == nil {
+		// The list is given to anyone; reading is not.
+		_, err = cl.Get(ctx, "\x00", clientv3.WithCountOnly())
+	}
+	if err != nil {
+		_ = cl.Close()
+		return c.explain(err, endpoint)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.id = list.Header.ClusterId
+	c.members = nil
+	for _, m := range list.Members {
+		// A member that has not begun has no address yet.
+		for _, url := range m.ClientURLs {
+			c.members = append(c.members, member{m.ID, m.Name, url, m.IsLearner})
+			break
+		}
+	}
+	if len(c.members) == 0 {
+		_ = cl.Close()
+		return fmt.Errorf("%s: no member says at which address clients reach it", endpoint)
+	}
+	c.clients[endpoint] = cl
+	return nil
+}
+
+// explain gives an error the meaning it has in package engine.
+func (c *cluster) explain(err error, where string) error {
+	if err == nil {
+		return nil
+	}
+	where = strings.TrimPrefix(strings.TrimPrefix(where, "http://"), "https://")
+	s, _ := status.FromError(err)
+	msg := rpctypes.ErrorDesc(err)
+	switch {
+	case errors.Is(err, rpctypes.ErrAuthFailed), errors.Is(err, rpctypes.ErrUserEmpty), errors.Is(err, rpctypes.ErrInvalidAuthToken),
+		strings.Contains(msg, "authentication failed"), strings.Contains(msg, "user name is empty"), strings.Contains(msg, "invalid auth token"):
+		return fmt.Errorf("%s: %w: %s", where, engine.ErrLogin, msg)
+	case errors.Is(err, rpctypes.ErrPermissionDenied), strings.Contains(msg, "permission denied"):
+		return fmt.Errorf("%s: user %q may not do this: %s", where, c.t.User, msg)
+	case errors.Is(err, rpctypes.ErrCompacted), strings.Contains(msg, "has been compacted"):
+		return fmt.Errorf("%s: %w: %s", where, engine.ErrPassed, msg)
+	case s.Code() == codes.Unavailable, s.Code() == codes.DeadlineExceeded, errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("%s: %w: %w", where, engine.ErrUnreachable, err)
+	}
+	return fmt.Errorf("%s: %w", where, err)
+}
+
+// Close implements engine.Cluster.
+func (c *cluster) Close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, cl := range c.clients {
+		_ = cl.Close()
+	}
+	c.clients = map[string]*clientv3.Client{}
+	return nil
+}

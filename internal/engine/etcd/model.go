@@ -1,0 +1,260 @@
+package etcd
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"google.golang.org/protobuf/encoding/protowire"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// Kinds and names of namespaces. Those of keys end in a separator, or are names
+// that package engine reserves; these do not.
+const (
+	keysKind     = "keys"
+	settingsKind = "settings"
+	supportKind  = "support"
+
+	leasesName = "leases"
+	usersName  = "users"
+	rolesName  = "roles"
+)
+
+// definition is that of every namespace: a stretch of keys has no options.
+var definition = []byte("keys in order")
+
+// Fields of the servers' KeyValue message that a record has.
+const (
+	fieldKey   = 1
+	fieldValue = 5
+	fieldLease = 6
+)
+
+// appendValue appends a record's value: a KeyValue message.
+func appendValue(b, key, value []byte, lease int64) []byte {
+	b = protowire.AppendTag(b, fieldKey, protowire.BytesType)
+	b = protowire.AppendBytes(b, key)
+	b = protowire.AppendTag(b, fieldValue, protowire.BytesType)
+	b = protowire.AppendBytes(b, value)
+	if lease != 0 {
+		b = protowire.AppendTag(b, fieldLease, protowire.VarintType)
+		b = protowire.AppendVarint(b, uint64(lease))
+	}
+	return b
+}
+
+// readValue takes a record's value apart. The slices point into b.
+func readValue(b []byte) (key, value []byte, lease int64, err error) {
+	for len(b) > 0 {
+		num, typ, n := protowire.ConsumeTag(b)
+		if n < 0 {
+			return nil, nil, 0, protowire.ParseError(n)
+		}
+		b = b[n:]
+		switch {
+		case typ == protowire.BytesType && (num == fieldKey || num == fieldValue):
+			v, n := protowire.ConsumeBytes(b)
+			if n < 0 {
+				return nil, nil, 0, protowire.ParseError(n)
+			}
+			if b = b[n:]; num == fieldKey {
+				key = v
+			} else {
+				value = v
+			}
+		case typ == protowire.VarintType && num == fieldLease:
+			v, n := protowire.ConsumeVarint(b)
+			if n < 0 {
+				return nil, nil, 0, protowire.ParseError(n)
+			}
+			b, lease = b[n:], int64(v)
+		default:
+			return nil, nil, 0, fmt.Errorf("field %d is none of a key's record", num)
+		}
+	}
+	return key, value, lease, nil
+}
+
+// position gives a revision as a position.
+func position(rev int64) record.Position {
+	return record.Position(binary.BigEndian.AppendUint64(nil, uint64(rev)))
+}
+
+// idlePosition gives the position of a revision after which nothing had happened
+// at a time: between this revision and the next.
+func idlePosition(rev int64, at time.Time) record.Position {
+	return position(rev) + record.Position(binary.BigEndian.AppendUint64(nil, uint64(at.UnixMilli())))
+}
+
+func revision(p record.Position) int64 {
+	if len(p) < 8 {
+		return 0
+	}
+	return int64(binary.BigEndian.Uint64([]byte(p[:8])))
+}
+
+// model implements engine.Bound.
+type model struct{}
+
+// Traits implements engine.Model.
+func (model) Traits() engine.Traits {
+	return engine.Traits{Vanish: true, Unlogged: []string{settingsKind, supportKind}}
+}
+
+// Apply implements fold.Model.
+func (model) Apply([]byte, *record.Change, bool) ([]byte, error) {
+	return nil, errors.New("a log of etcd holds whole values, no changes to them")
+}
+
+// Alter implements fold.Model.
+func (model) Alter([]byte, *record.Change) ([]byte, error) {
+	return nil, errors.New("a log of etcd holds no changes to definitions")
+}
+
+// Implied implements fold.Model.
+func (m model) Implied(name string) (string, []byte) {
+	kind := m.Kind(name)
+	if kind == keysKind {
+		return kind, definition
+	}
+	return kind, nil
+}
+
+// Kind implements engine.Model.
+func (model) Kind(name string) string {
+	switch name {
+	case leasesName:
+		return supportKind
+	case usersName, rolesName:
+		return settingsKind
+	}
+	return keysKind
+}
+
+// CheckName implements engine.Model.
+func (m model) CheckName(name string) error {
+	if m.Kind(name) != keysKind {
+		return fmt.Errorf("%q is no beginning of keys", name)
+	}
+	_, _, err := engine.Prefixes{Sep: '/'}.Range(name)
+	return err
+}
+
+// Label gives the key below its namespace's prefix.
+func (model) Label(value []byte) string {
+	if key, _, _, err := readValue(value); err == nil {
+		return text(key, 200)
+	}
+	if name, ok := settingLabel(value); ok {
+		return name
+	}
+	return "(not readable)"
+}
+
+// Render implements engine.Model.
+func (m model) Render(value []byte) string {
+	key, v, lease, err := readValue(value)
+	if err != nil {
+		if s, ok := settingText(value); ok {
+			return s
+		}
+		return "(not readable)"
+	}
+	out := text(key, 200) + " = " + text(v, 2000)
+	if lease != 0 {
+		out += fmt.Sprintf("  lease %x", lease)
+	}
+	return out
+}
+
+// text shows bytes as they are where they print, else quoted.
+func text(b []byte, most int) string {
+	more := ""
+	if len(b) > most {
+		b, more = b[:most], "…"
+	}
+	if utf8.Valid(b) && len(b) > 0 && strings.IndexFunc(string(b), func(r rune) bool { return !unicode.IsPrint(r) }) < 0 {
+		return string(b) + more
+	}
+	return strconv.Quote(string(b)) + more
+}
+
+// Changes implements engine.Model.
+func (model) Changes(a, b []byte) []string {
+	_, va, la, err1 := readValue(a)
+	_, vb, lb, err2 := readValue(b)
+	if err1 != nil || err2 != nil {
+		return []string{"not readable"}
+	}
+	var out []string
+	if !bytes.Equal(va, vb) {
+		out = append(out, "value: "+text(va, 60)+" > "+text(vb, 60))
+	}
+	if la != lb {
+		out = append(out, fmt.Sprintf("lease: %x > %x", la, lb))
+	}
+	return out
+}
+
+// Describe implements engine.Model.
+func (model) Describe(def []byte) []string {
+	if len(def) == 0 {
+		return nil
+	}
+	return []string{string(def)}
+}
+
+// Portable implements engine.Model.
+func (model) Portable(def []byte) []byte { return def }
+
+// FormatPosition gives the revision, and the time in milliseconds of one after
+// which nothing had happened yet.
+func (model) FormatPosition(p record.Position) string {
+	switch len(p) {
+	case 8:
+		return strconv.FormatInt(revision(p), 10)
+	case 16:
+		return fmt.Sprintf("%d.%d", revision(p), binary.BigEndian.Uint64([]byte(p[8:])))
+	}
+	return p.Hex()
+}
+
+// ParsePosition implements engine.Model.
+func (model) ParsePosition(s string) (record.Position, error) {
+	head, tail, idle := strings.Cut(s, ".")
+	rev, err := strconv.ParseInt(head, 10, 64)
+	if err == nil && idle {
+		var ms uint64
+		if ms, err = strconv.ParseUint(tail, 10, 63); err == nil {
+			return idlePosition(rev, time.UnixMilli(int64(ms))), nil
+		}
+	}
+	if err != nil || rev < 0 {
+		return "", fmt.Errorf("%q is no revision of an etcd cluster, such as 48211", s)
+	}
+	return position(rev), nil
+}
+
+// Expires implements engine.Expiring: a key goes with its lease.
+func (model) Expires(value []byte) (time.Time, bool) {
+	_, _, lease, err := readValue(value)
+	return time.Time{}, err == nil && lease != 0
+}
+
+// Unbind implements engine.Bound.
+func (model) Unbind(value []byte) ([]byte, bool) {
+	key, v, lease, err := readValue(value)
+	if err != nil || lease == 0 {
+		return value, false
+	}
+	return appendValue(nil, key, v, 0), true
+}

@@ -1,0 +1,252 @@
+package etcd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// Roles of members.
+const (
+	leader   = "leader"
+	follower = "follower"
+	learner  = "learner"
+)
+
+// Topology implements engine.Cluster. A prefix depth is part of the identity: a
+// log captured with another one would not fit the points before it.
+func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
+	if err := c.refresh(ctx); err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	}
+	t := &engine.Topology{Engine: "etcd", Kind: "etcd cluster", Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings, Exact: true}
+	sh := engine.Shard{Name: c.shard()}
+	list := c.list()
+	members := make([]engine.Member, len(list))
+	var wg sync.WaitGroup
+	for i, m := range list {
+		wg.Go(func() { members[i] = c.look(ctx, m) })
+	}
+	wg.Wait()
+	sh.Members = members
+	for _, m := range members {
+		if m.Healthy && (t.Version == "" || m.Version < t.Version) {
+			t.Version = m.Version
+		}
+	}
+	w, err := c.window(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	}
+	sh.Log = w
+	t.Shards = []engine.Shard{sh}
+	t.Lacks = append(t.Lacks, engine.Lack{What: "the servers keep no times of changes",
+		Consequence: "a change is dated when it is captured: to the second with capture --follow, else to the interval; revisions are exact (log:REVISION)"})
+	if t.Settings {
+		t.Lacks = append(t.Lacks, engine.Lack{What: "the log does not tell of users and roles, and servers give out no passwords",
+			Consequence: "they are known as of each snapshot; a user comes back without a password"})
+	}
+	return t, nil
+}
+
+func (c *cluster) shard() string { return fmt.Sprintf("%016x", c.id) }
+
+func (c *cluster) list() []member {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.members)
+}
+
+// refresh asks anew who the members are, of any that answers.
+func (c *cluster) refresh(ctx context.Context) error {
+	var errs []error
+	for _, m := range c.list() {
+		cl, err := c.client(ctx, m.endpoint)
+		if err == nil {
+			var ans *clientv3.MemberListResponse
+			err = ask(ctx, func(ctx context.Context) error { ans, err = cl.MemberList(ctx); return err })
+			if err == nil {
+				c.mu.Lock()
+				defer c.mu.Unlock()
+				c.members = nil
+				for _, m := range ans.Members {
+					if len(m.ClientURLs) > 0 {
+						c.members = append(c.members, member{m.ID, m.Name, m.ClientURLs[0], m.IsLearner})
+					}
+				}
+				return nil
+			}
+			err = c.explain(err, m.endpoint)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+func ask(ctx context.Context, fn func(context.Context) error) error {
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	return fn(ctx)
+}
+
+// look asks a member how it is.
+func (c *cluster) look(ctx context.Context, m member) engine.Member {
+	out := engine.Member{Address: hostOf(m.endpoint), Role: follower}
+	if m.learner {
+		out.Role = learner
+	}
+	cl, err := c.client(ctx, m.endpoint)
+	var st *clientv3.StatusResponse
+	if err == nil {
+		err = ask(ctx, func(ctx context.Context) error { st, err = cl.Status(ctx, m.endpoint); return err })
+	}
+	if err != nil {
+		out.Role, out.Note = "unreachable", c.explain(err, m.endpoint).Error()
+		return out
+	}
+	out.Version, out.Healthy = st.Version, true
+	switch {
+	case st.Header.ClusterId != c.id:
+		out.Healthy, out.Note = false, fmt.Sprintf("belongs to another cluster, %016x", st.Header.ClusterId)
+	case st.Leader == 0:
+		out.Healthy, out.CutOff, out.Note = false, true, "knows no leader"
+	case st.Leader == m.id:
+		out.Role = leader
+	}
+	if len(st.Errors) > 0 {
+		out.Note = strings.Join(append(st.Errors, out.Note), "; ")
+	}
+	if behind := int64(st.RaftIndex) - int64(st.RaftAppliedIndex); behind > 1000 {
+		out.Note = fmt.Sprintf("%d entries not applied yet", behind)
+	}
+	return out
+}
+
+func hostOf(endpoint string) string {
+	_, host, _ := strings.Cut(endpoint, "://")
+	return host
+}
+
+// Choose implements engine.Cluster. A scan is exact whichever member is read,
+// and a follower has the least to do.
+func (c *cluster) Choose(ctx context.Context, _ string) (engine.Choice, error) {
+	list := c.list()
+	members := make([]engine.Member, len(list))
+	var wg sync.WaitGroup
+	for i, m := range list {
+		wg.Go(func() { members[i] = c.look(ctx, m) })
+	}
+	wg.Wait()
+	var why []string
+	wishes := c.t.Prefer
+	if len(wishes) == 0 {
+		wishes = []string{follower, leader}
+	}
+	for _, wish := range wishes {
+		role := map[string]string{"secondary": follower, "primary": leader}[wish]
+		for i, m := range members {
+			if m.Address != wish && m.Role != wish && m.Role != role {
+				continue
+			}
+			if !m.Healthy || m.Role == learner {
+				why = append(why, fmt.Sprintf("%s (%s): %s", m.Address, m.Role, m.Note))
+				continue
+			}
+			c.mu.Lock()
+			c.chosen = list[i].endpoint
+			c.mu.Unlock()
+			reason := wish + " preferred"
+			if m.Address == wish {
+				reason = "preferred by address"
+			}
+			return engine.Choice{Shard: c.shard(), Member: m, Why: reason}, nil
+		}
+	}
+	return engine.Choice{}, fmt.Errorf("cluster %s: %w: of %s: %s", c.t.Name, engine.ErrNoMember, strings.Join(wishes, ", "), strings.Join(why, "; "))
+}
+
+// head gives the newest revision that a majority has, and a time at which it
+// was that.
+func (c *cluster) head(ctx context.Context) (record.Mark, error) {
+	m, _, err := c.headAt(ctx)
+	return m, err
+}
+
+// headAt gives also the time just before it was asked: every change made until
+// then is of that revision or an earlier one.
+func (c *cluster) headAt(ctx context.Context) (record.Mark, time.Time, error) {
+	cl, err := c.client(ctx, "")
+	if err != nil {
+		return record.Mark{}, time.Time{}, err
+	}
+	var before time.Time
+	var rev int64
+	for try := 0; ; try++ {
+		err = ask(ctx, func(ctx context.Context) error {
+			before = time.Now()
+			ans, err := cl.Get(ctx, "\x00", clientv3.WithCountOnly())
+			if err == nil {
+				rev = ans.Header.Revision
+			}
+			return err
+		})
+		if err == nil || try == 3 || ctx.Err() != nil || errors.Is(err, rpctypes.ErrPermissionDenied) {
+			break
+		}
+		pause(ctx, 200*time.Millisecond)
+	}
+	if err != nil {
+		return record.Mark{}, before, c.explain(err, "reading the newest revision")
+	}
+	return record.Mark{Position: position(rev), Wall: time.Now()}, before, nil
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// window finds how far back the servers' history reaches.
+func (c *cluster) window(ctx context.Context) (*engine.LogWindow, error) {
+	last, err := c.head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	w := &engine.LogWindow{First: record.Mark{Position: position(1)}, Last: last}
+	cl, err := c.client(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	err = ask(ctx, func(ctx context.Context) error {
+		_, err := cl.Get(ctx, "\x00", clientv3.WithCountOnly(), clientv3.WithRev(1))
+		return err
+	})
+	if err == nil || !errors.Is(c.explain(err, ""), engine.ErrPassed) {
+		return w, c.explain(err, "reading the oldest revision")
+	}
+	// Watching from the beginning is answered with where it begins now.
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	for r := range cl.Watch(ctx, "\x00", clientv3.WithRev(1)) {
+		if r.CompactRevision > 0 {
+			w.First.Position = position(r.CompactRevision)
+			return w, nil
+		}
+		if err := r.Err(); err != nil {
+			return nil, c.explain(err, "asking for the oldest revision")
+		}
+	}
+	return nil, c.explain(context.DeadlineExceeded, "asking for the oldest revision")
+}

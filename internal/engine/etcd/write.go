@@ -1,0 +1,246 @@
+package etcd
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"go.etcd.io/etcd/api/v3/etcdserverpb"
+	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+const (
+	// markPrefix begins the keys that say which namespaces are being written.
+	markPrefix = "dexamen.restoring/"
+	// Servers refuse more operations, and longer requests, when not told to
+	// allow them.
+	batchOps   = 120
+	batchBytes = 1 << 20
+	// unknownTTL is that of a lease of which no more is known than that keys
+	// had it, in seconds.
+	unknownTTL = 60
+)
+
+// isMark tells the marks of restores from content.
+func isMark(key []byte) bool { return bytes.HasPrefix(key, []byte(markPrefix)) }
+
+// writer implements engine.Gradual and engine.SettingsWriter. A watcher of the
+// target sees one put for every key that differs and one delete for every key
+// that is too many, in transactions of at most 120, and the mark.
+type writer struct {
+	*cluster
+	cl *clientv3.Client
+
+	mu     sync.Mutex
+	ttl    map[int64]int64 // of the leases that records may have
+	made   map[int64]bool  // leases looked after; false: another client's
+	stop   context.CancelFunc
+	writes sync.WaitGroup
+}
+
+// Writer implements engine.Cluster.
+func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
+	cl, err := c.client(ctx, "")
+	if err != nil {
+		return nil, c.fail(err)
+	}
+	return &writer{cluster: c, cl: cl, ttl: map[int64]int64{}, made: map[int64]bool{}}, nil
+}
+
+// Stages implements engine.Writer.
+func (w *writer) Stages(ctx context.Context) ([]string, error) {
+	ans, err := w.cl.Get(ctx, markPrefix, clientv3.WithPrefix(), clientv3.WithKeysOnly())
+	if err != nil {
+		return nil, w.fail(w.explain(err, "looking for restores cut short"))
+	}
+	var out []string
+	for _, kv := range ans.Kvs {
+		out = append(out, strings.TrimPrefix(string(kv.Key), markPrefix))
+	}
+	return out, nil
+}
+
+// Occupied implements engine.Gradual.
+func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
+	prefix, flat, err := w.prefixes.Range(ns.Name)
+	if err != nil {
+		return 0, err
+	}
+	v := &view{w.cluster, 0}
+	if !flat {
+		n, _, err := v.count(ctx, orAll(prefix))
+		return n, w.fail(err)
+	}
+	n := int64(0)
+	err = w.Scan(ctx, engine.Namespace{Namespace: ns}, engine.Partition{}, func(record.Record) error { n++; return nil })
+	return n, err
+}
+
+func orAll(prefix []byte) []byte {
+	if len(prefix) == 0 {
+		return []byte{0}
+	}
+	return prefix
+}
+
+// Begin implements engine.Gradual.
+func (w *writer) Begin(ctx context.Context, ns record.Namespace, support func(string, func(record.Record) error) error) error {
+	err := support(leasesName, func(r record.Record) error {
+		var l leaseValue
+		if err := json.Unmarshal(r.Value, &l); err != nil {
+			return err
+		}
+		id, err := strconv.ParseInt(l.Lease, 16, 64)
+		if err != nil {
+			return err
+		}
+		w.ttl[id] = l.TTL
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if w.stop == nil {
+		// What is restored must not end before it is all there.
+		kctx, stop := context.WithCancel(context.WithoutCancel(ctx))
+		w.stop = stop
+		w.writes.Go(func() { w.keepAlive(kctx) })
+	}
+	_, err = w.cl.Put(ctx, markPrefix+ns.Name, time.Now().UTC().Format(time.RFC3339))
+	return w.fail(w.explain(err, "marking "+ns.Name))
+}
+
+// End implements engine.Gradual. The leases made run from here on.
+func (w *writer) End(ctx context.Context, ns record.Namespace) error {
+	if w.stop != nil {
+		w.stop()
+		w.writes.Wait()
+		w.stop = nil
+	}
+	_, err := w.cl.Delete(ctx, markPrefix+ns.Name)
+	return w.fail(w.explain(err, "unmarking "+ns.Name))
+}
+
+// Put implements engine.Gradual.
+func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
+	prefix, _, err := w.prefixes.Range(ns.Name)
+	if err != nil {
+		return err
+	}
+	var ops []clientv3.Op
+	size := 0
+	for _, r := range recs {
+		key, value, lease, err := readValue(r.Value)
+		if err != nil {
+			return fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err)
+		}
+		var opts []clientv3.OpOption
+		if lease != 0 {
+			if err := w.lease(ctx, lease); err != nil {
+				return w.fail(err)
+			}
+			opts = append(opts, clientv3.WithLease(clientv3.LeaseID(lease)))
+		}
+		if n := len(prefix) + len(key) + len(value); len(ops) > 0 && (size+n > batchBytes || len(ops) == batchOps) {
+			if err := w.commit(ctx, ns, ops); err != nil {
+				return err
+			}
+			ops, size = ops[:0], 0
+		}
+		size += len(prefix) + len(key) + len(value)
+		ops = append(ops, clientv3.OpPut(string(prefix)+string(key), string(value), opts...))
+	}
+	return w.commit(ctx, ns, ops)
+}
+
+// Remove implements engine.Gradual.
+func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error {
+	prefix, _, err := w.prefixes.Range(ns.Name)
+	if err != nil {
+		return err
+	}
+	var ops []clientv3.Op
+	for _, k := range keys {
+		if ops = append(ops, clientv3.OpDelete(string(prefix)+string(k))); len(ops) == batchOps {
+			if err := w.commit(ctx, ns, ops); err != nil {
+				return err
+			}
+			ops = ops[:0]
+		}
+	}
+	return w.commit(ctx, ns, ops)
+}
+
+// commit carries out operations in one transaction. Doing them twice does no
+// harm, so that what is not known to have been done is done again.
+func (w *writer) commit(ctx context.Context, ns record.Namespace, ops []clientv3.Op) error {
+	if len(ops) == 0 {
+		return nil
+	}
+	var err error
+	for try := range 10 {
+		err = ask(ctx, func(ctx context.Context) error {
+			_, err := w.cl.Txn(ctx).Then(ops...).Commit()
+			return err
+		})
+		if err == nil {
+			return nil
+		}
+		err = w.explain(err, "writing "+ns.Name)
+		if ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "leader") && !strings.Contains(err.Error(), "too many requests") {
+			break
+		}
+		pause(ctx, time.Duration(try+1)*200*time.Millisecond)
+	}
+	return w.fail(err)
+}
+
+// lease makes sure that a lease is there: that of another client, or a new one
+// of the same number and length.
+func (w *writer) lease(ctx context.Context, id int64) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if _, done := w.made[id]; done {
+		return nil
+	}
+	ttl := w.ttl[id]
+	if ttl == 0 {
+		ttl = unknownTTL
+	}
+	err := ask(ctx, func(ctx context.Context) error {
+		_, err := etcdserverpb.NewLeaseClient(w.cl.ActiveConnection()).LeaseGrant(ctx, &etcdserverpb.LeaseGrantRequest{ID: id, TTL: ttl})
+		return err
+	})
+	if err != nil && !errors.Is(err, rpctypes.ErrLeaseExist) && !strings.Contains(err.Error(), "lease already exists") {
+		return w.explain(err, fmt.Sprintf("making lease %x", id))
+	}
+	w.made[id] = err == nil
+	return nil
+}
+
+func (w *writer) keepAlive(ctx context.Context) {
+	for ctx.Err() == nil {
+		pause(ctx, time.Second)
+		w.mu.Lock()
+		var ids []int64
+		for id, own := range w.made {
+			if own {
+				ids = append(ids, id)
+			}
+		}
+		w.mu.Unlock()
+		for _, id := range ids {
+			_ = ask(ctx, func(ctx context.Context) error { _, err := w.cl.KeepAliveOnce(ctx, clientv3.LeaseID(id)); return err })
+		}
+	}
+}

@@ -1,0 +1,124 @@
+package engine
+
+import (
+	"bytes"
+	"fmt"
+	"net/url"
+	"strings"
+)
+
+// Prefixes cuts the keys of a key-value cluster into namespaces by how they
+// begin. What a name stands for depends on the name alone, so that a point can
+// be restored whatever depth its target is configured with:
+//
+//	all     every key
+//	top     the keys without a separator
+//	a/b/    every key that begins so
+//	a/b     the keys a/b/X with no further separator in X
+//	/       the keys /X with no further separator in X
+//
+// A separator that a key begins with belongs to its first segment. Bytes that do
+// not print, those with a meaning in patterns, and the first of a prefix that
+// reads all or top, are written as %XX.
+type Prefixes struct {
+	Sep   byte
+	Depth int
+}
+
+// The names of namespaces that are no beginning of keys.
+const (
+	allKeys = "all"
+	topKeys = "top"
+)
+
+// Name gives the namespace of a key.
+func (p Prefixes) Name(key []byte) string {
+	if p.Depth == 0 {
+		return allKeys
+	}
+	end, last := 0, -1
+	for n := 0; n < p.Depth; n++ {
+		from := end
+		if n == 0 && len(key) > 0 && key[0] == p.Sep {
+			from, last = 1, 0
+		}
+		i := bytes.IndexByte(key[from:], p.Sep)
+		if i < 0 {
+			switch {
+			case last < 0:
+				return topKeys
+			case last == 0:
+				return string(p.Sep)
+			}
+			flat := escapePrefix(key[:last])
+			if flat[len(flat)-1] == p.Sep { // or it would read as the prefix itself
+				flat = fmt.Sprintf("%s%%%02X", flat[:len(flat)-1], p.Sep)
+			}
+			return flat
+		}
+		last = from + i
+		end = last + 1
+	}
+	return escapePrefix(key[:end])
+}
+
+// Range gives how the keys of a namespace begin. Flat: no separator follows.
+func (p Prefixes) Range(name string) (prefix []byte, flat bool, err error) {
+	switch name {
+	case allKeys:
+		return nil, false, nil
+	case topKeys:
+		return nil, true, nil
+	case string(p.Sep):
+		return []byte{p.Sep}, true, nil
+	}
+	text, err := url.PathUnescape(name)
+	if err != nil || text == "" {
+		return nil, false, fmt.Errorf("%q is no beginning of keys: %s, %s, a prefix that ends in %q, or one without it for the keys right below", name, allKeys, topKeys, p.Sep)
+	}
+	if name[len(name)-1] != p.Sep {
+		return append([]byte(text), p.Sep), true, nil
+	}
+	return []byte(text), false, nil
+}
+
+// Holds tells whether a key belongs to a namespace of this prefix.
+func (p Prefixes) Holds(prefix []byte, flat bool, key []byte) bool {
+	return bytes.HasPrefix(key, prefix) && (!flat || bytes.IndexByte(key[len(prefix):], p.Sep) < 0)
+}
+
+func escapePrefix(b []byte) string {
+	plain := func(r rune) bool { return r >= ' ' && r != 0x7F && !strings.ContainsRune(`%*?[]\{}`, r) }
+	var out strings.Builder
+	for _, r := range string(bytes.ToValidUTF8(b, []byte{0})) {
+		if !plain(r) {
+			out.Reset()
+			break
+		}
+		out.WriteRune(r)
+	}
+	if s := out.String(); s != "" && s != allKeys && s != topKeys {
+		return s
+	}
+	out.Reset()
+	for i, c := range b {
+		if i > 0 && c < 0x7F && plain(rune(c)) {
+			out.WriteByte(c)
+		} else {
+			fmt.Fprintf(&out, "%%%02X", c)
+		}
+	}
+	return out.String()
+}
+
+// PrefixEnd gives the first key after all that begin so; nil when there is none.
+func PrefixEnd(prefix []byte) []byte {
+	end := bytes.Clone(prefix)
+	for i := len(end) - 1; i >= 0; i-- {
+		if end[i] < 0xFF {
+			end[i]++
+			return end[:i+1]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,114 @@
+package engine
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"sort"
+	"strings"
+)
+
+var drivers = map[string]struct {
+	name string
+	d    Driver
+}{}
+
+// Register makes a driver known under its name and URI schemes. It is called
+// once per driver, before anything is opened.
+func Register(name string, d Driver, schemes ...string) {
+	for _, s := range schemes {
+		drivers[s] = struct {
+			name string
+			d    Driver
+		}{name, d}
+	}
+}
+
+// ForAddress gives the driver for a connection address.
+func ForAddress(address string) (name string, d Driver, err error) {
+	scheme, _, ok := strings.Cut(address, "://")
+	if e, found := drivers[scheme]; ok && found {
+		return e.name, e.d, nil
+	}
+	var known []string
+	for s := range drivers {
+		known = append(known, s+"://")
+	}
+	sort.Strings(known)
+	return "", nil, fmt.Errorf("address %q: begins with none of the known schemes: %s", Redact(address), strings.Join(known, ", "))
+}
+
+// ForName gives the driver of a name, as points keep it.
+func ForName(name string) (Driver, error) {
+	for _, e := range drivers {
+		if e.name == name {
+			return e.d, nil
+		}
+	}
+	return nil, fmt.Errorf("this version of dexamen has no engine %q", name)
+}
+
+// Redact takes a password out of an address.
+func Redact(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		scheme, rest, _ := strings.Cut(address, "://")
+		if i := strings.LastIndexByte(rest, '@'); i >= 0 {
+			rest = rest[i+1:]
+		}
+		return scheme + "://" + rest
+	}
+	return u.Redacted()
+}
+
+// Nearest gives the names most like one that does not exist, the likeliest
+// first: at most n.
+func Nearest(name string, all []string, n int) []string {
+	type scored struct {
+		name string
+		d    int
+	}
+	var s []scored
+	for _, a := range all {
+		d := editDistance(strings.ToLower(name), strings.ToLower(a))
+		if _, base, ok := strings.Cut(a, "."); ok {
+			d = min(d, editDistance(strings.ToLower(name), strings.ToLower(base))+1)
+		}
+		if strings.Contains(strings.ToLower(a), strings.ToLower(name)) || strings.Contains(strings.ToLower(name), strings.ToLower(a)) {
+			d = min(d, 2)
+		}
+		if d <= max(2, len(name)/4) {
+			s = append(s, scored{a, d})
+		}
+	}
+	slices.SortStableFunc(s, func(a, b scored) int {
+		if a.d != b.d {
+			return a.d - b.d
+		}
+		return strings.Compare(a.name, b.name)
+	})
+	var out []string
+	for _, x := range s[:min(n, len(s))] {
+		out = append(out, x.name)
+	}
+	return out
+}
+
+func editDistance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diag := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := diag
+			if a[i-1] != b[j-1] {
+				cost = 1 + min(diag, row[j], row[j-1])
+			}
+			diag, row[j] = row[j], cost
+		}
+	}
+	return row[len(b)]
+}

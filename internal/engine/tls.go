@@ -1,0 +1,64 @@
+package engine
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"time"
+)
+
+// Config gives what a TLS connection needs. Where there are pins, one takes the
+// place of the chain and the name.
+func (t TLS) Config() (*tls.Config, error) {
+	cfg := &tls.Config{MinVersion: tls.VersionTLS12}
+	if t.CAFile != "" {
+		pem, err := os.ReadFile(t.CAFile)
+		if err != nil {
+			return nil, fmt.Errorf("CA file: %w", err)
+		}
+		cfg.RootCAs = x509.NewCertPool()
+		if !cfg.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("CA file %s holds no certificate in PEM form", t.CAFile)
+		}
+	}
+	if t.ClientCertificate != "" {
+		cert, err := tls.LoadX509KeyPair(t.ClientCertificate, t.ClientCertificate)
+		if err != nil {
+			return nil, fmt.Errorf("client certificate: %w", err)
+		}
+		cfg.Certificates = []tls.Certificate{cert}
+	}
+	if len(t.Pins) > 0 {
+		// The pin takes the place of the chain and the name.
+		cfg.InsecureSkipVerify = true
+		cfg.VerifyConnection = func(s tls.ConnectionState) error {
+			got := Fingerprint(s.PeerCertificates[0].Raw)
+			if slices.Contains(t.Pins, got) {
+				return nil
+			}
+			return fmt.Errorf("x509: the server shows a certificate that is not pinned (%s); if it was renewed, look at it with: dexamen cluster trust", got)
+		}
+	}
+	return cfg, nil
+}
+
+// CertificateOf asks the server at an address for its certificate. It sends
+// nothing else.
+func CertificateOf(ctx context.Context, addr string, cfg *tls.Config, patience time.Duration) (Certificate, error) {
+	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: patience}, Config: cfg}
+	conn, err := d.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return Certificate{}, fmt.Errorf("%s: %w", addr, err)
+	}
+	defer conn.Close()
+	x := conn.(*tls.Conn).ConnectionState().PeerCertificates[0]
+	names := slices.Clone(x.DNSNames)
+	for _, ip := range x.IPAddresses {
+		names = append(names, ip.String())
+	}
+	return Certificate{Address: addr, Fingerprint: Fingerprint(x.Raw), Subject: x.Subject.String(), Issuer: x.Issuer.String(), From: x.NotBefore, Until: x.NotAfter, Names: names}, nil
+}

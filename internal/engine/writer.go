@@ -1,0 +1,87 @@
+package engine
+
+import (
+	"context"
+
+	"dexamen/internal/core/record"
+)
+
+// Writer gives access to a cluster for restoring: a Stager or a Gradual.
+type Writer interface {
+	// Stages lists what restores left behind that were cut short: stages, or
+	// for a Gradual the names of namespaces that were being written.
+	Stages(ctx context.Context) ([]string, error)
+}
+
+// Stager writes content to a stage that no application sees, and makes it the
+// namespace in one step.
+type Stager interface {
+	Writer
+	// Stage makes an empty stage for a namespace of this definition and gives
+	// its name. Indexes are not built yet.
+	Stage(ctx context.Context, ns record.Namespace) (stage record.Namespace, err error)
+	// Write adds records to a stage, in any order. When it returns, they are
+	// where they cannot be rolled back and Scan finds them.
+	Write(ctx context.Context, stage string, recs []record.Record) error
+	// Look gives a namespace as the cluster has it now.
+	Look(ctx context.Context, name string) (record.Namespace, error)
+	// Index builds what the definition asks for, besides what is there.
+	Index(ctx context.Context, stage string, ns record.Namespace) error
+	// Publish makes the stage the namespace of this name. Replace allows that
+	// one of the name is there, which is then gone; without it that is an
+	// error and nothing is changed.
+	Publish(ctx context.Context, stage, name string, replace bool) error
+	// Discard removes a stage.
+	Discard(ctx context.Context, stage string) error
+	// View makes a namespace that holds no records, in one step.
+	View(ctx context.Context, ns record.Namespace, replace bool) error
+}
+
+// Gradual is a Writer of a cluster where nothing can be written beside and
+// come into view in one step: what differs is changed in place, little by
+// little, and a mark says while it goes on that it has not ended.
+type Gradual interface {
+	Writer
+	// Occupied gives how many records there are where the namespace's would be.
+	Occupied(ctx context.Context, ns record.Namespace) (int64, error)
+	// Begin marks the namespace as being written. Support gives what the
+	// records written refer to: the namespaces of kind "support".
+	Begin(ctx context.Context, ns record.Namespace, support func(name string, fn func(record.Record) error) error) error
+	// Put writes records, each whole or not at all; those of one call are of
+	// one Unit, or whole Units. Remove takes records away.
+	Put(ctx context.Context, ns record.Namespace, recs []record.Record) error
+	Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error
+	// End takes the mark away.
+	End(ctx context.Context, ns record.Namespace) error
+}
+
+// Replayer is a Writer that carries out commands of a log.
+type Replayer interface {
+	Writer
+	// Replay carries out commands in order. Names maps the namespaces they are
+	// for to those they are carried out on; what is for another namespace is
+	// passed over. It gives how many it carried out. A command that reaches
+	// beyond these namespaces is refused with ErrBeyond.
+	Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error)
+}
+
+// Did says what became of a setting.
+type Did string
+
+// What PutSetting does.
+const (
+	// Bare: made, but for a secret that the servers do not give out.
+	Bare     Did = "made without password"
+	Made     Did = "made"     // there was none of the name
+	Same     Did = "same"     // it was there already
+	Kept     Did = "kept"     // another one of the name is there and stays
+	Replaced Did = "replaced" // another one of the name was there
+)
+
+// SettingsWriter is a Writer that can put back users and roles.
+type SettingsWriter interface {
+	Writer
+	// PutSetting puts one record of a settings namespace back; what else is
+	// there stays as it is.
+	PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (Did, error)
+}

@@ -1,0 +1,195 @@
+package job
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+)
+
+// inherit tells an engine whose servers may begin their histories anew what the
+// store knows of each shard.
+func (e *Env) inherit(ctx context.Context, name string, c engine.Cluster, topo *engine.Topology) error {
+	h, ok := c.(engine.Heir)
+	if !ok {
+		return nil
+	}
+	points, _, err := e.Store.Points(ctx, name)
+	if err != nil {
+		return err
+	}
+	chains, _, err := e.Store.Chains(ctx, name)
+	if err != nil {
+		return err
+	}
+	for _, sh := range topo.Shards {
+		var last record.Position
+		for _, p := range points {
+			if s, ok := p.Shard(sh.Name); ok {
+				last = max(last, s.Mark.Position)
+			}
+		}
+		if ch := chains[sh.Name]; ch != nil {
+			end, _, _ := ch.End()
+			last = max(last, end.Position)
+		}
+		if err := h.Inherit(ctx, sh.Name, last); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pinned reads a cluster as of one position. Where the servers give that state up
+// meanwhile it begins again at a newer one; what was stored is found again.
+func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, error) {
+	part := s.parts[0]
+	for try := 1; ; try++ {
+		view, mark, err := c.Pin(ctx)
+		if err != nil {
+			return mark, err
+		}
+		s.c, s.skipped = view, nil
+		s.total.Store(0)
+		s.done.Store(0)
+		spaces, err := s.list(ctx)
+		if err == nil {
+			err = s.scanBases(ctx, s.bases(spaces))
+		}
+		if err == nil {
+			part.reached = mark
+			return mark, nil
+		}
+		if !errors.Is(err, engine.ErrPassed) || try == 10 {
+			return mark, err
+		}
+		s.emit(Note, "%v; beginning again with the state of now", err)
+		part.fold.Close()
+		part.fold = fold.New(s.model, true, s.temp(), s.memory())
+	}
+}
+
+// stream reads every shard in one pass, each as of a position of its own.
+func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, error) {
+	g, gctx := errgroup.WithContext(ctx)
+	for _, p := range s.parts {
+		g.Go(func() error { return p.fail(s.streamPart(gctx, c, p)) })
+	}
+	if err := g.Wait(); err != nil {
+		return record.Mark{}, err
+	}
+	var first, last record.Mark
+	for i, p := range s.parts {
+		if i == 0 || p.reached.Wall.Before(first.Wall) {
+			first = p.reached
+		}
+		if i == 0 || p.reached.Wall.After(last.Wall) {
+			last = p.reached
+		}
+	}
+	if len(s.parts) > 1 {
+		s.caveats = append(s.caveats, fmt.Sprintf("each shard is as of a position of its own, at most %s apart", last.Wall.Sub(first.Wall).Round(time.Millisecond)))
+	}
+	return last, nil
+}
+
+// passed is what one pass over a shard finds, by namespace.
+type passed struct {
+	ids    map[string]int
+	spaces []record.Namespace
+	sorter *tree.Sorter
+	keyBuf []byte
+}
+
+func newPassed(dir string, bound int) *passed {
+	return &passed{ids: map[string]int{}, sorter: tree.NewSorter(dir, bound)}
+}
+
+func (p *passed) add(ns record.Namespace, r record.Record) error {
+	id, ok := p.ids[ns.Name]
+	if !ok {
+		id = len(p.spaces)
+		p.ids[ns.Name] = id
+		p.spaces = append(p.spaces, ns)
+	}
+	p.keyBuf = append(binary.BigEndian.AppendUint32(p.keyBuf[:0], uint32(id)), r.Key...)
+	return p.sorter.Add(p.keyBuf, r.Value)
+}
+
+// trees builds the trees of the namespaces found. Builder makes an empty one.
+func (p *passed) trees(ctx context.Context, builder func(record.Namespace) *tree.Builder, done func(record.Namespace, tree.Root)) error {
+	items, err := p.sorter.Sorted()
+	if err != nil {
+		return err
+	}
+	defer items.Close()
+	at := -1
+	var b *tree.Builder
+	end := func() error {
+		if at < 0 {
+			return nil
+		}
+		root, err := b.Finish(ctx)
+		if err == nil {
+			done(p.spaces[at], root)
+		}
+		return err
+	}
+	for {
+		k, v, ok, err := items.Next()
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return end()
+		}
+		if id := int(binary.BigEndian.Uint32(k)); id != at {
+			if err := end(); err != nil {
+				return err
+			}
+			at, b = id, builder(p.spaces[id])
+		}
+		if err := b.Add(ctx, record.Record{Key: k[4:], Value: v}); err != nil {
+			return err
+		}
+	}
+}
+
+func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part) error {
+	found := newPassed(s.temp(), s.memory()/len(s.parts))
+	defer found.sorter.Close()
+	var mu sync.Mutex
+	n := int64(0)
+	mark, err := c.Stream(ctx, part.shard, func(ns record.Namespace, r record.Record) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if n++; n%1024 == 0 {
+			s.progress("", s.done.Add(1024), 0, s.bytes.Load())
+		}
+		s.bytes.Add(int64(len(r.Value)))
+		return found.add(ns, r)
+	})
+	if err != nil {
+		return err
+	}
+	part.reached = mark
+	s.emit(Step, "%sread %s; sorting and storing them", part.of(), count(n, "record"))
+	builder := func(ns record.Namespace) *tree.Builder {
+		return tree.NewBuilder(s.w).Near(s.w, s.near(engine.Namespace{Namespace: ns, Shard: part.shard}))
+	}
+	return found.trees(ctx, builder, func(ns record.Namespace, root tree.Root) {
+		part.fold.Base(ns, root)
+		if content(&ns) {
+			s.emit(Note, "%s%s: %s", part.of(), ns.Name, count(root.Records, "record"))
+		}
+	})
+}
