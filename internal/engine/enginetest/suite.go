@@ -306,6 +306,61 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		require.Error(t, err)
 	})
 
+	t.Run("what is written in place is marked until it is all there", func(t *testing.T) {
+		f := start(t)
+		for i := range 50 {
+			f.Put(t, f.Namespace, i, "content")
+		}
+		cluster := open(t, f)
+		c := engine.Whole(cluster)
+		ns := find(t, c, f.Namespace)
+		want := scan(t, c, ns)
+		wr, err := cluster.Writer(ctx)
+		require.NoError(t, err)
+		w, ok := wr.(engine.Gradual)
+		require.Equal(t, f.Gradual, ok, "declared")
+		if !ok {
+			return
+		}
+		none := func(string, func(record.Record) error) error { return nil }
+		target := ns.Namespace
+		target.Name = f.Other
+		n, err := w.Occupied(ctx, target)
+		require.NoError(t, err)
+		require.Zero(t, n)
+		require.NoError(t, w.Begin(ctx, target, none))
+		var recs []record.Record
+		var keys [][]byte
+		for k, v := range want {
+			recs = append(recs, record.Record{Key: []byte(k), Value: []byte(v)})
+			keys = append(keys, []byte(k))
+		}
+		require.NoError(t, w.Put(ctx, target, recs[:20]))
+		left, err := w.Stages(ctx)
+		require.NoError(t, err)
+		require.Equal(t, []string{f.Other}, left, "it is not all there yet")
+		require.NoError(t, w.Put(ctx, target, recs[10:]), "what is there is written again")
+		require.NoError(t, w.End(ctx, target))
+		left, err = w.Stages(ctx)
+		require.NoError(t, err)
+		require.Empty(t, left)
+		list, err := c.Namespaces(ctx)
+		require.NoError(t, err)
+		require.Equal(t, len(want), int(find(t, c, f.Other).Records))
+		for _, n := range list {
+			require.NotContains(t, n.Name, "restoring", "marks are no content")
+		}
+		require.Equal(t, want, scan(t, c, find(t, c, f.Other)))
+		n, err = w.Occupied(ctx, target)
+		require.NoError(t, err)
+		require.EqualValues(t, len(want), n)
+		require.NoError(t, w.Remove(ctx, target, keys[:30]))
+		require.Len(t, scan(t, c, find(t, c, f.Other)), 20)
+		require.Equal(t, want, scan(t, c, find(t, c, f.Namespace)), "nothing else was touched")
+		require.Error(t, f.Driver.Model().CheckName(""))
+		require.NoError(t, f.Driver.Model().CheckName(f.Other))
+	})
+
 	t.Run("a wrong login is refused, and shows no secret", func(t *testing.T) {
 		f := start(t)
 		if f.WrongLogin == nil {

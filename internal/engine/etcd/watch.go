@@ -51,6 +51,9 @@ func (c *cluster) Follow(ctx context.Context, _ string, after record.Position, f
 	c.mu.Lock()
 	endpoint := c.chosen
 	c.mu.Unlock()
+	if endpoint == "" {
+		endpoint = c.another("")
+	}
 	failing := time.Time{}
 	for {
 		was := f.last
