@@ -22,6 +22,7 @@ import (
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/document"
 	"dexamen/internal/engine/etcd"
+	"dexamen/internal/engine/redis"
 	"dexamen/internal/job"
 	"dexamen/internal/view"
 )
@@ -60,6 +61,7 @@ type app struct {
 func Run(ctx context.Context, args []string) int {
 	document.Register()
 	etcd.Register()
+	redis.Register()
 	return run(ctx, args, nil)
 }
 

@@ -69,6 +69,15 @@ type Expiring interface {
 	Expires(value []byte) (at time.Time, does bool)
 }
 
+// Deferring is a Model of records that must not expire while a log is carried
+// out on them.
+type Deferring interface {
+	Expiring
+	// Defer puts a record's expiry off to a time far away; Replayer.Settle sets
+	// it right.
+	Defer(value []byte) []byte
+}
+
 // Bound is a Model of records that may be bound to a session of a client, whose
 // end takes them away.
 type Bound interface {
@@ -84,6 +93,13 @@ type Compound interface {
 	// Unit gives the beginning of a record's key that all records of the thing
 	// have in common, and that no other has.
 	Unit(key []byte) []byte
+}
+
+// Wide is a Model of logs of which some entries concern more than a namespace.
+type Wide interface {
+	Model
+	// Wide tells the names under which such entries are logged.
+	Wide(namespace string) bool
 }
 
 // Spread is a Model of clusters whose namespaces are spread over shards with

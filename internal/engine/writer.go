@@ -63,6 +63,9 @@ type Replayer interface {
 	// passed over. It gives how many it carried out. A command that reaches
 	// beyond these namespaces is refused with ErrBeyond.
 	Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error)
+	// Settle ends the carrying out for a namespace: expiries that were put off
+	// are set right, and what has expired goes.
+	Settle(ctx context.Context, ns record.Namespace) error
 }
 
 // Did says what became of a setting.

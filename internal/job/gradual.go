@@ -14,8 +14,18 @@ import (
 )
 
 // unbound applies what was chosen for records that are bound to clients'
-// sessions.
+// sessions, and puts expiries off where a log is to be carried out.
 func (p *RestorePlan) unbound(ctx context.Context, s Space) (Space, error) {
+	if d, ok := p.Moment.Model.(engine.Deferring); ok && p.Replays {
+		b := tree.NewBuilder(p.scratch)
+		err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
+			return b.Add(ctx, record.Record{Key: r.Key, Value: d.Defer(r.Value)})
+		})
+		if err == nil {
+			s.Root, err = b.Finish(ctx)
+		}
+		return s, err
+	}
 	m, ok := p.Moment.Model.(engine.Bound)
 	if !ok || p.opt.Leases == "" || p.opt.Leases == "recreate" {
 		return s, nil

@@ -33,14 +33,15 @@ func (p *RestorePlan) replays(namespace string) bool {
 	if p.Moment.Model.Kind(namespace) == settingsKind {
 		return p.opt.Settings
 	}
-	return address.Match(p.opt.Pattern, namespace)
+	wide, ok := p.Moment.Model.(engine.Wide)
+	return address.Match(p.opt.Pattern, namespace) || ok && wide.Wide(namespace)
 }
 
 // unseen gives the namespaces that only come to be by what is replayed.
 func (p *RestorePlan) unseen() []record.Namespace {
 	var out []record.Namespace
 	for name := range p.replayed {
-		known := p.Moment.Model.Kind(name) == settingsKind
+		known := p.Moment.Model.Kind(name) == settingsKind || !address.Match(p.opt.Pattern, name) || p.Moment.Model.CheckName(name) != nil
 		for _, it := range p.Items {
 			known = known || it.From == name
 		}
@@ -69,8 +70,13 @@ func (p *RestorePlan) replay(ctx context.Context, w engine.Writer, out []Restore
 		return errors.New("the target cannot carry out a log of commands")
 	}
 	names := map[string]string{}
+	for _, it := range p.Items {
+		names[it.From] = it.To
+	}
 	for name := range p.replayed {
-		names[name] = p.renamed(name)
+		if address.Match(p.opt.Pattern, name) && p.Moment.Model.CheckName(name) == nil || p.Moment.Model.Kind(name) == settingsKind {
+			names[name] = p.renamed(name)
+		}
 	}
 	p.env.emit(Step, "carrying out %s of the log", count(p.Changes, "command"))
 	m := p.newMerge(ctx)
@@ -103,6 +109,14 @@ func (p *RestorePlan) replay(ctx context.Context, w engine.Writer, out []Restore
 	}
 	if err := send(); err != nil {
 		return err
+	}
+	p.env.emit(Step, "setting expiries right")
+	for _, name := range names {
+		if p.Moment.Model.Kind(name) != settingsKind {
+			if err := r.Settle(ctx, record.Namespace{Name: name}); err != nil {
+				return err
+			}
+		}
 	}
 	for i := range out {
 		out[i].Replayed = names[out[i].From] != ""

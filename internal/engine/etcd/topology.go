@@ -103,7 +103,7 @@ func ask(ctx context.Context, fn func(context.Context) error) error {
 func (c *cluster) look(ctx context.Context, m member) engine.Member {
 	out := engine.Member{Address: hostOf(m.endpoint), Role: follower}
 	if m.learner {
-		out.Role = learner
+		out.Role = learner // it answers nothing but how it is
 	}
 	cl, err := c.client(ctx, m.endpoint)
 	var st *clientv3.StatusResponse
@@ -147,32 +147,18 @@ func (c *cluster) Choose(ctx context.Context, _ string) (engine.Choice, error) {
 		wg.Go(func() { members[i] = c.look(ctx, m) })
 	}
 	wg.Wait()
-	var why []string
-	wishes := c.t.Prefer
-	if len(wishes) == 0 {
-		wishes = []string{follower, leader}
+	choice, err := engine.Pick(c.t, c.shard(), members, leader, follower)
+	if err != nil {
+		return choice, c.fail(err)
 	}
-	for _, wish := range wishes {
-		role := map[string]string{"secondary": follower, "primary": leader}[wish]
-		for i, m := range members {
-			if m.Address != wish && m.Role != wish && m.Role != role {
-				continue
-			}
-			if !m.Healthy || m.Role == learner {
-				why = append(why, fmt.Sprintf("%s (%s): %s", m.Address, m.Role, m.Note))
-				continue
-			}
+	for i, m := range members {
+		if m.Address == choice.Member.Address {
 			c.mu.Lock()
 			c.chosen = list[i].endpoint
 			c.mu.Unlock()
-			reason := wish + " preferred"
-			if m.Address == wish {
-				reason = "preferred by address"
-			}
-			return engine.Choice{Shard: c.shard(), Member: m, Why: reason}, nil
 		}
 	}
-	return engine.Choice{}, fmt.Errorf("cluster %s: %w: of %s: %s", c.t.Name, engine.ErrNoMember, strings.Join(wishes, ", "), strings.Join(why, "; "))
+	return choice, nil
 }
 
 // head gives the newest revision that a majority has, and a time at which it

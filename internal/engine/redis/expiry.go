@@ -1,0 +1,147 @@
+package redis
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	goredis "github.com/redis/go-redis/v9"
+
+	"dexamen/internal/core/record"
+)
+
+// While a log is carried out keys must not expire: what follows would be done to
+// keys that are gone. All expiries are put off by this long, and set right at the
+// end; 2^42 ms are 139 years.
+const (
+	putOff  = int64(1) << 42
+	farAway = int64(1)<<42 + int64(1)<<39 // from here on an expiry is put off
+)
+
+// Defer implements engine.Deferring.
+func (m model) Defer(value []byte) []byte {
+	at, does := m.Expires(value)
+	if !does {
+		return value
+	}
+	i := strings.LastIndex(string(value), "*3\r\n$9\r\nPEXPIREAT")
+	args, _, err := readCommand(value[i:])
+	if err != nil {
+		return value
+	}
+	args[2] = strconv.AppendInt(nil, at.UnixMilli()+putOff, 10)
+	return appendCommand(slices.Clone(value[:i]), args...)
+}
+
+// deferred gives a command of the log with its expiry put off. Where the log has
+// a distance it counts from when the command was captured.
+func deferred(args [][]byte, wall int64) [][]byte {
+	verb := strings.ToUpper(string(args[0]))
+	at := func(i int, unit, base int64) {
+		n, err := strconv.ParseInt(string(args[i]), 10, 64)
+		if err == nil {
+			args[i] = strconv.AppendInt(nil, n*unit+base+putOff, 10)
+		}
+	}
+	args = slices.Clone(args)
+	switch verb {
+	case "PEXPIREAT", "EXPIREAT", "PEXPIRE", "EXPIRE":
+		unit, base := int64(1), wall
+		if verb[0] == 'E' {
+			unit = 1000
+		}
+		if strings.HasSuffix(verb, "AT") {
+			base = 0
+		}
+		if len(args) > 2 {
+			at(2, unit, base)
+			args[0] = []byte("PEXPIREAT")
+		}
+	case "SETEX", "PSETEX":
+		if len(args) == 4 {
+			at(2, map[bool]int64{true: 1000, false: 1}[verb == "SETEX"], wall)
+			return [][]byte{[]byte("SET"), args[1], args[3], []byte("PXAT"), args[2]}
+		}
+	case "RESTORE", "RESTORE-ASKING":
+		if len(args) > 3 && string(args[2]) != "0" {
+			abs := slices.ContainsFunc(args[4:], func(a []byte) bool { return strings.EqualFold(string(a), "ABSTTL") })
+			if abs {
+				at(2, 1, 0)
+			} else {
+				at(2, 1, wall)
+				args = append(args, []byte("ABSTTL"))
+			}
+		}
+		args[0] = []byte("RESTORE") // the other is for slots on the move
+	case "SET", "GETEX":
+		from := 3
+		if verb == "GETEX" {
+			from = 2
+		}
+		for i := from; i+1 < len(args); i++ {
+			how := strings.ToUpper(string(args[i]))
+			unit, base := int64(1), int64(0)
+			switch how {
+			case "EX":
+				unit, base = 1000, wall
+			case "PX":
+				base = wall
+			case "EXAT":
+				unit = 1000
+			case "PXAT":
+			default:
+				continue
+			}
+			at(i+1, unit, base)
+			args[i] = []byte("PXAT")
+			i++
+		}
+	}
+	return args
+}
+
+// Settle implements engine.Replayer: expiries that were put off are set right,
+// and what has expired goes.
+func (w *writer) Settle(ctx context.Context, ns record.Namespace) error {
+	db, prefix, flat, err := split(ns.Name)
+	if err != nil {
+		return err
+	}
+	for _, s := range w.list() {
+		addr := w.membersOf(s)[0]
+		cl := w.clientDB(addr, db)
+		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
+			keys = slices.DeleteFunc(keys, func(k string) bool { return isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k)) })
+			if len(keys) == 0 {
+				return nil
+			}
+			times := make([]*goredis.DurationCmd, len(keys))
+			_, err := cl.Pipelined(ctx, func(p goredis.Pipeliner) error {
+				for i, k := range keys {
+					times[i] = p.PExpireTime(ctx, k)
+				}
+				return nil
+			})
+			if err != nil {
+				return w.explain(err, addr)
+			}
+			p := cl.Pipeline()
+			for i, k := range keys {
+				if ms := expiryOf(times[i]); ms >= farAway {
+					p.PExpireAt(ctx, k, time.UnixMilli(ms-putOff))
+				}
+			}
+			if p.Len() == 0 {
+				return nil
+			}
+			_, err = p.Exec(ctx)
+			return w.explain(err, addr)
+		})
+		if err != nil {
+			return w.fail(err)
+		}
+	}
+	return nil
+}

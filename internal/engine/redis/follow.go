@@ -1,0 +1,355 @@
+package redis
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+const (
+	// idleTime is how often the primary is asked how far it is.
+	idleTime = 500 * time.Millisecond
+	// ackTime is how often the server is told how far this reader is; it drops
+	// readers that do not.
+	ackTime = time.Second
+	// lostTime is for how long no server may answer.
+	lostTime = 20 * time.Second
+)
+
+// Follow implements engine.Logged: it goes on with the replication stream from a
+// place. A failover to a server whose history is the continuation is passed
+// through; any other history is ErrLogLost.
+func (c *cluster) Follow(ctx context.Context, name string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+	s, err := c.shard(name)
+	if err != nil {
+		return err
+	}
+	p, ok := placeOf(after)
+	if !ok {
+		return fmt.Errorf("cluster %s: %q is no log position of a Redis shard", c.t.Name, after.Hex())
+	}
+	if p.epoch != c.epochOf(s) {
+		return c.fail(fmt.Errorf("shard %s: %w: the server has begun another history since", name, engine.ErrLogLost))
+	}
+	if p.db == 0 {
+		return fmt.Errorf("cluster %s: shard %s: which database the stream writes to at %s is not known; take a snapshot, and capture from there", c.t.Name, name, model{}.FormatPosition(after))
+	}
+	f := &following{cluster: c, shard: s, at: p, fn: fn}
+	failing := time.Time{}
+	for {
+		was := f.at.offset
+		err := f.connect(ctx)
+		switch {
+		case f.answer != nil:
+			if errors.Is(f.answer, engine.ErrEnough) {
+				return nil
+			}
+			return f.answer
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin), errors.Is(err, errProtocol):
+			return c.fail(fmt.Errorf("shard %s: %w", name, err))
+		}
+		if f.at.offset != was || failing.IsZero() {
+			failing = time.Now()
+		}
+		if time.Since(failing) > lostTime {
+			return c.fail(fmt.Errorf("shard %s: %w", name, err))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+		_ = c.discover(ctx)
+	}
+}
+
+// following reads a shard's log for one call of Follow.
+type following struct {
+	*cluster
+	shard  *shard
+	at     place // told of
+	run    place // read: ahead of at within a transaction
+	wall   time.Time
+	fn     func([]record.Change, engine.Progress) error
+	answer error // what fn ended it with
+
+	queued  []record.Change // of a transaction that has not ended
+	inMulti bool
+}
+
+// connect finds a member that still has what comes next, and reads from it until
+// that fails.
+func (f *following) connect(ctx context.Context) error {
+	f.mu.Lock()
+	members := slices.Clone(f.shard.members)
+	if i := slices.Index(members, f.shard.chosen); i > 0 {
+		members = append([]string{members[i]}, slices.Delete(members, i, i+1)...)
+	}
+	f.mu.Unlock()
+	var errs []error
+	away := false
+	for _, addr := range members {
+		in, err := f.info(ctx, addr)
+		if err != nil {
+			errs, away = append(errs, err), true
+			continue
+		}
+		if err := f.has(in, addr); err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		return f.read(ctx, addr)
+	}
+	if !away {
+		// All have answered, and none goes on from here: if they have another
+		// history, positions begin anew.
+		same, err := f.continues(ctx, f.shard, f.at)
+		if err != nil {
+			return err
+		}
+		if !same {
+			f.mu.Lock()
+			f.shard.epoch = max(f.shard.epoch+1, uint64(time.Now().UnixMilli()))
+			f.mu.Unlock()
+		}
+		return fmt.Errorf("%w: %w", engine.ErrLogLost, errors.Join(errs...))
+	}
+	return errors.Join(errs...)
+}
+
+// has tells from what a server says of itself whether it goes on from here: asked
+// for what it has not, it would send everything.
+func (f *following) has(in map[string]string, addr string) error {
+	h := f.at.historyName()
+	switch {
+	case in["master_replid"] == h:
+	case in["master_replid2"] == h && f.at.offset < num(in["second_repl_offset"]):
+	case in["master_replid2"] == h:
+		return fmt.Errorf("%s: its history parted at byte %s, before byte %d", addr, in["second_repl_offset"], f.at.offset)
+	default:
+		return fmt.Errorf("%s: its history is another one", addr)
+	}
+	first, n := num(in["repl_backlog_first_byte_offset"]), num(in["repl_backlog_histlen"])
+	switch {
+	case in["repl_backlog_active"] != "1":
+		return fmt.Errorf("%s: it keeps no backlog", addr)
+	case f.at.offset+1 < first:
+		return fmt.Errorf("%s: its backlog begins at byte %d, wanted is %d (repl-backlog-size)", addr, first, f.at.offset+1)
+	case f.at.offset+1 > first+n:
+		return fmt.Errorf("%s: its history ends at byte %d, wanted is %d", addr, first+n, f.at.offset+1)
+	}
+	return nil
+}
+
+type logged struct {
+	args [][]byte
+	n    int64 // bytes of the stream up to its end
+}
+
+// read goes on with one server's stream.
+func (f *following) read(ctx context.Context, addr string) error {
+	l, err := f.dial(ctx, addr)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
+	defer stop()
+	if err := l.send(command("PSYNC", f.at.historyName(), f.at.offset+1)); err != nil {
+		return f.explain(err, addr)
+	}
+	line, err := l.answer(askTime)
+	if err != nil {
+		return f.explain(err, addr)
+	}
+	parts := strings.Fields(line)
+	switch {
+	case parts[0] != "+CONTINUE":
+		return fmt.Errorf("%s: %w: it answers %q", addr, engine.ErrUnreachable, line)
+	case len(parts) == 2:
+		if f.at.history, err = historyOf(parts[1]); err != nil {
+			return err
+		}
+	}
+	f.mu.Lock()
+	f.shard.logged = addr
+	f.mu.Unlock()
+	f.queued, f.inMulti, f.run = nil, false, f.at
+	l.n = 0
+	begin := f.at.offset
+	in := make(chan logged, 4096)
+	ended := make(chan error, 1)
+	done := make(chan struct{})
+	defer close(done)
+	go func() {
+		for {
+			_ = l.SetReadDeadline(time.Now().Add(silence))
+			args, err := l.command()
+			if err != nil {
+				ended <- err
+				return
+			}
+			select {
+			case in <- logged{args, l.n}:
+			case <-done:
+				return
+			}
+		}
+	}()
+	ack, idle := time.NewTicker(ackTime), time.NewTimer(0)
+	defer ack.Stop()
+	defer idle.Stop()
+	for {
+		select {
+		case c := <-in:
+			if err := f.take(l, begin, c, in); err != nil {
+				return err
+			}
+		case <-ack.C:
+			if err := l.send(command("REPLCONF", "ACK", f.at.offset)); err != nil {
+				return f.explain(err, addr)
+			}
+		case <-idle.C:
+			idle.Reset(idleTime)
+			if err := f.asIdle(ctx, in); err != nil {
+				return err
+			}
+		case err := <-ended:
+			if errors.Is(err, errProtocol) {
+				return fmt.Errorf("%s: at byte %d of the stream: %w", addr, begin+uint64(l.n), err)
+			}
+			return f.explain(err, addr)
+		}
+	}
+}
+
+// take gives on a command, with those that have come besides.
+func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) error {
+	var changes []record.Change
+	size := 0
+	for {
+		f.run.offset = begin + uint64(c.n)
+		if err := f.one(l, c.args, &changes); err != nil {
+			return err
+		}
+		if !f.inMulti {
+			f.at = f.run
+		}
+		for _, a := range c.args {
+			size += len(a)
+		}
+		if size > 1<<20 {
+			break
+		}
+		select {
+		case c = <-more:
+			continue
+		default:
+		}
+		break
+	}
+	if f.inMulti && len(changes) == 0 {
+		return nil
+	}
+	return f.tell(changes, time.Now(), 0)
+}
+
+// tell calls fn; times never go back.
+func (f *following) tell(changes []record.Change, at time.Time, idle uint64) error {
+	if at.Before(f.wall) {
+		at = f.wall
+	}
+	f.wall = at
+	for i := range changes {
+		changes[i].Wall = at.UnixMilli()
+	}
+	p := f.at
+	p.idle = idle
+	f.answer = f.fn(changes, engine.Progress{Mark: record.Mark{Position: p.position(), Wall: at}, AtEnd: changes == nil})
+	return f.answer
+}
+
+// asIdle moves coverage on when the primary, asked now, has written nothing
+// further.
+func (f *following) asIdle(ctx context.Context, in <-chan logged) error {
+	before := time.Now()
+	f.mu.Lock()
+	addr := f.shard.members[0]
+	f.mu.Unlock()
+	info, err := f.info(ctx, addr)
+	if err != nil || info["role"] != "master" || info["master_replid"] != f.at.historyName() || num(info["master_repl_offset"]) != f.at.offset || f.inMulti || len(in) > 0 {
+		return nil // what comes, or is missing, will tell
+	}
+	return f.tell(nil, before, uint64(before.UnixMilli()))
+}
+
+// one takes a command of the stream.
+func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
+	at := &f.run
+	if len(args) == 0 {
+		return nil // a sign of life
+	}
+	verb := strings.ToUpper(string(args[0]))
+	switch verb {
+	case "PING", "PUBLISH", "SPUBLISH":
+		return nil
+	case "REPLCONF":
+		if len(args) > 1 && strings.EqualFold(string(args[1]), "GETACK") {
+			return l.send(command("REPLCONF", "ACK", f.at.offset))
+		}
+		return nil
+	case "SELECT":
+		n, err := strconv.ParseUint(string(args[len(args)-1]), 10, 15)
+		if err != nil {
+			return fmt.Errorf("%w: SELECT %q", errProtocol, args[len(args)-1])
+		}
+		at.db = uint16(n + 1)
+		return nil
+	case "MULTI":
+		f.inMulti, f.queued = true, nil
+		return nil
+	case "EXEC":
+		f.inMulti = false
+		for i := range f.queued {
+			f.queued[i].At = at.position()
+		}
+		*out = append(*out, f.queued...)
+		f.queued = nil
+		return nil
+	}
+	db := int(at.db) - 1
+	// The database belongs to the command: it may be carried out by itself.
+	ch := record.Change{Op: record.Command, At: at.position(), Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
+	keys, err := keysOf(args)
+	switch {
+	case verb == "FUNCTION":
+		if !f.t.Settings {
+			return nil
+		}
+		ch.Namespace = functionsName
+	case err != nil || wideCommand(verb) == serverWide:
+		ch.Namespace = allName // what it does is seen when it is carried out
+	case len(keys) == 0:
+		ch.Namespace = fmt.Sprintf("db%d", db)
+	default:
+		if isMark(args[keys[0]]) {
+			return nil
+		}
+		ch.Namespace, ch.Key = f.nameOf(db, args[keys[0]])
+	}
+	if f.inMulti {
+		f.queued = append(f.queued, ch)
+	} else {
+		*out = append(*out, ch)
+	}
+	return nil
+}

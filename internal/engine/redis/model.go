@@ -1,0 +1,372 @@
+package redis
+
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// Kinds and names of namespaces. Keys are in "db0", or cut by their beginnings
+// in "db0/sessions:"; what concerns more than a namespace is logged for "db0" or
+// for all.
+const (
+	keysKind     = "keys"
+	settingsKind = "settings"
+
+	usersName     = "users"
+	functionsName = "functions"
+	allName       = "all"
+)
+
+var definition = []byte("keys with type, value and expiry")
+
+// place is a position taken apart.
+type place struct {
+	// epoch tells histories apart of which one is no continuation of the other:
+	// milliseconds since 1970, zero for the first.
+	epoch  uint64
+	offset uint64
+	// history is the servers' name of it (the replication id).
+	history [20]byte
+	// db is the database that the stream is at; unknownDB where that is not known.
+	db uint16
+	// idle is a time in milliseconds until which nothing came after it; or zero.
+	idle uint64
+}
+
+const unknownDB = 0xFFFF
+
+func (p place) position() record.Position {
+	b := binary.BigEndian.AppendUint64(nil, p.epoch)
+	b = binary.BigEndian.AppendUint64(b, p.offset)
+	b = append(b, p.history[:]...)
+	b = binary.BigEndian.AppendUint16(b, p.db)
+	if p.idle > 0 {
+		b = binary.BigEndian.AppendUint64(b, p.idle)
+	}
+	return record.Position(b)
+}
+
+func placeOf(pos record.Position) (p place, ok bool) {
+	b := []byte(pos)
+	if len(b) != 38 && len(b) != 46 {
+		return p, false
+	}
+	p.epoch, p.offset = binary.BigEndian.Uint64(b), binary.BigEndian.Uint64(b[8:])
+	copy(p.history[:], b[16:])
+	p.db = binary.BigEndian.Uint16(b[36:])
+	if len(b) == 46 {
+		p.idle = binary.BigEndian.Uint64(b[38:])
+	}
+	return p, true
+}
+
+func (p place) historyName() string { return hex.EncodeToString(p.history[:]) }
+
+func historyOf(name string) (h [20]byte, err error) {
+	b, err := hex.DecodeString(name)
+	if err != nil || len(b) != 20 {
+		return h, fmt.Errorf("%w: replication id %q", errProtocol, name)
+	}
+	copy(h[:], b)
+	return h, nil
+}
+
+// model implements engine.Expiring, engine.Compound and engine.Spread.
+type model struct{}
+
+// Traits implements engine.Model.
+func (model) Traits() engine.Traits {
+	return engine.Traits{Commands: true, OwnClocks: true, Vanish: true, Unlogged: []string{settingsKind}}
+}
+
+// Apply implements fold.Model.
+func (model) Apply([]byte, *record.Change, bool) ([]byte, error) {
+	return nil, errors.New("a log of commands holds no changes to values")
+}
+
+// Alter implements fold.Model.
+func (model) Alter([]byte, *record.Change) ([]byte, error) {
+	return nil, errors.New("a log of commands holds no changes to definitions")
+}
+
+// Implied implements fold.Model.
+func (m model) Implied(name string) (string, []byte) {
+	if m.Kind(name) == settingsKind {
+		return settingsKind, nil
+	}
+	return keysKind, definition
+}
+
+// Kind implements engine.Model.
+func (model) Kind(name string) string {
+	if name == usersName || name == functionsName {
+		return settingsKind
+	}
+	return keysKind
+}
+
+// split takes a namespace's name apart.
+func split(name string) (db int, prefix []byte, flat bool, err error) {
+	head, tail, cut := strings.Cut(name, "/")
+	num, ok := strings.CutPrefix(head, "db")
+	db, err = strconv.Atoi(num)
+	if !ok || err != nil || db < 0 || strconv.Itoa(db) != num {
+		return 0, nil, false, fmt.Errorf("%q is no name of keys, which is db0, or db0/ and how they begin", name)
+	}
+	if !cut {
+		return db, nil, false, nil
+	}
+	prefix, flat, err = prefixes.Range(tail)
+	return db, prefix, flat, err
+}
+
+// prefixes reads names; its depth is of no account for that.
+var prefixes = engine.Prefixes{Sep: ':'}
+
+// CheckName implements engine.Model.
+func (model) CheckName(name string) error {
+	_, _, _, err := split(name)
+	return err
+}
+
+// Wide tells the names under which is logged what concerns more than a
+// namespace.
+func (model) Wide(name string) bool {
+	_, _, cut := strings.Cut(name, "/")
+	return name == allName || !cut && strings.HasPrefix(name, "db")
+}
+
+// Unit implements engine.Compound.
+func (model) Unit(key []byte) []byte {
+	u, _, err := unitOf(key)
+	if err != nil {
+		return key
+	}
+	return u
+}
+
+// keyArg gives the key's place among a command's arguments.
+func keyArg(args [][]byte) int {
+	if string(args[0]) == "XGROUP" {
+		return 2
+	}
+	return 1
+}
+
+// Label gives the key below its namespace's prefix.
+func (model) Label(value []byte) string {
+	args, _, err := readCommand(value)
+	if err != nil || len(args) <= keyArg(args) {
+		return "(not readable)"
+	}
+	switch string(args[0]) {
+	case "ACL":
+		return "user " + text(args[2], 200)
+	case "FUNCTION":
+		line, _, _ := bytes.Cut(args[len(args)-1], []byte("\n"))
+		return "functions " + text(line, 200)
+	}
+	return text(args[keyArg(args)], 200)
+}
+
+// Render shows the commands that make a record, the key once.
+func (m model) Render(value []byte) string {
+	var out []string
+	err := readCommands(value, func(args [][]byte) error {
+		line := string(args[0])
+		for i, a := range args[1:] {
+			if i+1 == keyArg(args) && len(out) > 0 {
+				continue
+			}
+			if len(line) > 2000 {
+				line += " …"
+				break
+			}
+			line += " " + text(a, 200)
+		}
+		out = append(out, line)
+		return nil
+	})
+	if err != nil {
+		return "(not readable)"
+	}
+	return strings.Join(out, "; ")
+}
+
+// text shows bytes as they are where they print, else quoted.
+func text(b []byte, most int) string {
+	more := ""
+	if len(b) > most {
+		b, more = b[:most], "…"
+	}
+	if utf8.Valid(b) && len(b) > 0 && strings.IndexFunc(string(b), func(r rune) bool { return !unicode.IsPrint(r) || r == ' ' }) < 0 {
+		return string(b) + more
+	}
+	return strconv.Quote(string(b)) + more
+}
+
+// Changes names the parts that differ: of a hash its fields, of a sorted set its
+// members, of others their elements.
+func (model) Changes(a, b []byte) []string {
+	pa, oa, err1 := partsOf(a)
+	pb, ob, err2 := partsOf(b)
+	if err1 != nil || err2 != nil {
+		return []string{"not readable"}
+	}
+	short := func(s string, ok bool) string {
+		if !ok {
+			return "(none)"
+		}
+		return text([]byte(s), 40)
+	}
+	var out []string
+	for _, k := range oa {
+		v, ok := pb[k]
+		if !ok || v != pa[k] {
+			out = append(out, text([]byte(k), 40)+": "+short(pa[k], true)+" > "+short(v, ok))
+		}
+	}
+	for _, k := range ob {
+		if _, ok := pa[k]; !ok {
+			out = append(out, text([]byte(k), 40)+": (none) > "+short(pb[k], true))
+		}
+	}
+	if out == nil {
+		out = []string{"the order of its elements"}
+	}
+	return out
+}
+
+// partsOf gives a record's parts by name, and the names in order.
+func partsOf(value []byte) (map[string]string, []string, error) {
+	out := map[string]string{}
+	var order []string
+	put := func(k, v string) {
+		if _, ok := out[k]; !ok {
+			order = append(order, k)
+		}
+		out[k] = v
+	}
+	err := readCommands(value, func(args [][]byte) error {
+		verb := string(args[0])
+		switch {
+		case verb == "HSET":
+			for i := 2; i+1 < len(args); i += 2 {
+				put(string(args[i]), string(args[i+1]))
+			}
+		case verb == "ZADD":
+			for i := 2; i+1 < len(args); i += 2 {
+				put(string(args[i+1]), string(args[i]))
+			}
+		case verb == "RPUSH":
+			for i, e := range args[2:] {
+				put(strconv.Itoa(i), string(e))
+			}
+		case verb == "SADD":
+			for _, e := range args[2:] {
+				put(string(e), "in it")
+			}
+		case verb == "PEXPIREAT":
+			put("expires", string(args[2]))
+		case verb == "SET" || verb == "APPEND":
+			put("value", string(args[2]))
+		default:
+			put(string(bytes.Join(args[:min(3, len(args))], []byte(" "))), string(bytes.Join(args[min(3, len(args)):], []byte(" "))))
+		}
+		return nil
+	})
+	return out, order, err
+}
+
+// Describe implements engine.Model.
+func (model) Describe(def []byte) []string {
+	if len(def) == 0 {
+		return nil
+	}
+	return []string{string(def)}
+}
+
+// Portable implements engine.Model.
+func (model) Portable(def []byte) []byte { return def }
+
+// FormatPosition gives OFFSET-EPOCH-HISTORY-DB, and the time until which nothing
+// came after it.
+func (model) FormatPosition(pos record.Position) string {
+	p, ok := placeOf(pos)
+	if !ok {
+		return pos.Hex()
+	}
+	s := fmt.Sprintf("%d-%d-%s-%d", p.offset, p.epoch, p.historyName(), p.db)
+	if p.idle > 0 {
+		s += fmt.Sprintf("-%d", p.idle)
+	}
+	return s
+}
+
+// ParsePosition implements engine.Model.
+func (model) ParsePosition(s string) (record.Position, error) {
+	bad := fmt.Errorf("%q is no log position of a Redis shard, which is OFFSET-EPOCH-HISTORY-DB", s)
+	f := strings.Split(s, "-")
+	if len(f) != 4 && len(f) != 5 {
+		return "", bad
+	}
+	var p place
+	var err error
+	if p.history, err = historyOf(f[2]); err != nil {
+		return "", bad
+	}
+	nums := slices.Delete(slices.Clone(f), 2, 3)
+	out := make([]uint64, 4)
+	for i, n := range nums {
+		if out[i], err = strconv.ParseUint(n, 10, 64); err != nil {
+			return "", bad
+		}
+	}
+	if out[2] > unknownDB {
+		return "", bad
+	}
+	p.offset, p.epoch, p.db, p.idle = out[0], out[1], uint16(out[2]), out[3]
+	return p.position(), nil
+}
+
+// Expires implements engine.Expiring.
+func (model) Expires(value []byte) (time.Time, bool) {
+	i := bytes.LastIndex(value, []byte("\r\nPEXPIREAT\r\n"))
+	if i < 0 {
+		return time.Time{}, false
+	}
+	// Only as a command of its own, at the end.
+	i = bytes.LastIndexByte(value[:i], '*')
+	if i < 0 {
+		return time.Time{}, false
+	}
+	args, rest, err := readCommand(value[i:])
+	if err != nil || len(rest) > 0 || len(args) != 3 || string(args[0]) != "PEXPIREAT" {
+		return time.Time{}, false
+	}
+	ms, err := strconv.ParseInt(string(args[2]), 10, 64)
+	return time.UnixMilli(ms), err == nil
+}
+
+// Layout implements engine.Spread: every key is on one shard, and all count.
+func (model) Layout(_, _ func(string, func([]byte) error) error) (engine.Layout, error) {
+	return layout{}, nil
+}
+
+type layout struct{}
+
+func (layout) Part(_ string, ns record.Namespace) engine.Part { return engine.Part{Name: ns.Name} }
+
+func (layout) Define(ns record.Namespace) ([]byte, error) { return ns.Definition, nil }

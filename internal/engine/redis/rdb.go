@@ -1,0 +1,426 @@
+package redis
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc64"
+	"io"
+	"math"
+	"strconv"
+)
+
+// Errors of reading a server's own form of its content.
+var (
+	// errVersion: the form is of a version that is not known.
+	errVersion = errors.New("the server sends its content in a form that is not known")
+	// errType: a value is of a type that is not known.
+	errType = errors.New("a value is of a type that is not known")
+	// errDamaged: the bytes make no sense, or are not what their checksum says.
+	errDamaged = errors.New("the content sent is damaged")
+)
+
+// newestForm is the newest version of the form that is known: that of servers
+// 7.2.
+const newestForm = 11
+
+// Marks in the form. They are those of the servers' published source.
+const (
+	opFunction  = 245
+	opModuleAux = 247
+	opIdle      = 248
+	opFreq      = 249
+	opAux       = 250
+	opResize    = 251
+	opExpireMS  = 252
+	opExpire    = 253
+	opSelect    = 254
+	opEnd       = 255
+)
+
+// sink takes what is read. Element arguments are valid during the call.
+type sink interface {
+	// begin announces a key; expires is in milliseconds, zero without.
+	begin(db int, key []byte, typ kind, expires int64) error
+	// piece is the next part of a string's bytes.
+	piece(b []byte) error
+	// element is one of a collection: a list's or set's element, a hash's field
+	// and value, a sorted set's score and member, a stream's id, fields and
+	// values.
+	element(args ...[]byte) error
+	// after is a command that completes a stream, without its key's name: name
+	// it by nil.
+	after(args ...[]byte) error
+	end() error
+	// function is the code of a library of functions.
+	function(code []byte) error
+}
+
+// kind is the type of a key.
+type kind string
+
+// The types of keys.
+const (
+	stringKind kind = "string"
+	listKind   kind = "list"
+	setKind    kind = "set"
+	hashKind   kind = "hash"
+	zsetKind   kind = "zset"
+	streamKind kind = "stream"
+)
+
+// rdbReader reads the form in which servers send and keep their content.
+type rdbReader struct {
+	r    io.Reader
+	sum  uint64
+	sink sink
+	// streamDB is the database of the replication stream that follows.
+	streamDB int
+	one      [16]byte
+}
+
+// The polynomial that servers use, reflected.
+var crcTable = crc64.MakeTable(0x95ac9329ac4bc9b5)
+
+func crc(sum uint64, b []byte) uint64 { return ^crc64.Update(^sum, crcTable, b) }
+
+// Read implements io.Reader, adding up the checksum.
+func (d *rdbReader) Read(b []byte) (int, error) {
+	n, err := d.r.Read(b)
+	d.sum = crc(d.sum, b[:n])
+	return n, err
+}
+
+func (d *rdbReader) byte() (byte, error) {
+	_, err := io.ReadFull(d, d.one[:1])
+	return d.one[0], eof(err)
+}
+
+func (d *rdbReader) fixed(n int) ([]byte, error) {
+	_, err := io.ReadFull(d, d.one[:n])
+	return d.one[:n], eof(err)
+}
+
+// all reads everything there is, the checksum included.
+func (d *rdbReader) all() error {
+	head, err := d.fixed(9)
+	if err != nil {
+		return err
+	}
+	if !bytes.HasPrefix(head, []byte("REDIS")) {
+		return fmt.Errorf("%w: it begins with %q", errVersion, head)
+	}
+	version, err := strconv.Atoi(string(head[5:]))
+	if err != nil || version < 1 || version > newestForm {
+		return fmt.Errorf("%w: version %q; known is up to %d (servers up to 7.2)", errVersion, head[5:], newestForm)
+	}
+	db, expires := 0, int64(0)
+	for {
+		op, err := d.byte()
+		if err != nil {
+			return err
+		}
+		switch op {
+		case opEnd:
+			sum := d.sum
+			if version < 5 {
+				return nil
+			}
+			b, err := d.fixed(8)
+			if err != nil {
+				return err
+			}
+			// Zero: the server was told to add none.
+			if want := binary.LittleEndian.Uint64(b); want != 0 && want != sum {
+				return fmt.Errorf("%w: its checksum is %x and should be %x", errDamaged, sum, want)
+			}
+			return nil
+		case opSelect:
+			n, err := d.length()
+			if err != nil {
+				return err
+			}
+			if n > 1<<20 {
+				return fmt.Errorf("%w: database %d", errDamaged, n)
+			}
+			db = int(n)
+		case opResize:
+			for range 2 {
+				if _, err := d.length(); err != nil {
+					return err
+				}
+			}
+		case opExpire:
+			b, err := d.fixed(4)
+			if err != nil {
+				return err
+			}
+			expires = int64(binary.LittleEndian.Uint32(b)) * 1000
+		case opExpireMS:
+			b, err := d.fixed(8)
+			if err != nil {
+				return err
+			}
+			expires = int64(binary.LittleEndian.Uint64(b))
+		case opFreq:
+			if _, err := d.byte(); err != nil {
+				return err
+			}
+		case opIdle:
+			if _, err := d.length(); err != nil {
+				return err
+			}
+		case opAux:
+			name, err := d.str()
+			if err != nil {
+				return err
+			}
+			value, err := d.str()
+			if err != nil {
+				return err
+			}
+			if string(name) == "repl-stream-db" {
+				if d.streamDB, err = strconv.Atoi(string(value)); err != nil {
+					return fmt.Errorf("%w: repl-stream-db %q", errDamaged, value)
+				}
+			}
+		case opFunction:
+			code, err := d.str()
+			if err != nil {
+				return err
+			}
+			if err := d.sink.function(code); err != nil {
+				return err
+			}
+		case opModuleAux:
+			return fmt.Errorf("%w: a module keeps content of its own in the server", errType)
+		default:
+			key, err := d.str()
+			if err != nil {
+				return err
+			}
+			if err := d.value(db, key, op, expires); err != nil {
+				return fmt.Errorf("db%d, key %s: %w", db, text(key, 100), err)
+			}
+			expires = 0
+		}
+	}
+}
+
+// Encodings of a string's length.
+const (
+	len6   = 0
+	len14  = 1
+	lenBig = 2
+	lenEnc = 3
+
+	len32 = 0x80
+	len64 = 0x81
+
+	encInt8  = 0
+	encInt16 = 1
+	encInt32 = 2
+	encLZF   = 3
+)
+
+func (d *rdbReader) length() (uint64, error) {
+	n, enc, err := d.lengthOrEncoding()
+	if err == nil && enc {
+		return 0, fmt.Errorf("%w: an encoding where a length belongs", errDamaged)
+	}
+	return n, err
+}
+
+func (d *rdbReader) lengthOrEncoding() (n uint64, encoded bool, err error) {
+	b, err := d.byte()
+	if err != nil {
+		return 0, false, err
+	}
+	switch b >> 6 {
+	case len6:
+		return uint64(b & 0x3F), false, nil
+	case len14:
+		low, err := d.byte()
+		return uint64(b&0x3F)<<8 | uint64(low), false, err
+	case lenEnc:
+		return uint64(b & 0x3F), true, nil
+	}
+	switch b {
+	case len32:
+		v, err := d.fixed(4)
+		if err != nil {
+			return 0, false, err
+		}
+		return uint64(binary.BigEndian.Uint32(v)), false, nil
+	case len64:
+		v, err := d.fixed(8)
+		if err != nil {
+			return 0, false, err
+		}
+		return binary.BigEndian.Uint64(v), false, nil
+	}
+	return 0, false, fmt.Errorf("%w: length mark %x", errDamaged, b)
+}
+
+// count reads the number of elements; each takes at least a byte, so that a wrong
+// one is found by what is missing.
+func (d *rdbReader) count() (uint64, error) { return d.length() }
+
+// str reads a string whole.
+func (d *rdbReader) str() ([]byte, error) {
+	var out []byte
+	err := d.pieces(math.MaxInt, func(b []byte) error {
+		if out == nil {
+			out = b
+		} else {
+			out = append(out, b...)
+		}
+		return nil
+	})
+	if out == nil {
+		out = []byte{}
+	}
+	return out, err
+}
+
+// pieces reads a string, giving at most size bytes at a time. The bytes given
+// are the callee's.
+func (d *rdbReader) pieces(size int, fn func([]byte) error) error {
+	n, encoded, err := d.lengthOrEncoding()
+	if err != nil {
+		return err
+	}
+	if !encoded {
+		if n > maxString {
+			return fmt.Errorf("%w: a string of %d bytes", errDamaged, n)
+		}
+		for n > 0 {
+			b, err := readN(d, min(int(n), size))
+			if err != nil {
+				return err
+			}
+			n -= uint64(len(b))
+			if err := fn(b); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var v int64
+	switch n {
+	case encInt8:
+		b, err := d.fixed(1)
+		if err != nil {
+			return err
+		}
+		v = int64(int8(b[0]))
+	case encInt16:
+		b, err := d.fixed(2)
+		if err != nil {
+			return err
+		}
+		v = int64(int16(binary.LittleEndian.Uint16(b)))
+	case encInt32:
+		b, err := d.fixed(4)
+		if err != nil {
+			return err
+		}
+		v = int64(int32(binary.LittleEndian.Uint32(b)))
+	case encLZF:
+		packed, err := d.length()
+		if err != nil {
+			return err
+		}
+		whole, err := d.length()
+		if err != nil {
+			return err
+		}
+		if packed > maxString || whole > maxString {
+			return fmt.Errorf("%w: a compressed string of %d bytes", errDamaged, whole)
+		}
+		return unpack(d, int(packed), int(whole), size, fn)
+	default:
+		return fmt.Errorf("%w: string encoding %d", errDamaged, n)
+	}
+	return fn(strconv.AppendInt(nil, v, 10))
+}
+
+// unpack reads a string compressed with LZF: bytes as they are, and references
+// to at most 8 KiB before, so that it needs no more memory than that.
+func unpack(d *rdbReader, packed, whole, size int, fn func([]byte) error) error {
+	const window = 8192
+	var buf []byte // what is not given yet, after up to a window that is
+	given, total := 0, 0
+	flush := func(last bool) error {
+		for len(buf)-given >= size || last && len(buf) > given {
+			n := min(size, len(buf)-given)
+			if err := fn(bytes.Clone(buf[given : given+n])); err != nil {
+				return err
+			}
+			given += n
+		}
+		if keep := given - window; keep > 1<<16 {
+			buf = append(buf[:0], buf[keep:]...)
+			given = window
+		}
+		return nil
+	}
+	next := func() (byte, error) {
+		if packed == 0 {
+			return 0, fmt.Errorf("%w: a compressed string ends too early", errDamaged)
+		}
+		packed--
+		return d.byte()
+	}
+	for packed > 0 {
+		ctrl, err := next()
+		if err != nil {
+			return err
+		}
+		if ctrl < 32 {
+			n := int(ctrl) + 1
+			if n > packed {
+				return fmt.Errorf("%w: a compressed string ends too early", errDamaged)
+			}
+			packed -= n
+			at := len(buf)
+			buf = append(buf, make([]byte, n)...)
+			if _, err := io.ReadFull(d, buf[at:]); err != nil {
+				return eof(err)
+			}
+			total += n
+		} else {
+			n := int(ctrl >> 5)
+			if n == 7 {
+				b, err := next()
+				if err != nil {
+					return err
+				}
+				n += int(b)
+			}
+			low, err := next()
+			if err != nil {
+				return err
+			}
+			back := int(ctrl&0x1F)<<8 + int(low) + 1
+			if back > len(buf) {
+				return fmt.Errorf("%w: a compressed string refers to before its beginning", errDamaged)
+			}
+			for range n + 2 {
+				buf = append(buf, buf[len(buf)-back])
+			}
+			total += n + 2
+		}
+		if total > whole {
+			break
+		}
+		if err := flush(false); err != nil {
+			return err
+		}
+	}
+	if total != whole || packed != 0 {
+		return fmt.Errorf("%w: a compressed string has not the length it should have", errDamaged)
+	}
+	return flush(true)
+}

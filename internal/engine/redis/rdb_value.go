@@ -1,0 +1,444 @@
+package redis
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"strconv"
+)
+
+// Types of values in the form.
+const (
+	typeString        = 0
+	typeList          = 1
+	typeSet           = 2
+	typeZset          = 3
+	typeHash          = 4
+	typeZset2         = 5
+	typeModule        = 6
+	typeModule2       = 7
+	typeHashZipmap    = 9
+	typeListZiplist   = 10
+	typeSetIntset     = 11
+	typeZsetZiplist   = 12
+	typeHashZiplist   = 13
+	typeQuicklist     = 14
+	typeStream        = 15
+	typeHashListpack  = 16
+	typeZsetListpack  = 17
+	typeQuicklist2    = 18
+	typeStream2       = 19
+	typeSetListpack   = 20
+	typeStream3       = 21
+	quicklistPlain    = 1
+	quicklistListpack = 2
+)
+
+// kinds are the types that are known, by what they are to clients.
+var kinds = map[byte]kind{
+	typeString: stringKind, typeList: listKind, typeListZiplist: listKind, typeQuicklist: listKind, typeQuicklist2: listKind,
+	typeSet: setKind, typeSetIntset: setKind, typeSetListpack: setKind,
+	typeZset: zsetKind, typeZset2: zsetKind, typeZsetZiplist: zsetKind, typeZsetListpack: zsetKind,
+	typeHash: hashKind, typeHashZipmap: hashKind, typeHashZiplist: hashKind, typeHashListpack: hashKind,
+	typeStream: streamKind, typeStream2: streamKind, typeStream3: streamKind,
+}
+
+// value reads a key's value.
+func (d *rdbReader) value(db int, key []byte, typ byte, expires int64) error {
+	k, ok := kinds[typ]
+	if !ok {
+		if typ == typeModule || typ == typeModule2 {
+			return fmt.Errorf("%w: a module's", errType)
+		}
+		return fmt.Errorf("%w: number %d", errType, typ)
+	}
+	if err := d.sink.begin(db, key, k, expires); err != nil {
+		return err
+	}
+	if err := d.content(typ); err != nil {
+		return err
+	}
+	return d.sink.end()
+}
+
+func (d *rdbReader) content(typ byte) error {
+	switch typ {
+	case typeString:
+		return d.pieces(pieceBytes, d.sink.piece)
+	case typeList, typeSet:
+		return d.each(func() error {
+			v, err := d.str()
+			if err != nil {
+				return err
+			}
+			return d.sink.element(v)
+		})
+	case typeHash:
+		return d.each(func() error {
+			f, err := d.str()
+			if err != nil {
+				return err
+			}
+			v, err := d.str()
+			if err != nil {
+				return err
+			}
+			return d.sink.element(f, v)
+		})
+	case typeZset, typeZset2:
+		return d.each(func() error {
+			m, err := d.str()
+			if err != nil {
+				return err
+			}
+			score, err := d.score(typ == typeZset2)
+			if err != nil {
+				return err
+			}
+			return d.sink.element(score, m)
+		})
+	case typeStream, typeStream2, typeStream3:
+		return d.stream(typ)
+	case typeQuicklist, typeQuicklist2:
+		return d.each(func() error {
+			packed := uint64(quicklistListpack)
+			var err error
+			if typ == typeQuicklist2 {
+				if packed, err = d.length(); err != nil {
+					return err
+				}
+			}
+			b, err := d.str()
+			if err != nil {
+				return err
+			}
+			switch {
+			case packed == quicklistPlain:
+				return d.sink.element(b)
+			case packed != quicklistListpack:
+				return fmt.Errorf("%w: list node of form %d", errDamaged, packed)
+			}
+			list, err := unpackList(b, typ == typeQuicklist)
+			if err != nil {
+				return err
+			}
+			for _, v := range list {
+				if err := d.sink.element(v); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	// The rest is one string that holds all elements.
+	b, err := d.str()
+	if err != nil {
+		return err
+	}
+	var list [][]byte
+	step := 1
+	switch typ {
+	case typeSetIntset:
+		list, err = unpackInts(b)
+	case typeHashZipmap:
+		list, err = unpackZipmap(b)
+		step = 2
+	case typeListZiplist:
+		list, err = unpackList(b, true)
+	case typeSetListpack:
+		list, err = unpackList(b, false)
+	case typeHashZiplist, typeZsetZiplist:
+		list, err = unpackList(b, true)
+		step = 2
+	case typeHashListpack, typeZsetListpack:
+		list, err = unpackList(b, false)
+		step = 2
+	}
+	if err != nil {
+		return err
+	}
+	if len(list)%step != 0 {
+		return fmt.Errorf("%w: an odd number of parts", errDamaged)
+	}
+	for i := 0; i < len(list); i += step {
+		e := list[i : i+step]
+		if typ == typeZsetZiplist || typ == typeZsetListpack {
+			score, err := canonicalScore(e[1])
+			if err != nil {
+				return err
+			}
+			e = [][]byte{score, e[0]}
+		}
+		if err := d.sink.element(e...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *rdbReader) each(fn func() error) error {
+	n, err := d.count()
+	for ; n > 0 && err == nil; n-- {
+		err = fn()
+	}
+	return err
+}
+
+// score reads a sorted set's score, as text that reads back as the same number.
+func (d *rdbReader) score(binaryForm bool) ([]byte, error) {
+	if binaryForm {
+		b, err := d.fixed(8)
+		if err != nil {
+			return nil, err
+		}
+		return scoreText(math.Float64frombits(binary.LittleEndian.Uint64(b))), nil
+	}
+	n, err := d.byte()
+	if err != nil {
+		return nil, err
+	}
+	switch n {
+	case 255:
+		return scoreText(math.Inf(-1)), nil
+	case 254:
+		return scoreText(math.Inf(1)), nil
+	case 253:
+		return nil, fmt.Errorf("%w: a score that is no number", errDamaged)
+	}
+	b, err := readN(d, int(n))
+	if err != nil {
+		return nil, err
+	}
+	return canonicalScore(b)
+}
+
+func canonicalScore(b []byte) ([]byte, error) {
+	f, err := strconv.ParseFloat(string(b), 64)
+	if err != nil || math.IsNaN(f) {
+		return nil, fmt.Errorf("%w: score %q", errDamaged, b)
+	}
+	return scoreText(f), nil
+}
+
+func scoreText(f float64) []byte {
+	switch {
+	case math.IsInf(f, 1):
+		return []byte("inf")
+	case math.IsInf(f, -1):
+		return []byte("-inf")
+	}
+	return strconv.AppendFloat(nil, f, 'g', -1, 64)
+}
+
+// unpackInts takes a set of whole numbers apart.
+func unpackInts(b []byte) ([][]byte, error) {
+	if len(b) < 8 {
+		return nil, fmt.Errorf("%w: a set of numbers", errDamaged)
+	}
+	width, n := int(binary.LittleEndian.Uint32(b)), int(binary.LittleEndian.Uint32(b[4:]))
+	b = b[8:]
+	if width != 2 && width != 4 && width != 8 || n*width != len(b) {
+		return nil, fmt.Errorf("%w: a set of %d numbers", errDamaged, n)
+	}
+	out := make([][]byte, n)
+	for i := range out {
+		p := b[i*width:]
+		var v int64
+		switch width {
+		case 2:
+			v = int64(int16(binary.LittleEndian.Uint16(p)))
+		case 4:
+			v = int64(int32(binary.LittleEndian.Uint32(p)))
+		default:
+			v = int64(binary.LittleEndian.Uint64(p))
+		}
+		out[i] = strconv.AppendInt(nil, v, 10)
+	}
+	return out, nil
+}
+
+// unpackZipmap takes a hash of very old servers apart.
+func unpackZipmap(b []byte) ([][]byte, error) {
+	bad := fmt.Errorf("%w: a hash of the oldest form", errDamaged)
+	if len(b) < 2 {
+		return nil, bad
+	}
+	b = b[1:]
+	var out [][]byte
+	for {
+		if len(b) == 0 {
+			return nil, bad
+		}
+		if b[0] == 255 {
+			return out, nil
+		}
+		n := int(b[0])
+		b = b[1:]
+		if n == 254 {
+			if len(b) < 4 {
+				return nil, bad
+			}
+			n, b = int(binary.LittleEndian.Uint32(b)), b[4:]
+		}
+		free := 0
+		if len(out)%2 == 1 { // a value, with room after it
+			if len(b) == 0 {
+				return nil, bad
+			}
+			free, b = int(b[0]), b[1:]
+		}
+		if n+free > len(b) {
+			return nil, bad
+		}
+		out, b = append(out, b[:n:n]), b[n+free:]
+	}
+}
+
+// unpackList takes a list in one piece apart, of the older (ziplist) or the newer
+// form (listpack).
+func unpackList(b []byte, old bool) ([][]byte, error) {
+	head := 6
+	if old {
+		head = 10
+	}
+	if len(b) < head+1 || int(binary.LittleEndian.Uint32(b)) != len(b) {
+		return nil, fmt.Errorf("%w: a packed list of %d bytes", errDamaged, len(b))
+	}
+	b = b[head:]
+	var out [][]byte
+	for {
+		if len(b) == 0 {
+			return nil, fmt.Errorf("%w: a packed list has no end", errDamaged)
+		}
+		if b[0] == 0xFF {
+			if len(b) != 1 {
+				return nil, fmt.Errorf("%w: a packed list ends too early", errDamaged)
+			}
+			return out, nil
+		}
+		var v []byte
+		var n int
+		if old {
+			v, n = zipEntry(b)
+		} else {
+			v, n = packEntry(b)
+		}
+		if n <= 0 || n > len(b) {
+			return nil, fmt.Errorf("%w: an entry of a packed list", errDamaged)
+		}
+		out, b = append(out, v), b[n:]
+	}
+}
+
+// intOf gives a whole number of w bytes, small end first, as text.
+func intOf(b []byte, w int) []byte {
+	var u uint64
+	for i := w - 1; i >= 0; i-- {
+		u = u<<8 | uint64(b[i])
+	}
+	shift := 64 - 8*w
+	return strconv.AppendInt(nil, int64(u<<shift)>>shift, 10)
+}
+
+// zipEntry reads an entry of the older form; n is zero where it is broken.
+func zipEntry(b []byte) (v []byte, n int) {
+	at := 1 // the length of the entry before
+	if b[0] == 254 {
+		at = 5
+	}
+	if len(b) < at+6 && len(b) <= at {
+		return nil, 0
+	}
+	need := func(n int) bool { return len(b) >= at+n }
+	if !need(1) {
+		return nil, 0
+	}
+	c := b[at]
+	size := 0
+	switch {
+	case c>>6 == 0:
+		size, at = int(c&0x3F), at+1
+	case c>>6 == 1:
+		if !need(2) {
+			return nil, 0
+		}
+		size, at = int(c&0x3F)<<8|int(b[at+1]), at+2
+	case c>>6 == 2:
+		if !need(5) {
+			return nil, 0
+		}
+		size, at = int(binary.BigEndian.Uint32(b[at+1:])), at+5
+	default:
+		width := map[byte]int{0xC0: 2, 0xD0: 4, 0xE0: 8, 0xF0: 3, 0xFE: 1}[c]
+		if width == 0 {
+			if c < 0xF1 || c > 0xFD {
+				return nil, 0
+			}
+			return strconv.AppendInt(nil, int64(c&0x0F)-1, 10), at + 1
+		}
+		if !need(1 + width) {
+			return nil, 0
+		}
+		return intOf(b[at+1:], width), at + 1 + width
+	}
+	if size < 0 || !need(size) {
+		return nil, 0
+	}
+	return b[at : at+size : at+size], at + size
+}
+
+// packEntry reads an entry of the newer form; n is zero where it is broken. After
+// each entry stands its length, for reading backwards.
+func packEntry(b []byte) (v []byte, n int) {
+	c := b[0]
+	head, size, width := 1, -1, 0
+	switch {
+	case c < 0x80:
+		return strconv.AppendInt(nil, int64(c), 10), 1 + backLen(1)
+	case c < 0xC0:
+		size = int(c & 0x3F)
+	case c < 0xE0:
+		if len(b) < 2 {
+			return nil, 0
+		}
+		u := int64(c&0x1F)<<8 | int64(b[1])
+		if u >= 1<<12 {
+			u -= 1 << 13
+		}
+		return strconv.AppendInt(nil, u, 10), 2 + backLen(2)
+	case c < 0xF0:
+		if len(b) < 2 {
+			return nil, 0
+		}
+		head, size = 2, int(c&0x0F)<<8|int(b[1])
+	case c == 0xF0:
+		if len(b) < 5 {
+			return nil, 0
+		}
+		head, size = 5, int(binary.LittleEndian.Uint32(b[1:]))
+	default:
+		width = map[byte]int{0xF1: 2, 0xF2: 3, 0xF3: 4, 0xF4: 8}[c]
+		if width == 0 || len(b) < 1+width {
+			return nil, 0
+		}
+		return intOf(b[1:], width), 1 + width + backLen(1+width)
+	}
+	if size < 0 || len(b) < head+size {
+		return nil, 0
+	}
+	return b[head : head+size : head+size], head + size + backLen(head+size)
+}
+
+func backLen(n int) int {
+	switch {
+	case n < 1<<7:
+		return 1
+	case n < 1<<14:
+		return 2
+	case n < 1<<21:
+		return 3
+	case n < 1<<28:
+		return 4
+	}
+	return 5
+}

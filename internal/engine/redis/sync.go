@@ -1,0 +1,197 @@
+package redis
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/record"
+)
+
+// silence is for how long a server may send nothing while it sends its content.
+const silence = 60 * time.Second
+
+// patient gives every read the time of silence.
+type patient struct{ *link }
+
+func (p patient) Read(b []byte) (int, error) {
+	_ = p.SetReadDeadline(time.Now().Add(silence))
+	return p.r.Read(b)
+}
+
+// Stream implements engine.Streamed: it asks the chosen member for its content,
+// as a new replica does. No file is written, here or, where servers are not told
+// otherwise, there.
+func (c *cluster) Stream(ctx context.Context, name string, fn func(record.Namespace, record.Record) error) (record.Mark, error) {
+	s, err := c.shard(name)
+	if err != nil {
+		return record.Mark{}, err
+	}
+	c.mu.Lock()
+	addr := s.chosen
+	if addr == "" {
+		addr = s.members[0]
+	}
+	epoch := s.epoch
+	c.mu.Unlock()
+	l, err := c.dial(ctx, addr)
+	if err != nil {
+		return record.Mark{}, c.fail(err)
+	}
+	defer l.Close()
+	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
+	defer stop()
+	// Its stream is not wanted; servers before 7.0 do not know how to leave it.
+	_ = l.ok(command("REPLCONF", "rdb-only", "1"))
+	at, wall, err := c.fullSync(l)
+	if err != nil {
+		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
+	}
+	at.epoch = epoch
+	db, err := c.readContent(l, func(ns string, r record.Record) error {
+		kind, def := model{}.Implied(ns)
+		return fn(record.Namespace{Name: ns, Kind: kind, Definition: def}, r)
+	})
+	if err != nil {
+		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
+	}
+	at.db = uint16(db + 1)
+	if c.t.Settings && s == c.list()[0] {
+		if err := c.users(ctx, addr, func(r record.Record) error {
+			return fn(record.Namespace{Name: usersName, Kind: settingsKind}, r)
+		}); err != nil {
+			return record.Mark{}, c.fail(err)
+		}
+	}
+	return record.Mark{Position: at.position(), Wall: wall}, nil
+}
+
+// cause says that it was asked to end, rather than what came of it.
+func cause(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+// fullSync asks for everything; it gives the place the content is of, and a time
+// at which it was that.
+func (c *cluster) fullSync(l *link) (place, time.Time, error) {
+	if err := l.send(command("PSYNC", "?", "-1")); err != nil {
+		return place{}, time.Time{}, err
+	}
+	line, err := l.answer(silence)
+	if err != nil {
+		return place{}, time.Time{}, err
+	}
+	now := time.Now()
+	f := strings.Fields(line)
+	if len(f) != 3 || f[0] != "+FULLRESYNC" {
+		return place{}, now, fmt.Errorf("%w: %q for an answer to PSYNC", errProtocol, line)
+	}
+	h, err := historyOf(f[1])
+	return place{offset: num(f[2]), history: h}, now, err
+}
+
+// readContent reads the content that follows the answer, and gives the database
+// of the stream after it.
+func (c *cluster) readContent(l *link, emit func(string, record.Record) error) (db int, err error) {
+	line, err := l.answer(silence)
+	if err != nil {
+		return 0, err
+	}
+	mark, streamed := strings.CutPrefix(line, "$EOF:")
+	var r io.Reader = patient{l}
+	size := 0
+	if !streamed {
+		if size, err = number(line, '$'); err != nil {
+			return 0, err
+		}
+		r = io.LimitReader(r, int64(size))
+	} else if len(mark) != 40 {
+		return 0, fmt.Errorf("%w: end mark %q", errProtocol, mark)
+	}
+	d := &rdbReader{r: r, sink: c.assembler(emit)}
+	if err := d.all(); err != nil {
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			err = fmt.Errorf("the content broke off: %w", err)
+		}
+		return 0, err
+	}
+	if !streamed {
+		if lr := r.(*io.LimitedReader); lr.N != 0 {
+			return 0, fmt.Errorf("%w: %d bytes after its end", errDamaged, lr.N)
+		}
+		return d.streamDB, nil
+	}
+	end, err := readN(patient{l}, 40)
+	if err != nil {
+		return 0, fmt.Errorf("the content broke off at its end: %w", err)
+	}
+	if string(end) != mark {
+		return 0, fmt.Errorf("%w: it does not end as it was told to", errDamaged)
+	}
+	return d.streamDB, nil
+}
+
+// assembler makes records of this cluster's namespaces.
+func (c *cluster) assembler(emit func(string, record.Record) error) *assembler {
+	return &assembler{
+		name: func(db int, key []byte) (string, []byte, bool) {
+			ns, short := c.nameOf(db, key)
+			return ns, short, !isMark(key)
+		},
+		emit: emit,
+		code: func(code []byte) error {
+			if !c.t.Settings {
+				return nil
+			}
+			return emit(functionsName, functionRecord(code))
+		},
+	}
+}
+
+// nameOf gives a key's namespace, and the key below its prefix.
+func (c *cluster) nameOf(db int, key []byte) (string, []byte) {
+	if c.prefixes.Depth == 0 {
+		return fmt.Sprintf("db%d", db), key
+	}
+	name := c.prefixes.Name(key)
+	prefix, _, err := c.prefixes.Range(name)
+	if err != nil || len(prefix) > len(key) {
+		prefix = nil
+	}
+	return fmt.Sprintf("db%d/%s", db, name), key[len(prefix):]
+}
+
+// functionRecord keeps a library of functions under its first line, which names
+// it.
+func functionRecord(code []byte) record.Record {
+	line, _, _ := strings.Cut(string(code), "\n")
+	return record.Record{Key: []byte(line), Value: appendCommand(nil, command("FUNCTION", "LOAD", "REPLACE", code)...)}
+}
+
+// users reads the users, their passwords hashed, as the servers keep them.
+func (c *cluster) users(ctx context.Context, addr string, fn func(record.Record) error) error {
+	list, err := ask(ctx, func(ctx context.Context) ([]string, error) { return c.client(addr).ACLList(ctx).Result() })
+	if err != nil {
+		return c.explain(err, addr)
+	}
+	for _, line := range list {
+		f := strings.Fields(line)
+		if len(f) < 2 || f[0] != "user" {
+			return fmt.Errorf("%s: %w: user %q", addr, errProtocol, line)
+		}
+		args := command("ACL", "SETUSER", f[1], "reset")
+		for _, rule := range f[2:] {
+			args = append(args, []byte(rule))
+		}
+		if err := fn(record.Record{Key: []byte(f[1]), Value: appendCommand(nil, args...)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,469 @@
+package redis
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// markKey is a hash that names what is being written, with when it began.
+const markKey = "dexamen.restoring"
+
+func isMark(key []byte) bool { return string(key) == markKey }
+
+// writer implements engine.Gradual, engine.Replayer and engine.SettingsWriter.
+type writer struct {
+	*cluster
+	old bool // servers before 7.0, which know less of streams
+
+	mu    sync.Mutex
+	fresh map[string]bool // namespaces that were empty
+	free  map[string][]*pipe
+}
+
+// Writer implements engine.Cluster.
+func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
+	w := &writer{cluster: c, fresh: map[string]bool{}, free: map[string][]*pipe{}}
+	for _, s := range c.list() {
+		in, err := c.info(ctx, c.membersOf(s)[0])
+		if err != nil {
+			return nil, c.fail(err)
+		}
+		w.old = w.old || in["redis_version"] < "7" && !strings.HasPrefix(in["redis_version"], "1")
+	}
+	return w, nil
+}
+
+// pipe is a connection on which many commands are sent before their answers are
+// read.
+type pipe struct {
+	*link
+	db  int
+	buf []byte
+	n   int // answers to come
+}
+
+func (w *writer) pipe(ctx context.Context, addr string) (*pipe, error) {
+	w.mu.Lock()
+	if list := w.free[addr]; len(list) > 0 {
+		p := list[len(list)-1]
+		w.free[addr] = list[:len(list)-1]
+		w.mu.Unlock()
+		return p, nil
+	}
+	w.mu.Unlock()
+	l, err := w.dialPlain(ctx, addr)
+	if err != nil {
+		return nil, err
+	}
+	context.AfterFunc(ctx, func() { _ = l.Close() })
+	return &pipe{link: l}, nil
+}
+
+func (w *writer) giveBack(addr string, p *pipe) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.free[addr] = append(w.free[addr], p)
+}
+
+// inDB turns a pipe to a database.
+func (p *pipe) inDB(db int) {
+	if p.db != db {
+		p.buf = appendCommand(p.buf, command("SELECT", db)...)
+		p.n++
+		p.db = db
+	}
+}
+
+// flush sends what is gathered and reads the answers; the first that is an error
+// is returned, with its number.
+func (p *pipe) flush() (failed int, err error) {
+	failed = -1
+	n := p.n
+	p.n = 0
+	if n == 0 {
+		return failed, nil
+	}
+	sent := make(chan error, 1)
+	buf := p.buf
+	go func() {
+		_ = p.SetWriteDeadline(time.Now().Add(silence))
+		_, err := p.Write(buf)
+		sent <- err
+	}()
+	for i := range n {
+		msg, rerr := p.reply(0)
+		if rerr != nil {
+			_ = p.Close()
+			<-sent
+			return i, rerr
+		}
+		if msg != "" && err == nil {
+			failed, err = i, errors.New(msg)
+		}
+	}
+	if serr := <-sent; serr != nil && err == nil {
+		err = serr
+	}
+	p.buf = p.buf[:0]
+	return failed, err
+}
+
+// reply reads one answer; one that is an error gives its text.
+func (p *pipe) reply(depth int) (string, error) {
+	_ = p.SetReadDeadline(time.Now().Add(silence))
+	s, err := p.line()
+	if err != nil {
+		return "", err
+	}
+	if s == "" || depth > 8 {
+		return "", fmt.Errorf("%w: an empty answer", errProtocol)
+	}
+	switch s[0] {
+	case '+', ':':
+		return "", nil
+	case '-':
+		return s[1:], nil
+	case '$':
+		n, err := number(s, '$')
+		if err != nil || n < 0 {
+			return "", err
+		}
+		_, err = p.r.Discard(n + 2)
+		return "", err
+	case '*':
+		n, err := number(s, '*')
+		if err != nil {
+			return "", err
+		}
+		first := ""
+		for range max(n, 0) {
+			msg, err := p.reply(depth + 1)
+			if err != nil {
+				return "", err
+			}
+			if first == "" {
+				first = msg
+			}
+		}
+		return first, nil
+	}
+	return "", fmt.Errorf("%w: answer %q", errProtocol, s[:min(len(s), 40)])
+}
+
+// addrOf gives the primary that serves a key.
+func (c *cluster) addrOf(key []byte) string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.shards) > 1 {
+		slot := slotOf(key)
+		for _, s := range c.shards {
+			for _, r := range s.slots {
+				if slot >= r[0] && slot <= r[1] {
+					return s.members[0]
+				}
+			}
+		}
+	}
+	return c.shards[0].members[0]
+}
+
+// slotOf gives the slot of a key: CRC16 of the key, or of what is in its first
+// braces, modulo 16384.
+func slotOf(key []byte) int {
+	if i := bytes.IndexByte(key, '{'); i >= 0 {
+		if j := bytes.IndexByte(key[i+1:], '}'); j > 0 {
+			key = key[i+1 : i+1+j]
+		}
+	}
+	var crc uint16
+	for _, b := range key {
+		crc ^= uint16(b) << 8
+		for range 8 {
+			if crc&0x8000 != 0 {
+				crc = crc<<1 ^ 0x1021
+			} else {
+				crc <<= 1
+			}
+		}
+	}
+	return int(crc % 16384)
+}
+
+// Stages implements engine.Writer.
+func (w *writer) Stages(ctx context.Context) ([]string, error) {
+	addr := w.addrOf([]byte(markKey))
+	list, err := w.client(addr).HKeys(ctx, markKey).Result()
+	slices.Sort(list)
+	return list, w.fail(w.explain(err, addr))
+}
+
+// Begin implements engine.Gradual.
+func (w *writer) Begin(ctx context.Context, ns record.Namespace, _ func(string, func(record.Record) error) error) error {
+	n, err := w.Occupied(ctx, ns)
+	if err != nil {
+		return err
+	}
+	w.mu.Lock()
+	w.fresh[ns.Name] = n == 0
+	w.mu.Unlock()
+	addr := w.addrOf([]byte(markKey))
+	return w.fail(w.explain(w.client(addr).HSet(ctx, markKey, ns.Name, time.Now().UTC().Format(time.RFC3339)).Err(), addr))
+}
+
+// End implements engine.Gradual.
+func (w *writer) End(ctx context.Context, ns record.Namespace) error {
+	addr := w.addrOf([]byte(markKey))
+	return w.fail(w.explain(w.client(addr).HDel(ctx, markKey, ns.Name).Err(), addr))
+}
+
+// Occupied implements engine.Gradual.
+func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
+	if ns.Kind == settingsKind {
+		return 0, nil
+	}
+	db, prefix, flat, err := split(ns.Name)
+	if err != nil {
+		return 0, err
+	}
+	n := int64(0)
+	for _, s := range w.list() {
+		addr := w.membersOf(s)[0]
+		if len(prefix) == 0 && !flat {
+			all, err := w.clientDB(addr, db).DBSize(ctx).Result()
+			if err != nil {
+				return 0, w.fail(w.explain(err, addr))
+			}
+			n += all
+			continue
+		}
+		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
+			for _, k := range keys {
+				if prefixes.Holds(prefix, flat, []byte(k)) && !isMark([]byte(k)) {
+					n++
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return 0, w.fail(err)
+		}
+	}
+	if len(prefix) == 0 && !flat && n > 0 && db == 0 {
+		addr := w.addrOf([]byte(markKey))
+		there, err := w.client(addr).Exists(ctx, markKey).Result()
+		if err != nil {
+			return 0, w.fail(w.explain(err, addr))
+		}
+		n -= there
+	}
+	return n, nil
+}
+
+// Put implements engine.Gradual. A unit begins with its first record, which
+// takes the place of what is there.
+func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
+	db, prefix, _, err := split(ns.Name)
+	if err != nil {
+		return err
+	}
+	w.mu.Lock()
+	fresh := w.fresh[ns.Name]
+	w.mu.Unlock()
+	s := w.newSender(ctx)
+	defer s.close()
+	for _, r := range recs {
+		unit, short, err := unitOf(r.Key)
+		if err != nil {
+			return err
+		}
+		key := append(bytes.Clone(prefix), short...)
+		p, err := s.to(w.addrOf(key), db)
+		if err != nil {
+			return err
+		}
+		first := len(unit) == len(r.Key)
+		whole := first && !fresh
+		if whole {
+			p.add(command("MULTI"))
+			p.add(command("DEL", key))
+		}
+		err = readCommands(r.Value, func(args [][]byte) error {
+			if string(args[0]) == "TYPE" {
+				return nil // a large key begins; its parts follow
+			}
+			if w.old {
+				args = forOld(args)
+			}
+			if i := keyArg(args); i < len(args) {
+				args[i] = key
+			}
+			p.add(args)
+			return nil
+		})
+		if err != nil {
+			return fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err)
+		}
+		if whole {
+			p.add(command("EXEC"))
+		}
+		if len(p.buf) > 1<<20 {
+			if err := s.flush(p); err != nil {
+				return fmt.Errorf("%s: %w", ns.Name, err)
+			}
+		}
+	}
+	if err := s.flushAll(); err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	return nil
+}
+
+// forOld leaves out what servers before 7.0 do not know.
+func forOld(args [][]byte) [][]byte {
+	switch string(args[0]) {
+	case "XSETID":
+		return args[:3]
+	case "XGROUP":
+		if len(args) > 5 && string(args[5]) == "ENTRIESREAD" {
+			return args[:5]
+		}
+	}
+	return args
+}
+
+// Remove implements engine.Gradual; keys are those of units.
+func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error {
+	db, prefix, _, err := split(ns.Name)
+	if err != nil {
+		return err
+	}
+	s := w.newSender(ctx)
+	defer s.close()
+	for _, k := range keys {
+		_, short, err := unitOf(k)
+		if err != nil {
+			return err
+		}
+		key := append(bytes.Clone(prefix), short...)
+		p, err := s.to(w.addrOf(key), db)
+		if err != nil {
+			return err
+		}
+		p.add(command("UNLINK", key))
+	}
+	return s.flushAll()
+}
+
+func (p *pipe) add(args [][]byte) {
+	p.buf = appendCommand(p.buf, args...)
+	p.n++
+}
+
+// sender gathers commands for several servers.
+type sender struct {
+	w     *writer
+	ctx   context.Context
+	pipes map[string]*pipe
+	addr  map[*pipe]string
+	bad   bool
+}
+
+func (w *writer) newSender(ctx context.Context) *sender {
+	return &sender{w: w, ctx: ctx, pipes: map[string]*pipe{}, addr: map[*pipe]string{}}
+}
+
+func (s *sender) to(addr string, db int) (*pipe, error) {
+	p := s.pipes[addr]
+	if p == nil {
+		var err error
+		if p, err = s.w.pipe(s.ctx, addr); err != nil {
+			return nil, s.w.fail(err)
+		}
+		s.pipes[addr], s.addr[p] = p, addr
+	}
+	p.inDB(db)
+	return p, nil
+}
+
+func (s *sender) flush(p *pipe) error {
+	_, err := p.flush()
+	if err == nil {
+		return nil
+	}
+	s.bad = true
+	err = s.w.explain(cause(s.ctx, err), s.addr[p])
+	if msg := err.Error(); strings.Contains(msg, "MOVED ") || strings.Contains(msg, "ASK ") {
+		err = fmt.Errorf("%w; slots move between the shards: end that, and run it again with --present replace", err)
+	}
+	return s.w.fail(err)
+}
+
+func (s *sender) flushAll() error {
+	for _, p := range s.pipes {
+		if err := s.flush(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// close gives the connections back.
+func (s *sender) close() {
+	for addr, p := range s.pipes {
+		if s.bad || p.n > 0 {
+			_ = p.Close()
+			continue
+		}
+		s.w.giveBack(addr, p)
+	}
+}
+
+// PutSetting implements engine.SettingsWriter, on every member: servers do not
+// share users, and functions only with their replicas.
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Did, error) {
+	did := engine.Made
+	err := w.scanSettings(ctx, ns.Name, func(r record.Record) error {
+		switch {
+		case !bytes.Equal(r.Key, rec.Key):
+		case bytes.Equal(r.Value, rec.Value):
+			did = engine.Same
+		case replace:
+			did = engine.Replaced
+		default:
+			did = engine.Kept
+		}
+		return nil
+	})
+	if err != nil || did == engine.Same || did == engine.Kept {
+		return did, w.fail(err)
+	}
+	args, _, err := readCommand(rec.Value)
+	if err != nil {
+		return "", err
+	}
+	line := make([]any, len(args))
+	for i, a := range args {
+		line[i] = a
+	}
+	for _, s := range w.list() {
+		addrs := w.membersOf(s)
+		if ns.Name == functionsName {
+			addrs = addrs[:1]
+		}
+		for _, addr := range addrs {
+			if err := w.client(addr).Do(ctx, line...).Err(); err != nil {
+				return "", w.fail(w.explain(err, addr))
+			}
+		}
+	}
+	return did, nil
+}
