@@ -38,7 +38,7 @@ func process(t testing.TB, address string, args ...string) *Process {
 	t.Cleanup(func() {
 		p.Kill()
 		if t.Failed() {
-			t.Logf("%s at %s: %.3000s", filepath.Base(path), address, p.out.String())
+			t.Logf("%s at %s: …%s", filepath.Base(path), address, p.out.String()[max(0, p.out.Len()-1500):])
 		}
 	})
 	return p
@@ -74,6 +74,17 @@ func freePorts(t testing.TB, n int) []string {
 	return out
 }
 
+// memoryDir gives a folder in memory where there is one: many servers that write
+// to one disk wait for each other.
+func memoryDir(t testing.TB) string {
+	dir, err := os.MkdirTemp("/dev/shm", "dexamen-test-")
+	if err != nil {
+		return t.TempDir()
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	return dir
+}
+
 // EtcdOptions change a cluster from the usual.
 type EtcdOptions struct {
 	Members int // default 1
@@ -93,7 +104,7 @@ func Etcd(t testing.TB, o EtcdOptions) []*Process {
 	var out []*Process
 	for i := range n {
 		url := "http://" + clients[i]
-		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", t.TempDir(), "--listen-peer-urls", "http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i],
+		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", memoryDir(t), "--listen-peer-urls", "http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i],
 			"--initial-cluster", strings.Join(initial, ","), "--initial-cluster-state", "new", "--logger", "zap", "--log-level", "error",
 			"--heartbeat-interval", "100", "--election-timeout", "1000", "--quota-backend-bytes", fmt.Sprint(4 << 30)}
 		if o.CA != "" {

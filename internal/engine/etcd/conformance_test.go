@@ -45,9 +45,10 @@ func fixture(address string, cl *clientv3.Client) *enginetest.Fixture {
 }
 
 func TestConformance(t *testing.T) {
+	s := servertest.Etcd(t, servertest.EtcdOptions{})
+	cl := servertest.EtcdClient(t, s...)
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		s := servertest.Etcd(t, servertest.EtcdOptions{})
-		cl := servertest.EtcdClient(t, s...)
+		clean(t, cl)
 		return fixture(servertest.EtcdAddress(s...), cl)
 	})
 }
@@ -55,25 +56,26 @@ func TestConformance(t *testing.T) {
 // TestConformanceOfThree runs the suite on a cluster of three members with
 // users: what is asked goes to a follower, and needs a login.
 func TestConformanceOfThree(t *testing.T) {
+	s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
+	ctx := context.Background()
+	plain := servertest.EtcdClient(t, s...)
+	_, err := plain.UserAdd(ctx, "root", "made up")
+	require.NoError(t, err)
+	_, err = plain.RoleAdd(ctx, "root")
+	require.NoError(t, err)
+	_, err = plain.UserGrantRole(ctx, "root", "root")
+	require.NoError(t, err)
+	_, err = plain.AuthEnable(ctx)
+	require.NoError(t, err)
+	var endpoints []string
+	for _, m := range s {
+		endpoints = append(endpoints, m.Address)
+	}
+	cl, err := clientv3.New(clientv3.Config{Endpoints: endpoints, Username: "root", Password: "made up"})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = cl.Close() })
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
-		ctx := context.Background()
-		plain := servertest.EtcdClient(t, s...)
-		_, err := plain.UserAdd(ctx, "root", "made up")
-		require.NoError(t, err)
-		_, err = plain.RoleAdd(ctx, "root")
-		require.NoError(t, err)
-		_, err = plain.UserGrantRole(ctx, "root", "root")
-		require.NoError(t, err)
-		_, err = plain.AuthEnable(ctx)
-		require.NoError(t, err)
-		var endpoints []string
-		for _, m := range s {
-			endpoints = append(endpoints, m.Address)
-		}
-		cl, err := clientv3.New(clientv3.Config{Endpoints: endpoints, Username: "root", Password: "made up"})
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = cl.Close() })
+		clean(t, cl)
 		f := fixture(servertest.EtcdAddress(s[1]), cl)
 		f.Target.User, f.Target.Secret = "root", "made up"
 		wrong := f.Target
@@ -81,4 +83,10 @@ func TestConformanceOfThree(t *testing.T) {
 		f.WrongLogin = &wrong
 		return f
 	})
+}
+
+// clean makes a cluster as good as new for the next test.
+func clean(t testing.TB, cl *clientv3.Client) {
+	_, err := cl.Delete(context.Background(), "", clientv3.WithPrefix())
+	require.NoError(t, err)
 }

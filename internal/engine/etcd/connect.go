@@ -127,11 +127,19 @@ func (c *cluster) connect(ctx context.Context, endpoints ...string) (*clientv3.C
 	if c.t.User != "" {
 		cfg.Username, cfg.Password = c.t.User, c.t.Secret
 	}
-	cl, err := clientv3.New(cfg)
-	if err != nil {
-		return nil, c.explain(err, strings.Join(endpoints, ","))
+	for try := 0; ; try++ {
+		// To make one is to log in, which a cluster that elects a leader does not
+		// answer.
+		cl, err := clientv3.New(cfg)
+		if err == nil {
+			return cl, nil
+		}
+		err = c.explain(err, strings.Join(endpoints, ","))
+		if try == 2 || len(endpoints) == 1 || ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) {
+			return nil, err
+		}
+		pause(ctx, 500*time.Millisecond)
 	}
-	return cl, nil
 }
 
 // client gives the client of an endpoint.

@@ -39,6 +39,14 @@ func Register() {
 // Model implements engine.Driver.
 func (Driver) Model() engine.Model { return model{} }
 
+// quiet keeps the client library from writing to the terminal: what fails is
+// returned as an error.
+type quiet struct{}
+
+func (quiet) Printf(context.Context, string, ...any) {}
+
+func init() { goredis.SetLogger(quiet{}) }
+
 // askTime bounds one question to one server.
 const askTime = 5 * time.Second
 

@@ -291,7 +291,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 			return err
 		}
 		first := len(unit) == len(r.Key)
-		whole := first && !fresh
+		whole := first && (!fresh || !again(r.Value))
 		if whole {
 			p.add(command("MULTI"))
 			p.add(command("DEL", key))
@@ -325,6 +325,20 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 		return fmt.Errorf("%s: %w", ns.Name, err)
 	}
 	return nil
+}
+
+// again tells whether the commands of a record do no harm when they are carried
+// out twice.
+func again(value []byte) bool {
+	args, _, err := readCommand(value)
+	if err != nil {
+		return false
+	}
+	switch string(args[0]) {
+	case "SET", "HSET", "SADD", "ZADD":
+		return true
+	}
+	return false
 }
 
 // forOld leaves out what servers before 7.0 do not know.

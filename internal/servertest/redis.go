@@ -1,0 +1,114 @@
+package servertest
+
+import (
+	"context"
+	"net"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	goredis "github.com/redis/go-redis/v9"
+	"github.com/stretchr/testify/require"
+)
+
+// Redis runs a real Redis server without persistence; args are further settings,
+// as on its command line.
+func Redis(t testing.TB, args ...string) *Process {
+	t.Helper()
+	return redisAt(t, freePorts(t, 1)[0], args...)
+}
+
+func redisAt(t testing.TB, address string, args ...string) *Process {
+	t.Helper()
+	host, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	all := []string{"redis-server", "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly", "no",
+		"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "16mb", "--daemonize", "no"}
+	p := process(t, address, append(all, args...)...)
+	cl := goredis.NewClient(&goredis.Options{Addr: address})
+	defer cl.Close()
+	require.Eventually(t, func() bool {
+		err := cl.Ping(context.Background()).Err()
+		return err == nil || strings.HasPrefix(err.Error(), "NOAUTH")
+	}, 20*time.Second, 20*time.Millisecond)
+	return p
+}
+
+// RedisClient gives a plain client of a server.
+func RedisClient(t testing.TB, p *Process) *goredis.Client {
+	t.Helper()
+	cl := goredis.NewClient(&goredis.Options{Addr: p.Address})
+	t.Cleanup(func() { _ = cl.Close() })
+	return cl
+}
+
+// RedisReplica runs a replica of a server, and waits until it has its content.
+func RedisReplica(t testing.TB, of *Process, args ...string) *Process {
+	t.Helper()
+	host, port, _ := net.SplitHostPort(of.Address)
+	p := Redis(t, append([]string{"--replicaof", host + " " + port}, args...)...)
+	cl := RedisClient(t, p)
+	require.Eventually(t, func() bool {
+		return strings.Contains(cl.Info(context.Background(), "replication").Val(), "master_link_status:up")
+	}, 30*time.Second, 50*time.Millisecond)
+	return p
+}
+
+// RedisCluster runs a cluster of n primaries with a replica each: first the
+// primaries, then their replicas in the same order.
+func RedisCluster(t testing.TB, n int, args ...string) []*Process {
+	t.Helper()
+	var out []*Process
+	// Servers of a cluster speak among themselves on the port 10000 above.
+	for len(out) < 2*n {
+		addr := freePorts(t, 1)[0]
+		host, port, _ := net.SplitHostPort(addr)
+		if len(port) == 5 && port > "55535" {
+			continue
+		}
+		_ = host
+		out = append(out, redisAt(t, addr, append([]string{"--cluster-enabled", "yes", "--cluster-node-timeout", "2000", "--cluster-config-file", "nodes.conf"}, args...)...))
+	}
+	cli := []string{"--cluster", "create"}
+	for _, p := range out {
+		cli = append(cli, p.Address)
+	}
+	cli = append(cli, "--cluster-replicas", "1", "--cluster-yes")
+	said, err := exec.Command("redis-cli", cli...).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	require.Eventually(t, func() bool {
+		for _, p := range out {
+			cl := goredis.NewClient(&goredis.Options{Addr: p.Address})
+			info := cl.ClusterInfo(context.Background()).Val()
+			repl := cl.Info(context.Background(), "replication").Val()
+			_ = cl.Close()
+			if !strings.Contains(info, "cluster_state:ok") || strings.Contains(repl, "role:slave") && !strings.Contains(repl, "master_link_status:up") {
+				return false
+			}
+		}
+		return true
+	}, 60*time.Second, 100*time.Millisecond)
+	return out
+}
+
+// RedisClusterClient gives a plain client of a cluster.
+func RedisClusterClient(t testing.TB, list []*Process) *goredis.ClusterClient {
+	t.Helper()
+	var addrs []string
+	for _, p := range list {
+		addrs = append(addrs, p.Address)
+	}
+	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: addrs})
+	t.Cleanup(func() { _ = cl.Close() })
+	return cl
+}
+
+// RedisAddress gives what a server or cluster is registered with.
+func RedisAddress(list ...*Process) string {
+	var hosts []string
+	for _, p := range list {
+		hosts = append(hosts, p.Address)
+	}
+	return "redis://" + strings.Join(hosts, ",")
+}
