@@ -110,6 +110,9 @@ type Member struct {
 type LogWindow struct {
 	First record.Mark `json:"first"`
 	Last  record.Mark `json:"last"`
+	// Marked: the log can be taken up only at positions that were read from it
+	// or are those of points, not wherever it begins.
+	Marked bool `json:"-"`
 	// Size and Max are in bytes; zero when not known.
 	Size int64 `json:"size"`
 	Max  int64 `json:"max"`

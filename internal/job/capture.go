@@ -417,16 +417,22 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 	if w == nil || w.First.Position <= cp.from.Position {
 		return cause
 	}
-	to := w.First
+	to, found := w.First, !w.Marked
 	points, _, err := cp.Store.Points(ctx, cp.name)
 	if err != nil {
 		return err
 	}
 	for _, p := range points {
 		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position && s.Mark.Position <= w.Last.Position {
-			to = s.Mark
+			to, found = s.Mark, true
 			break
 		}
+	}
+	if !found {
+		g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: w.Last, Why: cause.Error()}
+		cp.gaps = append(cp.gaps, g)
+		return fmt.Errorf("%w: nothing is known of the log from %s on, and it can be taken up only at a new point: %w; take one now with: dexamen snapshot %s",
+			ErrIncomplete, at(cp.from.Wall), cause, cp.name)
 	}
 	why := "the server's log had rolled over: " + cause.Error()
 	h, data, err := journal.SealGap(cp.keys, cp.name, cp.out.Shard, cp.from, to, why, cp.prev)

@@ -22,6 +22,8 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/document"
+	"dexamen/internal/engine/etcd"
+	"dexamen/internal/engine/redis"
 	"dexamen/internal/job"
 	"dexamen/internal/sim"
 )
@@ -30,6 +32,8 @@ var ctx = context.Background()
 
 func TestMain(m *testing.M) {
 	document.Register()
+	etcd.Register()
+	redis.Register()
 	os.Exit(m.Run())
 }
 

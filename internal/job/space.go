@@ -295,6 +295,9 @@ func (a *assembly) union(ctx context.Context, src tree.Source, sink tree.Sink) (
 
 // Names gives the namespaces at the moment.
 func (m *Moment) Names(ctx context.Context) ([]string, error) {
+	if m.Model.Traits().Commands && !m.Exact() {
+		return m.namesReplayed(ctx)
+	}
 	judge := func(_ string, ns record.Namespace) (string, bool) { return ns.Name, true }
 	if m.Spread() {
 		x, err := m.env.Store.NewScratch(m.env.Temp)
@@ -322,6 +325,30 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 			if ok && content(&n.Namespace) && !slices.Contains(out, name) {
 				out = append(out, name)
 			}
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// namesReplayed gives the namespaces of the point, and those that the log after
+// it has commands for.
+func (m *Moment) namesReplayed(ctx context.Context) ([]string, error) {
+	out, err := m.AtPoint().Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	wide, _ := m.Model.(engine.Wide)
+	for _, s := range m.Point.Shards {
+		err := m.changes(ctx, s.Name, func(c *record.Change) error {
+			kind, _ := m.Model.Implied(c.Namespace)
+			if (wide == nil || !wide.Wide(c.Namespace)) && content(&record.Namespace{Kind: kind}) && !slices.Contains(out, c.Namespace) {
+				out = append(out, c.Namespace)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, m.onShard(s.Name, err)
 		}
 	}
 	slices.Sort(out)

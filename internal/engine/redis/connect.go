@@ -347,11 +347,17 @@ func shardsOf(slots []goredis.ClusterSlot, asked string) ([]*shard, error) {
 			s = &shard{name: fmt.Sprintf("slots-%d", r.Start)}
 			for _, n := range r.Nodes {
 				addr := n.Addr
+				if addr == "" || strings.HasSuffix(addr, ":0") {
+					continue // a node that others know of, and not where it is
+				}
 				if strings.HasPrefix(addr, ":") { // a node that does not know its own address
 					host, _, _ := net.SplitHostPort(asked)
 					addr = host + addr
 				}
 				s.members = append(s.members, addr)
+			}
+			if len(s.members) == 0 {
+				return nil, fmt.Errorf("%s: it does not know where the primary of slots %d to %d is", asked, r.Start, r.End)
 			}
 			by[r.Nodes[0].ID] = s
 			out = append(out, s)

@@ -60,7 +60,7 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		if f.at.offset != was || failing.IsZero() {
 			failing = time.Now()
 		}
-		if time.Since(failing) > lostTime {
+		if f.patient = time.Since(failing); f.patient > lostTime {
 			return c.fail(fmt.Errorf("shard %s: %w", name, err))
 		}
 		select {
@@ -82,6 +82,8 @@ type following struct {
 	fn     func([]record.Change, engine.Progress) error
 	answer error // what fn ended it with
 
+	refused error           // why the primary does not go on from here
+	patient time.Duration   // for how long nothing has worked
 	queued  []record.Change // of a transaction that has not ended
 	inMulti bool
 }
@@ -97,6 +99,7 @@ func (f *following) connect(ctx context.Context) error {
 	f.mu.Unlock()
 	var errs []error
 	away := false
+	f.refused = nil
 	for _, addr := range members {
 		in, err := f.info(ctx, addr)
 		if err != nil {
@@ -105,13 +108,16 @@ func (f *following) connect(ctx context.Context) error {
 		}
 		if err := f.has(in, addr); err != nil {
 			errs = append(errs, err)
+			if in["role"] == "master" {
+				f.refused = err
+			}
 			continue
 		}
 		return f.read(ctx, addr)
 	}
-	if !away {
-		// All have answered, and none goes on from here: if they have another
-		// history, positions begin anew.
+	if !away || f.patient > lostTime/2 && f.refused != nil {
+		// None goes on from here, and those that do not answer have had time to:
+		// where the primary has another history, positions begin anew.
 		same, err := f.continues(ctx, f.shard, f.at)
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
 )
 
 // silence is for how long a server may send nothing while it sends its content.
@@ -37,6 +38,9 @@ func (c *cluster) Stream(ctx context.Context, name string, fn func(record.Namesp
 	}
 	epoch := s.epoch
 	c.mu.Unlock()
+	if err := c.caughtUp(ctx, s, addr); err != nil {
+		return record.Mark{}, c.fail(err)
+	}
 	l, err := c.dial(ctx, addr)
 	if err != nil {
 		return record.Mark{}, c.fail(err)
@@ -67,6 +71,34 @@ func (c *cluster) Stream(ctx context.Context, name string, fn func(record.Namesp
 		}
 	}
 	return record.Mark{Position: at.position(), Wall: wall}, nil
+}
+
+// caughtUp waits until a replica has what its primary has now.
+func (c *cluster) caughtUp(ctx context.Context, s *shard, addr string) error {
+	head := c.membersOf(s)[0]
+	if head == addr {
+		return nil
+	}
+	in, err := c.info(ctx, head)
+	if err != nil {
+		return nil // it has no primary to wait for
+	}
+	want := num(in["master_repl_offset"])
+	var at uint64
+	for until := time.Now().Add(2 * askTime); time.Now().Before(until); {
+		if in, err = c.info(ctx, addr); err != nil {
+			return err
+		}
+		if at = num(in["master_repl_offset"]); at >= want {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	return fmt.Errorf("%s: %w: it stays behind its primary, %d bytes", addr, engine.ErrUnreachable, want-at)
 }
 
 // cause says that it was asked to end, rather than what came of it.

@@ -127,10 +127,7 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 		return nil, nil, fmt.Errorf("%s: %w", addr, err)
 	}
 	at := place{epoch: c.epochOf(s), offset: num(in["master_repl_offset"]), history: history}
-	if c.clustered {
-		at.db = 1
-	}
-	w := &engine.LogWindow{Last: record.Mark{Position: at.position(), Wall: time.Now()}, Size: int64(num(in["repl_backlog_histlen"])), Max: int64(num(in["repl_backlog_size"]))}
+	w := &engine.LogWindow{Marked: true, Last: record.Mark{Position: at.position(), Wall: time.Now()}, Size: int64(num(in["repl_backlog_histlen"])), Max: int64(num(in["repl_backlog_size"]))}
 	first := at
 	var lacks []engine.Lack
 	if in["repl_backlog_active"] == "1" {

@@ -64,7 +64,6 @@ func (w *writer) pipe(ctx context.Context, addr string) (*pipe, error) {
 	if err != nil {
 		return nil, err
 	}
-	context.AfterFunc(ctx, func() { _ = l.Close() })
 	return &pipe{link: l}, nil
 }
 
@@ -388,6 +387,7 @@ type sender struct {
 	ctx   context.Context
 	pipes map[string]*pipe
 	addr  map[*pipe]string
+	stops []func() bool
 	bad   bool
 }
 
@@ -403,6 +403,7 @@ func (s *sender) to(addr string, db int) (*pipe, error) {
 			return nil, s.w.fail(err)
 		}
 		s.pipes[addr], s.addr[p] = p, addr
+		s.stops = append(s.stops, context.AfterFunc(s.ctx, func() { _ = p.Close() }))
 	}
 	p.inDB(db)
 	return p, nil
@@ -432,6 +433,9 @@ func (s *sender) flushAll() error {
 
 // close gives the connections back.
 func (s *sender) close() {
+	for _, stop := range s.stops {
+		s.bad = !stop() || s.bad
+	}
 	for addr, p := range s.pipes {
 		if s.bad || p.n > 0 {
 			_ = p.Close()
