@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -164,14 +163,31 @@ func (p *passed) trees(ctx context.Context, builder func(record.Namespace) *tree
 	}
 }
 
+// streamPart reads one shard. A pass that breaks off cannot be gone on with: it
+// begins again, at the member that is fit by then.
 func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part) error {
+	for try := 1; ; try++ {
+		err := s.pass(ctx, c, part)
+		if err == nil || try == 5 || ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) {
+			return err
+		}
+		s.emit(Warning, "%s%v; reading it again", part.of(), err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(try) * 500 * time.Millisecond):
+		}
+		if part.choice, err = c.Choose(ctx, part.shard); err != nil && try == 4 {
+			return err
+		}
+	}
+}
+
+func (s *snapshot) pass(ctx context.Context, c engine.Streamed, part *part) error {
 	found := newPassed(s.temp(), s.memory()/len(s.parts))
 	defer found.sorter.Close()
-	var mu sync.Mutex
 	n := int64(0)
 	mark, err := c.Stream(ctx, part.shard, func(ns record.Namespace, r record.Record) error {
-		mu.Lock()
-		defer mu.Unlock()
 		if n++; n%1024 == 0 {
 			s.progress("", s.done.Add(1024), 0, s.bytes.Load())
 		}
@@ -182,7 +198,7 @@ func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part
 		return err
 	}
 	part.reached = mark
-	s.emit(Step, "%sread %s; sorting and storing them", part.of(), count(n, "record"))
+	s.emit(Step, "%sread %s; sorting and storing", part.of(), count(n, "record"))
 	builder := func(ns record.Namespace) *tree.Builder {
 		return tree.NewBuilder(s.w).Near(s.w, s.near(engine.Namespace{Namespace: ns, Shard: part.shard}))
 	}

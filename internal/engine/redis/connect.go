@@ -190,7 +190,7 @@ func (c *cluster) explain(err error, addr string) error {
 		return fmt.Errorf("%s: %w: %s", addr, engine.ErrLogin, msg)
 	case strings.HasPrefix(msg, "NOPERM"):
 		return fmt.Errorf("%s: user %q may not do this: %s", addr, c.t.User, msg)
-	case errors.As(err, &ne), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, context.DeadlineExceeded), strings.HasPrefix(msg, "LOADING"), strings.HasPrefix(msg, "NOMASTERLINK"):
+	case errors.As(err, &ne), errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, context.DeadlineExceeded), strings.HasPrefix(msg, "LOADING"), strings.HasPrefix(msg, "NOMASTERLINK"):
 		return fmt.Errorf("%s: %w: %w", addr, engine.ErrUnreachable, err)
 	}
 	return fmt.Errorf("%s: %w", addr, err)

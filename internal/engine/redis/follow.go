@@ -351,6 +351,15 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 			return nil
 		}
 		ch.Namespace, ch.Key = f.nameOf(db, args[keys[0]])
+		for _, k := range keys[1:] {
+			if other, _ := f.nameOf(db, args[k]); other != ch.Namespace {
+				ch.Namespace, ch.Key = fmt.Sprintf("db%d", db), nil // it concerns several
+				break
+			}
+		}
+		if otherDB(verb, args) > 0 {
+			ch.Namespace, ch.Key = allName, nil
+		}
 	}
 	if f.inMulti {
 		f.queued = append(f.queued, ch)

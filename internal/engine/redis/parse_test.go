@@ -1,0 +1,197 @@
+package redis
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	goredis "github.com/redis/go-redis/v9"
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+	"dexamen/internal/servertest"
+)
+
+// content reads a server's content as it is sent, and what becomes of it.
+func content(t testing.TB, address string) (raw []byte, want map[string]string) {
+	ctx := context.Background()
+	c, err := Driver{}.Open(ctx, engine.Target{Name: "bramble", Address: address})
+	require.NoError(t, err)
+	defer c.Close()
+	l, err := c.(*cluster).dial(ctx, c.(*cluster).hosts[0])
+	require.NoError(t, err)
+	defer l.Close()
+	_, _, err = c.(*cluster).fullSync(l)
+	require.NoError(t, err)
+	_, err = l.answer(silence)
+	require.NoError(t, err)
+	var buf bytes.Buffer
+	want, err = parse(io.TeeReader(patient{l}, &buf))
+	require.NoError(t, err)
+	return buf.Bytes(), want
+}
+
+func parse(r io.Reader) (map[string]string, error) {
+	out := map[string]string{}
+	c := &cluster{}
+	d := &rdbReader{r: r, sink: c.assembler(func(ns string, r record.Record) error {
+		out[ns+" "+string(r.Key)] = string(r.Value)
+		return nil
+	})}
+	return out, d.all()
+}
+
+func sample(t testing.TB, args ...string) (raw []byte, want map[string]string) {
+	s := servertest.Redis(t, args...)
+	cl := servertest.RedisClient(t, s)
+	ctx := context.Background()
+	p := cl.Pipeline()
+	for i := range 40 {
+		k := fmt.Sprint("stalls:", i)
+		switch i % 6 {
+		case 0:
+			p.Set(ctx, k, strings.Repeat(fmt.Sprint("honey ", i), i), 0)
+		case 1:
+			p.RPush(ctx, k, "a", i, strings.Repeat("b", 200))
+		case 2:
+			p.SAdd(ctx, k, i, i+1, "c")
+		case 3:
+			p.HSet(ctx, k, "field", i, "other", "value")
+		case 4:
+			p.ZAdd(ctx, k, goredis.Z{Score: float64(i) / 3, Member: "m"})
+		case 5:
+			p.XAdd(ctx, &goredis.XAddArgs{Stream: k, ID: "1-1", Values: []string{"f", "v"}})
+			p.XGroupCreate(ctx, k, "g", "0")
+			p.XReadGroup(ctx, &goredis.XReadGroupArgs{Group: "g", Consumer: "c", Streams: []string{k, ">"}})
+		}
+	}
+	p.Expire(ctx, "stalls:0", time.Hour)
+	_, err := p.Exec(ctx)
+	require.NoError(t, err)
+	return content(t, servertest.RedisAddress(s))
+}
+
+// TestDamagedContentIsNoticed: content that is cut off anywhere, or of which a
+// bit has flipped, is refused, wherever that is.
+func TestDamagedContentIsNoticed(t *testing.T) {
+	raw, want := sample(t)
+	got, err := parse(bytes.NewReader(raw))
+	require.NoError(t, err)
+	require.Equal(t, want, got)
+	for n := range len(raw) {
+		_, err := parse(bytes.NewReader(raw[:n]))
+		require.ErrorIs(t, err, io.ErrUnexpectedEOF, "cut at %d", n)
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 4000 {
+		bit := r.IntN(8 * (len(raw) - 8)) // the checksum itself may become "none"
+		bad := bytes.Clone(raw)
+		bad[bit/8] ^= 1 << (bit % 8)
+		_, err := parse(bytes.NewReader(bad))
+		require.Error(t, err, "bit %d", bit)
+	}
+}
+
+// TestUnknownContentIsSaid: a later version, a module's value, an unknown type.
+func TestUnknownContentIsSaid(t *testing.T) {
+	for text, want := range map[string]error{"REDIS0012\xff": errVersion, "REDIS0000": errVersion, "VALKEY001": errVersion,
+		"REDIS0011\x63\x01k": errType, "REDIS0011\x07\x01k": errType, "REDIS0011\xf7\x00": errType} {
+		_, err := parse(strings.NewReader(text))
+		require.ErrorIs(t, err, want, "%q", text)
+	}
+	_, err := parse(strings.NewReader("REDIS0011\x63\x05stall"))
+	require.ErrorContains(t, err, "db0, key stall: a value is of a type that is not known: number 99")
+}
+
+// TestOldForms reads what servers of former years sent; the bytes are made after
+// the published description of the form.
+func TestOldForms(t *testing.T) {
+	zip := func(entries ...string) string {
+		b := make([]byte, 10)
+		for _, e := range entries {
+			b = append(append(b, 0), e...)
+		}
+		b = append(b, 0xFF)
+		binary.LittleEndian.PutUint32(b, uint32(len(b)))
+		return string(rune(len(b))) + string(b)
+	}
+	str := func(s string) string { return string(rune(len(s))) + s }
+	for _, c := range []struct{ bytes, want string }{
+		{"\x0a" + str("k") + zip("\x02hi", "\xfe\xff", "\xc0\x00\x01", "\xf0\xff\xff\xff", "\xf3", "\x40\x03abc"), "RPUSH k hi -1 256 -1 2 abc"},
+		{"\x0d" + str("k") + zip("\x01f", "\x01v"), "HSET k f v"},
+		{"\x0c" + str("k") + zip("\x01m", "\x031.5", "\x01a", "\xf2"), "ZADD k 1 a 1.5 m"},
+		{"\x09" + str("k") + str("\x01\x01f\x03\x02val\x00\x00\xff"), "HSET k f val"},
+		{"\x03" + str("k") + "\x02" + "\x01m\x032.5" + "\x01n\xfe", "ZADD k 2.5 m inf n"},
+		{"\x0e" + str("k") + "\x01" + zip("\x01a", "\x01b"), "RPUSH k a b"},
+		{"\x0b" + str("k") + str("\x02\x00\x00\x00\x02\x00\x00\x00\xff\xff\x05\x00"), "SADD k -1 5"},
+		{"\xfd\x01\x00\x00\x00\x00" + str("k") + "\xc0\x2a", "SET k 42; PEXPIREAT 1000"},
+	} {
+		got, err := parse(strings.NewReader("REDIS0003" + c.bytes + "\xff"))
+		require.NoError(t, err, c.want)
+		require.Equal(t, c.want, model{}.Render([]byte(got["db0 k\x00\x01"])), "%x", c.bytes)
+	}
+}
+
+// FuzzContent: whatever is sent, reading it ends, takes no more memory than it is
+// long, and what it gives can be shown.
+func FuzzContent(f *testing.F) {
+	raw, _ := sample(f)
+	f.Add(raw)
+	f.Add([]byte("REDIS0011\x0e\x01k\x01\xc3\x05\x10\x01ab\x20\x01"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		got, err := parse(bytes.NewReader(b))
+		if err != nil {
+			return
+		}
+		for k, v := range got {
+			_, key, err := unitOf([]byte(k[strings.IndexByte(k, ' ')+1:]))
+			require.NoError(t, err)
+			require.NotEqual(t, "(not readable)", model{}.Render([]byte(v)))
+			require.Contains(t, v, string(key))
+		}
+	})
+}
+
+// FuzzStream: whatever comes on the stream, each command comes back as it was, or
+// it is refused.
+func FuzzStream(f *testing.F) {
+	f.Add([]byte("*3\r\n$3\r\nSET\r\n$1\r\nk\r\n$1\r\nv\r\n\n*1\r\n$4\r\nPING\r\n"))
+	f.Add([]byte("*2\r\n$-1\r\n"))
+	f.Add([]byte("*999999999\r\n$1\r\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		w := newWire(bytes.NewReader(b))
+		for {
+			before := w.n
+			args, err := w.command()
+			if err != nil {
+				require.True(t, errors.Is(err, errProtocol) || errors.Is(err, io.ErrUnexpectedEOF), "%v", err)
+				return
+			}
+			if len(args) == 0 {
+				continue
+			}
+			again := appendCommand(nil, args...)
+			got, rest, err := readCommand(again)
+			require.NoError(t, err)
+			require.Empty(t, rest)
+			require.Equal(t, args, got)
+			require.LessOrEqual(t, w.n-before, int64(len(b)))
+			_, _ = keysOf(args)
+			_ = deferred(args, 1)
+		}
+	})
+}
+
+func TestSlots(t *testing.T) {
+	for key, slot := range map[string]int{"123456789": 12739, "foo{hive}": slotOf([]byte("hive")), "{}x": slotOf([]byte("{}x")), "foo{{bar}}": slotOf([]byte("{bar"))} {
+		require.Equal(t, slot, slotOf([]byte(key)), key)
+	}
+}

@@ -1,0 +1,329 @@
+package job_test
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	goredis "github.com/redis/go-redis/v9"
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/servertest"
+)
+
+// everyType fills a server with keys of every type, small and large, with odd
+// bytes, expiries, groups with pending entries, and libraries of functions.
+func everyType(t testing.TB, cl *goredis.Client, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 1))
+	word := func() string {
+		switch r.IntN(6) {
+		case 0:
+			return fmt.Sprint(r.Int64() >> r.IntN(63))
+		case 1:
+			return strings.Repeat(string(rune('a'+r.IntN(26))), r.IntN(300))
+		case 2:
+			b := make([]byte, r.IntN(80))
+			for i := range b {
+				b[i] = byte(r.IntN(256))
+			}
+			return string(b)
+		case 3:
+			return "Wabe_ä_蜂_" + fmt.Sprint(r.IntN(1000))
+		case 4:
+			return fmt.Sprint(-r.IntN(100_000))
+		}
+		return fmt.Sprint("stall-", r.IntN(500))
+	}
+	size := func() int { return []int{1, 3, 40, 200, 700}[r.IntN(5)] }
+	pipe := cl.Pipeline()
+	for i := range 300 {
+		key := fmt.Sprintf("%s:%d\x00%s", []string{"stalls", "prices", "sessions"}[i%3], i, word()[:0])
+		n := size()
+		switch i % 6 {
+		case 0:
+			pipe.Set(ctx, key, word(), 0)
+		case 1:
+			for range n {
+				pipe.RPush(ctx, key, word())
+			}
+		case 2:
+			numbers := r.IntN(2) == 0
+			for range n {
+				if numbers {
+					pipe.SAdd(ctx, key, r.IntN(1<<r.IntN(40)))
+				} else {
+					pipe.SAdd(ctx, key, word())
+				}
+			}
+		case 3:
+			for range n {
+				pipe.HSet(ctx, key, word(), word())
+			}
+		case 4:
+			for range n {
+				pipe.ZAdd(ctx, key, goredis.Z{Score: []float64{r.Float64() * 1e9, float64(r.IntN(10)), math.Inf(1), math.Inf(-1), -0.1}[r.IntN(5)], Member: word()})
+			}
+		case 5:
+			for j := range n {
+				pipe.XAdd(ctx, &goredis.XAddArgs{Stream: key, ID: fmt.Sprintf("%d-%d", 1000+j*r.IntN(3)/2+j, j), Values: []string{"field", word(), "n", fmt.Sprint(j)}[:2+2*r.IntN(2)]})
+			}
+			pipe.XGroupCreate(ctx, key, "pickers", "0")
+			pipe.XGroupCreate(ctx, key, "idle", "$")
+			pipe.XReadGroup(ctx, &goredis.XReadGroupArgs{Group: "pickers", Consumer: "ada", Streams: []string{key, ">"}, Count: int64(1 + n/2)})
+			pipe.XDel(ctx, key, "1000-0")
+			if n > 10 {
+				pipe.XTrimMaxLen(ctx, key, int64(n/2))
+			}
+		}
+		if i%7 == 0 {
+			pipe.PExpire(ctx, key, time.Hour+time.Duration(r.IntN(1e6))*time.Millisecond)
+		}
+	}
+	_, _ = pipe.Exec(ctx) // an id that is taken is no matter
+	// Large ones, of each type; and streams without entries.
+	pipe = cl.Pipeline()
+	pipe.Set(ctx, "large:string", strings.Repeat("0123456789abcdef", 100_000), 0)
+	random := make([]byte, 1_500_000)
+	for i := range random {
+		random[i] = byte(r.IntN(256))
+	}
+	pipe.Set(ctx, "large:random", random, time.Hour)
+	for i := range 9000 {
+		pipe.RPush(ctx, "large:list", word())
+		pipe.SAdd(ctx, "large:set", fmt.Sprint(word(), i))
+		pipe.HSet(ctx, "large:hash", fmt.Sprint(word(), i), word())
+		pipe.ZAdd(ctx, "large:zset", goredis.Z{Score: r.NormFloat64(), Member: fmt.Sprint(word(), i)})
+		pipe.XAdd(ctx, &goredis.XAddArgs{Stream: "large:stream", ID: fmt.Sprintf("%d-1", i+1), Values: []string{"v", word()}})
+	}
+	pipe.SAdd(ctx, "large:set", strings.Repeat("long member ", 200), strings.Repeat("long member ", 201))
+	pipe.XGroupCreate(ctx, "large:stream", "pickers", "0")
+	pipe.XReadGroup(ctx, &goredis.XReadGroupArgs{Group: "pickers", Consumer: "ben", Streams: []string{"large:stream", ">"}, Count: 500})
+	pipe.Expire(ctx, "large:hash", 2*time.Hour)
+	pipe.XGroupCreateMkStream(ctx, "empty:stream", "pickers", "0")
+	pipe.PFAdd(ctx, "visitors", "a", "b", "c")
+	pipe.GeoAdd(ctx, "places", &goredis.GeoLocation{Name: "Lindenholt", Longitude: 5.8, Latitude: 51.8})
+	pipe.FunctionLoad(ctx, "#!lua name=yard\nredis.register_function('count', function(keys, args) return #keys end)")
+	for _, c := range []*goredis.Cmd{pipe.Do(ctx, "SELECT", 3), pipe.Do(ctx, "SET", "elsewhere", "db3"), pipe.Do(ctx, "SELECT", 0)} {
+		_ = c
+	}
+	_, err := pipe.Exec(ctx)
+	require.NoError(t, err)
+}
+
+// unpacked are settings under which a server keeps the same content in other
+// ways.
+var unpacked = []string{"--list-max-listpack-size", "3", "--hash-max-listpack-entries", "0", "--zset-max-listpack-entries", "0", "--set-max-intset-entries", "0",
+	"--stream-node-max-entries", "3", "--rdbcompression", "no", "--repl-diskless-sync", "no"}
+
+// streams reads what a digest does not: groups, consumers, pending entries.
+func streams(t testing.TB, cl *goredis.Client) map[string]string {
+	out := map[string]string{}
+	for _, k := range redisKeys(t, cl, "*") {
+		if cl.Type(ctx, k).Val() != "stream" {
+			continue
+		}
+		full, err := cl.XInfoStreamFull(ctx, k, 100_000).Result()
+		require.NoError(t, err)
+		there := map[string]bool{}
+		for _, e := range full.Entries {
+			there[e.ID] = true
+		}
+		s := fmt.Sprint(full.Length, full.LastGeneratedID, full.EntriesAdded, full.MaxDeletedEntryID)
+		for _, g := range full.Groups {
+			s += fmt.Sprint(" ", g.Name, g.LastDeliveredID, g.EntriesRead)
+			for _, p := range g.Pending {
+				if there[p.ID] { // no client can be given one that is deleted
+					s += fmt.Sprint(" ", p.ID, p.Consumer, p.DeliveryTime.UnixMilli(), p.DeliveryCount)
+				}
+			}
+			for _, c := range g.Consumers {
+				s += " " + c.Name
+			}
+		}
+		out[k] = s
+	}
+	return out
+}
+
+func digestOf(t testing.TB, cl *goredis.Client) string {
+	s, err := cl.Do(ctx, "DEBUG", "DIGEST").Text()
+	require.NoError(t, err)
+	return s
+}
+
+// TestRedisHoldsEveryType: what is restored is the same to the server's own
+// digest, whichever way it was and is packed, and the same content has the same
+// root.
+func TestRedisHoldsEveryType(t *testing.T) {
+	t.Parallel()
+	debug := []string{"--enable-debug-command", "yes"}
+	from, to := servertest.Redis(t, debug...), servertest.Redis(t, append(unpacked, debug...)...)
+	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
+	everyType(t, a, 7)
+	want := digestOf(t, a)
+	e := newEnv(t)
+	open := func(p *servertest.Process) engine.Cluster {
+		_, drv, err := engine.ForAddress(servertest.RedisAddress(p))
+		require.NoError(t, err)
+		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: servertest.RedisAddress(p), Settings: true})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		return c
+	}
+	first, err := e.Snapshot(ctx, "bramble", open(from))
+	require.NoError(t, err)
+	m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Point, Text: first.ID})
+	require.NoError(t, err)
+	target := open(to)
+	restore := func() {
+		p, err := e.PlanRestore(ctx, m, target, job.RestoreOptions{Replace: true, Settings: true})
+		require.NoError(t, err)
+		defer p.Close()
+		_, err = p.Run(ctx)
+		require.NoError(t, err)
+	}
+	restore()
+	b.Del(ctx, "dexamen.restoring")
+	require.Equal(t, want, digestOf(t, b))
+	there, got := streams(t, a), streams(t, b)
+	for k, v := range there {
+		require.Equal(t, v, got[k], k)
+	}
+	require.Len(t, b.FunctionList(ctx, goredis.FunctionListQuery{}).Val(), 1)
+
+	second, err := e.Snapshot(ctx, "hedge", open(to))
+	require.NoError(t, err)
+	for _, ns := range first.Namespaces {
+		for _, other := range second.Namespaces {
+			if ns.Name == other.Name && ns.Kind == "keys" {
+				require.Equal(t, ns.Root.Hash, other.Root.Hash, ns.Name)
+			}
+		}
+	}
+	require.Len(t, second.Namespaces, len(first.Namespaces))
+
+	// Reading by commands and reading the stream agree, and what is spoilt is put
+	// right by changing what differs.
+	b.HSet(ctx, "large:hash", "new field", "x")
+	b.LTrim(ctx, "large:list", 1, -1)
+	b.Del(ctx, "large:zset", "places")
+	b.SetRange(ctx, "large:string", 700_000, "spoilt")
+	b.Set(ctx, "too many", "x", 0)
+	diffs, err := e.VerifyLive(ctx, m, target, "db0", nil, 100)
+	require.NoError(t, err)
+	require.Len(t, diffs, 1)
+	require.NotZero(t, diffs[0].Missing*diffs[0].Extra*diffs[0].Changed)
+	restore()
+	require.Equal(t, want, digestOf(t, b))
+}
+
+// TestRedisExpiredKeysStayAway: keys whose time has come do not come back, by a
+// point or by the log, and what was done to them meanwhile is done to them.
+func TestRedisExpiredKeysStayAway(t *testing.T) {
+	t.Parallel()
+	from, to := servertest.Redis(t), servertest.Redis(t)
+	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
+	require.NoError(t, a.Set(ctx, "soon", "point", 1500*time.Millisecond).Err())
+	require.NoError(t, a.Set(ctx, "later", "point", time.Hour).Err())
+	e := newEnv(t)
+	p, err := e.Snapshot(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(from)))
+	require.NoError(t, err)
+	require.EqualValues(t, 2, p.Stats.Records)
+	require.NoError(t, a.Append(ctx, "soon", " and log").Err())
+	require.NoError(t, a.Append(ctx, "later", " and log").Err())
+	require.NoError(t, a.SetEx(ctx, "short", "log", time.Second).Err())
+	require.NoError(t, a.Append(ctx, "short", "!").Err())
+	require.NoError(t, a.Set(ctx, "kept", "log", time.Second).Err())
+	require.NoError(t, a.Persist(ctx, "kept").Err())
+	want := a.PExpireTime(ctx, "later").Val()
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(from)), job.CaptureOptions{})
+	require.NoError(t, err)
+	time.Sleep(1600 * time.Millisecond)
+	m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Latest})
+	require.NoError(t, err)
+	plan, err := e.PlanRestore(ctx, m, open(t, "hedge", servertest.RedisAddress(to)), job.RestoreOptions{})
+	require.NoError(t, err)
+	defer plan.Close()
+	_, err = plan.Run(ctx)
+	require.NoError(t, err)
+	require.ElementsMatch(t, []string{"later", "kept"}, redisKeys(t, b, "*"))
+	require.Equal(t, "point and log", b.Get(ctx, "later").Val())
+	require.Equal(t, want, b.PExpireTime(ctx, "later").Val())
+	require.Equal(t, time.Duration(-1), b.PExpireTime(ctx, "kept").Val())
+}
+
+// TestRedisCommandsBeyond: a part can be restored as long as nothing that was
+// done reaches out of it; what does is refused, and named.
+func TestRedisCommandsBeyond(t *testing.T) {
+	t.Parallel()
+	from, to := servertest.Redis(t), servertest.Redis(t)
+	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
+	depth := 1
+	dial := func(p *servertest.Process) engine.Cluster {
+		_, drv, _ := engine.ForAddress("redis://h")
+		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: servertest.RedisAddress(p), PrefixDepth: &depth})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		return c
+	}
+	a.SAdd(ctx, "stalls:a", "1", "2")
+	a.SAdd(ctx, "prices:a", "2", "3")
+	e := newEnv(t)
+	_, err := e.Snapshot(ctx, "bramble", dial(from))
+	require.NoError(t, err)
+	do := func(fn func()) *job.Moment {
+		fn()
+		_, err := e.Capture(ctx, "bramble", dial(from), job.CaptureOptions{})
+		require.NoError(t, err)
+		m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Latest})
+		require.NoError(t, err)
+		return m
+	}
+	restore := func(m *job.Moment) error {
+		p, err := e.PlanRestore(ctx, m, dial(to), job.RestoreOptions{Pattern: "db0/stalls:", Rename: map[string]string{"db0/stalls:": "db0/tents:"}, Replace: true})
+		if err != nil {
+			return err
+		}
+		defer p.Close()
+		_, err = p.Run(ctx)
+		return err
+	}
+	m := do(func() {
+		a.SUnionStore(ctx, "prices:b", "prices:a", "stalls:a") // written elsewhere
+		a.Del(ctx, "prices:a", "stalls:none")
+		a.SUnionStore(ctx, "stalls:b", "stalls:a", "stalls:a")
+		_, err := a.TxPipelined(ctx, func(p goredis.Pipeliner) error {
+			p.MSet(ctx, "stalls:c", "1", "prices:c", "2")
+			p.Rename(ctx, "stalls:c", "stalls:d")
+			return nil
+		})
+		require.NoError(t, err)
+	})
+	require.NoError(t, restore(m))
+	require.ElementsMatch(t, []string{"tents:a", "tents:b", "tents:d"}, redisKeys(t, b, "*"))
+	m = do(func() { a.Rename(ctx, "prices:c", "stalls:e") })
+	err = restore(m)
+	require.ErrorIs(t, err, engine.ErrBeyond)
+	require.ErrorContains(t, err, "RENAME with prices:c")
+	_, err = b.HKeys(ctx, "dexamen.restoring").Result()
+	require.NoError(t, err)
+
+	// Emptied, and what came after.
+	m = do(func() {
+		a.FlushDB(ctx)
+		a.Set(ctx, "stalls:z", "new", 0)
+	})
+	p, err := e.PlanRestore(ctx, m, dial(to), job.RestoreOptions{Replace: true})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Run(ctx)
+	require.NoError(t, err)
+	require.Contains(t, redisKeys(t, b, "*"), "stalls:z")
+	require.NotContains(t, redisKeys(t, b, "*"), "stalls:a")
+}
