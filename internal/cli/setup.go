@@ -145,6 +145,15 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 		if sh.Log.Max > 0 {
 			size = fmt.Sprintf(", %s of %s used", view.Bytes(sh.Log.Size), view.Bytes(sh.Log.Max))
 		}
+		if sh.Log.First.Wall.IsZero() {
+			_, drv, err := engine.ForAddress(a.cfg.Clusters[name].Address)
+			if err != nil {
+				return err
+			}
+			m := drv.Model()
+			s.Line("  log: from position %s to %s%s", m.FormatPosition(sh.Log.First.Position), m.FormatPosition(sh.Log.Last.Position), size)
+			continue
+		}
 		back := sh.Log.Last.Wall.Sub(sh.Log.First.Wall)
 		s.Line("  log: reaches back %s, to %s%s", view.Duration(back), view.Time(sh.Log.First.Wall), size)
 		// A log that is not full yet reaches back to its beginning.

@@ -204,7 +204,11 @@ func redisValue(t testing.TB, cl goredis.UniversalClient, key string) string {
 		entries, err = cl.XRange(ctx, key, "-", "+").Result()
 		groups, gerr := cl.XInfoGroups(ctx, key).Result()
 		require.NoError(t, gerr)
-		v = fmt.Sprint(entries, groups)
+		s := fmt.Sprint(entries)
+		for _, g := range groups { // how many a group has read replicas know otherwise than their primary
+			s += fmt.Sprint(" ", g.Name, g.Consumers, g.Pending, g.LastDeliveredID)
+		}
+		v = s
 	}
 	require.NoError(t, err)
 	return fmt.Sprint(typ, v, cl.PExpireTime(ctx, key).Val().Milliseconds())

@@ -14,6 +14,7 @@ import (
 	"go.etcd.io/etcd/api/v3/etcdserverpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -137,30 +138,36 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	if err != nil {
 		return err
 	}
+	// Transactions on different keys need not wait for each other.
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(8)
 	var ops []clientv3.Op
 	size := 0
+	send := func() {
+		batch := ops
+		ops, size = nil, 0
+		g.Go(func() error { return w.commit(gctx, ns, batch) })
+	}
 	for _, r := range recs {
 		key, value, lease, err := readValue(r.Value)
 		if err != nil {
-			return fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err)
+			return errors.Join(fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err), g.Wait())
 		}
 		var opts []clientv3.OpOption
 		if lease != 0 {
 			if err := w.lease(ctx, lease); err != nil {
-				return w.fail(err)
+				return errors.Join(w.fail(err), g.Wait())
 			}
 			opts = append(opts, clientv3.WithLease(clientv3.LeaseID(lease)))
 		}
 		if n := len(prefix) + len(key) + len(value); len(ops) > 0 && (size+n > batchBytes || len(ops) == batchOps) {
-			if err := w.commit(ctx, ns, ops); err != nil {
-				return err
-			}
-			ops, size = ops[:0], 0
+			send()
 		}
 		size += len(prefix) + len(key) + len(value)
 		ops = append(ops, clientv3.OpPut(string(prefix)+string(key), string(value), opts...))
 	}
-	return w.commit(ctx, ns, ops)
+	send()
+	return g.Wait()
 }
 
 // Remove implements engine.Gradual.
