@@ -6,7 +6,7 @@ DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
 S3SERVER := testbed/bin/s3server
 
-.PHONY: build demo test lint bench histories scale rot real servers screenshots clean
+.PHONY: build demo test lint bench histories scale keys rot real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -31,6 +31,9 @@ histories: ## thousands of random histories (HISTORIES=5000)
 scale: build ## two shards with five million documents, and with a tenth of them
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SCALE=$(or $(SCALE),5000000) go test -timeout 60m -v -run TestScale ./internal/job
 
+keys: servers build ## a million keys of etcd and Redis beside their floors, and capture lag (KEYS=1000000)
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_KEYS=$(or $(KEYS),1000000) go test -timeout 60m -v -run 'TestRedisScale|TestEtcdScale|TestCaptureLag' ./internal/job
+
 rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store
 
@@ -38,6 +41,10 @@ real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/job
 
 servers: $(DOCSERVER) $(S3SERVER) ## the real servers that tests need
+	@for s in redis-server redis-sentinel etcd; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \
+	  apt-get update > /dev/null; mkdir -p testbed/bin; \
+	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends redis-server redis-sentinel etcd-server > testbed/bin/apt.log 2>&1 \
+	    || { tail -5 testbed/bin/apt.log; echo 'install redis-server, redis-sentinel and etcd-server (Debian packages) as root'; exit 1; }; }
 
 $(S3SERVER): testbed/s3server/go.mod testbed/s3server/go.sum
 	cd testbed/s3server && go build -trimpath -o ../bin/s3server github.com/versity/versitygw/cmd/versitygw

@@ -415,7 +415,14 @@ func (a *app) showRestored(done []job.Restored, onto string) {
 	s.Line("restored onto %s, read back and compared:", s.Accent(onto))
 	t := s.Table("namespace", ">records", ">size", "root", "content, indexes, options", ">took")
 	for _, r := range done {
-		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), "equal", view.Duration(r.Took))
+		verdict := "equal"
+		if r.Expired > 0 {
+			verdict += fmt.Sprintf(", but for %s that had expired", view.Count(r.Expired))
+		}
+		if r.Replayed {
+			verdict += "; then the log's commands"
+		}
+		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), verdict, view.Duration(r.Took))
 	}
 	t.Print(2)
 }

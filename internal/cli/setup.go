@@ -151,6 +151,10 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 				return err
 			}
 			m := drv.Model()
+			if sh.Log.Marked {
+				s.Line("  log: %s, taken up where a point or a capture ended", strings.TrimPrefix(size, ", "))
+				continue
+			}
 			s.Line("  log: from position %s to %s%s", m.FormatPosition(sh.Log.First.Position), m.FormatPosition(sh.Log.Last.Position), size)
 			continue
 		}

@@ -241,7 +241,7 @@ clusters:
 	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
 		return err
 	}
-	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.keep, p.orchard} {
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.keep, p.orchard, p.keyValue} {
 		if err := act(); err != nil {
 			return err
 		}

@@ -55,10 +55,11 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 			case c.prefixes.Depth == 0:
 				add(fmt.Sprintf("db%d", db), s.name, n, int64(num(in["used_memory_dataset"]))*n/max(all, 1))
 			default:
+				share := int64(num(in["used_memory_dataset"])) / max(all, 1)
 				err := c.eachKey(ctx, addr, db, "*", func(keys []string) error {
 					for _, k := range keys {
 						if name, _ := c.nameOf(db, []byte(k)); !isMark([]byte(k)) {
-							add(name, s.name, 1, 0)
+							add(name, s.name, 1, share)
 						}
 					}
 					return nil

@@ -1,0 +1,215 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	goredis "github.com/redis/go-redis/v9"
+	clientv3 "go.etcd.io/etcd/client/v3"
+	"go.uber.org/zap"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/demo"
+)
+
+// keyValue is the part of the demonstration on real servers of key-value
+// clusters, where they are installed.
+func (p *play) keyValue() error {
+	if err := p.willow(); err != nil {
+		return err
+	}
+	return p.bramble()
+}
+
+// server runs an installed server until the demonstration ends; ok false: there
+// is none.
+func (p *play) server(name string, ports int, args func(addrs []string) []string) (addrs []string, ok bool, err error) {
+	path, err := exec.LookPath(name)
+	if err != nil {
+		return nil, false, nil
+	}
+	for range ports {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, true, err
+		}
+		defer l.Close()
+		addrs = append(addrs, l.Addr().String())
+	}
+	dir := filepath.Join(p.dir, name)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, true, err
+	}
+	cmd := exec.Command(path, args(addrs)...)
+	cmd.Dir = dir
+	return addrs, true, p.begin(cmd)
+}
+
+// begin starts a server that ends with the demonstration.
+func (p *play) begin(cmd *exec.Cmd) error {
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	p.ends = append(p.ends, func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	return nil
+}
+
+// register adds a cluster to the configuration.
+func (p *play) register(text string) error {
+	was, err := os.ReadFile(p.config)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(p.config, append(was, text...), 0o600)
+}
+
+// upTo tries until a server answers.
+func (p *play) upTo(try func(ctx context.Context) error) (err error) {
+	for range 100 {
+		ctx, cancel := context.WithTimeout(p.ctx, time.Second)
+		err = try(ctx)
+		cancel()
+		if err == nil || p.ctx.Err() != nil {
+			return err
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return err
+}
+
+func (p *play) willow() error {
+	addrs, ok, err := p.server("etcd", 2, func(a []string) []string {
+		client, peer := "http://"+a[0], "http://"+a[1]
+		return []string{"--name", "willow", "--data-dir", "data", "--listen-client-urls", client, "--advertise-client-urls", client, "--listen-peer-urls", peer,
+			"--initial-advertise-peer-urls", peer, "--initial-cluster", "willow=" + peer, "--logger", "zap", "--log-level", "error"}
+	})
+	if err != nil {
+		return err
+	}
+	if !ok {
+		p.say("Key-value clusters too: willow would be an etcd cluster, but no etcd is installed here (Debian's package etcd-server).")
+		return nil
+	}
+	cl, err := clientv3.New(clientv3.Config{Endpoints: addrs[:1], DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	if err := p.upTo(func(ctx context.Context) error { _, err := cl.Get(ctx, "x"); return err }); err != nil {
+		return err
+	}
+	if err := (demo.Gateways{Seed: 1, Gateways: 300}).Fill(p.ctx, cl); err != nil {
+		return err
+	}
+	if err := p.register(fmt.Sprintf("  willow:\n    address: etcd://%s\n    store: cellar\n", addrs[0])); err != nil {
+		return err
+	}
+	p.say("Key-value clusters too: willow, a real etcd server, holds the gateways' configuration.")
+	for _, line := range []string{"cluster inspect willow", "snapshot willow"} {
+		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	p.say("Somebody deletes all gateways of the north yard, and one route is spoilt. The point from before, compared with now:")
+	if _, err := cl.Delete(p.ctx, "/gateways/north", clientv3.WithPrefix()); err != nil {
+		return err
+	}
+	if _, err := cl.Put(p.ctx, "/routes/007", "?"); err != nil {
+		return err
+	}
+	if err := p.do(exitDone, "capture", "willow"); err != nil {
+		return err
+	}
+	if err := p.do(exitDiffers, "compare", p.firstPoint("willow"), "willow@live", "--keys", "2"); err != nil {
+		return err
+	}
+	p.say("In place, only what differs is written: those who watch see no other key change.")
+	if err := p.do(exitDone, "restore", p.firstPoint("willow")+"//gateways/", "--present", "replace", "--yes"); err != nil {
+		return err
+	}
+	return p.do(exitDone, "verify", p.firstPoint("willow")+"//gateways/", "--live", "willow")
+}
+
+// firstPoint gives the address of a cluster's first point.
+func (p *play) firstPoint(cluster string) string {
+	s := *p.screen
+	var out bytes.Buffer
+	s.Out = &out
+	run(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "points", cluster}, &s)
+	for _, w := range strings.Fields(out.String()) {
+		if when, err := address.ParseWhen(w, time.Now()); err == nil && when.Kind == address.Point {
+			return cluster + "@" + w
+		}
+	}
+	return cluster + "@latest"
+}
+
+func (p *play) bramble() error {
+	begin := func(dir string) (string, bool, error) {
+		addrs, ok, err := p.server("redis-server", 1, func(a []string) []string {
+			host, port, _ := net.SplitHostPort(a[0])
+			return []string{"--bind", host, "--port", port, "--save", "", "--appendonly", "no", "--repl-diskless-sync-delay", "0", "--repl-backlog-size", "64mb", "--logfile", dir + ".log"}
+		})
+		if !ok || err != nil {
+			return "", ok, err
+		}
+		return addrs[0], ok, nil
+	}
+	from, ok, err := begin("bramble")
+	if err != nil {
+		return err
+	}
+	if !ok {
+		p.say("And bramble would be a Redis server, but none is installed here (Debian's package redis-server).")
+		return nil
+	}
+	to, _, err := begin("hedge")
+	if err != nil {
+		return err
+	}
+	cl := goredis.NewClient(&goredis.Options{Addr: from})
+	defer cl.Close()
+	other := goredis.NewClient(&goredis.Options{Addr: to})
+	defer other.Close()
+	for _, c := range []*goredis.Client{cl, other} {
+		if err := p.upTo(func(ctx context.Context) error { return c.Ping(ctx).Err() }); err != nil {
+			return err
+		}
+	}
+	if err := (demo.Market{Seed: 1, Stalls: 400}).Fill(p.ctx, cl); err != nil {
+		return err
+	}
+	if err := p.register(fmt.Sprintf("  bramble:\n    address: redis://%s\n    prefix_depth: 1\n    store: cellar\n  hedge:\n    address: redis://%s\n    prefix_depth: 1\n    store: cellar\n", from, to)); err != nil {
+		return err
+	}
+	p.say("And bramble, a real Redis server: the market's stalls, orders, price boards and sales.")
+	for _, line := range []string{"cluster inspect bramble", "snapshot bramble"} {
+		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	for i := range 50 {
+		if err := cl.LPush(p.ctx, fmt.Sprint("orders:", i), "1 x wax").Err(); err != nil {
+			return err
+		}
+	}
+	if err := p.do(exitDone, "capture", "bramble"); err != nil {
+		return err
+	}
+	time.Sleep(50 * time.Millisecond)
+	p.say("Its log is of commands. The moment after the last order, on a scratch server: the point, and then each command since.")
+	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--onto", "hedge"); err != nil {
+		return err
+	}
+	if err := p.do(exitDone, "compare", "hedge@live/db0/orders:", "bramble@live/db0/orders:"); err != nil {
+		return err
+	}
+	return p.do(exitDone, "browse", p.firstPoint("bramble")+"/db0/prices:")
+}
