@@ -15,7 +15,7 @@ demo: build ## the whole job on a simulated cluster
 	$(BIN) demo
 
 test: servers build ## all tests, on real servers where they exist
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 15m -parallel 8 ./...
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./...
 
 lint: ## gofmt, vet and staticcheck
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }

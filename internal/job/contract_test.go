@@ -406,7 +406,7 @@ func contract(t *testing.T, b *bed) {
 	require.NoError(t, err)
 	same(t, e, third, b)
 	b.put(t, b.one, 3, "after the gap")
-	out, err = e.Capture(ctx, name, connect(), job.CaptureOptions{})
+	_, err = e.Capture(ctx, name, connect(), job.CaptureOptions{})
 	if !errors.Is(err, job.ErrIncomplete) {
 		require.NoError(t, err)
 	}

@@ -237,7 +237,7 @@ func TestRedisExpiredKeysStayAway(t *testing.T) {
 	require.EqualValues(t, 2, p.Stats.Records)
 	require.NoError(t, a.Append(ctx, "soon", " and log").Err())
 	require.NoError(t, a.Append(ctx, "later", " and log").Err())
-	require.NoError(t, a.SetEx(ctx, "short", "log", time.Second).Err())
+	require.NoError(t, a.Set(ctx, "short", "log", time.Second).Err())
 	require.NoError(t, a.Append(ctx, "short", "!").Err())
 	require.NoError(t, a.Set(ctx, "kept", "log", time.Second).Err())
 	require.NoError(t, a.Persist(ctx, "kept").Err())
@@ -327,3 +327,61 @@ func TestRedisCommandsBeyond(t *testing.T) {
 	require.Contains(t, redisKeys(t, b, "*"), "stalls:z")
 	require.NotContains(t, redisKeys(t, b, "*"), "stalls:a")
 }
+
+// TestRedisSentinel registers a primary by its sentinel, kills it, and goes on
+// with the replica that steps in: the history is a continuation, and there is no
+// gap.
+func TestRedisSentinel(t *testing.T) {
+	first := servertest.Redis(t)
+	second := servertest.RedisReplica(t, first)
+	s := servertest.RedisSentinel(t, first, "market")
+	address := "redis+sentinel://" + s.Address + "/market"
+	cl := servertest.RedisClient(t, first)
+	require.NoError(t, cl.Set(ctx, "stall", "1", 0).Err())
+	e := newEnv(t)
+	_, err := e.Snapshot(ctx, "bramble", open(t, "bramble", address))
+	require.NoError(t, err)
+	require.NoError(t, cl.Incr(ctx, "stall").Err())
+	require.NoError(t, cl.Wait(ctx, 1, 10*time.Second).Err())
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", address), job.CaptureOptions{})
+	require.NoError(t, err)
+	require.NoError(t, cl.Wait(ctx, 1, 10*time.Second).Err())
+	first.Kill()
+	next := servertest.RedisClient(t, second)
+	require.NoError(t, next.ReplicaOf(ctx, "no", "one").Err())
+	require.NoError(t, next.Incr(ctx, "stall").Err())
+	_, drv, err := engine.ForAddress(address)
+	require.NoError(t, err)
+	_, err = drv.Open(ctx, engine.Target{Name: "bramble", Address: "redis+sentinel://" + s.Address + "/bazaar"})
+	require.ErrorContains(t, err, `knows no primary named "bazaar"`)
+	// The identity is the sentinels' name for it: another address is another cluster.
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(second)), job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrRefused)
+	monitor := servertest.RedisSentinel(t, second, "market")
+	address = "redis+sentinel://" + monitor.Address + "/market"
+	got, err := e.Capture(ctx, "bramble", open(t, "bramble", address), job.CaptureOptions{})
+	require.NoError(t, err)
+	require.Empty(t, got.Gaps)
+	require.EqualValues(t, 1, got.Changes)
+	to := servertest.Redis(t)
+	m, err := e.Resolve(ctx, "bramble", latestMoment)
+	require.NoError(t, err)
+	p, err := e.PlanRestore(ctx, m, open(t, "hedge", servertest.RedisAddress(to)), job.RestoreOptions{})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Run(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "3", servertest.RedisClient(t, to).Get(ctx, "stall").Val())
+
+	// A server that is begun anew with nothing has another history.
+	second.Kill()
+	second.Begin()
+	require.Eventually(t, func() bool {
+		return next.ReplicaOf(ctx, "no", "one").Err() == nil && next.Set(ctx, "stall", "new", 0).Err() == nil
+	}, 60*time.Second, 200*time.Millisecond)
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", address), job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.ErrorContains(t, err, "take one now")
+}
+
+var latestMoment = address.When{Kind: address.Latest}

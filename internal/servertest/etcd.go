@@ -106,7 +106,7 @@ func Etcd(t testing.TB, o EtcdOptions) []*Process {
 		url := "http://" + clients[i]
 		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", memoryDir(t), "--listen-peer-urls", "http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i],
 			"--initial-cluster", strings.Join(initial, ","), "--initial-cluster-state", "new", "--logger", "zap", "--log-level", "error",
-			"--heartbeat-interval", "100", "--election-timeout", "1000", "--quota-backend-bytes", fmt.Sprint(4 << 30)}
+			"--heartbeat-interval", "200", "--election-timeout", "2000", "--quota-backend-bytes", fmt.Sprint(4 << 30)}
 		if o.CA != "" {
 			url = "https://" + clients[i]
 			args = append(args, "--client-cert-auth", "--trusted-ca-file", o.CA, "--cert-file", o.Certificate, "--key-file", o.Key)

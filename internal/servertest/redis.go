@@ -2,8 +2,11 @@ package servertest
 
 import (
 	"context"
+	"fmt"
 	"net"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -111,4 +114,21 @@ func RedisAddress(list ...*Process) string {
 		hosts = append(hosts, p.Address)
 	}
 	return "redis://" + strings.Join(hosts, ",")
+}
+
+// RedisSentinel runs a sentinel that watches a primary as name.
+func RedisSentinel(t testing.TB, of *Process, name string) *Process {
+	t.Helper()
+	host, port, _ := net.SplitHostPort(of.Address)
+	addr := freePorts(t, 1)[0]
+	_, own, _ := net.SplitHostPort(addr)
+	conf := filepath.Join(t.TempDir(), "sentinel.conf")
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "bind 127.0.0.1\nport %s\nsentinel monitor %s %s %s 1\nsentinel down-after-milliseconds %s 1000\nsentinel failover-timeout %s 3000\n", own, name, host, port, name, name), 0o600))
+	p := process(t, addr, "redis-sentinel", conf)
+	cl := goredis.NewSentinelClient(&goredis.Options{Addr: addr})
+	defer cl.Close()
+	require.Eventually(t, func() bool {
+		return cl.GetMasterAddrByName(context.Background(), name).Err() == nil
+	}, 30*time.Second, 100*time.Millisecond)
+	return p
 }

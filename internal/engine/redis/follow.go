@@ -198,7 +198,9 @@ func (f *following) read(ctx context.Context, addr string) error {
 	defer close(done)
 	go func() {
 		for {
-			_ = l.SetReadDeadline(time.Now().Add(silence))
+			if l.r.Buffered() == 0 {
+				_ = l.SetReadDeadline(time.Now().Add(silence))
+			}
 			args, err := l.command()
 			if err != nil {
 				ended <- err

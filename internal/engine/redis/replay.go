@@ -49,6 +49,10 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 				}
 				p.add(args[1:])
 			}
+		case verb == "RESTORE-ASKING":
+			// The other shard's log deletes what came here: merged, the key would
+			// be lost.
+			return done, where(fmt.Errorf("%w: slots moved between shards then; take a point from after that", engine.ErrBeyond))
 		case verb == "SCRIPT":
 			continue // what scripts did is in the stream by itself
 		case wideCommand(verb) != notWide:

@@ -19,6 +19,9 @@ const silence = 60 * time.Second
 type patient struct{ *link }
 
 func (p patient) Read(b []byte) (int, error) {
+	if p.r.Buffered() > 0 {
+		return p.r.Read(b)
+	}
 	_ = p.SetReadDeadline(time.Now().Add(silence))
 	return p.r.Read(b)
 }

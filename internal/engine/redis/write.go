@@ -118,7 +118,9 @@ func (p *pipe) flush() (failed int, err error) {
 
 // reply reads one answer; one that is an error gives its text.
 func (p *pipe) reply(depth int) (string, error) {
-	_ = p.SetReadDeadline(time.Now().Add(silence))
+	if p.r.Buffered() == 0 {
+		_ = p.SetReadDeadline(time.Now().Add(silence))
+	}
 	s, err := p.line()
 	if err != nil {
 		return "", err
