@@ -109,9 +109,9 @@ func etcdBed(t testing.TB) *bed {
 		lose: func(t testing.TB) { s[1].Kill() },
 		back: func(t testing.TB) { s[1].Begin() },
 		forget: func(t testing.TB) {
-			p, err := cl.Put(ctx, "/elsewhere/key", "1")
+			_, err := cl.Put(ctx, "/elsewhere/key", "1")
 			require.NoError(t, err)
-			p, err = cl.Put(ctx, "/elsewhere/key", "2")
+			p, err := cl.Put(ctx, "/elsewhere/key", "2")
 			require.NoError(t, err)
 			_, err = cl.Compact(ctx, p.Header.Revision)
 			require.NoError(t, err)

@@ -49,7 +49,6 @@ type cluster struct {
 	members  []member
 	chosen   string // the endpoint that is read
 	watched  string // the endpoint whose log is read
-	last     int64  // the newest revision heard of
 }
 
 type member struct {
