@@ -289,6 +289,7 @@ func (c *cluster) shardsBy(ctx context.Context, addr string) (shards []*shard, c
 	}
 	if in["cluster_enabled"] == "1" {
 		slots, err := ask(ctx, func(ctx context.Context) ([]goredis.ClusterSlot, error) {
+			//lint:ignore SA1019 servers before 7.0 know no other way
 			return c.client(addr).ClusterSlots(ctx).Result()
 		})
 		if err != nil {
