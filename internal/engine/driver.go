@@ -102,9 +102,8 @@ type Wide interface {
 	Wide(namespace string) bool
 }
 
-// Spread is a Model of clusters whose namespaces are spread over shards with
-// logs of one common clock. Where content is, the namespaces of kind "layout"
-// say.
+// Spread is a Model of clusters whose namespaces are spread over shards. Where
+// content is, the namespaces of kind "layout" say, if there are any.
 type Spread interface {
 	Model
 	// Layout reads where content was at a moment. Now gives the values of a
