@@ -88,7 +88,15 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 			}
 		}
 		for _, ch := range chains {
-			c.Gaps = append(c.Gaps, ch.Gaps()...)
+			begins, err := e.Store.Begins(ctx, c.Cluster, ch)
+			if err != nil {
+				return nil, err
+			}
+			for _, g := range ch.Gaps() {
+				if g.Why != journal.Beginning || !begins {
+					c.Gaps = append(c.Gaps, g)
+				}
+			}
 			for _, s := range ch.Segments {
 				for _, d := range s.Doubt {
 					c.Doubts = append(c.Doubts, Doubt{s.After.Wall, s.Last.Wall, d})

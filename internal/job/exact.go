@@ -74,6 +74,9 @@ func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, er
 		s.emit(Note, "%v; beginning again with the state of now", err)
 		part.fold.Close()
 		part.fold = fold.New(s.model, true, s.temp(), s.memory())
+		if s.chosen != nil {
+			part.fold.Choose(s.chosen)
+		}
 	}
 }
 
@@ -192,6 +195,9 @@ func (s *snapshot) pass(ctx context.Context, c engine.Streamed, part *part) erro
 			s.progress("", s.done.Add(1024), 0, s.bytes.Load())
 		}
 		s.bytes.Add(int64(len(r.Value)))
+		if err := s.slow(ctx, len(r.Key)+len(r.Value)); err != nil {
+			return err
+		}
 		return found.add(ns, r)
 	})
 	if err != nil {

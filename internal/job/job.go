@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"golang.org/x/time/rate"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
@@ -65,6 +66,11 @@ type Env struct {
 	Parallel int
 	// PauseBalancer stops a sharded cluster's balancer while it is scanned.
 	PauseBalancer bool
+	// Scope chooses the namespaces that snapshots take; all where empty. Dates
+	// in it are filled in.
+	Scope address.Scope
+	// Rate bounds how many bytes a second scans read; nil is no bound.
+	Rate *rate.Limiter
 	// Emit hears events; it may be called from several goroutines.
 	Emit func(Event)
 }

@@ -78,6 +78,11 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *s
 			e.emit(Warning, "%s: %s", l.What, l.Consequence)
 		}
 	}
+	chosen := chooser(e.Scope, s.model)
+	if chosen != nil && s.model.Traits().Commands {
+		return nil, fmt.Errorf("%w: cluster %s is protected whole: its log holds commands, which cannot be told apart by namespace; leave namespaces out of its policy", ErrRefused, name)
+	}
+	s.chosen = chosen
 	defer func() {
 		for _, p := range s.parts {
 			p.fold.Close()
@@ -92,6 +97,9 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *s
 		if len(topo.Shards) > 1 {
 			p.label = sh.Name
 		}
+		if chosen != nil {
+			p.fold.Choose(chosen)
+		}
 		s.parts = append(s.parts, p)
 		e.emit(Step, "reading %s%s (%s, %s)", p.of(), choice.Member.Address, choice.Member.Role, choice.Why)
 	}
@@ -103,7 +111,7 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *s
 		}
 	}()
 	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, Version: topo.Version, Started: started, Made: "scan", Tool: e.Tool,
-		Settings: topo.Settings, Exact: s.logged != nil}
+		Scope: e.Scope, Settings: topo.Settings, Exact: s.logged != nil}
 	mark, err := s.read(ctx)
 	if err != nil {
 		return nil, err
@@ -169,6 +177,7 @@ type snapshot struct {
 	logged   engine.Logged // nil without a log
 	model    engine.Model
 	settings bool
+	chosen   func(string) bool // nil: all
 	last     *store.Point
 	w        *store.Writer
 	parts    []*part
@@ -371,6 +380,9 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 	var keep []engine.Namespace
 	names := map[string]bool{}
 	for _, ns := range spaces {
+		if s.chosen != nil && content(&ns.Namespace) && !s.chosen(ns.Name) {
+			continue
+		}
 		if ns.Skip != "" {
 			s.skipped = append(s.skipped, store.Skipped{Name: ns.Name, Why: ns.Skip})
 			s.emit(Warning, "%s is left out: %s", ns.Name, ns.Skip)
@@ -489,6 +501,9 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 					s.progress(ns.Name, s.done.Add(1024), s.total.Load(), s.bytes.Load())
 				}
 				s.bytes.Add(int64(len(r.Value)))
+				if err := s.slow(gctx, len(r.Key)+len(r.Value)); err != nil {
+					return err
+				}
 				return part.Add(gctx, r)
 			})
 		})
@@ -501,6 +516,21 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 		s.emit(Note, "%s%s: %s", s.part(ns.Shard).of(), ns.Name, count(root.Records, "record"))
 	}
 	return root, err
+}
+
+// slow waits until so many bytes may be read.
+func (e *Env) slow(ctx context.Context, n int) error {
+	if e.Rate == nil {
+		return nil
+	}
+	for n > 0 {
+		part := min(n, e.Rate.Burst())
+		if err := e.Rate.WaitN(ctx, part); err != nil {
+			return err
+		}
+		n -= part
+	}
+	return nil
 }
 
 // near gives the tree of the last point that is most likely alike.
@@ -539,7 +569,7 @@ func (e *Env) FoldPoint(ctx context.Context, m *Moment) (*store.Point, error) {
 		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster, last.ID)
 	}
 	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, Version: last.Version, Started: time.Now(),
-		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats}
+		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats, Scope: last.Scope}
 	for _, s := range last.Shards {
 		p.Shards = append(p.Shards, store.PointShard{Name: s.Name, Mark: m.Upto[s.Name]})
 	}

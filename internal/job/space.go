@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"dexamen/internal/core/address"
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
@@ -66,11 +67,48 @@ func (m *Moment) bases(f *fold.Fold, shard string) {
 	}
 }
 
+// chooser gives what a scope chooses by name; nil where it is all. What is no
+// content is always part of it.
+func chooser(scope address.Scope, model engine.Model) func(string) bool {
+	if len(scope) == 0 {
+		return nil
+	}
+	return func(name string) bool {
+		ns := record.Namespace{Name: name, Kind: model.Kind(name)}
+		return !content(&ns) || scope.Match(name)
+	}
+}
+
+// limit has a fold follow only what the point was asked to hold.
+func (m *Moment) limit(f *fold.Fold) {
+	if chosen := chooser(m.Point.Scope, m.Model); chosen != nil {
+		f.Choose(chosen)
+	}
+}
+
+// Strangers names what was renamed, after the point, to a name that the point's
+// scope chooses: its content before that is not known.
+func (m *Moment) Strangers(ctx context.Context) ([]string, error) {
+	if len(m.Point.Scope) == 0 || m.Model.Traits().Commands {
+		return nil, nil
+	}
+	var out []string
+	for _, s := range m.Point.Shards {
+		plan, err := m.plan(ctx, s.Name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, plan.Strangers()...)
+	}
+	return out, nil
+}
+
 // plan follows one shard's namespaces through the log and says which there are
 // at the moment; it reads no records.
 func (m *Moment) plan(ctx context.Context, shard string) (*fold.Fold, error) {
 	f := fold.NewPlan(m.Model)
 	m.bases(f, shard)
+	m.limit(f)
 	return f, m.changes(ctx, shard, f.Change)
 }
 
@@ -96,6 +134,7 @@ func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, 
 	f := fold.New(m.Model, false, m.env.temp(), m.env.memory())
 	defer f.Close()
 	m.bases(f, shard)
+	m.limit(f)
 	chosen := func(n *fold.Namespace) bool { return choose(&n.Namespace) }
 	f.Want(plan, chosen)
 	if err := m.changes(ctx, shard, f.Change); err != nil {

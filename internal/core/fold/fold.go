@@ -13,6 +13,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -56,6 +57,9 @@ type Fold struct {
 	keyBuf []byte
 	valBuf []byte
 	Count  int64 // changes taken
+	// Of Choose: which names are followed, and who came by one of them.
+	chosen  func(string) bool
+	strange map[string]bool
 }
 
 // Namespace is one incarnation of a namespace on its way through the changes.
@@ -138,10 +142,53 @@ func (f *Fold) find(c *record.Change) *Namespace {
 	return f.names[c.Namespace]
 }
 
+// Choose has the fold follow only namespaces whose names are chosen. One that is
+// renamed to a name that is not has ended; of one that is renamed to a chosen
+// name the content is not known, and it stays out: Strangers names it.
+func (f *Fold) Choose(chosen func(name string) bool) {
+	f.chosen, f.strange = chosen, map[string]bool{}
+}
+
+// Strangers names what was renamed to a chosen name, and still has it.
+func (f *Fold) Strangers() []string { return slices.Sorted(maps.Keys(f.strange)) }
+
+// foreign tells whether a change is about what is not followed.
+func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
+	if f.chosen == nil || n != nil {
+		return false
+	}
+	switch {
+	case c.Op == record.Rename:
+		if !f.strange[c.Namespace] && f.chosen(c.Namespace) {
+			return false
+		}
+		delete(f.strange, c.Namespace)
+		if f.chosen(c.To) {
+			if old := f.names[c.To]; old != nil {
+				f.end(old)
+			}
+			f.strange[c.To] = true
+		}
+	case c.Op == record.Create && f.chosen(c.Namespace):
+		delete(f.strange, c.Namespace)
+		return false
+	case f.strange[c.Namespace]:
+		if c.Op == record.Drop {
+			delete(f.strange, c.Namespace)
+		}
+	default:
+		return !f.chosen(c.Namespace)
+	}
+	return true
+}
+
 // Change takes the next change of the log.
 func (f *Fold) Change(c *record.Change) error {
-	f.Count++
 	n := f.find(c)
+	if f.foreign(c, n) {
+		return nil
+	}
+	f.Count++
 	if c.Op.Record() {
 		if n == nil {
 			if c.Op == record.Delete || f.loose && len(c.Ident) > 0 {
@@ -187,6 +234,11 @@ func (f *Fold) Change(c *record.Change) error {
 		if n == nil {
 			return f.unknown(c, false)
 		}
+		if f.chosen != nil && !f.chosen(c.To) {
+			f.end(n)
+			return nil
+		}
+		delete(f.strange, c.To)
 		if old := f.names[c.To]; old != nil && old != n {
 			if !f.loose {
 				return fmt.Errorf("%w: %s is renamed to %s, which is there", ErrDiverged, c.Namespace, c.To)

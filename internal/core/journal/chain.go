@@ -15,14 +15,42 @@ import (
 type Chain struct {
 	Shard    string
 	Segments []Header
+	// Superseded are segments that others were put together from, and that are
+	// there still.
+	Superseded []Header
 }
 
 // NewChain orders segments of one shard.
 func NewChain(shard string, segments []Header) *Chain {
 	slices.SortFunc(segments, func(a, b Header) int {
-		return strings.Compare(string(a.After.Position), string(b.After.Position))
+		if c := strings.Compare(string(a.After.Position), string(b.After.Position)); c != 0 {
+			return c
+		}
+		return strings.Compare(string(b.Last.Position), string(a.Last.Position)) // what reaches further first
 	})
-	return &Chain{Shard: shard, Segments: segments}
+	c := &Chain{Shard: shard}
+	for _, s := range segments {
+		if n := len(c.Segments); n > 0 {
+			by := &c.Segments[n-1]
+			// Of the same length the one joined of more counts.
+			if by.After.Position == s.After.Position && by.Last.Position == s.Last.Position && s.Joined > by.Joined {
+				c.Superseded = append(c.Superseded, *by)
+				*by = s
+				continue
+			}
+			if by.Joined > 0 && s.Last.Position <= by.Last.Position {
+				c.Superseded = append(c.Superseded, s)
+				continue
+			}
+		}
+		c.Segments = append(c.Segments, s)
+	}
+	return c
+}
+
+// Precedes tells whether another segment is the one sealed upon this one.
+func (h *Header) Precedes(next *Header) bool {
+	return h.Last.Position == next.After.Position && next.Prev == h.tail()
 }
 
 // Gap is a stretch of a log of which nothing is known.
@@ -32,6 +60,10 @@ type Gap struct {
 	To    record.Mark `json:"to"`
 	Why   string      `json:"why"`
 }
+
+// Beginning is why a gap is there whose segments are no longer in the store: of
+// a log without its beginning, which retention may have removed.
+const Beginning = "earlier segments are no longer in the store"
 
 // Gaps lists the stretches that are missing: those that capture said it lost,
 // and those where a segment that should be there is not, or is not the one its
@@ -45,7 +77,7 @@ func (c *Chain) Gaps() []Gap {
 		}
 		if i == 0 {
 			if !s.Prev.IsZero() {
-				gaps = append(gaps, Gap{c.Shard, record.Mark{}, s.After, "earlier segments are no longer in the store"})
+				gaps = append(gaps, Gap{c.Shard, record.Mark{}, s.After, Beginning})
 			}
 			continue
 		}
@@ -53,7 +85,7 @@ func (c *Chain) Gaps() []Gap {
 		switch {
 		case before.Last.Position != s.After.Position:
 			gaps = append(gaps, Gap{c.Shard, before.Last, s.After, "a segment is missing from the store"})
-		case s.Prev != before.ID:
+		case s.Prev != before.tail():
 			gaps = append(gaps, Gap{c.Shard, s.After, s.After, "a segment is not the one that was sealed: it was replaced or changed"})
 		}
 	}
@@ -67,7 +99,7 @@ func (c *Chain) End() (last record.Mark, prev tree.Hash, ok bool) {
 		return record.Mark{}, tree.Hash{}, false
 	}
 	s := &c.Segments[len(c.Segments)-1]
-	return s.Last, s.ID, true
+	return s.Last, s.tail(), true
 }
 
 // Reach says how far the log is known without a break from a mark on.
@@ -80,7 +112,7 @@ func (c *Chain) Reach(from record.Mark) record.Mark {
 		if s.After.Position > from.Position || s.Gap != "" {
 			break
 		}
-		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position && s.Prev != c.Segments[i-1].ID {
+		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position && s.Prev != c.Segments[i-1].tail() {
 			break
 		}
 		from = s.Last

@@ -44,7 +44,12 @@ type Header struct {
 	// namespace that went away without an entry.
 	Doubt []string `json:"doubt,omitempty"`
 	// Source is the member the log was read from.
-	Source string    `json:"source,omitempty"`
+	Source string `json:"source,omitempty"`
+	// Joined is how many segments this one was put together from, which it takes
+	// the place of; Tail is the identity of the last of them, on which the next
+	// segment was sealed.
+	Joined int       `json:"joined,omitempty"`
+	Tail   tree.Hash `json:"tail,omitzero"`
 	Made   time.Time `json:"made"`
 
 	// ID is the segment's identity: BLAKE3 of its header, which includes that
@@ -135,6 +140,27 @@ func (b *Builder) Seal(prev tree.Hash, source string) (Header, []byte, error) {
 	b.endBlock()
 	b.head.Prev, b.head.Source, b.head.Made = prev, source, time.Now().UTC().Truncate(time.Millisecond)
 	return seal(b.keys, b.head, b.body)
+}
+
+// Join seals a segment that takes the place of several that follow on each other:
+// the changes were added in order.
+func (b *Builder) Join(of []Header) (Header, []byte, error) {
+	last := of[len(of)-1]
+	b.CoverTo(last.Last)
+	b.head.Tail = last.tail()
+	for _, h := range of {
+		b.head.Joined += max(1, h.Joined)
+		b.head.Doubt = append(b.head.Doubt, h.Doubt...)
+	}
+	return b.Seal(of[0].Prev, last.Source)
+}
+
+// tail is the identity that the segment after this one is sealed upon.
+func (h *Header) tail() tree.Hash {
+	if h.Joined > 0 {
+		return h.Tail
+	}
+	return h.ID
 }
 
 // SealGap makes the segment that says nothing is known between two marks.

@@ -326,7 +326,7 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		if err = decodeManifest(nil, data, name, &d); err == nil && s.keys != nil {
 			_, _, err = s.keys.openData(name, &d)
 		}
-	case "points", "marks", "leases", "condemned", "witness", "suspect", "audits", "runs", "holds":
+	case "points", "marks", "leases", "condemned", "witness", "suspect", "audits", "runs", "running", "holds", "proofs":
 		var v json.RawMessage
 		err = decodeManifest(s.ring(), data, name, &v)
 	case "mended":
@@ -585,12 +585,12 @@ func (a *auditor) logs(ctx context.Context) error {
 		c := journal.NewChain(hs[0].Shard, hs)
 		for i := 1; i < len(c.Segments); i++ {
 			before, seg := c.Segments[i-1], c.Segments[i]
-			if before.Last.Position == seg.After.Position && seg.Prev == before.ID {
+			if before.Last.Position == seg.After.Position && before.Precedes(&seg) {
 				continue
 			}
 			l := HurtLog{Cluster: seg.Cluster, Shard: seg.Shard, From: before.Last.Wall, To: seg.After.Wall, Object: "a segment that is missing"}
 			for k, n := range unread[folder] {
-				if n > s.segmentName(before.Cluster, before.Shard, before.After.Position) && n < s.segmentName(seg.Cluster, seg.Shard, seg.After.Position) {
+				if at := beginOf(n); at > before.After.Position.Hex() && at < seg.After.Position.Hex() {
 					l.Object = n
 					unread[folder] = slices.Delete(slices.Clone(unread[folder]), k, k+1)
 					break
@@ -601,7 +601,7 @@ func (a *auditor) logs(ctx context.Context) error {
 		// The first or the last of the chain: nothing follows that says until when.
 		for _, n := range unread[folder] {
 			l := HurtLog{Cluster: hs[0].Cluster, Shard: hs[0].Shard, Object: n}
-			if first := c.Segments[0]; n < s.segmentName(first.Cluster, first.Shard, first.After.Position) {
+			if first := c.Segments[0]; beginOf(n) < first.After.Position.Hex() {
 				l.To = first.After.Wall
 			} else {
 				l.From = c.Segments[len(c.Segments)-1].Last.Wall

@@ -217,7 +217,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 			st.retired["v001"] = true
 			delete(st.points, "v001")
 			st.segments = 1
-			_, err := s.Retire(ctx, "meadow", []string{"v001"})
+			_, err := s.Retire(ctx, "meadow", []string{"v001"}, "")
 			return err
 		}},
 		{"reclaim", func(s *store.Store, _ blob.Backend, _ *state) error {

@@ -75,7 +75,7 @@ func crowd(t *testing.T, b blob.Backend) {
 						return err
 					}
 					if name == 1 && len(all) > 6 {
-						if _, err := s.Retire(ctx, cluster, []string{all[0].ID, all[1].ID}); err != nil {
+						if _, err := s.Retire(ctx, cluster, []string{all[0].ID, all[1].ID}, ""); err != nil {
 							return err
 						}
 						retired.Add(2)

@@ -138,7 +138,7 @@ func TestLockedObjects(t *testing.T) {
 				require.ErrorIs(t, b.Remove(ctx, n), blob.ErrLocked, "%s %s", b, n)
 			}
 		}
-		_, err = s.Retire(ctx, "meadow", []string{"v001"})
+		_, err = s.Retire(ctx, "meadow", []string{"v001"}, "")
 		require.ErrorIs(t, err, blob.ErrLocked)
 		points, _, err := s.Points(ctx, "meadow")
 		require.NoError(t, err)

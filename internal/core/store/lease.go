@@ -22,6 +22,9 @@ type leaseEntry struct {
 	Process int       `json:"process"`
 	Began   time.Time `json:"began"`
 	Until   time.Time `json:"until"` // the zero time: given up
+	// Machine and Alive tell, on that machine, whether the process still runs.
+	Machine string `json:"machine,omitempty"`
+	Alive   string `json:"alive,omitempty"`
 }
 
 const (
@@ -99,7 +102,7 @@ func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]l
 // held says whether an entry counts. A clock that is a little off must not end
 // somebody else's lease.
 func (e *leaseEntry) held(now time.Time) bool {
-	return !e.Until.IsZero() && now.Before(e.Until.Add(leaseTime/2))
+	return !e.Until.IsZero() && !e.gone() && now.Before(e.Until.Add(leaseTime/2))
 }
 
 // Acquire takes a lease, and keeps it until Release.
@@ -110,7 +113,7 @@ func (s *Store) Acquire(ctx context.Context, what string) (*Lease, error) {
 func (s *Store) acquire(ctx context.Context, what string, length time.Duration) (*Lease, error) {
 	host, _ := os.Hostname()
 	l := &Lease{s: s, what: what, length: length, stop: make(chan struct{}), done: make(chan struct{}),
-		entry: leaseEntry{Holder: newID(8), Host: host, Process: os.Getpid(), Began: time.Now().UTC()}}
+		entry: leaseEntry{Holder: newID(8), Host: host, Process: os.Getpid(), Began: time.Now().UTC(), Machine: machine(), Alive: born(os.Getpid())}}
 	top, number, _, err := s.leases(ctx, what+"/")
 	if err != nil {
 		return nil, err
@@ -212,7 +215,7 @@ func (l *Lease) Release(ctx context.Context) {
 	if l.Check() != nil {
 		return
 	}
-	if l.next(ctx, 0) == nil && strings.HasPrefix(l.what, sessionPrefix) {
+	if l.next(ctx, 0) == nil && private(l.what) {
 		// Nobody else ever takes a lease of that name. The last entry of others
 		// stays: who looks for it now must not find the row begun anew.
 		_ = l.s.remove(ctx, leaseName(l.what, l.number))
@@ -220,6 +223,11 @@ func (l *Lease) Release(ctx context.Context) {
 }
 
 const sessionPrefix = "writer-"
+
+// private tells whether a lease's name is its holder's own.
+func private(what string) bool {
+	return strings.HasPrefix(what, sessionPrefix) || strings.HasPrefix(what, runLease)
+}
 
 // enlist makes it known that this store writes, before it relies on anything
 // that is there: reclaim removes nothing from under it.

@@ -92,7 +92,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 		switch kind, _, _ := strings.Cut(n, "/"); kind {
 		case "slots", "datakeys":
 			stages[0] = append(stages[0], n)
-		case "index", "journal", "audits", "runs", "holds":
+		case "index", "journal", "audits", "runs", "holds", "proofs":
 			stages[2] = append(stages[2], n)
 		}
 	}

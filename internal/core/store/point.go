@@ -38,6 +38,9 @@ type Point struct {
 	Skipped []Skipped `json:"skipped,omitempty"`
 	// Caveats say what is not guaranteed about this point.
 	Caveats []string `json:"caveats,omitempty"`
+	// Scope, where set, is which namespaces were asked for, dates filled in;
+	// of the log after the point only what concerns them counts.
+	Scope []string `json:"scope,omitempty"`
 	// Settings: users and roles are in it.
 	Settings bool `json:"settings,omitempty"`
 	// Exact says that all content is of one moment of the cluster.
@@ -197,14 +200,25 @@ func (s *Store) PutSegment(ctx context.Context, h journal.Header, data []byte) e
 	if err := CheckClusterName(h.Cluster); err != nil {
 		return err
 	}
-	return s.create(ctx, s.segmentName(h.Cluster, h.Shard, h.After.Position), data)
+	return s.create(ctx, s.segmentName(h), data)
 }
 
-func (s *Store) segmentName(cluster, shard string, after record.Position) string {
+func (s *Store) segmentName(h journal.Header) string {
+	shard := h.Shard
 	if s.keys == nil {
 		shard = shardFolder(shard)
 	}
-	return s.journalFolder(cluster) + s.part("shard", shard) + "/p" + after.Hex()
+	folder := s.journalFolder(h.Cluster) + s.part("shard", shard)
+	if h.Joined > 0 {
+		return folder + "/j" + h.After.Position.Hex() + "-" + hex.EncodeToString(h.Tail[:8])
+	}
+	return folder + "/p" + h.After.Position.Hex()
+}
+
+// beginOf gives, from a segment's name, the position after which it begins.
+func beginOf(name string) string {
+	at, _, _ := strings.Cut(name[strings.LastIndexByte(name, '/')+2:], "-")
+	return at
 }
 
 func (s *Store) journalFolder(cluster string) string {
@@ -284,7 +298,7 @@ func (s *Store) frontHeader(ctx context.Context, i blob.Info) (h journal.Header,
 
 // ReadSegment checks a segment and calls fn with each of its changes.
 func (s *Store) ReadSegment(ctx context.Context, h journal.Header, fn func(*record.Change) error) error {
-	name := s.segmentName(h.Cluster, h.Shard, h.After.Position)
+	name := s.segmentName(h)
 	data, err := s.blob.Read(ctx, name)
 	if err != nil {
 		return err

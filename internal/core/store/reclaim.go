@@ -484,7 +484,7 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		return err
 	}
 	for what, e := range top {
-		if strings.HasPrefix(what, sessionPrefix) && !e.held(time.Now()) {
+		if private(what) && !e.held(time.Now()) {
 			old = append(old, leaseName(what, number[what]))
 		}
 	}

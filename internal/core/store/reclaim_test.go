@@ -82,7 +82,7 @@ func reclaimHistory(t *testing.T, seed uint64) {
 			points = append(points, p)
 		case n < 7 && len(points) > 2:
 			i := rng.IntN(len(points) - 1)
-			_, err := s.Retire(ctx, "meadow", []string{points[i].ID})
+			_, err := s.Retire(ctx, "meadow", []string{points[i].ID}, "")
 			require.NoError(t, err, what)
 			points = slices.Delete(points, i, i+1)
 		default:
@@ -150,7 +150,7 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 		return ends(i)
 	})
 	s := h.open(t, b)
-	_, err := s.Retire(ctx, "meadow", []string{first.ID, second.ID})
+	_, err := s.Retire(ctx, "meadow", []string{first.ID, second.ID}, "")
 	require.NoError(t, err)
 	removed := 0
 	for range 3 {

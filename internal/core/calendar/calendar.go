@@ -1,0 +1,164 @@
+// Package calendar says when work is due: schedules in a time zone across the
+// changes of its clocks, and hours of the day that are kept quiet. It looks at
+// no clock of its own.
+package calendar
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/robfig/cron/v3"
+)
+
+// Schedule is a row of times at which something is due.
+type Schedule struct {
+	text  string
+	every time.Duration
+	cron  *cron.SpecSchedule
+	zone  *time.Location
+}
+
+// anyHour is how the cron library marks a field that is a bare '*'.
+const anyHour = 1 << 63
+
+// ParseSchedule reads a five-field cron line or "every 6h"; distance reads the
+// length of time. A nil zone is UTC.
+func ParseSchedule(text string, zone *time.Location, distance func(string) (time.Duration, error)) (Schedule, error) {
+	if zone == nil {
+		zone = time.UTC
+	}
+	s := Schedule{text: strings.Join(strings.Fields(text), " "), zone: zone}
+	if rest, ok := strings.CutPrefix(s.text, "every "); ok {
+		var err error
+		if s.every, err = distance(rest); err != nil {
+			return s, fmt.Errorf("%q: %w", text, err)
+		}
+		if s.every < time.Second {
+			return s, fmt.Errorf("%q: more often than every second", text)
+		}
+		return s, nil
+	}
+	if n := len(strings.Fields(text)); n != 5 || strings.HasPrefix(s.text, "@") {
+		return s, fmt.Errorf("%q: write five fields (minute, hour, day of the month, month, day of the week) such as 15 1 * * *, or every 6h", text)
+	}
+	// In UTC every day has all its hours: what zones do is added in Next.
+	c, err := cron.ParseStandard("CRON_TZ=UTC " + s.text)
+	if err != nil {
+		return s, fmt.Errorf("%q: %w", text, err)
+	}
+	s.cron = c.(*cron.SpecSchedule)
+	if s.Next(time.Unix(0, 0)).IsZero() {
+		return s, fmt.Errorf("%q: there is no such day", text)
+	}
+	return s, nil
+}
+
+// String gives the schedule as it was written.
+func (s Schedule) String() string { return s.text }
+
+// IsZero tells whether there is no schedule.
+func (s Schedule) IsZero() bool { return s.every == 0 && s.cron == nil }
+
+// Next gives the first time after t; the zero time where there is none.
+//
+// "every 6h" counts multiples of its length since a Monday at midnight UTC,
+// whoever asks. A cron line whose hour is '*' runs through the hour that clocks
+// repeat, and leaves out the one they skip. One with fixed hours is due once a
+// day that has it: at the first of two equal times, and at the end of the hour
+// that is skipped.
+func (s Schedule) Next(t time.Time) time.Time {
+	switch {
+	case s.every > 0:
+		return t.Truncate(s.every).Add(s.every).In(s.zone)
+	case s.cron == nil:
+		return time.Time{}
+	case s.cron.Hour&anyHour != 0:
+		c := *s.cron
+		c.Location = s.zone
+		return c.Next(t.In(s.zone))
+	}
+	// Wall clocks are followed as if they were UTC's, from far enough back to
+	// see times again that a change of clocks has moved past t.
+	wall := asUTC(t.In(s.zone)).Add(-3 * time.Hour)
+	for {
+		wall = s.cron.Next(wall)
+		if wall.IsZero() {
+			return time.Time{}
+		}
+		if at := fromWall(wall, s.zone); at.After(t) {
+			return at
+		}
+	}
+}
+
+func asUTC(t time.Time) time.Time {
+	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
+}
+
+// fromWall gives the time at which a zone's clocks first show what wall says in
+// UTC; of a time they never show, the moment at which they skip it.
+func fromWall(wall time.Time, zone *time.Location) time.Time {
+	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(), 0, zone)
+	if !asUTC(t).Equal(wall) {
+		// Skipped: the offset changes within hours of here, at one instant.
+		lo, hi := t.Add(-4*time.Hour), t.Add(4*time.Hour)
+		_, before := lo.Zone()
+		for hi.Sub(lo) > time.Second {
+			mid := lo.Add(hi.Sub(lo) / 2)
+			if _, off := mid.Zone(); off == before {
+				lo = mid
+			} else {
+				hi = mid
+			}
+		}
+		return hi.Truncate(time.Second)
+	}
+	for _, back := range []time.Duration{2 * time.Hour, time.Hour, 30 * time.Minute} {
+		if e := t.Add(-back); asUTC(e).Equal(wall) {
+			return e
+		}
+	}
+	return t
+}
+
+// Last gives the last time that is not after t; the zero time where there is
+// none in the four years before.
+func (s Schedule) Last(t time.Time) time.Time {
+	if s.every > 0 {
+		return t.Truncate(s.every).In(s.zone)
+	}
+	for back := 2 * time.Hour; back < 5*366*24*time.Hour; back *= 4 {
+		from := t.Add(-back)
+		at := s.Next(from)
+		if at.IsZero() || at.After(t) {
+			continue
+		}
+		for {
+			next := s.Next(at)
+			if next.IsZero() || next.After(t) {
+				return at
+			}
+			at = next
+		}
+	}
+	return time.Time{}
+}
+
+// Spacing gives the longest time between two runs of the following year, which
+// is how often something is done at least.
+func (s Schedule) Spacing(from time.Time) time.Duration {
+	if s.every > 0 {
+		return s.every
+	}
+	var most time.Duration
+	at := s.Next(from)
+	for n := 0; n < 1000 && !at.IsZero(); n++ {
+		next := s.Next(at)
+		if next.IsZero() || next.Sub(from) > 370*24*time.Hour && n > 0 {
+			break
+		}
+		most, at = max(most, next.Sub(at)), next
+	}
+	return most
+}

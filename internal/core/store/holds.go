@@ -1,0 +1,123 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/blob"
+)
+
+// Hold keeps a point whatever retention says, until a time.
+type Hold struct {
+	ID      string    `json:"id"`
+	Cluster string    `json:"cluster"`
+	Point   string    `json:"point"`
+	Until   time.Time `json:"until"`
+	Why     string    `json:"why"`
+	User    string    `json:"user"`
+	Made    time.Time `json:"made"`
+}
+
+const holdsPrefix = "holds/"
+
+func (s *Store) holdFolder(cluster string) string {
+	return holdsPrefix + s.part("cluster", cluster) + "/"
+}
+
+// PutHold keeps a point. Whoever asks several times has the latest one count.
+func (s *Store) PutHold(ctx context.Context, h *Hold) error {
+	h.Made = time.Now().UTC().Truncate(time.Second)
+	h.ID = h.Point + "-" + newID(4)
+	return s.put(ctx, s.listKey(), s.holdFolder(h.Cluster)+h.ID, h)
+}
+
+// Holds gives the holds of a cluster, of all when empty, in order of points.
+// One that cannot be read is an error: what it keeps is not known.
+func (s *Store) Holds(ctx context.Context, cluster string) (out []*Hold, err error) {
+	prefix := holdsPrefix
+	if cluster != "" {
+		prefix = s.holdFolder(cluster)
+	}
+	err = s.blob.List(ctx, prefix, func(i blob.Info) error {
+		h := new(Hold)
+		if err := s.get(ctx, i.Name, h); err != nil {
+			if errors.Is(err, blob.ErrNotFound) {
+				return nil
+			}
+			return err
+		}
+		out = append(out, h)
+		return nil
+	})
+	slices.SortFunc(out, func(a, b *Hold) int { return strings.Compare(a.ID, b.ID) })
+	return out, err
+}
+
+// RemoveHold takes a hold away.
+func (s *Store) RemoveHold(ctx context.Context, h *Hold) error {
+	return s.remove(ctx, s.holdFolder(h.Cluster)+h.ID)
+}
+
+// ProofMark says what a point proved of the log before it.
+type ProofMark struct {
+	Cluster string `json:"cluster"`
+	Point   string `json:"point"`
+	// From is the point whose fold was compared; it lies at Since, the point at
+	// Until.
+	From    string    `json:"from,omitempty"`
+	Since   time.Time `json:"since,omitzero"`
+	Until   time.Time `json:"until,omitzero"`
+	Changes int64     `json:"changes"`
+	Equal   bool      `json:"equal"`
+	// Not says why there is no such proof; Doubts what differs, by namespace.
+	Not    string       `json:"not,omitempty"`
+	Doubts []ProofDoubt `json:"doubts,omitempty"`
+	Made   time.Time    `json:"made"`
+}
+
+// ProofDoubt is a namespace in which the log and a point disagree.
+type ProofDoubt struct {
+	Namespace string `json:"namespace"`
+	What      string `json:"what"`
+}
+
+const proofsPrefix = "proofs/"
+
+func (s *Store) proofFolder(cluster string) string {
+	return proofsPrefix + s.part("cluster", cluster) + "/"
+}
+
+// PutProof keeps what a point proved; the first word counts.
+func (s *Store) PutProof(ctx context.Context, m *ProofMark) error {
+	m.Made = time.Now().UTC().Truncate(time.Second)
+	err := s.put(ctx, s.listKey(), s.proofFolder(m.Cluster)+m.Point, m)
+	if errors.Is(err, blob.ErrExists) {
+		return nil
+	}
+	return err
+}
+
+// Proofs gives the proofs of a cluster's points (of all clusters when empty) by
+// point.
+func (s *Store) Proofs(ctx context.Context, cluster string) (map[string]*ProofMark, error) {
+	prefix := proofsPrefix
+	if cluster != "" {
+		prefix = s.proofFolder(cluster)
+	}
+	out := map[string]*ProofMark{}
+	err := s.blob.List(ctx, prefix, func(i blob.Info) error {
+		m := new(ProofMark)
+		if err := s.get(ctx, i.Name, m); err != nil {
+			if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
+				return nil // what is not known is not proven
+			}
+			return err
+		}
+		out[m.Point] = m
+		return nil
+	})
+	return out, err
+}
