@@ -28,6 +28,9 @@ import (
 type Config struct {
 	Stores   map[string]Store   `yaml:"stores"`
 	Clusters map[string]Cluster `yaml:"clusters"`
+	Policies map[string]Policy  `yaml:"policies"`
+	Notices  Notices            `yaml:"notices"`
+	Daemon   Daemon             `yaml:"daemon"`
 	Limits   Limits             `yaml:"limits"`
 	// Path is where it was read from.
 	Path string `yaml:"-"`
@@ -48,7 +51,9 @@ type Store struct {
 	Unlock *Secret `yaml:"unlock"`
 	// Of a store that is made: parity such as 8+2, and for how long objects are
 	// locked against removal.
-	Parity     string   `yaml:"parity"`
+	Parity string `yaml:"parity"`
+	// Room is how many bytes the place has, where it does not tell itself.
+	Room       Size     `yaml:"room"`
 	KeepLocked Duration `yaml:"keep_locked"`
 }
 
@@ -157,7 +162,7 @@ type Size int64
 // UnmarshalText implements encoding.TextUnmarshaler.
 func (s *Size) UnmarshalText(b []byte) error {
 	text := string(b)
-	for i, unit := range []string{"KiB", "MiB", "GiB"} {
+	for i, unit := range []string{"KiB", "MiB", "GiB", "TiB"} {
 		if n, ok := strings.CutSuffix(text, unit); ok {
 			var v float64
 			if _, err := fmt.Sscanf(strings.TrimSpace(n), "%g", &v); err != nil || v <= 0 {
@@ -295,6 +300,7 @@ func (c *Config) check(k *checker) {
 			}
 		}
 	}
+	c.checkPolicies(k)
 	switch m := c.Limits.Memory; {
 	case m == 0:
 		c.Limits.Memory = defaultMemory
@@ -458,6 +464,38 @@ clusters:                                 # what is protected, and what is resto
     # store: cellar                       # where there are several
   # paddock:                              # a scratch cluster to restore onto
   #   address: mongodb://paddock-1:27017/?replicaSet=paddock
+
+policies:                                 # what is protected, when, and for how long
+  nightly:
+    clusters: [meadow]                    # or globs, or { label: yard=north }: clusters that fit join by themselves
+    # namespaces: ["apiary.*", "not apiary.scratch_*", "notes-{-1d:%Y.%m.%d}"]   # all when left out
+    # settings: true                      # users and roles too
+    # store: cellar                       # where there are several
+    # zone: Europe/Berlin                 # of schedules and retention; this machine's when left out
+    snapshot: "15 1 * * *"                # minute, hour, day, month, day of the week; or: every 6h
+    rescan: every 7d                      # points in between are folded from the log, at no load on the cluster
+    log: 10m                              # how often the log is captured, or: continuous
+    keep:
+      every_moment: 7d                    # any second of the last seven days
+      thin: [daily for 30d, weekly for 26w, monthly for 730d]   # hourly, daily, weekly, monthly, yearly
+      never_fewer: 3
+      # never_more: 200
+    # promise: 30m                        # somebody is told when the newest moment that can be restored is older
+    # quiet: ["08:00-18:00 mon-fri"]      # no scan begins then; the log goes on
+    # rate: 64MiB                         # a second, read by scans
+    # retry: { times: 3, first: 1m, most: 1h }
+    # deadline: 6h                        # of one run
+    # at_once: 2                          # clusters at the same time
+    # hooks:
+    #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }   # if_fails: go on
+    #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
+
+# notices:                                # once when trouble begins, and once when it is over
+#   webhook: { url: "https://desk.lindenholt.example/dexamen" }
+#   mail: { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
+#   about: [failure, gap, promise, proof, space]
+
+# daemon: { listen: "127.0.0.1:9480" }    # /healthz, /readyz, /metrics
 
 # limits:
 #   memory: 128MiB                        # of the program; beyond that it works on disk

@@ -26,6 +26,8 @@ type CaptureOptions struct {
 	// Interval (default 10 s) in which something happened.
 	Follow   bool
 	Interval time.Duration
+	// Sealed, where not nil, hears up to where the log of a shard is in the store.
+	Sealed func(shard string, to record.Mark)
 	// SegmentBytes seals a segment at about this size (default 16 MiB).
 	SegmentBytes int
 }
@@ -117,6 +119,13 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 		if !slices.ContainsFunc(topo.Shards, func(t engine.Shard) bool { return t.Name == s.Name }) {
 			all.out.Missing = append(all.out.Missing, s.Name)
 			e.emit(Warning, "shard %s has left since the last point; take a new one", s.Name)
+		}
+	}
+	if len(all.out.Missing) > 0 && opt.Follow {
+		// Going on would hide that part of the cluster is not protected.
+		all.opt.Follow = false
+		for _, cp := range all.list {
+			cp.opt.Follow = false
 		}
 	}
 	if topo.HidesDrops {
@@ -401,6 +410,9 @@ func (cp *capture) put(ctx context.Context, h journal.Header, data []byte) error
 		return err
 	}
 	cp.prev, cp.from, cp.out.To = h.ID, h.Last, h.Last
+	if cp.opt.Sealed != nil {
+		cp.opt.Sealed(cp.out.Shard, h.Last)
+	}
 	cp.out.Segments++
 	cp.out.Stored += h.Size
 	cp.all.progressed(0, h.Size)

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"dexamen/internal/core/address"
@@ -19,12 +20,14 @@ type Stretch struct {
 
 // Coverage says which moments of a cluster can be restored.
 type Coverage struct {
-	Cluster   string         `json:"cluster"`
-	Points    []*store.Point `json:"-"`
-	Stretches []Stretch      `json:"stretches"`
-	Gaps      []journal.Gap  `json:"gaps,omitempty"`
-	Doubts    []Doubt        `json:"doubts,omitempty"`
-	Latest    time.Time      `json:"latest"` // the newest moment that can be restored
+	Cluster   string                      `json:"cluster"`
+	Points    []*store.Point              `json:"-"`
+	Chains    map[string]*journal.Chain   `json:"-"`
+	Proofs    map[string]*store.ProofMark `json:"-"`
+	Stretches []Stretch                   `json:"stretches"`
+	Gaps      []journal.Gap               `json:"gaps,omitempty"`
+	Doubts    []Doubt                     `json:"doubts,omitempty"`
+	Latest    time.Time                   `json:"latest"` // the newest moment that can be restored
 	// Unreadable objects were left out.
 	Unreadable []string `json:"unreadable,omitempty"`
 }
@@ -61,6 +64,15 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 		chains, bad, err := e.Store.Chains(ctx, c.Cluster)
 		if err != nil {
 			return nil, err
+		}
+		c.Chains = chains
+		if c.Proofs, err = e.Store.Proofs(ctx, c.Cluster); err != nil {
+			return nil, err
+		}
+		for _, m := range c.Proofs {
+			for _, d := range m.Doubts {
+				c.Doubts = append(c.Doubts, Doubt{m.Since, m.Until, strings.TrimPrefix(d.Namespace+": ", ": ") + "the log and point " + m.Point + " disagree: " + d.What})
+			}
 		}
 		for _, b := range bad {
 			c.Unreadable = append(c.Unreadable, b.Error())

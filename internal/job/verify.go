@@ -31,6 +31,10 @@ type Proof struct {
 	Equal        bool   `json:"equal,omitempty"`
 	NotFolded    string `json:"not_folded,omitempty"` // why there is no such proof
 	Disagreement string `json:"disagreement,omitempty"`
+	// Doubts says in which namespaces the fold and the point differ.
+	Doubts []store.ProofDoubt `json:"doubts,omitempty"`
+
+	before *store.Point
 }
 
 // VerifyPoint reads everything a point is made of and the log after it, and
@@ -88,6 +92,7 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 		return nil
 	}
 	before := points[i-1]
+	out.before = before
 	drv, err := engine.ForName(p.Engine)
 	if err != nil {
 		return err
@@ -109,6 +114,10 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 			return nil
 		}
 		upto[s.Name] = to.Mark
+	}
+	if !slices.Equal(before.Scope, p.Scope) {
+		out.NotFolded = "the two points hold other namespaces"
+		return nil
 	}
 	if before.Settings != p.Settings {
 		out.NotFolded = "users and roles are in one of the two points only"
@@ -139,7 +148,12 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 	logged := func(list []Space) []Space {
 		return slices.DeleteFunc(list, func(s Space) bool { return slices.Contains(traits.Unlogged, s.Kind) })
 	}
-	if what := firstDifference(ctx, x, m.Model, logged(spaces), logged(heldOf(p))); what != "" {
+	out.Doubts = differences(ctx, x, m.Model, logged(spaces), logged(heldOf(p)))
+	if len(out.Doubts) > 0 {
+		what := out.Doubts[0].Namespace + ": " + out.Doubts[0].What
+		if n := len(out.Doubts) - 1; n > 0 {
+			what += fmt.Sprintf("; and in %s more", count(int64(n), "namespace"))
+		}
 		out.Disagreement = what
 		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, ErrDiffers, p.ID, what)
 	}
@@ -150,33 +164,36 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 // on tells whether both are of the same shard, as far as that is known.
 func (s Space) on(t Space) bool { return s.Shard == t.Shard || s.Shard == "" || t.Shard == "" }
 
-func firstDifference(ctx context.Context, x *store.Scratch, m engine.Model, a, b []Space) string {
+// differences says of each namespace in which a fold and a point disagree how.
+func differences(ctx context.Context, x *store.Scratch, m engine.Model, a, b []Space) (out []store.ProofDoubt) {
 	for i := range a {
 		j := slices.IndexFunc(b, func(s Space) bool { return s.Name == a[i].Name && a[i].on(s) })
 		if j < 0 {
-			return a[i].Name + " is in the fold and not in the point"
+			out = append(out, store.ProofDoubt{Namespace: a[i].Name, What: "it is in the fold and not in the point"})
+			continue
 		}
 		d, err := diffSpaces(ctx, x, &a[i], &b[j], m, 3)
 		if err != nil {
-			return err.Error()
+			out = append(out, store.ProofDoubt{Namespace: a[i].Name, What: err.Error()})
+			continue
 		}
 		if !d.Same() {
-			s := fmt.Sprintf("%s: %d records missing from the point, %d extra, %d changed", a[i].Name, d.Missing, d.Extra, d.Changed)
+			s := fmt.Sprintf("%d records missing from the point, %d extra, %d changed", d.Missing, d.Extra, d.Changed)
 			for _, k := range d.Keys {
 				s += "; " + k.Kind + " " + k.Label
 			}
 			for _, l := range append(d.DefinitionA, d.DefinitionB...) {
 				s += "; " + l
 			}
-			return s
+			out = append(out, store.ProofDoubt{Namespace: a[i].Name, What: s})
 		}
 	}
 	for i := range b {
 		if !slices.ContainsFunc(a, func(s Space) bool { return s.Name == b[i].Name && b[i].on(s) }) {
-			return b[i].Name + " is in the point and not in the fold"
+			out = append(out, store.ProofDoubt{Namespace: b[i].Name, What: "it is in the point and not in the fold"})
 		}
 	}
-	return ""
+	return out
 }
 
 // VerifyLive compares a live cluster with a moment: content by roots,

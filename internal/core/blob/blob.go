@@ -67,6 +67,9 @@ type Locker interface {
 	Lock(ctx context.Context, name string, until time.Time) error
 }
 
+// Roomy is a backend that knows how many bytes there is room for.
+type Roomy interface{ Free() (int64, error) }
+
 // Remote is a backend of which every read is a request to a server: reading more
 // at once is worth it.
 type Remote interface{ Remote() bool }

@@ -28,6 +28,15 @@ const tmpDir = ".incoming"
 // NewDir gives the backend for a folder, which need not exist.
 func NewDir(root string) *Dir { return &Dir{filepath.Clean(root)} }
 
+// Free implements Roomy: what the file system has left for who is no superuser.
+func (d *Dir) Free() (int64, error) {
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(d.root, &st); err != nil {
+		return 0, err
+	}
+	return int64(st.Bavail) * int64(st.Bsize), nil
+}
+
 func (d *Dir) path(name string) string { return filepath.Join(d.root, filepath.FromSlash(name)) }
 
 // Create implements Backend.

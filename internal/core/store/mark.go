@@ -36,3 +36,12 @@ func (s *Store) Mark(ctx context.Context, cluster, what string, v any) (ok bool,
 func (s *Store) RemoveMark(ctx context.Context, cluster, what string) error {
 	return s.remove(ctx, s.markName(cluster, what))
 }
+
+// Marks calls fn with the name of each mark of a cluster that begins with prefix,
+// and with what reads its content.
+func (s *Store) Marks(ctx context.Context, cluster, prefix string, fn func(what string, read func(v any) error) error) error {
+	folder := s.markName(cluster, "")
+	return s.blob.List(ctx, folder+prefix, func(i blob.Info) error {
+		return fn(i.Name[len(folder):], func(v any) error { return s.get(ctx, i.Name, v) })
+	})
+}

@@ -76,6 +76,8 @@ type Run struct {
 	Segments int           `json:"segments,omitempty"`
 	Read     []RunMember   `json:"read,omitempty"`
 	Gaps     []journal.Gap `json:"gaps,omitempty"`
+	// Wants says why a new point is needed, where one is.
+	Wants string `json:"wants,omitempty"`
 	// Retired says of points that went why.
 	Retired  []RunRetired `json:"retired,omitempty"`
 	Warnings []string     `json:"warnings,omitempty"`
@@ -150,8 +152,10 @@ func (s *Store) runFolder(prefix, cluster, kind string) string {
 var ErrRunEnded = errors.New("the run has ended and is not changed")
 
 // BeginRun makes it known that a run goes on. With exclusive set no other run of
-// its kind and cluster may: ErrHeld says so. The lease must be given to EndRun.
-func (s *Store) BeginRun(ctx context.Context, r *Run, exclusive bool) (*Lease, error) {
+// its kind and cluster may: ErrHeld says so. Check, where not nil, is asked with
+// the lease in hand whether the run is still to be. The lease must be given to
+// EndRun.
+func (s *Store) BeginRun(ctx context.Context, r *Run, exclusive bool, check func() error) (*Lease, error) {
 	r.Began = time.Now().UTC().Truncate(time.Millisecond)
 	r.ID = r.Began.Format("20060102-150405.000-") + newID(3)
 	r.Lease = runLease + r.ID
@@ -163,6 +167,12 @@ func (s *Store) BeginRun(ctx context.Context, r *Run, exclusive bool) (*Lease, e
 		return nil, err
 	}
 	r.Lease += "/" + l.entry.Holder
+	if check != nil {
+		if err := check(); err != nil {
+			l.Release(context.WithoutCancel(ctx))
+			return nil, err
+		}
+	}
 	if err := s.put(ctx, s.listKey(), s.runFolder(runningPrefix, r.Cluster, r.Kind)+r.ID, r); err != nil {
 		l.Release(context.WithoutCancel(ctx))
 		return nil, err
@@ -300,12 +310,12 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable 
 	return runs, unreadable, nil
 }
 
-// ForgetRuns removes what is known of captures that went well and began before
-// uneventful, and of all runs that began before all. The newest of each cluster
-// and kind stays.
-func (s *Store) ForgetRuns(ctx context.Context, uneventful, all time.Time) (n int, err error) {
+// ForgetRuns removes what is known of a cluster's captures that went well and
+// began before uneventful, and of all its runs that began before all. The newest
+// of each kind stays.
+func (s *Store) ForgetRuns(ctx context.Context, cluster string, uneventful, all time.Time) (n int, err error) {
 	by := map[string][]string{}
-	err = s.blob.List(ctx, runsPrefix, func(i blob.Info) error {
+	err = s.blob.List(ctx, runsPrefix+s.part("cluster", cluster)+"/", func(i blob.Info) error {
 		folder := i.Name[:strings.LastIndexByte(i.Name, '/')+1]
 		by[folder] = append(by[folder], i.Name)
 		return nil

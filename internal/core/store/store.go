@@ -201,6 +201,9 @@ func (s *Store) stale() bool {
 	return time.Since(time.Unix(0, s.futile.Load())) > time.Second
 }
 
+// Place gives where the store lies.
+func (s *Store) Place() blob.Backend { return s.blob }
+
 // Location gives where the store lies, without secrets.
 func (s *Store) Location() string { return s.blob.String() }
 

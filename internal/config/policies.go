@@ -1,0 +1,430 @@
+package config
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/calendar"
+	"dexamen/internal/core/retain"
+	"dexamen/internal/core/store"
+)
+
+// Policy says what is protected, when, and for how long.
+type Policy struct {
+	Clusters   Choice        `yaml:"clusters"`
+	Namespaces address.Scope `yaml:"namespaces"`
+	// Settings overrules the clusters' own say on users and roles.
+	Settings *bool  `yaml:"settings"`
+	Store    string `yaml:"store"`
+	// Zone is the time zone of schedules and of retention; the machine's when
+	// empty.
+	Zone     string `yaml:"zone"`
+	Snapshot string `yaml:"snapshot"`
+	// Rescan: points are folded from the log, and read from the cluster only
+	// this often; always where it is absent.
+	Rescan string `yaml:"rescan"`
+	// Log is how often the log is captured, "continuous", or nothing.
+	Log string `yaml:"log"`
+	// Seal is after how long continuous capture stores what it has (default 30s).
+	Seal Duration `yaml:"seal"`
+	Keep Keep     `yaml:"keep"`
+	// Retire is when retention is applied (default: every 24h).
+	Retire string `yaml:"retire"`
+	// Promise is how old the newest moment that can be restored may be before
+	// somebody is told.
+	Promise Duration `yaml:"promise"`
+	Quiet   []string `yaml:"quiet"`
+	// Rate bounds what scans read a second.
+	Rate     Size     `yaml:"rate"`
+	Retry    Retry    `yaml:"retry"`
+	Deadline Duration `yaml:"deadline"`
+	// AtOnce is how many clusters of this policy are read at the same time
+	// (default 2).
+	AtOnce int    `yaml:"at_once"`
+	Hooks  []Hook `yaml:"hooks"`
+
+	// What the texts mean; filled in by check.
+	When struct {
+		Zone                     *time.Location
+		Snapshot, Rescan, Retire calendar.Schedule
+		Log                      time.Duration
+		Continuous               bool
+		Quiet                    []calendar.Hours
+		Rule                     retain.Rule
+	} `yaml:"-"`
+}
+
+// Choice chooses clusters: by names and globs, or by labels, all of which must
+// fit.
+type Choice struct {
+	Names  []string
+	Labels map[string]string
+}
+
+// UnmarshalYAML reads a list of names, or { label: KEY=VALUE }.
+func (c *Choice) UnmarshalYAML(unmarshal func(any) error) error {
+	if err := unmarshal(&c.Names); err == nil {
+		return nil
+	}
+	var one string
+	if err := unmarshal(&one); err == nil {
+		c.Names = []string{one}
+		return nil
+	}
+	var by struct {
+		Label any `yaml:"label"`
+	}
+	if err := unmarshal(&by); err != nil || by.Label == nil {
+		return fmt.Errorf("write a list of clusters' names, or { label: KEY=VALUE }")
+	}
+	list, ok := by.Label.([]any)
+	if !ok {
+		list = []any{by.Label}
+	}
+	c.Labels = map[string]string{}
+	for _, l := range list {
+		k, v, ok := strings.Cut(fmt.Sprint(l), "=")
+		if !ok || k == "" {
+			return fmt.Errorf("label %v: write KEY=VALUE", l)
+		}
+		c.Labels[strings.TrimSpace(k)] = strings.TrimSpace(v)
+	}
+	return nil
+}
+
+// Match tells whether a cluster is chosen.
+func (c Choice) Match(name string, cl Cluster) bool {
+	for k, v := range c.Labels {
+		if cl.Labels[k] != v {
+			return false
+		}
+	}
+	return len(c.Labels) > 0 || slices.ContainsFunc(c.Names, func(p string) bool { return address.Match(p, name) && p != "" })
+}
+
+// Keep is how long points and log are kept.
+type Keep struct {
+	EveryMoment Duration `yaml:"every_moment"`
+	Thin        []string `yaml:"thin"`
+	NeverFewer  int      `yaml:"never_fewer"`
+	NeverMore   int      `yaml:"never_more"`
+	// Runs is how long the history of runs is kept (default 400d; captures that
+	// went well: 7d).
+	Runs Duration `yaml:"runs"`
+}
+
+// Retry says how often and when something that failed is tried again.
+type Retry struct {
+	Times *int     `yaml:"times"` // default 3
+	First Duration `yaml:"first"` // how long after the first failure (default 1m)
+	Most  Duration `yaml:"most"`  // each next one waits twice as long, at most this (default 1h)
+}
+
+// Wait is how long after so many failures the next attempt comes; never says
+// that there is none.
+func (r Retry) Wait(failures int) (d time.Duration, never bool) {
+	times, first, most := 3, time.Duration(r.First), time.Duration(r.Most)
+	if r.Times != nil {
+		times = *r.Times
+	}
+	if first <= 0 {
+		first = time.Minute
+	}
+	if most <= 0 {
+		most = time.Hour
+	}
+	if failures > times {
+		return 0, true
+	}
+	for range min(failures-1, 40) {
+		if first = 2 * first; first >= most {
+			break
+		}
+	}
+	return min(first, most), false
+}
+
+// Hook is a command that runs before or after runs of a kind.
+type Hook struct {
+	Before  string   `yaml:"before"`
+	After   string   `yaml:"after"`
+	Run     []string `yaml:"run"`
+	Timeout Duration `yaml:"timeout"` // default 1m
+	// IfFails is "stop" (the default of those before) or "go on".
+	IfFails string `yaml:"if_fails"`
+}
+
+// Notices say who is told of trouble, and when it is over.
+type Notices struct {
+	Webhook *Webhook `yaml:"webhook"`
+	Mail    *Mail    `yaml:"mail"`
+	// About lists what is told: all of failure, gap, promise, proof, space when
+	// empty.
+	About []string `yaml:"about"`
+	// SpaceFor is how long a store must still have room for (default 14d).
+	SpaceFor Duration `yaml:"space_for"`
+}
+
+// Webhook is where a JSON body is posted to.
+type Webhook struct {
+	URL string `yaml:"url"`
+	// Token goes into the Authorization header as a bearer's.
+	Token *Secret `yaml:"token"`
+}
+
+// Mail is how e-mail is sent.
+type Mail struct {
+	Server string   `yaml:"server"` // HOST:PORT
+	From   string   `yaml:"from"`
+	To     []string `yaml:"to"`
+	Login  *Login   `yaml:"login"`
+	// Plain: TLS is not insisted on.
+	Plain bool `yaml:"plain"`
+}
+
+// Daemon is about the daemon itself.
+type Daemon struct {
+	// Listen is where /healthz, /readyz and /metrics are; nowhere when empty.
+	Listen string `yaml:"listen"`
+}
+
+// About is what notices may be about.
+var About = []string{"failure", "gap", "promise", "proof", "space"}
+
+// Protected names the clusters that a policy chooses.
+func (c *Config) Protected(p Policy) (names []string) {
+	for name, cl := range sorted(c.Clusters) {
+		if p.Clusters.Match(name, cl) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// PolicyOf gives the policy of a cluster in a store; ok is false without one.
+func (c *Config) PolicyOf(cluster, inStore string) (name string, p Policy, ok bool) {
+	for name, p := range sorted(c.Policies) {
+		if s, err := c.StoreFor(p, cluster); err == nil && s == inStore && p.Clusters.Match(cluster, c.Clusters[cluster]) {
+			return name, p, true
+		}
+	}
+	return "", Policy{}, false
+}
+
+// StoreFor gives the name of the store that a policy uses for a cluster.
+func (c *Config) StoreFor(p Policy, cluster string) (string, error) {
+	return c.StoreOf(p.Store, cluster)
+}
+
+// Read gives a secret's text.
+func (s Secret) Read(ctx context.Context) (string, error) { return s.read(ctx) }
+
+func (c *Config) checkPolicies(k *checker) {
+	for name := range sorted(c.Policies) {
+		p := c.Policies[name]
+		at := "$.policies." + name
+		if err := store.CheckClusterName(name); err != nil {
+			k.bad(at, "name a policy with letters, digits, '-', '_' and '.'")
+		}
+		c.checkChoice(k, &p, at)
+		p.checkTimes(k, at)
+		p.checkKeep(k, at)
+		p.checkHooks(k, at)
+		c.Policies[name] = p
+	}
+	c.checkOverlap(k)
+	c.checkNotices(k)
+}
+
+func (c *Config) checkChoice(k *checker, p *Policy, at string) {
+	if len(p.Clusters.Names) == 0 && len(p.Clusters.Labels) == 0 {
+		k.bad(at, "chooses no clusters; give a list of names, or { label: KEY=VALUE }")
+	}
+	for _, n := range p.Clusters.Names {
+		if _, ok := c.Clusters[n]; !ok && address.Literal(n) {
+			k.bad(at+".clusters", "%v", UnknownError("cluster", n, Names(c.Clusters)))
+		}
+	}
+	if err := p.Namespaces.Check(); err != nil {
+		k.bad(at+".namespaces", "%v", err)
+	}
+	if p.Store != "" {
+		if _, ok := c.Stores[p.Store]; !ok {
+			k.bad(at+".store", "%v", UnknownError("store", p.Store, Names(c.Stores)))
+		}
+	}
+	for _, name := range c.Protected(*p) {
+		cl := c.Clusters[name]
+		if _, err := c.StoreFor(*p, name); err != nil && p.Store == "" {
+			k.bad(at, "cluster %s: %v", name, err)
+		}
+		if len(p.Namespaces) > 0 && strings.HasPrefix(cl.Address, "redis") {
+			k.bad(at+".namespaces", "cluster %s is protected whole: its log holds commands, which cannot be told apart by namespace; give it a policy without namespaces", name)
+		}
+	}
+}
+
+func (p *Policy) checkTimes(k *checker, at string) {
+	w := &p.When
+	w.Zone = time.Local
+	if p.Zone != "" {
+		z, err := time.LoadLocation(p.Zone)
+		if err != nil {
+			k.bad(at+".zone", "%q is no time zone, such as Europe/Berlin or UTC", p.Zone)
+		} else {
+			w.Zone = z
+		}
+	}
+	schedule := func(field, text, absent string) (s calendar.Schedule) {
+		if text == "" {
+			text = absent
+		}
+		if text == "" {
+			return s
+		}
+		s, err := calendar.ParseSchedule(text, w.Zone, address.ParseDistance)
+		if err != nil {
+			k.bad(at+"."+field, "%v", err)
+		}
+		return s
+	}
+	if p.Snapshot == "" {
+		k.bad(at, "has no snapshot schedule, such as snapshot: \"15 1 * * *\" or snapshot: every 6h")
+	}
+	w.Snapshot = schedule("snapshot", p.Snapshot, "")
+	w.Rescan = schedule("rescan", p.Rescan, "")
+	w.Retire = schedule("retire", p.Retire, "every 24h")
+	switch p.Log {
+	case "":
+	case "continuous":
+		w.Continuous = true
+	default:
+		d, err := address.ParseDistance(strings.TrimPrefix(p.Log, "every "))
+		if err != nil || d < time.Second {
+			k.bad(at+".log", "%q: write how often, such as 10m, or continuous", p.Log)
+		}
+		w.Log = d
+	}
+	if p.Rescan != "" && p.Log == "" {
+		k.bad(at+".rescan", "points cannot be folded without the log; give log: 10m, or leave rescan out")
+	}
+	for i, q := range p.Quiet {
+		h, err := calendar.ParseHours(q, w.Zone)
+		if err != nil {
+			k.bad(fmt.Sprintf("%s.quiet", at), "%v", err)
+		}
+		w.Quiet = append(p.When.Quiet[:i:i], h)
+	}
+	if len(w.Quiet) > 0 {
+		// Hours that never end would never let a snapshot begin.
+		if end := calendar.Quiet(w.Quiet, time.Now()); end.Sub(time.Now()) > 7*24*time.Hour {
+			k.bad(at+".quiet", "there is no time left in the week that is not quiet")
+		}
+	}
+	if p.AtOnce < 0 || p.AtOnce > 64 {
+		k.bad(at+".at_once", "%d is not from 1 to 64", p.AtOnce)
+	}
+	if p.Retry.Times != nil && *p.Retry.Times < 0 {
+		k.bad(at+".retry.times", "%d is less than none", *p.Retry.Times)
+	}
+	if p.Promise > 0 && !w.Snapshot.IsZero() {
+		every := w.Log
+		if w.Continuous {
+			every = time.Minute
+		} else if every == 0 {
+			every = w.Snapshot.Spacing(time.Now())
+		}
+		if every >= time.Duration(p.Promise) {
+			k.bad(at+".promise", "the newest moment is up to %s old by schedule, which is not within %s", every, time.Duration(p.Promise))
+		}
+	}
+}
+
+func (p *Policy) checkKeep(k *checker, at string) {
+	r := retain.Rule{EveryMoment: time.Duration(p.Keep.EveryMoment), NeverFewer: p.Keep.NeverFewer, NeverMore: p.Keep.NeverMore, Zone: p.When.Zone}
+	for _, text := range p.Keep.Thin {
+		g, err := retain.ParseRung(text, address.ParseDistance)
+		if err != nil {
+			k.bad(at+".keep.thin", "%v", err)
+			continue
+		}
+		r.Thin = append(r.Thin, g)
+	}
+	if p.Keep.NeverFewer < 0 || p.Keep.NeverMore < 0 {
+		k.bad(at+".keep", "never_fewer and never_more are numbers of points")
+	}
+	p.When.Rule = r
+	if p.Keep.EveryMoment > 0 && p.Log == "" {
+		k.bad(at+".keep.every_moment", "moments between points need the log; give log: 10m or log: continuous")
+	}
+	if p.When.Snapshot.IsZero() {
+		return
+	}
+	for _, text := range r.Problems(p.When.Snapshot.Spacing(time.Now())) {
+		k.bad(at+".keep", "%s", text)
+	}
+}
+
+func (p *Policy) checkHooks(k *checker, at string) {
+	for i, h := range p.Hooks {
+		at := fmt.Sprintf("%s.hooks[%d]", at, i)
+		kind := h.Before + h.After
+		if (h.Before == "") == (h.After == "") || !slices.Contains(store.RunKinds, kind) {
+			k.bad(at, "say before: or after:, and of which kind: %s", strings.Join(store.RunKinds, ", "))
+		}
+		if len(h.Run) == 0 {
+			k.bad(at, "has no command to run, such as run: [/usr/local/bin/announce, start]")
+		} else if strings.HasPrefix(h.Run[0], "/") {
+			if st, err := os.Stat(h.Run[0]); err != nil || st.IsDir() || st.Mode()&0o111 == 0 {
+				k.bad(at+".run", "%s is no program that can be run here", h.Run[0])
+			}
+		}
+		if h.IfFails != "" && h.IfFails != "stop" && h.IfFails != "go on" {
+			k.bad(at+".if_fails", "%q: write stop or go on", h.IfFails)
+		}
+	}
+}
+
+// checkOverlap refuses two policies for one cluster in one store: its points
+// would be of two kinds, and each would retire the other's.
+func (c *Config) checkOverlap(k *checker) {
+	first := map[string]string{}
+	for name, p := range sorted(c.Policies) {
+		for _, cl := range c.Protected(p) {
+			st, err := c.StoreFor(p, cl)
+			if err != nil {
+				continue
+			}
+			if other, ok := first[cl+" in "+st]; ok {
+				k.bad("$.policies."+name+".clusters", "cluster %s is protected in store %s by policy %s already; a cluster has one policy in a store", cl, st, other)
+				continue
+			}
+			first[cl+" in "+st] = name
+		}
+	}
+}
+
+func (c *Config) checkNotices(k *checker) {
+	n := c.Notices
+	for _, a := range n.About {
+		if !slices.Contains(About, a) {
+			k.bad("$.notices.about", "%q is none of %s", a, strings.Join(About, ", "))
+		}
+	}
+	if w := n.Webhook; w != nil && !strings.HasPrefix(w.URL, "http://") && !strings.HasPrefix(w.URL, "https://") {
+		k.bad("$.notices.webhook", "has no url, such as https://desk.lindenholt.example/dexamen")
+	}
+	if m := n.Mail; m != nil {
+		if m.Server == "" || m.From == "" || len(m.To) == 0 {
+			k.bad("$.notices.mail", "needs server (HOST:PORT), from and to")
+		}
+		if m.Login != nil {
+			m.Login.check(k, "$.notices.mail.login")
+		}
+	}
+}

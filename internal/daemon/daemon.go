@@ -1,0 +1,454 @@
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"reflect"
+	"slices"
+	"sync"
+	"time"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+)
+
+// Daemon does what policies ask for until it is told to stop.
+type Daemon struct {
+	World
+	// Load reads the configuration anew; Changed tells whether that is worth it.
+	Load    func() (*config.Config, error)
+	Changed func() bool
+	// Reload asks for it at once.
+	Reload <-chan struct{}
+	Log    *slog.Logger
+	// Tell sends notices; the configured ways when nil.
+	Tell func(context.Context, Trouble) error
+
+	mu      sync.Mutex
+	wards   map[string]*watched
+	going   map[string]*going // by ward and kind
+	wake    chan struct{}
+	group   sync.WaitGroup
+	ticked  time.Time
+	broken  string // why the configuration could not be read anew
+	rooms   map[string]roomSeen
+	metrics *metrics
+}
+
+// watched is a ward and what is known of it.
+type watched struct {
+	ward   Ward
+	state  *State
+	stale  bool
+	failed string // why the state could not be read
+	sealed map[string]record.Mark
+	duties []Duty
+}
+
+type going struct {
+	ward   Ward
+	kind   string
+	begun  time.Time
+	cancel context.CancelFunc
+}
+
+type roomSeen struct {
+	Room
+	at time.Time
+}
+
+const (
+	// stateAge is how old what is known of a ward may be: what other daemons
+	// did meanwhile is found out at the latest when something is due.
+	stateAge = 5 * time.Minute
+	roomAge  = time.Hour
+	longest  = time.Minute // between two looks at what is due
+)
+
+func key(w Ward) string { return w.Policy + "\x00" + w.Cluster + "\x00" + w.Store }
+
+// Run works until the context ends, and then until what goes on has ended or is
+// parked: a capture stores what it has, a snapshot is taken up again by the next.
+func (d *Daemon) Run(ctx context.Context) error {
+	d.mu.Lock()
+	d.wards, d.going, d.rooms = map[string]*watched{}, map[string]*going{}, map[string]roomSeen{}
+	d.wake = make(chan struct{}, 1)
+	if d.metrics == nil {
+		d.metrics = newMetrics(d)
+	}
+	d.mu.Unlock()
+	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Wards(d.Config)))
+	defer d.group.Wait()
+	for ctx.Err() == nil {
+		d.reload()
+		next := d.tick(ctx)
+		select {
+		case <-ctx.Done():
+		case <-d.wake:
+		case <-d.Reload:
+			d.Log.Info("asked to read the configuration anew")
+			d.load()
+		case <-time.After(max(time.Until(next), 10*time.Millisecond)):
+		}
+	}
+	d.Log.Info("daemon ends", "waiting for", d.names())
+	return ctx.Err()
+}
+
+// names lists what goes on.
+func (d *Daemon) names() (out []string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, g := range d.going {
+		out = append(out, g.kind+" of "+g.ward.Cluster)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (d *Daemon) reload() {
+	if d.Changed != nil && d.Changed() {
+		d.load()
+	}
+}
+
+// load takes up a new configuration; a broken one is refused, and the old one
+// stays.
+func (d *Daemon) load() {
+	if d.Load == nil {
+		return
+	}
+	c, err := d.Load()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err != nil {
+		d.broken = err.Error()
+		d.Log.Error("the new configuration is refused and the old one stays", "error", err)
+		return
+	}
+	d.broken, d.Config = "", c
+	d.Log.Info("the configuration was read anew", "policies", len(c.Policies), "clusters", len(Wards(c)))
+	// What goes on under another policy than before begins anew.
+	now := map[string]Ward{}
+	for _, w := range Wards(c) {
+		now[key(w)] = w
+	}
+	for k, g := range d.going {
+		if w, ok := now[key(g.ward)]; g.kind == store.RunCapture && (!ok || !reflect.DeepEqual(w.Config, g.ward.Config)) {
+			d.Log.Info("capture ends to begin anew", "cluster", g.ward.Cluster)
+			d.going[k].cancel()
+		}
+	}
+}
+
+// tick starts what is due and gives when to look again.
+func (d *Daemon) tick(ctx context.Context) (next time.Time) {
+	d.mu.Lock()
+	world := d.World
+	wards := Wards(d.Config)
+	known := map[string]bool{}
+	for _, w := range wards {
+		known[key(w)] = true
+		if x := d.wards[key(w)]; x == nil {
+			d.wards[key(w)] = &watched{ward: w, sealed: map[string]record.Mark{}}
+		} else if !reflect.DeepEqual(x.ward.Config, w.Config) {
+			x.ward = w
+		}
+	}
+	for k := range d.wards {
+		if !known[k] {
+			delete(d.wards, k)
+		}
+	}
+	d.mu.Unlock()
+	next = time.Now().Add(longest)
+	for _, w := range wards {
+		if ctx.Err() != nil {
+			return next
+		}
+		if at := d.tickWard(ctx, world, w); at.Before(next) {
+			next = at
+		}
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.ticked = time.Now()
+	return next
+}
+
+func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.Time) {
+	d.mu.Lock()
+	x := d.wards[key(w)]
+	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < stateAge
+	d.mu.Unlock()
+	if !fresh {
+		if err := d.look(ctx, world, w, x); err != nil {
+			if ctx.Err() == nil {
+				d.Log.Error("store cannot be read", "store", w.Store, "cluster", w.Cluster, "error", err)
+			}
+			d.mu.Lock()
+			x.failed, x.stale = err.Error(), true
+			d.mu.Unlock()
+			return time.Now().Add(20 * time.Second)
+		}
+	}
+	now := time.Now()
+	next = now.Add(longest)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	x.failed = ""
+	x.duties = Duties(w, x.state, now)
+	for _, duty := range x.duties {
+		k := key(w) + "\x00" + duty.Kind
+		switch {
+		case d.going[k] != nil:
+		case !duty.ripe(now):
+			if duty.At.Before(next) {
+				next = duty.At
+			}
+		case !d.slot(w, duty.Kind):
+			// The end of another wakes us.
+		default:
+			d.start(ctx, world, duty, k)
+		}
+	}
+	return next
+}
+
+// slot tells whether one more run of a kind may begin. Captures always may.
+func (d *Daemon) slot(w Ward, kind string) bool {
+	if kind == store.RunCapture {
+		return true
+	}
+	most := w.Config.AtOnce
+	if most == 0 {
+		most = 2
+	}
+	n := 0
+	for _, g := range d.going {
+		if g.kind != store.RunCapture && g.ward.Policy == w.Policy {
+			n++
+		}
+	}
+	return n < most
+}
+
+// start begins a run. The caller holds the lock.
+func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
+	rctx, cancel := context.WithCancel(ctx)
+	d.going[k] = &going{ward: duty.Ward, kind: duty.Kind, begun: time.Now(), cancel: cancel}
+	d.group.Go(func() {
+		defer cancel()
+		log := d.Log.With("cluster", duty.Ward.Cluster, "policy", duty.Ward.Policy, "kind", duty.Kind)
+		log.Debug("begins", "slot", duty.Slot, "attempt", duty.Attempt, "why", duty.Why)
+		r, err := world.Do(rctx, duty, func(shard string, to record.Mark) { d.sealed(duty.Ward, shard, to) })
+		switch {
+		case errors.Is(err, ErrNothing):
+			log.Debug("nothing to do", "why", err)
+		case ctx.Err() != nil:
+			log.Info("stopped")
+		case err != nil:
+			log.Error("run did not do what it was for", "error", err, "attempt", duty.Attempt)
+		default:
+			log.Info("done", "run", r.ID, "took", r.Took().Round(time.Millisecond), "point", r.Point, "changes", r.Changes, "stored", r.Stored)
+		}
+		d.metrics.ran(r)
+		if r == nil && err != nil && ctx.Err() == nil {
+			// It never began: not at once again.
+			select {
+			case <-ctx.Done():
+			case <-time.After(10 * time.Second):
+			}
+		}
+		d.mu.Lock()
+		delete(d.going, k)
+		if x := d.wards[key(duty.Ward)]; x != nil {
+			x.stale = true
+		}
+		d.mu.Unlock()
+		select {
+		case d.wake <- struct{}{}:
+		default:
+		}
+	})
+}
+
+// sealed notes up to where a log is stored, between two looks at the store.
+func (d *Daemon) sealed(w Ward, shard string, to record.Mark) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if x := d.wards[key(w)]; x != nil {
+		x.sealed[shard] = to
+	}
+}
+
+// latest is the newest moment that can be restored, as far as is known. The
+// caller holds the lock.
+func (x *watched) latest() time.Time {
+	if x.state == nil {
+		return time.Time{}
+	}
+	at := x.state.Latest
+	p := x.state.Newest()
+	if p == nil || len(x.sealed) < len(p.Shards) {
+		return at
+	}
+	if since, _ := x.state.Broken(); !since.IsZero() {
+		return at
+	}
+	var least time.Time
+	for _, m := range x.sealed {
+		if least.IsZero() || m.Wall.Before(least) {
+			least = m.Wall
+		}
+	}
+	return later(at, least)
+}
+
+// look reads what the store knows of a ward, ends runs that were broken off, and
+// tells what trouble is new.
+func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) error {
+	e, err := world.env(ctx, w.Store, w.Cluster)
+	if err != nil {
+		return err
+	}
+	defer e.Store.Close()
+	ended, err := e.EndBroken(ctx)
+	for _, r := range ended {
+		d.Log.Warn("a run was broken off", "run", r.ID, "cluster", r.Cluster, "kind", r.Kind, "process", r.Process, "host", r.Host)
+	}
+	if err != nil {
+		return err
+	}
+	s, err := ReadState(ctx, e, w.Cluster)
+	if err != nil {
+		return err
+	}
+	d.mu.Lock()
+	x.state, x.stale = s, false
+	latest := x.latest()
+	room, seen := d.rooms[w.Store]
+	d.mu.Unlock()
+	tell := *s
+	tell.Latest = latest
+	send := d.Tell
+	notices := world.Config.Notices
+	if send == nil {
+		send = func(ctx context.Context, t Trouble) error {
+			d.Log.Warn(Title(t), "text", t.Text, "since", t.Since)
+			return Notifier{notices}.Send(ctx, t)
+		}
+	}
+	if err := Reconcile(ctx, e, w.Cluster, w.Policy, Troubles(w, &tell, time.Now()), notices.About, send); err != nil {
+		d.Log.Error("notices", "error", err)
+	}
+	if seen && time.Since(room.at) < roomAge {
+		return nil
+	}
+	room.Room, err = MeasureRoom(ctx, e, int64(world.Config.Stores[w.Store].Room))
+	if err != nil {
+		return fmt.Errorf("how full it is: %w", err)
+	}
+	room.at = time.Now()
+	d.mu.Lock()
+	d.rooms[w.Store] = room
+	d.mu.Unlock()
+	if err := Reconcile(ctx, e, "", "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send); err != nil {
+		d.Log.Error("notices", "error", err)
+	}
+	return nil
+}
+
+// MeasureRoom finds how full a store is and how it grows: what runs of the last
+// seven days added, less what was given back. Capacity is what its place has,
+// where that is configured.
+func MeasureRoom(ctx context.Context, e *job.Env, capacity int64) (Room, error) {
+	u, err := e.Store.Usage(ctx)
+	if err != nil {
+		return Room{}, err
+	}
+	r := Room{Free: -1}
+	for _, n := range u.Bytes {
+		r.Used += n
+	}
+	if f, ok := e.Store.Place().(blob.Roomy); ok {
+		if free, err := f.Free(); err == nil {
+			r.Free = free
+		}
+	}
+	if capacity > 0 {
+		r.Free = max(capacity-r.Used, 0)
+	}
+	now := time.Now()
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Since: now.Add(-7 * 24 * time.Hour), Kinds: []string{store.RunSnapshot, store.RunCapture, store.RunRetire}})
+	if err != nil || len(runs) == 0 {
+		return r, err
+	}
+	var sum int64
+	for _, x := range runs {
+		sum += x.Stored - x.Freed
+	}
+	// The first day says little about the next.
+	if span := now.Sub(runs[0].Began); span > 24*time.Hour {
+		r.Grows = max(0, int64(float64(sum)/span.Hours()*24))
+	}
+	return r, nil
+}
+
+// Once does all that is due now, and gives what came of it: for those who have
+// something else keep the time. Continuous capture takes what there is.
+func Once(ctx context.Context, world World) (runs []*store.Run, err error) {
+	world.NoFollow = true
+	var errs []error
+	for _, w := range Wards(world.Config) {
+		// A snapshot makes a capture due, and that nothing more than a retire.
+		took := false
+		for range 4 {
+			duties, err := Due(ctx, world, w)
+			if err != nil {
+				errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
+				break
+			}
+			did := false
+			for _, d := range duties {
+				if !d.ripe(time.Now()) || ctx.Err() != nil || took && d.Kind == store.RunCapture {
+					continue
+				}
+				r, err := world.Do(ctx, d, nil)
+				if r != nil {
+					runs, did = append(runs, r), true
+					took = took || d.Kind == store.RunCapture
+				}
+				if err != nil && !errors.Is(err, ErrNothing) {
+					errs = append(errs, fmt.Errorf("%s of %s: %w", d.Kind, w.Cluster, err))
+				}
+			}
+			if !did {
+				break
+			}
+		}
+	}
+	return runs, errors.Join(errs...)
+}
+
+// Due reads what a ward's policy asks for next, after ending what was broken off.
+func Due(ctx context.Context, world World, w Ward) ([]Duty, error) {
+	e, err := world.env(ctx, w.Store, w.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	defer e.Store.Close()
+	if _, err := e.EndBroken(ctx); err != nil {
+		return nil, err
+	}
+	s, err := ReadState(ctx, e, w.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	return Duties(w, s, time.Now()), nil
+}

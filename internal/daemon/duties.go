@@ -1,0 +1,203 @@
+package daemon
+
+import (
+	"slices"
+	"time"
+
+	"dexamen/internal/core/calendar"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+)
+
+// Duty is one thing that a policy asks for.
+type Duty struct {
+	Ward Ward `json:"-"`
+	Kind string
+	// Slot is the time it was due; the same whoever computes it.
+	Slot time.Time
+	// At is when it may begin: later than Slot after a failure and in quiet
+	// hours.
+	At      time.Time
+	Attempt int
+	Why     string
+	// Urgent: a new point is needed before anything else can be protected.
+	Urgent bool
+}
+
+// ripe tells whether it may begin.
+func (d *Duty) ripe(now time.Time) bool { return !d.At.After(now) }
+
+// Duties says what a ward's policy asks for next, of each kind: what is due by
+// now, or else when it will be. What goes on is left out.
+func Duties(w Ward, s *State, now time.Time) (out []Duty) {
+	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retireDuty(w, s, now)} {
+		if d != nil && !slices.ContainsFunc(s.Going, func(r *store.Run) bool { return r.Kind == d.Kind }) {
+			d.Ward = w
+			out = append(out, *d)
+		}
+	}
+	return out
+}
+
+// Done tells whether a duty has been done, or given up, since it was computed.
+func Done(d Duty, s *State, now time.Time) bool {
+	for _, n := range Duties(d.Ward, s, now) {
+		if n.Kind == d.Kind && n.Slot.Equal(d.Slot) && n.Attempt == d.Attempt && n.ripe(now) {
+			return false
+		}
+	}
+	return true
+}
+
+// served tells whether a slot has had its run.
+func served(s *State, w Ward, kind string, slot time.Time) bool {
+	for _, r := range s.Runs {
+		if r.Kind == kind && (r.Result == store.RunDone || r.Result == store.RunIncomplete) &&
+			(r.Policy == w.Policy && !r.Slot.Before(slot) || r.Policy == "" && !r.Began.Before(slot)) {
+			return true
+		}
+	}
+	return false
+}
+
+// attempt says when a slot that is not served may be tried: at once, later after
+// failures, or never again.
+func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int, never bool) {
+	n, at = 1, slot
+	for _, r := range s.Runs {
+		if r.Kind != kind || r.Policy != w.Policy || !r.Slot.Equal(slot) {
+			continue
+		}
+		switch {
+		case r.Result == store.RunInterrupted:
+			n, at = r.Attempt, r.Ended // it was told to stop: no failure
+			continue
+		case r.Result == store.RunBroken && r.Attempt <= 1:
+			n, at = r.Attempt+1, r.Ended // whoever ended the process is gone by now
+			continue
+		}
+		wait, over := w.Config.Retry.Wait(r.Attempt)
+		n, at, never = r.Attempt+1, r.Ended.Add(wait), over
+	}
+	return at, n, never
+}
+
+func snapshotDuty(w Ward, s *State, now time.Time) *Duty {
+	when := w.Config.When.Snapshot
+	if when.IsZero() {
+		return nil
+	}
+	d := &Duty{Kind: store.RunSnapshot, Slot: when.Last(now), Why: when.String()}
+	p := s.Newest()
+	switch since, why := s.Broken(); {
+	case p == nil:
+		d.Why = "there is no point yet"
+	case !since.IsZero():
+		d.Why, d.Urgent = why, true
+		if since.After(d.Slot) {
+			d.Slot = since
+		}
+	case !p.Time.Before(d.Slot) || served(s, w, d.Kind, d.Slot):
+		d.Slot = when.Next(now)
+	}
+	at, n, never := attempt(s, w, d.Kind, d.Slot)
+	if never {
+		d.Slot = when.Next(now)
+		at, n = d.Slot, 1
+	}
+	d.At, d.Attempt = at, n
+	// Only scans are kept out of quiet hours.
+	if !Folds(w, s, d.Slot) {
+		d.At = calendar.Quiet(w.Config.When.Quiet, later(d.At, now))
+		if !d.At.After(now) {
+			d.At = at
+		}
+	}
+	return d
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// Folds tells whether a point for a slot can be folded from the log: the last
+// one that was read from the cluster is young enough, and the log follows on the
+// newest.
+func Folds(w Ward, s *State, slot time.Time) bool {
+	rescan := w.Config.When.Rescan
+	if rescan.IsZero() {
+		return false
+	}
+	scanned := s.Scanned()
+	if scanned == nil || scanned.Time.Before(rescan.Last(slot)) || !scanned.Exact {
+		return false
+	}
+	since, _ := s.Broken()
+	return since.IsZero() && !commands(scanned.Engine)
+}
+
+// commands tells whether an engine's log holds commands, which only its own
+// servers can carry out.
+func commands(name string) bool {
+	drv, err := engine.ForName(name)
+	return err == nil && drv.Model().Traits().Commands
+}
+
+func captureDuty(w Ward, s *State, now time.Time) *Duty {
+	when := w.Config.When
+	p := s.Newest()
+	if when.Log == 0 && !when.Continuous || p == nil {
+		return nil // a log without a point restores nothing
+	}
+	d := &Duty{Kind: store.RunCapture}
+	if when.Continuous {
+		d.Why, d.Slot, d.At, d.Attempt = "continuous", s.Points[0].Time, now, 1
+		if r := s.last(d.Kind); r != nil && r.Policy == w.Policy {
+			d.Slot = r.Ended // one row of runs, each of which begins where the last ended
+			if r.Result == store.RunFailed || r.Result == store.RunRefused {
+				wait, never := w.Config.Retry.Wait(r.Attempt)
+				if never {
+					wait = time.Hour
+				}
+				d.At, d.Attempt = r.Ended.Add(wait), r.Attempt+1
+			} else if r.Wants != "" && !p.Started.After(r.Began) {
+				d.At = now.Add(time.Minute) // it waits for a new point
+			}
+		}
+		return d
+	}
+	d.Why = "every " + w.Config.Log
+	d.Slot = now.Truncate(when.Log)
+	// The point itself is as good as a capture up to it.
+	if served(s, w, d.Kind, d.Slot) || !p.Time.Before(d.Slot) {
+		d.Slot = d.Slot.Add(when.Log)
+	}
+	at, n, never := attempt(s, w, d.Kind, d.Slot)
+	if never {
+		d.Slot = now.Truncate(when.Log).Add(when.Log)
+		at, n = d.Slot, 1
+	}
+	d.At, d.Attempt = at, n
+	return d
+}
+
+func retireDuty(w Ward, s *State, now time.Time) *Duty {
+	when := w.Config.When.Retire
+	if len(s.Points) == 0 {
+		return nil
+	}
+	d := &Duty{Kind: store.RunRetire, Slot: when.Last(now), Why: when.String()}
+	if served(s, w, d.Kind, d.Slot) {
+		d.Slot = when.Next(now)
+	}
+	at, n, never := attempt(s, w, d.Kind, d.Slot)
+	if never {
+		d.Slot = when.Next(now)
+		at, n = d.Slot, 1
+	}
+	d.At, d.Attempt = at, n
+	return d
+}

@@ -1,0 +1,161 @@
+// Package daemon does what policies ask for when it is due: it computes that
+// from the schedules and from what the store holds, so that neither a restart
+// nor a second daemon does a thing twice or forgets one.
+package daemon
+
+import (
+	"context"
+	"time"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/retain"
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+)
+
+// Ward is one cluster under one policy.
+type Ward struct {
+	Policy  string
+	Store   string
+	Cluster string
+	Config  config.Policy
+}
+
+// Wards lists what a configuration's policies protect.
+func Wards(c *config.Config) (out []Ward) {
+	for _, name := range config.Names(c.Policies) {
+		p := c.Policies[name]
+		for _, cl := range c.Protected(p) {
+			if st, err := c.StoreFor(p, cl); err == nil {
+				out = append(out, Ward{Policy: name, Store: st, Cluster: cl, Config: p})
+			}
+		}
+	}
+	return out
+}
+
+// State is what a store knows of a cluster.
+type State struct {
+	Points  []*store.Point // oldest first
+	Chains  map[string]*journal.Chain
+	Runs    []*store.Run // the newest of each kind, oldest first
+	Going   []*store.Run // that have begun and not ended
+	Proofs  map[string]*store.ProofMark
+	Holds   []*store.Hold
+	Gaps    []journal.Gap
+	Latest  time.Time // the newest moment that can be restored
+	Read    time.Time // when this was read
+	Damaged []string  // what could not be read
+}
+
+// recent is how many runs of each kind are looked at.
+const recent = 4
+
+// ReadState reads what a store knows of a cluster.
+func ReadState(ctx context.Context, e *job.Env, cluster string) (*State, error) {
+	s := &State{Read: time.Now()}
+	going, _, err := e.Store.Running(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range going {
+		if r.Cluster == cluster {
+			s.Going = append(s.Going, r)
+		}
+	}
+	runs, bad, err := e.Store.Runs(ctx, store.RunFilter{Cluster: cluster, Last: recent})
+	if err != nil {
+		return nil, err
+	}
+	s.Runs = runs
+	covers, err := e.Coverage(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range covers {
+		s.Points, s.Gaps, s.Latest, s.Damaged = c.Points, c.Gaps, c.Latest, c.Unreadable
+		s.Chains, s.Proofs = c.Chains, c.Proofs
+	}
+	for _, b := range bad {
+		s.Damaged = append(s.Damaged, b.Error())
+	}
+	s.Holds, err = e.Store.Holds(ctx, cluster)
+	return s, err
+}
+
+// Newest gives the last point.
+func (s *State) Newest() *store.Point {
+	if len(s.Points) == 0 {
+		return nil
+	}
+	return s.Points[len(s.Points)-1]
+}
+
+// Scanned gives the last point that was read from the cluster.
+func (s *State) Scanned() *store.Point {
+	for i := len(s.Points) - 1; i >= 0; i-- {
+		if s.Points[i].Made == "scan" {
+			return s.Points[i]
+		}
+	}
+	return nil
+}
+
+// Broken tells whether log lies after the newest point that does not follow on
+// it, or a shard's log cannot be taken up: a new point is needed then. Since is
+// when, the same however often it is asked.
+func (s *State) Broken() (since time.Time, why string) {
+	p := s.Newest()
+	if p == nil {
+		return time.Time{}, ""
+	}
+	for _, sh := range p.Shards {
+		c := s.Chains[sh.Name]
+		if c == nil || sh.Mark.Position == "" {
+			continue
+		}
+		if end, _, ok := c.End(); ok {
+			reach := c.Reach(sh.Mark)
+			if reach.Position >= end.Position {
+				continue
+			}
+			why = "the log after point " + p.ID + " has a gap"
+			for _, g := range c.Gaps() {
+				if g.From.Position >= reach.Position {
+					return g.To.Wall, why
+				}
+			}
+			return reach.Wall, why
+		}
+	}
+	if r := s.last(store.RunCapture); r != nil && r.Wants != "" && p.Started.Before(r.Began) {
+		return r.Began, r.Wants
+	}
+	return time.Time{}, ""
+}
+
+// last gives the newest run of a kind, whoever asked for it.
+func (s *State) last(kind string) (last *store.Run) {
+	for _, r := range s.Runs {
+		if r.Kind == kind {
+			last = r
+		}
+	}
+	return last
+}
+
+// Plan says what a ward's retention would keep and retire.
+func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
+	var points []retain.Point
+	for _, p := range s.Points {
+		rp := retain.Point{ID: p.ID, Time: p.Time}
+		for _, h := range s.Holds {
+			if h.Point == p.ID && h.Until.After(rp.Held) {
+				rp.Held, rp.HeldWhy = h.Until, h.Why
+			}
+		}
+		points = append(points, rp)
+	}
+	return w.Config.When.Rule.Decide(points, now)
+}

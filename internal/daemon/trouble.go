@@ -1,0 +1,234 @@
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+)
+
+// Trouble is something that somebody has to be told, once.
+type Trouble struct {
+	// Key names the trouble; as long as it is the same one, it is told once.
+	Key     string    `json:"key"`
+	About   string    `json:"about"` // what it is about, as the configuration names it
+	Store   string    `json:"store"`
+	Cluster string    `json:"cluster,omitempty"`
+	Policy  string    `json:"policy,omitempty"`
+	Since   time.Time `json:"since"`
+	Text    string    `json:"text"`
+	Do      string    `json:"do,omitempty"` // what to do about it
+	// Over: it has ended.
+	Over bool `json:"over"`
+}
+
+// Troubles finds what is wrong with a ward.
+func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
+	add := func(key, about string, since time.Time, do, text string, args ...any) {
+		out = append(out, Trouble{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy, Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
+	}
+	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetire} {
+		r := store.Newest(s.Runs, w.Policy, kind)
+		if r == nil || r.Good() || r.Result == store.RunInterrupted {
+			continue
+		}
+		// What is tried again at once and then goes well is not worth waking
+		// anybody for.
+		_, never := w.Config.Retry.Wait(r.Attempt)
+		if again := r.Result == store.RunFailed || r.Result == store.RunBroken; again && r.Attempt < 2 && !never {
+			continue
+		}
+		add("failure "+kind, "failure", r.Began, "dexamen runs "+w.Cluster+" --run "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
+	}
+	if since, why := s.Broken(); !since.IsZero() {
+		text := why
+		for _, g := range s.Gaps {
+			if !g.To.Wall.Before(since) {
+				text = gapText(g)
+			}
+		}
+		add("gap", "gap", since, "a new point is taken as soon as that is possible; see dexamen coverage "+w.Cluster, "%s: %s", w.Cluster, text)
+	}
+	if p := time.Duration(w.Config.Promise); p > 0 {
+		switch {
+		case len(s.Points) == 0:
+			add("promise", "promise", now, "dexamen runs "+w.Cluster, "%s: there is no moment that can be restored; promised is one of the last %s", w.Cluster, p)
+		case now.Sub(s.Latest) > p:
+			add("promise", "promise", s.Latest.Add(p), "dexamen runs "+w.Cluster, "%s: the newest moment that can be restored is %s; promised is one of the last %s",
+				w.Cluster, s.Latest.Local().Format(time.RFC3339), p)
+		}
+	}
+	for i := len(s.Points) - 1; i >= 0; i-- {
+		m := s.Proofs[s.Points[i].ID]
+		if m == nil || m.Not != "" {
+			continue
+		}
+		if !m.Equal {
+			var names []string
+			for _, d := range m.Doubts {
+				names = append(names, d.Namespace)
+			}
+			add("proof", "proof", m.Until, "dexamen verify "+w.Cluster+"@"+m.Point,
+				"%s: the log from %s to %s does not lead to point %s in %s: moments in between are in doubt there", w.Cluster,
+				m.Since.Local().Format(time.RFC3339), m.Until.Local().Format(time.RFC3339), m.Point, strings.Join(names, ", "))
+		}
+		break // the last word on it
+	}
+	for _, d := range s.Damaged {
+		add("damaged "+d, "failure", now, "dexamen store audit "+w.Store+" --mend", "%s: %s", w.Cluster, d)
+	}
+	return out
+}
+
+// Room says how full a store is.
+type Room struct {
+	Used, Free int64 // bytes; Free is -1 where it is not known
+	// Grows is how many bytes a day were added lately.
+	Grows int64
+}
+
+// Days is for how many days there is room; ok is false where that is not known.
+func (r Room) Days() (days float64, ok bool) {
+	if r.Free < 0 || r.Grows <= 0 {
+		return 0, false
+	}
+	return float64(r.Free) / float64(r.Grows), true
+}
+
+// trouble says that a store is nearly full.
+func (r Room) trouble(storeName string, atLeast time.Duration, now time.Time) []Trouble {
+	if atLeast <= 0 {
+		atLeast = 14 * 24 * time.Hour
+	}
+	text := ""
+	if days, ok := r.Days(); ok && days < atLeast.Hours()/24 {
+		text = fmt.Sprintf("store %s is full in %.1f days as it grows now (%d MiB free, %d MiB a day)", storeName, days, r.Free>>20, r.Grows>>20)
+	} else if r.Free >= 0 && r.Free < (r.Used+r.Free)/50 {
+		text = fmt.Sprintf("store %s has %d MiB left", storeName, r.Free>>20)
+	}
+	if text == "" {
+		return nil
+	}
+	return []Trouble{{Key: "space", About: "space", Store: storeName, Since: now.UTC(), Text: text, Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
+}
+
+// told is what a store keeps of trouble that has been told, so that it is told
+// once, whoever sees it and however often it is started anew.
+type told struct {
+	Trouble Trouble   `json:"trouble"`
+	Seen    time.Time `json:"seen"`
+	Sent    time.Time `json:"sent,omitzero"`
+}
+
+const troublePrefix = "trouble-"
+
+// anew is after how long trouble that was seen and not told is told by whoever
+// sees it next: who saw it first is gone.
+const anew = 5 * time.Minute
+
+func troubleName(t Trouble) string {
+	sum := blake3.Sum256([]byte(t.Policy + "\x00" + t.Key))
+	return fmt.Sprintf("%s%x", troublePrefix, sum[:8])
+}
+
+// Reconcile tells what trouble is new and what is over, and keeps that it did.
+func Reconcile(ctx context.Context, e *job.Env, cluster, policy string, now []Trouble, about []string, send func(context.Context, Trouble) error) error {
+	if cluster == "" {
+		cluster = "-" // the store itself
+	}
+	type seen struct {
+		told
+		name string
+	}
+	var known []seen
+	sent := map[string]bool{}
+	err := e.Store.Marks(ctx, cluster, troublePrefix, func(what string, read func(any) error) error {
+		if name, ok := strings.CutSuffix(what, "-sent"); ok {
+			sent[name] = true
+			return nil
+		}
+		s := seen{name: what}
+		if err := read(&s.told); err != nil {
+			if errors.Is(err, blob.ErrNotFound) || errors.Is(err, store.ErrDamaged) {
+				return nil
+			}
+			return err
+		}
+		if s.Trouble.Policy == policy {
+			known = append(known, s)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	var failed []error
+	tell := func(name string, t Trouble) {
+		if len(about) > 0 && !slices.Contains(about, t.About) {
+			return
+		}
+		if err := send(ctx, t); err != nil {
+			failed = append(failed, err)
+			return
+		}
+		if !t.Over {
+			_ = e.Store.PutMark(ctx, cluster, name+"-sent", told{Trouble: t, Sent: time.Now().UTC()})
+		}
+	}
+	for _, t := range now {
+		name := troubleName(t)
+		i := slices.IndexFunc(known, func(s seen) bool { return s.name == name })
+		if i >= 0 {
+			if !sent[name] && time.Since(known[i].Seen) > anew {
+				tell(name, known[i].Trouble)
+			}
+			continue
+		}
+		err := e.Store.PutMark(ctx, cluster, name, told{Trouble: t, Seen: time.Now().UTC()})
+		if errors.Is(err, blob.ErrExists) {
+			continue // another tells
+		}
+		if err != nil {
+			return err
+		}
+		tell(name, t)
+	}
+	for _, s := range known {
+		if slices.ContainsFunc(now, func(t Trouble) bool { return troubleName(t) == s.name }) {
+			continue
+		}
+		if err := e.Store.RemoveMark(ctx, cluster, s.name); err != nil {
+			if errors.Is(err, blob.ErrNotFound) {
+				continue // another tells
+			}
+			return err
+		}
+		over := s.Trouble
+		over.Over = true
+		_ = e.Store.RemoveMark(ctx, cluster, s.name+"-sent")
+		if sent[s.name] {
+			tell(s.name, over)
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// Troubled lists what a store has trouble with, for those who ask.
+func Troubled(ctx context.Context, e *job.Env, cluster string) (out []Trouble, err error) {
+	err = e.Store.Marks(ctx, cluster, troublePrefix, func(what string, read func(any) error) error {
+		var t told
+		if !strings.HasSuffix(what, "-sent") && read(&t) == nil {
+			out = append(out, t.Trouble)
+		}
+		return nil
+	})
+	return out, err
+}

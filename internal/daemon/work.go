@@ -1,0 +1,337 @@
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/retain"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+)
+
+// World is what policies are carried out in.
+type World struct {
+	Config *config.Config
+	// OpenEnv opens a store for a cluster; its Store is closed after use.
+	OpenEnv func(ctx context.Context, c *config.Config, storeName, cluster string) (*job.Env, error)
+	// OpenCluster opens a cluster; settings, where not nil, says whether users
+	// and roles are protected.
+	OpenCluster func(ctx context.Context, c *config.Config, cluster string, settings *bool) (engine.Cluster, error)
+	// NoFollow: continuous capture takes what there is, and ends.
+	NoFollow bool
+	// SegmentBytes bounds what a capture holds before it is stored.
+	SegmentBytes int
+}
+
+func (w World) env(ctx context.Context, storeName, cluster string) (*job.Env, error) {
+	return w.OpenEnv(ctx, w.Config, storeName, cluster)
+}
+
+func (w World) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
+	return w.OpenCluster(ctx, w.Config, d.Ward.Cluster, d.Ward.Config.Settings)
+}
+
+// ErrNothing: what was due had been done by somebody else.
+var ErrNothing = errors.New("it has been done")
+
+// Hooks gives a policy's hooks as jobs take them.
+func Hooks(p config.Policy) (out []job.Hook) {
+	for _, h := range p.Hooks {
+		out = append(out, job.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run, Timeout: time.Duration(h.Timeout), GoOn: h.IfFails == "go on"})
+	}
+	return out
+}
+
+// Fit has an environment do as a policy says.
+func Fit(e *job.Env, p config.Policy, now time.Time) {
+	e.Scope = p.Namespaces.At(now.In(zone(p)))
+	if p.Rate > 0 {
+		e.Rate = rate.NewLimiter(rate.Limit(p.Rate), int(max(p.Rate/4, 64<<10)))
+	}
+}
+
+func zone(p config.Policy) *time.Location {
+	if p.When.Zone == nil {
+		return time.UTC
+	}
+	return p.When.Zone
+}
+
+// Do does what is due, and gives the run that came of it. ErrNothing says that it
+// was done meanwhile, or that somebody else is at it.
+func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to record.Mark)) (*store.Run, error) {
+	e, err := w.env(ctx, d.Ward.Store, d.Ward.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	defer e.Store.Close()
+	r := &store.Run{Kind: d.Kind, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: d.Attempt, Why: d.Why}
+	o := job.Recorded{Exclusive: true, Hooks: Hooks(d.Ward.Config), Deadline: time.Duration(d.Ward.Config.Deadline),
+		Check: func() error {
+			// With the lease in hand nobody else can do it any more.
+			s, err := ReadState(ctx, e, d.Ward.Cluster)
+			if err == nil && Done(d, s, time.Now()) {
+				err = ErrNothing
+			}
+			return err
+		}}
+	if d.Kind == store.RunCapture && d.Ward.Config.When.Continuous {
+		o.Deadline = 0
+	}
+	do := w.snapshot
+	switch d.Kind {
+	case store.RunCapture:
+		do = func(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
+			return w.capture(ctx, e, r, d, sealed)
+		}
+	case store.RunRetire:
+		do = w.retire
+	}
+	err = e.Record(ctx, r, o, func(ctx context.Context, e *job.Env, r *store.Run) error { return do(ctx, e, r, d) })
+	if errors.Is(err, store.ErrHeld) && r.Result == "" {
+		err = fmt.Errorf("%w: %w", ErrNothing, err)
+	}
+	if r.Result == "" {
+		return nil, err // it never began
+	}
+	return r, err
+}
+
+// Made notes in a run what point came of it.
+func Made(r *store.Run, p *store.Point) {
+	r.Point, r.Made, r.To = p.ID, p.Made, p.Time
+	r.Records, r.Bytes, r.Stored, r.Changes = p.Stats.Records, p.Stats.Bytes, p.Stats.Stored, p.Stats.Changes
+	for _, s := range p.Shards {
+		if s.Member != "" {
+			r.Read = append(r.Read, store.RunMember{Shard: s.Name, Address: s.Member, Why: s.Why})
+		}
+	}
+	for _, s := range p.Skipped {
+		r.Warnings = append(r.Warnings, s.Name+" is left out: "+s.Why)
+	}
+}
+
+// Took notes in a run what was captured.
+func Took(r *store.Run, g *job.Captured) {
+	if g == nil {
+		return
+	}
+	r.From, r.To, r.Changes, r.Segments, r.Stored, r.Gaps = g.From.Wall, g.To.Wall, g.Changes, g.Segments, g.Stored, g.Gaps
+	for _, s := range g.Shards {
+		r.Read = append(r.Read, store.RunMember{Shard: s.Shard, Address: s.Member})
+	}
+	for _, d := range g.Doubts {
+		r.Warnings = append(r.Warnings, "in doubt: "+d)
+	}
+}
+
+func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
+	s, err := ReadState(ctx, e, d.Ward.Cluster)
+	if err != nil {
+		return err
+	}
+	Fit(e, d.Ward.Config, time.Now())
+	if newest := s.Newest(); newest != nil && Folds(d.Ward, s, d.Slot) && slices.Equal(newest.Scope, e.Scope) {
+		p, err := w.fold(ctx, e, d)
+		if err == nil && p == nil {
+			r.Warnings = append(r.Warnings, "the log after point "+newest.ID+" holds nothing: no new point was made")
+			return nil
+		}
+		if err == nil {
+			Made(r, p)
+			return nil
+		}
+		if ctx.Err() != nil {
+			return err
+		}
+		r.Warnings = append(r.Warnings, "the point could not be folded from the log and was read from the cluster: "+err.Error())
+	}
+	c, err := w.connect(ctx, d)
+	if err != nil {
+		return err
+	}
+	p, err := e.Snapshot(ctx, d.Ward.Cluster, c)
+	_ = c.Close()
+	if err != nil {
+		return err
+	}
+	Made(r, p)
+	if err := w.prove(ctx, e, d, s, p); err != nil {
+		return err
+	}
+	if len(p.Skipped) > 0 {
+		return fmt.Errorf("%w: %d namespaces are left out of point %s", job.ErrIncomplete, len(p.Skipped), p.ID)
+	}
+	return nil
+}
+
+// fold makes a point from the log, captured up to now; nil where there is
+// nothing new in it.
+func (w World) fold(ctx context.Context, e *job.Env, d Duty) (*store.Point, error) {
+	if err := w.catchUp(ctx, e, d, time.Now()); err != nil && !errors.Is(err, errNotReached) {
+		return nil, err // a log that has not come as far is folded as far as it has
+	}
+	m, err := e.Resolve(ctx, d.Ward.Cluster, address.When{Kind: address.Latest})
+	if err != nil || m.Exact() {
+		return nil, err
+	}
+	return e.FoldPoint(ctx, m)
+}
+
+// prove has a new point prove the log since the one before it, once that is
+// captured.
+func (w World) prove(ctx context.Context, e *job.Env, d Duty, s *State, p *store.Point) error {
+	when := d.Ward.Config.When
+	if s.Newest() == nil || when.Log == 0 && !when.Continuous || !p.Exact || commands(p.Engine) {
+		return nil
+	}
+	if err := w.catchUp(ctx, e, d, p.Time); err != nil {
+		e.Emit(job.Event{Time: time.Now(), Kind: job.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + err.Error()})
+		return nil
+	}
+	m, err := e.ProveLog(ctx, p)
+	if err == nil && !m.Equal {
+		e.Emit(job.Event{Time: time.Now(), Kind: job.Note, Text: job.ProofText(m)})
+	}
+	return err
+}
+
+// errNotReached: the log, which somebody else captures, does not reach so far.
+var errNotReached = errors.New("the log was not captured up to")
+
+// catchUp has the log captured up to a time: by a run of its own, or by waiting
+// for whoever is at it.
+func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time) error {
+	patience := 2*time.Duration(d.Ward.Config.Seal) + 2*time.Minute
+	for begun := time.Now(); ; {
+		if !d.Ward.Config.When.Continuous {
+			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: 1, Why: "up to a snapshot"}
+			err := e.Record(ctx, r, job.Recorded{Exclusive: true, Hooks: Hooks(d.Ward.Config)}, func(ctx context.Context, e *job.Env, r *store.Run) error {
+				return w.capture(ctx, e, r, d, nil)
+			})
+			if !errors.Is(err, store.ErrHeld) || r.Result != "" {
+				return err
+			}
+		}
+		chains, _, err := e.Store.Chains(ctx, d.Ward.Cluster)
+		if err != nil {
+			return err
+		}
+		reached := len(chains) > 0
+		for _, c := range chains {
+			end, _, _ := c.End()
+			reached = reached && !end.Wall.Before(to)
+		}
+		if reached {
+			return nil
+		}
+		if time.Since(begun) > patience {
+			return fmt.Errorf("%w: %s, within %s", errNotReached, to.Local().Format(time.RFC3339), patience)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, sealed func(string, record.Mark)) error {
+	c, err := w.connect(ctx, d)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	opt := job.CaptureOptions{Follow: d.Kind == store.RunCapture && d.Ward.Config.When.Continuous && !w.NoFollow, Interval: time.Duration(d.Ward.Config.Seal)}
+	if opt.Interval <= 0 {
+		opt.Interval = 30 * time.Second
+	}
+	opt.Sealed, opt.SegmentBytes = sealed, w.SegmentBytes
+	g, err := e.Capture(ctx, d.Ward.Cluster, c, opt)
+	Took(r, g)
+	if errors.Is(err, job.ErrIncomplete) {
+		r.Wants = err.Error()
+	}
+	return err
+}
+
+func (w World) retire(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
+	s, err := ReadState(ctx, e, d.Ward.Cluster)
+	if err != nil {
+		return err
+	}
+	_, err = Retire(ctx, e, d.Ward, s, r)
+	return err
+}
+
+// Retire applies a ward's retention, puts small log segments together, gives
+// room back and forgets old runs; the run notes which points went and why.
+func Retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) (*retain.Plan, error) {
+	plan := s.Plan(w, time.Now())
+	var drop []string
+	for _, v := range plan.Verdicts {
+		if !v.Keep {
+			drop = append(drop, v.Point.ID)
+		}
+	}
+	gone, err := e.Store.Retire(ctx, w.Cluster, drop, plan.LogFrom)
+	if gone != nil {
+		for _, v := range plan.Verdicts {
+			if !v.Keep && !slices.Contains(gone.Locked, v.Point.ID) {
+				r.Retired = append(r.Retired, store.RunRetired{Point: v.Point.ID, Why: v.Why})
+			}
+		}
+		if len(gone.Locked) > 0 {
+			r.Warnings = append(r.Warnings, fmt.Sprintf("%d points should go and are locked for now", len(gone.Locked)))
+		}
+		r.Segments, r.Freed = gone.Segments, gone.Bytes
+	}
+	if err != nil {
+		return plan, err
+	}
+	for _, h := range s.Holds {
+		if h.Until.Before(time.Now().Add(-24 * time.Hour)) {
+			if err := e.Store.RemoveHold(ctx, h); err != nil {
+				return plan, err
+			}
+		}
+	}
+	if _, err := e.Store.Join(ctx, w.Cluster, store.JoinOptions{}); err != nil {
+		return plan, err
+	}
+	keep := time.Duration(w.Config.Keep.Runs)
+	if keep <= 0 {
+		keep = 400 * 24 * time.Hour
+	}
+	now := time.Now()
+	if _, err := e.Store.ForgetRuns(ctx, w.Cluster, now.Add(-min(keep, 7*24*time.Hour)), now.Add(-keep)); err != nil {
+		return plan, err
+	}
+	if e.Store.WriteOnly() {
+		r.Warnings = append(r.Warnings, "this key can only write: what retired points held is given back by whoever can read the store")
+		return plan, nil
+	}
+	back, err := e.Store.Reclaim(ctx, store.ReclaimOptions{})
+	if errors.Is(err, store.ErrHeld) {
+		return plan, nil // another cluster's run is giving room back right now
+	}
+	if back != nil {
+		r.Freed += back.Freed
+	}
+	return plan, err
+}
+
+// gapText says a gap in a line.
+func gapText(g journal.Gap) string {
+	return fmt.Sprintf("nothing is known of the log from %s to %s: %s", g.From.Wall.Local().Format(time.RFC3339), g.To.Wall.Local().Format(time.RFC3339), g.Why)
+}

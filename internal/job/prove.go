@@ -1,0 +1,78 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"dexamen/internal/core/store"
+)
+
+// ProveLog folds the point before with the log in between, compares the result
+// with a point, and keeps what that proved: on the store alone. ErrDiffers says
+// that log and point disagree.
+func (e *Env) ProveLog(ctx context.Context, p *store.Point) (*store.ProofMark, error) {
+	chains, _, err := e.Store.Chains(ctx, p.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	found := &Proof{Point: p, ID: p.ID}
+	err = e.proveLog(ctx, p, chains, found)
+	if err != nil && !errors.Is(err, ErrDiffers) {
+		return nil, err
+	}
+	m := &store.ProofMark{Cluster: p.Cluster, Point: p.ID, From: found.From, Until: p.Time, Changes: found.FoldedFrom, Equal: found.Equal, Not: found.NotFolded, Doubts: found.Doubts}
+	if before := found.before; before != nil {
+		m.Since = before.Time
+	}
+	if !m.Equal && len(m.Doubts) == 0 && found.Disagreement != "" {
+		m.Doubts = []store.ProofDoubt{{What: found.Disagreement}}
+	}
+	if perr := e.Store.PutProof(ctx, m); perr != nil {
+		return m, perr
+	}
+	return m, err
+}
+
+// Proven says of points, oldest first, by which point the log up to each was
+// proven: its own where it was read from the cluster, the next one that was
+// where it was folded. Doubted are those whose proof failed.
+func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (proven map[string]string, doubted map[string]*store.ProofMark) {
+	proven, doubted = map[string]string{}, map[string]*store.ProofMark{}
+	for i := len(points) - 1; i >= 0; i-- {
+		p := points[i]
+		m := proofs[p.ID]
+		switch {
+		case m == nil:
+		case m.Equal && p.Made == "scan":
+			proven[p.ID] = p.ID
+		case len(m.Doubts) > 0:
+			doubted[p.ID] = m
+		}
+		// The point before was folded, and this one's proof began there.
+		if p.Made == "fold" && i+1 < len(points) && points[i+1].Cluster == p.Cluster {
+			next := points[i+1]
+			by := proven[next.ID]
+			if m := proofs[next.ID]; next.Made == "scan" && m != nil && m.From != p.ID || next.Made == "fold" && next.From != p.ID {
+				by = ""
+			}
+			if by != "" {
+				proven[p.ID] = by
+			}
+		}
+	}
+	return proven, doubted
+}
+
+// ProofText says for people what a point's proof found.
+func ProofText(m *store.ProofMark) string {
+	switch {
+	case m == nil:
+		return ""
+	case m.Equal:
+		return fmt.Sprintf("proven: %s of log lead here from %s", count(m.Changes, "change"), m.From)
+	case len(m.Doubts) > 0:
+		return fmt.Sprintf("in doubt: log and point disagree in %s", count(int64(len(m.Doubts)), "namespace"))
+	}
+	return "not proven: " + m.Not
+}
