@@ -483,7 +483,7 @@ policies:                                 # what is protected, when, and for how
     # promise: 30m                        # somebody is told when the newest moment that can be restored is older
     # quiet: ["08:00-18:00 mon-fri"]      # no scan begins then; the log goes on
     # rate: 64MiB                         # a second, read by scans
-    # retry: { times: 3, first: 1m, most: 1h }
+    # retry: { first: 1m, most: 1h }     # twice as long each time; until it is due again, or for: 6h
     # deadline: 6h                        # of one run
     # at_once: 2                          # clusters at the same time
     # hooks:

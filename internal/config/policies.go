@@ -118,35 +118,32 @@ type Keep struct {
 	Runs Duration `yaml:"runs"`
 }
 
-// Retry says how often and when something that failed is tried again.
+// Retry says when something that failed is tried again.
 type Retry struct {
-	Times *int     `yaml:"times"` // default 3
 	First Duration `yaml:"first"` // how long after the first failure (default 1m)
 	Most  Duration `yaml:"most"`  // each next one waits twice as long, at most this (default 1h)
+	// For is how long after it was due it is tried (default: until it is due
+	// again); "0s" is not at all.
+	For *Duration `yaml:"for"`
 }
 
-// Wait is how long after so many failures the next attempt comes; never says
-// that there is none.
-func (r Retry) Wait(failures int) (d time.Duration, never bool) {
-	times, first, most := 3, time.Duration(r.First), time.Duration(r.Most)
-	if r.Times != nil {
-		times = *r.Times
-	}
+// Wait is how long after so many failures, the last of which ended that long
+// after the work was due, the next attempt comes; never says that there is none.
+func (r Retry) Wait(failures int, since time.Duration) (d time.Duration, never bool) {
+	first, most := time.Duration(r.First), time.Duration(r.Most)
 	if first <= 0 {
 		first = time.Minute
 	}
 	if most <= 0 {
 		most = time.Hour
 	}
-	if failures > times {
-		return 0, true
-	}
 	for range min(failures-1, 40) {
 		if first = 2 * first; first >= most {
 			break
 		}
 	}
-	return min(first, most), false
+	d = min(first, most)
+	return d, r.For != nil && since+d > time.Duration(*r.For)
 }
 
 // Hook is a command that runs before or after runs of a kind.
@@ -328,9 +325,6 @@ func (p *Policy) checkTimes(k *checker, at string) {
 	}
 	if p.AtOnce < 0 || p.AtOnce > 64 {
 		k.bad(at+".at_once", "%d is not from 1 to 64", p.AtOnce)
-	}
-	if p.Retry.Times != nil && *p.Retry.Times < 0 {
-		k.bad(at+".retry.times", "%d is less than none", *p.Retry.Times)
 	}
 	if p.Promise > 0 && !w.Snapshot.IsZero() {
 		every := w.Log

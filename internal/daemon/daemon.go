@@ -26,6 +26,9 @@ type Daemon struct {
 	// Reload asks for it at once.
 	Reload <-chan struct{}
 	Log    *slog.Logger
+	// Look is how old what is known of a cluster may be (default 5m): what other
+	// daemons did meanwhile is found out at the latest when something is due.
+	Look time.Duration
 	// Tell sends notices; the configured ways when nil.
 	Tell func(context.Context, Trouble) error
 
@@ -63,11 +66,9 @@ type roomSeen struct {
 }
 
 const (
-	// stateAge is how old what is known of a ward may be: what other daemons
-	// did meanwhile is found out at the latest when something is due.
-	stateAge = 5 * time.Minute
-	roomAge  = time.Hour
-	longest  = time.Minute // between two looks at what is due
+	defaultLook = 5 * time.Minute
+	roomAge     = time.Hour
+	longest     = time.Minute // between two looks at what is due
 )
 
 func key(w Ward) string { return w.Policy + "\x00" + w.Cluster + "\x00" + w.Store }
@@ -80,6 +81,9 @@ func (d *Daemon) Run(ctx context.Context) error {
 	d.wake = make(chan struct{}, 1)
 	if d.metrics == nil {
 		d.metrics = newMetrics(d)
+	}
+	if d.Look <= 0 {
+		d.Look = defaultLook
 	}
 	d.mu.Unlock()
 	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Wards(d.Config)))
@@ -184,7 +188,7 @@ func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.Time) {
 	d.mu.Lock()
 	x := d.wards[key(w)]
-	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < stateAge
+	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < d.Look
 	d.mu.Unlock()
 	if !fresh {
 		if err := d.look(ctx, world, w, x); err != nil {

@@ -76,7 +76,7 @@ func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int
 			n, at = r.Attempt+1, r.Ended // whoever ended the process is gone by now
 			continue
 		}
-		wait, over := w.Config.Retry.Wait(r.Attempt)
+		wait, over := w.Config.Retry.Wait(r.Attempt, r.Ended.Sub(slot))
 		n, at, never = r.Attempt+1, r.Ended.Add(wait), over
 	}
 	return at, n, never
@@ -158,7 +158,7 @@ func captureDuty(w Ward, s *State, now time.Time) *Duty {
 		if r := s.last(d.Kind); r != nil && r.Policy == w.Policy {
 			d.Slot = r.Ended // one row of runs, each of which begins where the last ended
 			if r.Result == store.RunFailed || r.Result == store.RunRefused {
-				wait, never := w.Config.Retry.Wait(r.Attempt)
+				wait, never := w.Config.Retry.Wait(r.Attempt, 0)
 				if never {
 					wait = time.Hour
 				}

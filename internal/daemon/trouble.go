@@ -42,8 +42,8 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		}
 		// What is tried again at once and then goes well is not worth waking
 		// anybody for.
-		_, never := w.Config.Retry.Wait(r.Attempt)
-		if again := r.Result == store.RunFailed || r.Result == store.RunBroken; again && r.Attempt < 2 && !never {
+		_, never := w.Config.Retry.Wait(r.Attempt, r.Ended.Sub(r.Slot))
+		if again := r.Result == store.RunFailed || r.Result == store.RunBroken; again && !never && s.wasGood(r) {
 			continue
 		}
 		add("failure "+kind, "failure", r.Began, "dexamen runs "+w.Cluster+" --run "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
@@ -86,6 +86,18 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		add("damaged "+d, "failure", now, "dexamen store audit "+w.Store+" --mend", "%s: %s", w.Cluster, d)
 	}
 	return out
+}
+
+// wasGood tells whether the run before one, of its kind and policy, did what it
+// was for.
+func (s *State) wasGood(r *store.Run) bool {
+	good := true
+	for _, b := range s.Runs {
+		if b.Kind == r.Kind && b.Policy == r.Policy && b.ID < r.ID && b.Result != store.RunInterrupted {
+			good = b.Good()
+		}
+	}
+	return good
 }
 
 // Room says how full a store is.

@@ -228,7 +228,8 @@ func (r Rule) Problems(every time.Duration) (out []string) {
 		if g.For < length[g.Each] {
 			out = append(out, fmt.Sprintf("%s for %s ends before its first unit does", g.Each, g.For))
 		}
-		if every > length[g.Each] {
+		// A day in autumn has 25 hours, and a month may have 31 days.
+		if every > length[g.Each]+length[g.Each]/20 {
 			out = append(out, fmt.Sprintf("%s: points are taken every %s only", g.Each, every))
 		}
 	}

@@ -109,8 +109,8 @@ func (s *Store) Proofs(ctx context.Context, cluster string) (map[string]*ProofMa
 	}
 	out := map[string]*ProofMark{}
 	err := s.blob.List(ctx, prefix, func(i blob.Info) error {
-		m := new(ProofMark)
-		if err := s.get(ctx, i.Name, m); err != nil {
+		m, err := recall(s, i.Name, func(m *ProofMark) error { return s.get(ctx, i.Name, m) }, weightOf)
+		if err != nil {
 			if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
 				return nil // what is not known is not proven
 			}

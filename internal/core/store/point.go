@@ -167,8 +167,7 @@ func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, un
 		return nil, nil, err
 	}
 	for _, n := range names {
-		p := new(Point)
-		err := s.get(ctx, n, p)
+		p, err := recall(s, n, func(p *Point) error { return s.get(ctx, n, p) }, (*Point).weight)
 		if err == nil && n != s.pointName(p.Cluster, p.ID) {
 			err = fmt.Errorf("%s: %w: it is point %s of %s", n, ErrDamaged, p.ID, p.Cluster)
 		}
@@ -262,7 +261,15 @@ func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*
 	return chains, unreadable, nil
 }
 
-func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
+	h, err := recall(s, i.Name, func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, weightOf)
+	if err != nil {
+		return journal.Header{}, err
+	}
+	return *h, nil
+}
+
+func (s *Store) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
 	h, err = s.frontHeader(ctx, i)
 	if errors.Is(err, journal.ErrDamaged) {
 		if whole, rerr := s.rescue(ctx, i.Name); rerr == nil {

@@ -286,8 +286,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable 
 		}
 		for _, n := range names {
 			g.Go(func() error {
-				r := new(Run)
-				err := s.get(gctx, n, r)
+				r, err := recall(s, n, func(r *Run) error { return s.get(gctx, n, r) }, (*Run).weight)
 				mu.Lock()
 				defer mu.Unlock()
 				switch {

@@ -81,6 +81,8 @@ type Options struct {
 	PackBytes int
 	// Temp is the folder for temporary files (the system's when empty).
 	Temp string
+	// Memo, where not nil, is shared by stores opened at this place.
+	Memo *Memo
 	// Unlock opens an encrypted store: see ParseSecret.
 	Unlock []age.Identity
 }
