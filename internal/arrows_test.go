@@ -23,7 +23,8 @@ func TestImportArrows(t *testing.T) {
 		"config":     {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":       {[]string{"core", "job"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest": {nil, []string{"github.com/urfave/"}},
-		"cli":        {[]string{"core", "engine", "job", "config", "view", "sim", "demo"}, nil},
+		"daemon":     {[]string{"core", "engine", "job", "config"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
+		"cli":        {[]string{"core", "engine", "job", "daemon", "config", "view", "sim", "demo"}, nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
 	out, err := cmd.StdoutPipe()

@@ -154,9 +154,10 @@ safety; 130 interrupted, and safe to run again.`,
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
-			a.configCommands(), a.clusterCommands(), a.storeCommands(),
-			a.snapshotCommand(), a.captureCommand(),
-			a.pointsCommand(), a.coverageCommand(), a.browseCommand(),
+			a.configCommands(), a.clusterCommands(), a.storeCommands(), a.policyCommands(),
+			a.snapshotCommand(), a.captureCommand(), a.daemonCommand(), a.dueCommand(),
+			a.runsCommand(), a.pointsCommand(), a.coverageCommand(), a.retireCommand(), a.holdCommand(), a.unholdCommand(),
+			a.browseCommand(),
 			a.compareCommand(), a.restoreCommand(), a.verifyCommand(),
 			a.demoCommand(), a.simCommand(),
 		},
@@ -256,6 +257,15 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 	if err != nil {
 		return nil, nil, usageError{err}
 	}
+	return a.envOf(ctx, c, name, cluster)
+}
+
+// envOf is env for a store that is known.
+func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (*job.Env, *view.Progress, error) {
+	cfg, err := a.config(c)
+	if err != nil {
+		return nil, nil, err
+	}
 	b, err := cfg.Open(ctx, name)
 	if err != nil {
 		return nil, nil, err
@@ -271,13 +281,25 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 
 // connect opens a configured cluster.
 func (a *app) connect(ctx context.Context, c *cli.Command, name string) (engine.Cluster, error) {
+	return a.connectAs(ctx, c, name, nil)
+}
+
+// connectAs is connect, with settings protected or not as a policy says.
+func (a *app) connectAs(ctx context.Context, c *cli.Command, name string, settings *bool) (engine.Cluster, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, err
 	}
+	return a.openCluster(ctx, c, cfg, name, settings)
+}
+
+func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Config, name string, settings *bool) (engine.Cluster, error) {
 	t, err := cfg.Target(ctx, name)
 	if err != nil {
 		return nil, usageError{err}
+	}
+	if settings != nil {
+		t.Settings = *settings
 	}
 	var level slog.Level
 	_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before

@@ -35,8 +35,22 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	}
 	p, emit := a.objectProgress("reading " + s.Location())
 	o.Emit = emit
-	r, err := s.Audit(ctx, o)
+	var r *store.Audit
+	w := work{Env: &job.Env{Store: s, Tool: "dexamen " + Version}}
+	err = a.record(ctx, c, w, store.RunAudit, "", func(ctx context.Context, _ *job.Env, run *store.Run) (err error) {
+		if r, err = s.Audit(ctx, o); err != nil {
+			return err
+		}
+		run.Bytes = r.Bytes
+		if !r.Sound() {
+			return fmt.Errorf("%w: objects are damaged: %s", job.ErrDiffers, losses(r))
+		}
+		return nil
+	})
 	p.Done()
+	if r != nil && errors.Is(err, job.ErrDiffers) {
+		err = nil // told below, with what to do
+	}
 	if errors.Is(err, store.ErrHeld) {
 		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/core/store"
-	"dexamen/internal/engine"
+	"dexamen/internal/daemon"
 	"dexamen/internal/job"
 	"dexamen/internal/view"
 )
@@ -27,24 +27,37 @@ func (a *app) snapshotCommand() *cli.Command {
 			}
 			defer e.progress.Done()
 			var p *store.Point
-			if c.Bool("fold") {
-				var m *job.Moment
-				if m, err = e.Resolve(ctx, name, latestMoment); err == nil {
-					p, err = e.FoldPoint(ctx, m)
+			err = a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+				if c.Bool("fold") {
+					var m *job.Moment
+					if m, err = e.Resolve(ctx, name, latestMoment); err == nil {
+						p, err = e.FoldPoint(ctx, m)
+					}
+				} else {
+					p, err = a.snapshotNow(ctx, c, e, name)
 				}
-			} else {
-				var cl engine.Cluster
-				if cl, err = a.connect(ctx, c, name); err == nil {
-					defer cl.Close()
-					p, err = e.Snapshot(ctx, name, cl)
+				if err == nil {
+					daemon.Made(r, p)
 				}
-			}
+				return err
+			})
 			e.progress.Done()
 			if err != nil {
 				return err
 			}
 			return a.showNewPoint(p)
 		}, &cli.BoolFlag{Name: "fold", Usage: "from the last point and the log, at no load on the cluster"})
+}
+
+// snapshotNow reads a cluster and makes a point of it.
+func (a *app) snapshotNow(ctx context.Context, c *cli.Command, e *job.Env, name string) (*store.Point, error) {
+	_, policy, _ := a.policyOf(c, name)
+	cl, err := a.connectAs(ctx, c, name, policy.Settings)
+	if err != nil {
+		return nil, err
+	}
+	defer cl.Close()
+	return e.Snapshot(ctx, name, cl)
 }
 
 func (a *app) showNewPoint(p *store.Point) error {
@@ -115,12 +128,21 @@ func (a *app) captureCommand() *cli.Command {
 				return err
 			}
 			defer e.progress.Done()
-			cl, err := a.connect(ctx, c, name)
-			if err != nil {
+			var got *job.Captured
+			err = a.record(ctx, c, e, store.RunCapture, name, func(ctx context.Context, e *job.Env, r *store.Run) error {
+				_, policy, _ := a.policyOf(c, name)
+				cl, err := a.connectAs(ctx, c, name, policy.Settings)
+				if err != nil {
+					return err
+				}
+				defer cl.Close()
+				got, err = e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("interval")})
+				daemon.Took(r, got)
+				if errors.Is(err, job.ErrIncomplete) {
+					r.Wants = err.Error()
+				}
 				return err
-			}
-			defer cl.Close()
-			got, err := e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("interval")})
+			})
 			e.progress.Done()
 			if got != nil && (err == nil || errors.Is(err, job.ErrIncomplete) || ctx.Err() != nil) {
 				if e := a.showCaptured(got); e != nil {
@@ -131,7 +153,13 @@ func (a *app) captureCommand() *cli.Command {
 				return nil // asked to end
 			}
 			if c.Bool("renew") && errors.Is(err, job.ErrIncomplete) {
-				p, serr := e.Snapshot(ctx, name, cl)
+				var p *store.Point
+				serr := a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+					if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
+						daemon.Made(r, p)
+					}
+					return err
+				})
 				e.progress.Done()
 				if serr != nil {
 					return errors.Join(err, serr)
@@ -206,14 +234,13 @@ func (a *app) pointsCommand() *cli.Command {
 				return err
 			}
 		} else {
+			notes, err := a.pointNotes(ctx, c, e, points)
+			if err != nil {
+				return err
+			}
 			t := a.screen.Table("point", "cluster", "moment", "made by", ">namespaces", ">records", ">size", ">stored", "")
 			for _, p := range points {
-				note := ""
-				if !p.Exact {
-					note = a.screen.Loss("not of one moment")
-				} else if len(p.Skipped) > 0 {
-					note = a.screen.Loss(view.Plural(int64(len(p.Skipped)), "namespace") + " left out")
-				}
+				note := strings.Join(notes[p.ID], ", ")
 				t.Row(p.ID, p.Cluster, view.Time(p.Time), p.Made, len(p.Parts()), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), note)
 			}
 			t.Print(0)
@@ -229,6 +256,52 @@ func (a *app) pointsCommand() *cli.Command {
 		}
 		return nil
 	})
+}
+
+// pointNotes says of points what is worth knowing: what is missing, what was
+// proven, who holds them.
+func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points []*store.Point) (map[string][]string, error) {
+	s, notes := a.screen, map[string][]string{}
+	byCluster := map[string][]*store.Point{}
+	for _, p := range points {
+		byCluster[p.Cluster] = append(byCluster[p.Cluster], p)
+		if !p.Exact {
+			notes[p.ID] = append(notes[p.ID], s.Loss("not of one moment"))
+		}
+		if n := len(p.Skipped); n > 0 {
+			notes[p.ID] = append(notes[p.ID], s.Loss(view.Plural(int64(n), "namespace")+" left out"))
+		}
+		if len(p.Scope) > 0 {
+			notes[p.ID] = append(notes[p.ID], "chosen namespaces only")
+		}
+	}
+	for cluster, list := range byCluster {
+		proofs, err := e.Store.Proofs(ctx, cluster)
+		if err != nil {
+			return nil, err
+		}
+		proven, doubted := job.Proven(list, proofs)
+		for _, p := range list {
+			switch m := doubted[p.ID]; {
+			case m != nil:
+				notes[p.ID] = append(notes[p.ID], s.Loss(job.ProofText(m)))
+			case proven[p.ID] == p.ID:
+				notes[p.ID] = append(notes[p.ID], "proven")
+			case proven[p.ID] != "":
+				notes[p.ID] = append(notes[p.ID], "proven by "+proven[p.ID])
+			}
+		}
+		holds, err := e.Store.Holds(ctx, cluster)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range holds {
+			if h.Until.After(time.Now()) {
+				notes[h.Point] = append(notes[h.Point], s.Accent("held until "+h.Until.Local().Format(time.DateOnly)+": "+h.Why))
+			}
+		}
+	}
+	return notes, nil
 }
 
 // knownCluster refuses a cluster's name of which the store has nothing and the
@@ -269,12 +342,42 @@ func (a *app) coverageCommand() *cli.Command {
 			err = a.screen.Encode(list)
 		} else {
 			a.showCoverage(list)
+			err = a.showRisk(ctx, c, e, list)
 		}
 		if err == nil && gaps > 0 {
 			err = fmt.Errorf("%w: the log has %s", job.ErrIncomplete, view.Plural(int64(gaps), "gap"))
 		}
 		return err
 	})
+}
+
+// showRisk says what could be lost: as of now, and at the worst by what the
+// policies ask for; and what trouble goes on.
+func (a *app) showRisk(ctx context.Context, c *cli.Command, e *job.Env, list []*job.Coverage) error {
+	s := a.screen
+	for _, cv := range list {
+		line := fmt.Sprintf("%s  if it were lost now, what was written in the last %s would be", s.Accent(cv.Cluster), view.Duration(time.Since(cv.Latest)))
+		name, p, ok := a.policyOf(c, cv.Cluster)
+		switch w := p.When; {
+		case !ok:
+			line += "; no policy protects it"
+		case w.Continuous:
+			line += fmt.Sprintf("; at the worst by policy %s about %s", name, view.Long(max(time.Duration(p.Seal), 30*time.Second)))
+		case w.Log > 0:
+			line += fmt.Sprintf("; at the worst by policy %s %s and the time a capture takes", name, view.Long(w.Log))
+		default:
+			line += fmt.Sprintf("; at the worst by policy %s %s and the time a snapshot takes", name, view.Long(w.Snapshot.Spacing(time.Now())))
+		}
+		s.Line("%s", line)
+		trouble, err := daemon.Troubled(ctx, e, cv.Cluster)
+		if err != nil {
+			return err
+		}
+		for _, t := range trouble {
+			s.Line("  %s %s", s.Loss("trouble since "+view.Time(t.Since)+":"), t.Text)
+		}
+	}
+	return nil
 }
 
 func (a *app) showCoverage(list []*job.Coverage) {

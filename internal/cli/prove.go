@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/core/store"
 	"dexamen/internal/job"
 	"dexamen/internal/view"
 )
@@ -34,12 +36,18 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	if ad.Pattern != "" {
 		return usage("verify %s: a point is verified as a whole; leave out /%s, or compare a cluster with it: --live CLUSTER", ad, ad.Pattern)
 	}
-	proof, err := e.VerifyPoint(ctx, m.Point)
+	var proof *job.Proof
+	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+		r.Point = m.Point.ID
+		proof, err = e.VerifyPoint(ctx, m.Point)
+		if err == nil && !m.Exact() {
+			// The log up to the moment must fold, too.
+			_, err = m.Names(ctx)
+		}
+		r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
+		return err
+	})
 	e.progress.Done()
-	if err == nil && !m.Exact() {
-		// The log up to the moment must fold, too.
-		_, err = m.Names(ctx)
-	}
 	if a.screen.JSON {
 		if e := a.screen.Encode(proof); e != nil {
 			return e
@@ -74,9 +82,19 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 		return err
 	}
 	defer cl.Close()
-	diffs, err := e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("keys"))
+	var diffs []job.SpaceDiff
+	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+		r.Point = m.Point.ID
+		if diffs, err = e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("keys")); err != nil {
+			return err
+		}
+		for i := range diffs {
+			r.Records += diffs[i].RecordsA
+		}
+		return job.Different(diffs)
+	})
 	e.progress.Done()
-	if err != nil {
+	if err != nil && !errors.Is(err, job.ErrDiffers) {
 		return err
 	}
 	bad := job.Different(diffs)

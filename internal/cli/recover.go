@@ -9,6 +9,7 @@ import (
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/job"
@@ -367,7 +368,15 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 				job.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
 		}
 	}
-	done, err := plan.Run(ctx)
+	var done []job.Restored
+	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster, func(ctx context.Context, _ *job.Env, r *store.Run) (err error) {
+		r.Point, r.To = m.Point.ID, m.Time
+		done, err = plan.Run(ctx)
+		for _, d := range done {
+			r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
+		}
+		return err
+	})
 	e.progress.Done()
 	if a.screen.JSON {
 		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "onto": onto, "plan": plan.Items, "restored": done}); e != nil {

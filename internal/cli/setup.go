@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -23,7 +24,7 @@ func (a *app) configCommands() *cli.Command {
 			if err := args(c, 0, 0); err != nil {
 				return err
 			}
-			_, err := fmt.Fprint(a.screen.Out, config.Sample)
+			_, err := io.WriteString(a.screen.Out, config.Sample)
 			return err
 		}),
 		a.command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(_ context.Context, c *cli.Command) error {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/config"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
@@ -56,15 +57,27 @@ func (a *app) open(ctx context.Context, c *cli.Command, name string) (*store.Sto
 }
 
 func (a *app) openAt(ctx context.Context, b blob.Backend, name string) (*store.Store, error) {
-	secret, kerr := a.cfg.Unlock(ctx, name)
+	s, err := openStore(ctx, a.cfg, b, name, nil)
+	if err == nil {
+		a.opened = append(a.opened, s)
+	}
+	return s, err
+}
+
+// openStore opens a store as it is configured; fit, where not nil, changes how.
+func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name string, fit func(*store.Options)) (*store.Store, error) {
+	secret, kerr := cfg.Unlock(ctx, name)
 	if kerr != nil && !errors.Is(kerr, fs.ErrNotExist) {
 		return nil, usageError{kerr}
 	}
 	var err error
-	o := store.Options{CacheBytes: int(a.cfg.Limits.Memory) / 8, Temp: a.cfg.Limits.Temp}
+	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, Temp: cfg.Limits.Temp}
+	if fit != nil {
+		fit(&o)
+	}
 	if secret != "" {
 		if o.Unlock, err = store.ParseSecret(secret); err != nil {
-			return nil, usage("%s: stores.%s.unlock: %v", a.cfg.Path, name, err)
+			return nil, usage("%s: stores.%s.unlock: %v", cfg.Path, name, err)
 		}
 	}
 	s, err := store.Open(ctx, b, o)
@@ -74,11 +87,10 @@ func (a *app) openAt(ctx context.Context, b blob.Backend, name string) (*store.S
 	case errors.Is(err, store.ErrNoKey) && kerr != nil:
 		return nil, usageError{fmt.Errorf("%w; without its key nothing can be read", kerr)}
 	case errors.Is(err, store.ErrNoKey):
-		return nil, fmt.Errorf("store %s: %w: say where it is with stores.%s.unlock in %s", name, err, name, a.cfg.Path)
+		return nil, fmt.Errorf("store %s: %w: say where it is with stores.%s.unlock in %s", name, err, name, cfg.Path)
 	case err != nil:
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}
-	a.opened = append(a.opened, s)
 	return s, nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -13,7 +14,6 @@ import (
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
-	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/job"
@@ -50,6 +50,11 @@ func Hooks(p config.Policy) (out []job.Hook) {
 		out = append(out, job.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run, Timeout: time.Duration(h.Timeout), GoOn: h.IfFails == "go on"})
 	}
 	return out
+}
+
+// Fits tells whether a pattern of a scope, "not" or not, fits a name.
+func Fits(pattern, name string) bool {
+	return address.Match(strings.TrimPrefix(pattern, "not "), name)
 }
 
 // Fit has an environment do as a policy says.
@@ -266,17 +271,16 @@ func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, se
 }
 
 func (w World) retire(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
-	s, err := ReadState(ctx, e, d.Ward.Cluster)
-	if err != nil {
-		return err
-	}
-	_, err = Retire(ctx, e, d.Ward, s, r)
-	return err
+	return Retire(ctx, e, d.Ward, r)
 }
 
 // Retire applies a ward's retention, puts small log segments together, gives
 // room back and forgets old runs; the run notes which points went and why.
-func Retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) (*retain.Plan, error) {
+func Retire(ctx context.Context, e *job.Env, w Ward, r *store.Run) error {
+	s, err := ReadState(ctx, e, w.Cluster)
+	if err != nil {
+		return err
+	}
 	plan := s.Plan(w, time.Now())
 	var drop []string
 	for _, v := range plan.Verdicts {
@@ -297,17 +301,17 @@ func Retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) (*r
 		r.Segments, r.Freed = gone.Segments, gone.Bytes
 	}
 	if err != nil {
-		return plan, err
+		return err
 	}
 	for _, h := range s.Holds {
 		if h.Until.Before(time.Now().Add(-24 * time.Hour)) {
 			if err := e.Store.RemoveHold(ctx, h); err != nil {
-				return plan, err
+				return err
 			}
 		}
 	}
 	if _, err := e.Store.Join(ctx, w.Cluster, store.JoinOptions{}); err != nil {
-		return plan, err
+		return err
 	}
 	keep := time.Duration(w.Config.Keep.Runs)
 	if keep <= 0 {
@@ -315,20 +319,20 @@ func Retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) (*r
 	}
 	now := time.Now()
 	if _, err := e.Store.ForgetRuns(ctx, w.Cluster, now.Add(-min(keep, 7*24*time.Hour)), now.Add(-keep)); err != nil {
-		return plan, err
+		return err
 	}
 	if e.Store.WriteOnly() {
 		r.Warnings = append(r.Warnings, "this key can only write: what retired points held is given back by whoever can read the store")
-		return plan, nil
+		return nil
 	}
 	back, err := e.Store.Reclaim(ctx, store.ReclaimOptions{})
 	if errors.Is(err, store.ErrHeld) {
-		return plan, nil // another cluster's run is giving room back right now
+		return nil // another cluster's run is giving room back right now
 	}
 	if back != nil {
 		r.Freed += back.Freed
 	}
-	return plan, err
+	return err
 }
 
 // gapText says a gap in a line.

@@ -126,6 +126,29 @@ func Time(t time.Time) string {
 	return t.Local().Format("2006-01-02 15:04:05 -07:00")
 }
 
+// Clock renders a moment of today by its time alone, and any other in full.
+func Clock(t time.Time) string {
+	if y, m, d := t.Local().Date(); !t.IsZero() {
+		if ny, nm, nd := time.Now().Date(); y == ny && m == nm && d == nd {
+			return t.Local().Format("15:04:05")
+		}
+	}
+	return Time(t)
+}
+
+// Long renders a length of time as it is configured: 7d, 10m, 36h.
+func Long(d time.Duration) string {
+	for _, u := range []struct {
+		of   time.Duration
+		name string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "m"}, {time.Second, "s"}} {
+		if d >= u.of && d%u.of == 0 {
+			return fmt.Sprintf("%d%s", d/u.of, u.name)
+		}
+	}
+	return Duration(d)
+}
+
 // Duration renders a length of time shortly: 2m14s, 3d4h, 180ms.
 func Duration(d time.Duration) string {
 	switch {

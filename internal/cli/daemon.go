@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/store"
+	"dexamen/internal/daemon"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+)
+
+func (a *app) daemonCommand() *cli.Command {
+	return a.command(protect, "daemon", "", "carry out the policies until told to stop",
+		`Computes what is due from the schedules and from what the store holds: after a restart or a missed
+night nothing is done twice and nothing is forgotten, also with a second daemon somewhere else.
+SIGTERM ends it: a capture stores what it has, a snapshot is taken up again by the next attempt.
+SIGHUP, or a change of the file, has the configuration read anew; a broken one is refused.
+daemon.listen in the configuration says where /healthz, /readyz and /metrics are.
+dexamen daemon --unit prints a unit file for systemd.`, a.daemon,
+		&cli.BoolFlag{Name: "unit", Usage: "print a unit file for systemd, and end"})
+}
+
+// unit is a unit file for systemd (systemd.service(5), systemd.exec(5)).
+const unit = `[Unit]
+Description=Dexamen: snapshots and logs of database clusters
+Documentation=man:dexamen(1)
+Wants=network-online.target
+After=network-online.target
+
+[Service]
+Type=exec
+ExecStart=%s --config %s daemon
+ExecReload=kill -HUP $MAINPID
+Restart=always
+RestartSec=5s
+TimeoutStopSec=5min
+User=dexamen
+# Secrets that the configuration takes from the environment:
+EnvironmentFile=-/etc/dexamen/environment
+NoNewPrivileges=yes
+PrivateTmp=yes
+ProtectSystem=full
+ProtectHome=read-only
+
+[Install]
+WantedBy=multi-user.target
+`
+
+func (a *app) daemon(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 0, 0); err != nil {
+		return err
+	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("unit") {
+		bin, err := os.Executable()
+		if err != nil {
+			return err
+		}
+		path := cfg.Path
+		if wd, err := os.Getwd(); err == nil && path[0] != '/' {
+			path = wd + "/" + path
+		}
+		a.screen.Line("%s", fmt.Sprintf(unit[:len(unit)-1], bin, path))
+		return nil
+	}
+	if _, err := a.wards(c, ""); err != nil {
+		return err
+	}
+	level := slog.LevelInfo
+	if c.IsSet("log-level") {
+		_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before
+	} else if a.screen.Quiet {
+		level = slog.LevelWarn
+	}
+	var handler slog.Handler = slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level})
+	if a.screen.JSON {
+		handler = slog.NewJSONHandler(a.screen.Err, &slog.HandlerOptions{Level: level})
+	}
+	hup := make(chan os.Signal, 1)
+	signal.Notify(hup, syscall.SIGHUP)
+	defer signal.Stop(hup)
+	reload := make(chan struct{})
+	go func() {
+		for range hup {
+			select {
+			case reload <- struct{}{}:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	d := &daemon.Daemon{World: a.world(c), Log: slog.New(handler), Reload: reload,
+		Load: func() (*config.Config, error) { return config.Load(cfg.Path) }, Changed: changed(cfg.Path)}
+	if cfg.Daemon.Listen != "" {
+		l, err := net.Listen("tcp", cfg.Daemon.Listen)
+		if err != nil {
+			return usage("daemon.listen: %v", err)
+		}
+		d.Log.Info("listening", "address", l.Addr().String())
+		go func() {
+			if err := d.Serve(ctx, l); err != nil {
+				d.Log.Error("health and metrics", "error", err)
+			}
+		}()
+	}
+	_ = d.Run(ctx)
+	return nil // it was told to stop
+}
+
+// changed tells whether a file is another one than when it was asked last. One
+// that was changed this very moment may not be whole yet.
+func changed(path string) func() bool {
+	look := func() (time.Time, int64) {
+		st, err := os.Stat(path)
+		if err != nil {
+			return time.Time{}, 0
+		}
+		return st.ModTime(), st.Size()
+	}
+	was, size := look()
+	return func() bool {
+		now, n := look()
+		if now.IsZero() || now.Equal(was) && n == size || time.Since(now) < time.Second {
+			return false
+		}
+		was, size = now, n
+		return true
+	}
+}
+
+// world is where policies are carried out: stores and clusters as they are
+// configured. Memory is shared by what may go on at once.
+func (a *app) world(c *cli.Command) daemon.World {
+	var mu sync.Mutex
+	memos := map[string]*store.Memo{}
+	memo := func(name string, most int) *store.Memo {
+		mu.Lock()
+		defer mu.Unlock()
+		if memos[name] == nil {
+			memos[name] = store.NewMemo(most)
+		}
+		return memos[name]
+	}
+	const atOnce = 2
+	captures := max(1, len(daemon.Wards(a.cfg)))
+	memory := int(a.cfg.Limits.Memory)
+	return daemon.World{Config: a.cfg,
+		SegmentBytes: min(16<<20, max(256<<10, memory/8/captures)),
+		OpenEnv: func(ctx context.Context, cfg *config.Config, name, cluster string) (*job.Env, error) {
+			b, err := cfg.Open(ctx, name)
+			if err != nil {
+				return nil, err
+			}
+			s, err := openStore(ctx, cfg, b, name, func(o *store.Options) {
+				o.Memo, o.CacheBytes = memo(cfg.Stores[name].Location, memory/16), o.CacheBytes/atOnce
+			})
+			if err != nil {
+				return nil, err
+			}
+			return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp,
+				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, Emit: func(job.Event) {}}, nil
+		},
+		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster, error) {
+			return a.openCluster(ctx, c, cfg, cluster, settings)
+		}}
+}

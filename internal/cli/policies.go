@@ -1,0 +1,446 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/retain"
+	"dexamen/internal/core/store"
+	"dexamen/internal/daemon"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/view"
+)
+
+func (a *app) policyCommands() *cli.Command {
+	return &cli.Command{Name: "policy", Usage: "what is protected, when, and for how long", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+		a.command("", "list", "", "list the policies and the clusters they protect", "", a.policyList),
+		a.command("", "preview", "[POLICY]", "what a policy would do: its next runs, what it chooses now, what it would keep and retire",
+			"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.", a.policyPreview,
+			&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"}),
+	}}
+}
+
+func (a *app) policyList(_ context.Context, c *cli.Command) error {
+	if err := args(c, 0, 0); err != nil {
+		return err
+	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	var unprotected []string
+	covered := map[string]bool{}
+	for _, w := range daemon.Wards(cfg) {
+		covered[w.Cluster] = true
+	}
+	for _, n := range config.Names(cfg.Clusters) {
+		if !covered[n] {
+			unprotected = append(unprotected, n)
+		}
+	}
+	if a.screen.JSON {
+		out := map[string]any{"unprotected": unprotected}
+		list := []map[string]any{}
+		for _, name := range config.Names(cfg.Policies) {
+			p := cfg.Policies[name]
+			list = append(list, map[string]any{"name": name, "clusters": cfg.Protected(p), "store": p.Store, "snapshot": p.Snapshot, "rescan": p.Rescan, "log": p.Log,
+				"every_moment": time.Duration(p.Keep.EveryMoment).String(), "thin": p.Keep.Thin})
+		}
+		out["policies"] = list
+		return a.screen.Encode(out)
+	}
+	s := a.screen
+	t := s.Table("policy", "clusters", "snapshot", "read anew", "log", "keeps")
+	for _, name := range config.Names(cfg.Policies) {
+		p := cfg.Policies[name]
+		t.Row(name, strings.Join(cfg.Protected(p), ", "), p.Snapshot, orDash(p.Rescan, "always"), orDash(p.Log, "none"), keeps(p))
+	}
+	t.Print(0)
+	if len(cfg.Policies) == 0 {
+		s.Line("no policies; dexamen config sample shows one")
+	}
+	if len(unprotected) > 0 {
+		s.Line("\n%s %s", s.Loss("no policy protects"), strings.Join(unprotected, ", "))
+	}
+	return nil
+}
+
+func orDash(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+func keeps(p config.Policy) string {
+	var out []string
+	if p.Keep.EveryMoment > 0 {
+		out = append(out, "every moment of "+view.Long(time.Duration(p.Keep.EveryMoment)))
+	}
+	out = append(out, p.Keep.Thin...)
+	if p.Keep.NeverFewer > 0 {
+		out = append(out, fmt.Sprintf("never fewer than %d", p.Keep.NeverFewer))
+	}
+	if p.Keep.NeverMore > 0 {
+		out = append(out, fmt.Sprintf("never more than %d", p.Keep.NeverMore))
+	}
+	return strings.Join(out, ", ")
+}
+
+// previewed is what policy preview tells of one cluster.
+type previewed struct {
+	Policy    string        `json:"policy"`
+	Cluster   string        `json:"cluster"`
+	Store     string        `json:"store"`
+	Next      []nextRun     `json:"next"`
+	Chosen    []chosenSpace `json:"chosen"`
+	Left      []chosenSpace `json:"left"`
+	LogWindow string        `json:"logWindow,omitempty"`
+	Plan      *retain.Plan  `json:"plan"`
+	// Steady is how many points there will be once the policy has run for long.
+	Steady  int      `json:"steady"`
+	Trouble []string `json:"trouble,omitempty"`
+}
+
+type nextRun struct {
+	Kind string    `json:"kind"`
+	At   time.Time `json:"at"`
+	How  string    `json:"how"`
+}
+
+type chosenSpace struct {
+	Name    string `json:"name"`
+	Records int64  `json:"records"`
+	Bytes   int64  `json:"bytes"`
+}
+
+func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 0, 1); err != nil {
+		return err
+	}
+	wards, err := a.wards(c, "")
+	if err != nil {
+		return err
+	}
+	if name := c.Args().First(); name != "" {
+		if _, ok := a.cfg.Policies[name]; !ok {
+			return usageError{config.UnknownError("policy", name, config.Names(a.cfg.Policies))}
+		}
+		wards = slices.DeleteFunc(wards, func(w daemon.Ward) bool { return w.Policy != name })
+	}
+	var out []*previewed
+	trouble := 0
+	for _, w := range wards {
+		p := &previewed{Policy: w.Policy, Cluster: w.Cluster, Store: w.Store}
+		out = append(out, p)
+		e, progress, err := a.envOf(ctx, c, w.Store, w.Cluster)
+		state := &daemon.State{}
+		if err == nil {
+			state, err = daemon.ReadState(ctx, e, w.Cluster)
+			progress.Done()
+		}
+		if err != nil {
+			p.Trouble = append(p.Trouble, err.Error())
+			state = &daemon.State{}
+		}
+		now := time.Now()
+		p.Plan = state.Plan(w, now)
+		p.Next = ahead(w, state, now, c.Int("next"))
+		p.Steady = steady(w, now)
+		if err := a.previewLive(ctx, c, w, p); err != nil {
+			p.Trouble = append(p.Trouble, err.Error())
+		}
+		trouble += len(p.Trouble)
+		if !a.screen.JSON {
+			a.showPreview(w, p, state)
+		}
+	}
+	if a.screen.JSON {
+		if err := a.screen.Encode(out); err != nil {
+			return err
+		}
+	}
+	if trouble > 0 {
+		return fmt.Errorf("%w: %s", job.ErrIncomplete, view.Plural(int64(trouble), "problem"))
+	}
+	return nil
+}
+
+// ahead lists the next runs of a ward.
+func ahead(w daemon.Ward, s *daemon.State, now time.Time, n int) (out []nextRun) {
+	for _, d := range daemon.Duties(w, s, now) {
+		if d.Kind != store.RunSnapshot {
+			how := d.Why
+			if !d.At.After(now) {
+				how += "; due now"
+			}
+			out = append(out, nextRun{d.Kind, d.At, how})
+			continue
+		}
+		at, scanned := d.At, time.Time{}
+		how := d.Why
+		if p := s.Scanned(); p != nil {
+			scanned = p.Time
+		}
+		for i := range n {
+			made := "read from the cluster"
+			if re := w.Config.When.Rescan; !re.IsZero() && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
+				made = "folded from the log"
+			} else {
+				scanned = at
+			}
+			if !at.After(now) {
+				how += "; due now"
+			}
+			out = append(out, nextRun{d.Kind, at, made + "; " + how})
+			at, how = w.Config.When.Snapshot.Next(at), w.Config.When.Snapshot.String()
+		}
+	}
+	slices.SortStableFunc(out, func(x, y nextRun) int { return x.At.Compare(y.At) })
+	return out
+}
+
+// steady counts the points that are there after years of keeping to schedule.
+func steady(w daemon.Ward, now time.Time) int {
+	longest := time.Duration(w.Config.Keep.EveryMoment)
+	for _, g := range w.Config.When.Rule.Thin {
+		longest = max(longest, g.For)
+	}
+	var points []retain.Point
+	for at := w.Config.When.Snapshot.Next(now.Add(-longest - 40*24*time.Hour)); !at.After(now) && len(points) < 200_000; at = w.Config.When.Snapshot.Next(at) {
+		points = append(points, retain.Point{ID: at.String(), Time: at})
+	}
+	return w.Config.When.Rule.Decide(points, now).Kept()
+}
+
+// previewLive asks the cluster what the policy chooses, and whether its log
+// reaches back far enough.
+func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p *previewed) error {
+	cl, err := a.connectAs(ctx, c, w.Cluster, w.Config.Settings)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	topo, err := cl.Topology(ctx)
+	if err != nil {
+		return err
+	}
+	p.Trouble = append(p.Trouble, logTrouble(w, topo)...)
+	for _, sh := range topo.Shards {
+		if sh.Log != nil {
+			p.LogWindow = view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall))
+		}
+	}
+	spaces, err := engine.Whole(cl).Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	scope := w.Config.Namespaces.At(time.Now().In(w.Config.When.Zone))
+	for _, ns := range spaces {
+		if ns.Kind == "settings" || ns.Kind == "layout" || ns.Kind == "support" {
+			continue
+		}
+		cs := chosenSpace{ns.Name, ns.Records, ns.Bytes}
+		if scope.Match(ns.Name) && ns.Skip == "" {
+			p.Chosen = append(p.Chosen, cs)
+		} else {
+			p.Left = append(p.Left, cs)
+		}
+	}
+	for _, pattern := range scope {
+		hit := slices.ContainsFunc(spaces, func(ns engine.Namespace) bool {
+			return daemon.Fits(pattern, ns.Name)
+		})
+		if !hit {
+			p.Trouble = append(p.Trouble, fmt.Sprintf("the pattern %q fits no namespace of %s", pattern, w.Cluster))
+		}
+	}
+	return nil
+}
+
+// logTrouble says where a server's log reaches back less far than it should for
+// how often it is captured.
+func logTrouble(w daemon.Ward, topo *engine.Topology) (out []string) {
+	when := w.Config.When
+	if when.Log == 0 && !when.Continuous {
+		return nil
+	}
+	for _, sh := range topo.Shards {
+		switch {
+		case sh.Log == nil:
+			out = append(out, fmt.Sprintf("cluster %s: shard %s keeps no log to capture", w.Cluster, sh.Name))
+		case sh.Log.Max > 0 && sh.Log.Size < sh.Log.Max*9/10:
+			// It has not filled up yet: how far it will reach is not known.
+		case when.Log > 0 && sh.Log.Last.Wall.Sub(sh.Log.First.Wall) < when.Log && sh.Log.Max > 0:
+			out = append(out, fmt.Sprintf("cluster %s: shard %s's log reaches back %s only, and is captured every %s: what happens in between is lost; capture it more often, or give it more room",
+				w.Cluster, sh.Name, view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), w.Config.Log))
+		}
+	}
+	return out
+}
+
+func (a *app) showPreview(w daemon.Ward, p *previewed, state *daemon.State) {
+	s := a.screen
+	s.Line("policy %s: cluster %s into store %s", s.Accent(w.Policy), s.Accent(w.Cluster), w.Store)
+	for _, t := range p.Trouble {
+		s.Line("  %s %s", s.Loss("problem:"), t)
+	}
+	s.Line("\n  next runs")
+	t := s.Table("at", "", "")
+	for _, n := range p.Next {
+		t.Row(view.Time(n.At), n.Kind, n.How)
+	}
+	t.Print(2)
+	if p.LogWindow != "" && w.Config.Log != "" {
+		s.Line("  the server's log reaches back %s; it is captured %s", p.LogWindow, every(w.Config))
+	}
+	if len(p.Chosen)+len(p.Left) > 0 {
+		s.Line("\n  namespaces chosen now")
+		t = s.Table("namespace", ">records", ">size", "")
+		var n, size int64
+		for _, x := range p.Chosen {
+			t.Row(x.Name, view.Count(x.Records), view.Bytes(x.Bytes), "")
+			n, size = n+x.Records, size+x.Bytes
+		}
+		t.Row("", view.Count(n), view.Bytes(size), "")
+		for _, x := range p.Left {
+			t.Row(s.Faint(x.Name), s.Faint(view.Count(x.Records)), s.Faint(view.Bytes(x.Bytes)), s.Faint("left out"))
+		}
+		t.Print(2)
+	}
+	s.Line("\n  retention: %s", keeps(w.Config))
+	s.Line("  about %s once it has run for long", view.Plural(int64(p.Steady), "point"))
+	if len(p.Plan.Verdicts) > 0 {
+		a.showVerdicts(w, p.Plan, state)
+	}
+	s.Line("")
+}
+
+func every(p config.Policy) string {
+	if p.When.Continuous {
+		return "all the time"
+	}
+	return "every " + view.Long(p.When.Log)
+}
+
+// showVerdicts lists what becomes of each point, and why.
+func (a *app) showVerdicts(w daemon.Ward, plan *retain.Plan, state *daemon.State) {
+	s := a.screen
+	gone := len(plan.Verdicts) - plan.Kept()
+	s.Line("%s in %s: %s stay, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"), goes(s, gone))
+	t := s.Table("point", "moment", ">new in store", "", "why")
+	stored := map[string]int64{}
+	for _, p := range state.Points {
+		stored[p.ID] = p.Stats.Stored
+	}
+	for _, v := range plan.Verdicts {
+		what := "stays"
+		if !v.Keep {
+			what = s.Loss("goes")
+		}
+		t.Row(v.Point.ID, view.Time(v.Point.Time), view.Bytes(stored[v.Point.ID]), what, v.Why)
+	}
+	t.Print(2)
+	if plan.LogFrom != "" {
+		var size int64
+		n := 0
+		for _, p := range state.Points {
+			if p.ID == plan.LogFrom {
+				for _, sh := range p.Shards {
+					if c := state.Chains[sh.Name]; c != nil {
+						for _, seg := range c.Segments {
+							if seg.Last.Position <= sh.Mark.Position {
+								n, size = n+1, size+seg.Size
+							}
+						}
+					}
+				}
+			}
+		}
+		s.Line("  the log stays from point %s on; %s before it (%s) %s not needed", plan.LogFrom, view.Plural(int64(n), "segment"), view.Bytes(size), map[bool]string{true: "is", false: "are"}[n == 1])
+	}
+}
+
+func goes(s *view.Screen, n int) string {
+	if n == 0 {
+		return "none goes"
+	}
+	return s.Loss(fmt.Sprintf("%d %s", n, map[bool]string{true: "goes", false: "go"}[n == 1]))
+}
+
+func (a *app) dueCommand() *cli.Command {
+	return a.command(protect, "due", "", "what the policies ask for now and next; with --run do what is due, for those who use cron",
+		"Does the same as the daemon, once: a missed night is made up for, what another has done is not done again,\nand what was broken off is ended. Continuous capture takes what there is.", a.due,
+		&cli.BoolFlag{Name: "run", Usage: "do what is due"})
+}
+
+func (a *app) due(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 0, 0); err != nil {
+		return err
+	}
+	wards, err := a.wards(c, "")
+	if err != nil {
+		return err
+	}
+	world := a.world(c)
+	if c.Bool("run") {
+		runs, err := daemon.Once(ctx, world)
+		if a.screen.JSON {
+			if runs == nil {
+				runs = []*store.Run{}
+			}
+			return errors.Join(a.screen.Encode(runs), err)
+		}
+		if len(runs) == 0 && err == nil {
+			a.screen.Line("nothing is due")
+		}
+		if len(runs) > 0 {
+			a.showRuns(runs, true)
+		}
+		return err
+	}
+	type row struct {
+		daemon.Duty
+		Cluster string `json:"cluster"`
+		Policy  string `json:"policy"`
+		Now     bool   `json:"now"`
+	}
+	rows := []row{}
+	var errs []error
+	for _, w := range wards {
+		duties, err := daemon.Due(ctx, world, w)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
+			continue
+		}
+		for _, d := range duties {
+			rows = append(rows, row{d, w.Cluster, w.Policy, !d.At.After(time.Now())})
+		}
+	}
+	slices.SortStableFunc(rows, func(x, y row) int { return x.At.Compare(y.At) })
+	if a.screen.JSON {
+		return errors.Join(append(errs, a.screen.Encode(rows))...)
+	}
+	t := a.screen.Table("due", "kind", "cluster", "policy", "why", "")
+	for _, r := range rows {
+		note := ""
+		if r.Attempt > 1 {
+			note = a.screen.Loss(fmt.Sprintf("attempt %d", r.Attempt))
+		}
+		at := view.Time(r.At)
+		if r.Now {
+			at = a.screen.Accent("now") + " (" + at + ")"
+		}
+		t.Row(at, r.Kind, r.Cluster, r.Policy, r.Why, note)
+	}
+	t.Print(0)
+	return errors.Join(errs...)
+}

@@ -1,0 +1,45 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/store"
+	"dexamen/internal/daemon"
+	"dexamen/internal/job"
+)
+
+// policyOf gives the policy that protects a cluster in the store at hand.
+func (a *app) policyOf(c *cli.Command, cluster string) (name string, p config.Policy, ok bool) {
+	st, err := a.cfg.StoreOf(c.String("store"), cluster)
+	if err != nil {
+		return "", p, false
+	}
+	return a.cfg.PolicyOf(cluster, st)
+}
+
+// record does what a person asked for and keeps it in the history of runs. The
+// hooks and the scope of the policy that protects the cluster count for it too.
+func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster string, do func(ctx context.Context, e *job.Env, r *store.Run) error) error {
+	o := job.Recorded{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture || kind == store.RunRetire, Anyway: kind == store.RunRestore || kind == store.RunVerify || kind == store.RunAudit}
+	if _, p, ok := a.policyOf(c, cluster); ok {
+		o.Hooks = daemon.Hooks(p)
+		daemon.Fit(w.Env, p, time.Now())
+	}
+	r := &store.Run{Kind: kind, Cluster: cluster, What: commandLine()}
+	err := w.Record(ctx, r, o, do)
+	if errors.Is(err, store.ErrHeld) && r.Result == "" {
+		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+	}
+	return err
+}
+
+// commandLine is what was typed; no secret is ever in it.
+func commandLine() string { return "dexamen " + strings.Join(os.Args[min(1, len(os.Args)):], " ") }
