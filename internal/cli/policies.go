@@ -259,7 +259,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p 
 		hit := slices.ContainsFunc(spaces, func(ns engine.Namespace) bool {
 			return daemon.Fits(pattern, ns.Name)
 		})
-		if !hit {
+		if !hit && !strings.HasPrefix(pattern, "not ") {
 			p.Trouble = append(p.Trouble, fmt.Sprintf("the pattern %q fits no namespace of %s", pattern, w.Cluster))
 		}
 	}
@@ -294,7 +294,7 @@ func (a *app) showPreview(w daemon.Ward, p *previewed, state *daemon.State) {
 		s.Line("  %s %s", s.Loss("problem:"), t)
 	}
 	s.Line("\n  next runs")
-	t := s.Table("at", "", "")
+	t := s.Table("at", "what", "how")
 	for _, n := range p.Next {
 		t.Row(view.Time(n.At), n.Kind, n.How)
 	}

@@ -33,6 +33,11 @@ func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster 
 		o.Hooks = daemon.Hooks(p)
 		daemon.Fit(w.Env, p, time.Now())
 	}
+	if ended, err := w.EndBroken(ctx); err == nil {
+		for _, b := range ended {
+			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s was broken off: %s\n", b.Kind, b.Cluster, b.Began.Local().Format(time.DateTime), b.Error)
+		}
+	}
 	r := &store.Run{Kind: kind, Cluster: cluster, What: commandLine()}
 	err := w.Record(ctx, r, o, do)
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {

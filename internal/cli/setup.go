@@ -12,6 +12,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/record"
+	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
 	"dexamen/internal/view"
 )
@@ -27,7 +28,7 @@ func (a *app) configCommands() *cli.Command {
 			_, err := io.WriteString(a.screen.Out, config.Sample)
 			return err
 		}),
-		a.command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(_ context.Context, c *cli.Command) error {
+		a.command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 1); err != nil {
 				return err
 			}
@@ -43,10 +44,49 @@ func (a *app) configCommands() *cli.Command {
 			if a.screen.JSON {
 				return a.screen.Encode(map[string]any{"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(cfg.Clusters)})
 			}
-			a.screen.Line("%s is good: %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"), view.Plural(int64(len(cfg.Clusters)), "cluster"))
+			if c.Bool("clusters") {
+				if err := a.checkReach(ctx, c, cfg); err != nil {
+					return err
+				}
+			}
+			policies := fmt.Sprintf("%d policies", len(cfg.Policies))
+			if len(cfg.Policies) == 1 {
+				policies = "1 policy"
+			}
+			a.screen.Line("%s is good: %s, %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"), view.Plural(int64(len(cfg.Clusters)), "cluster"), policies)
 			return nil
-		}),
+		}, &cli.BoolFlag{Name: "clusters", Usage: "also ask the clusters that policies protect how far their logs reach back"}),
 	}}
+}
+
+// checkReach asks the clusters of the policies whether their logs reach back far
+// enough for how often they are captured.
+func (a *app) checkReach(ctx context.Context, c *cli.Command, cfg *config.Config) error {
+	var errs []error
+	for _, w := range daemon.Wards(cfg) {
+		err := func() error {
+			cl, err := a.openCluster(ctx, c, cfg, w.Cluster, w.Config.Settings)
+			if err != nil {
+				return err
+			}
+			defer cl.Close()
+			topo, err := cl.Topology(ctx)
+			if err != nil {
+				return err
+			}
+			for _, t := range logTrouble(w, topo) {
+				errs = append(errs, fmt.Errorf("%s: policies.%s.log: %s", cfg.Where("policies."+w.Policy+".log"), w.Policy, t))
+			}
+			return nil
+		}()
+		if err != nil {
+			errs = append(errs, fmt.Errorf("%s: clusters.%s: %w", cfg.Where("clusters."+w.Cluster), w.Cluster, err))
+		}
+	}
+	if len(errs) > 0 {
+		return usageError{errors.Join(errs...)}
+	}
+	return nil
 }
 
 func (a *app) clusterCommands() *cli.Command {

@@ -233,6 +233,31 @@ func located(path string, err error) error {
 	return fmt.Errorf("%s: %w", path, err)
 }
 
+// Where gives file:line:column of an entry such as policies.nightly.log, or of
+// the nearest one around it.
+func (c *Config) Where(entry string) string {
+	if data, err := os.ReadFile(c.Path); err == nil {
+		if file, err := parser.ParseBytes(data, 0); err == nil {
+			if w := locate(c.Path, file, "$."+entry); w != "" {
+				return w
+			}
+		}
+	}
+	return c.Path
+}
+
+func locate(path string, file *ast.File, at string) string {
+	for p := at; p != "" && p != "$"; p = p[:max(0, strings.LastIndexByte(p, '.'))] {
+		if yp, err := yaml.PathString(p); err == nil {
+			if n, err := yp.FilterFile(file); err == nil && n != nil && n.GetToken() != nil {
+				pos := n.GetToken().Position
+				return fmt.Sprintf("%s:%d:%d", path, pos.Line, pos.Column)
+			}
+		}
+	}
+	return ""
+}
+
 type checker struct {
 	path string
 	file *ast.File
@@ -242,14 +267,8 @@ type checker struct {
 // bad notes an error at a YAML path such as $.clusters.meadow.address.
 func (k *checker) bad(at, format string, args ...any) {
 	where := k.path
-	for p := at; p != "" && p != "$"; p = p[:max(0, strings.LastIndexByte(p, '.'))] {
-		if yp, err := yaml.PathString(p); err == nil {
-			if n, err := yp.FilterFile(k.file); err == nil && n != nil && n.GetToken() != nil {
-				pos := n.GetToken().Position
-				where = fmt.Sprintf("%s:%d:%d", k.path, pos.Line, pos.Column)
-				break
-			}
-		}
+	if w := locate(k.path, k.file, at); w != "" {
+		where = w
 	}
 	k.errs = append(k.errs, fmt.Errorf("%s: %s: %s", where, strings.TrimPrefix(at, "$."), fmt.Sprintf(format, args...)))
 }

@@ -59,6 +59,8 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 	}
 	if p := time.Duration(w.Config.Promise); p > 0 {
 		switch {
+		case len(s.Points) == 0 && s.last(store.RunSnapshot) == nil:
+			// It is about to be taken for the first time.
 		case len(s.Points) == 0:
 			add("promise", "promise", now, "dexamen runs "+w.Cluster, "%s: there is no moment that can be restored; promised is one of the last %s", w.Cluster, p)
 		case now.Sub(s.Latest) > p:

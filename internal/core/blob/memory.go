@@ -4,23 +4,25 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/tidwall/btree"
 )
 
 // Memory keeps objects in memory, for tests and rehearsals.
 type Memory struct {
 	mu      sync.RWMutex
 	objects map[string][]byte
+	names   *btree.BTreeG[string]
 	made    map[string]time.Time
 	locked  map[string]time.Time
 }
 
 // NewMemory makes an empty memory backend.
 func NewMemory() *Memory {
-	return &Memory{objects: map[string][]byte{}, made: map[string]time.Time{}, locked: map[string]time.Time{}}
+	return &Memory{names: btree.NewBTreeG(func(a, b string) bool { return a < b }), objects: map[string][]byte{}, made: map[string]time.Time{}, locked: map[string]time.Time{}}
 }
 
 // Create implements Backend.
@@ -34,6 +36,7 @@ func (m *Memory) Create(_ context.Context, name string, data []byte) error {
 		return fmt.Errorf("create %s: %w", name, ErrExists)
 	}
 	m.objects[name], m.made[name] = bytes.Clone(data), time.Now()
+	m.names.Set(name)
 	return nil
 }
 
@@ -69,13 +72,14 @@ func (m *Memory) ReadAt(_ context.Context, name string, off int64, n int) ([]byt
 func (m *Memory) List(ctx context.Context, prefix string, fn func(Info) error) error {
 	m.mu.RLock()
 	var all []Info
-	for name, b := range m.objects {
-		if strings.HasPrefix(name, prefix) {
-			all = append(all, Info{name, int64(len(b)), m.made[name]})
+	m.names.Ascend(prefix, func(name string) bool {
+		if !strings.HasPrefix(name, prefix) {
+			return false
 		}
-	}
+		all = append(all, Info{name, int64(len(m.objects[name])), m.made[name]})
+		return true
+	})
 	m.mu.RUnlock()
-	slices.SortFunc(all, func(a, b Info) int { return strings.Compare(a.Name, b.Name) })
 	for _, i := range all {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -98,6 +102,7 @@ func (m *Memory) Remove(_ context.Context, name string) error {
 		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
 	}
 	delete(m.objects, name)
+	m.names.Delete(name)
 	delete(m.locked, name)
 	return nil
 }
