@@ -1,0 +1,308 @@
+package job_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+	"dexamen/internal/servertest"
+	"dexamen/internal/sim"
+)
+
+// soaked is a cluster that somebody writes to all the time.
+type soaked struct {
+	name, address, scratch string
+	write                  func(key, value string) error // an empty value removes
+	state, restored        func() (map[string]string, error)
+	writing                sync.Mutex
+	noted                  []soakedMoment
+	writes                 int
+}
+
+type soakedMoment struct {
+	at    time.Time
+	state map[string]string
+}
+
+// work writes until told to stop, and now and then holds still until all that was
+// written is in the store: that is a moment whose state is known.
+func (s *soaked) work(t *testing.T, stop chan struct{}, seed uint64, reached func(cluster string) time.Time) {
+	r := rand.New(rand.NewPCG(seed, 5))
+	next := time.Now().Add(3 * time.Second)
+	for {
+		select {
+		case <-stop:
+			return
+		case <-time.After(time.Duration(r.IntN(10)) * time.Millisecond):
+		}
+		key, value := fmt.Sprintf("hive-%03d", r.IntN(500)), ""
+		if r.IntN(5) > 0 {
+			value = fmt.Sprintf("%d bees, counted %d times", r.IntN(60000), s.writes)
+		}
+		require.NoError(t, s.write(key, value), s.name)
+		s.writes++
+		if time.Now().Before(next) {
+			continue
+		}
+		next = time.Now().Add(time.Duration(3+r.IntN(6)) * time.Second)
+		state, err := s.state()
+		require.NoError(t, err)
+		still := time.Now()
+		// Key-value clusters' moments are those at which the log was read: what is
+		// read late, after a kill, belongs to a late moment.
+		at := reached(s.name)
+		for ; at.Before(still.Add(50 * time.Millisecond)); at = reached(s.name) {
+			select {
+			case <-stop:
+				return
+			case <-time.After(100 * time.Millisecond):
+			}
+			require.Less(t, time.Since(still), time.Minute, "what was written to %s does not get into the store", s.name)
+		}
+		s.noted = append(s.noted, soakedMoment{at, state})
+	}
+}
+
+// documents gives a stand-in replica set.
+func soakedDocuments(t *testing.T) *soaked {
+	s := &soaked{name: "meadow"}
+	reader := func() (uri string, write func(k, v string) error, state func() (map[string]string, error)) {
+		rs, err := sim.Start(sim.Options{NoopEvery: 300 * time.Millisecond})
+		require.NoError(t, err)
+		t.Cleanup(rs.Close)
+		c := connect(t, rs.URI()).Database("apiary").Collection("hives")
+		return rs.URI(), func(k, v string) error {
+				if v == "" {
+					_, err := c.DeleteOne(ctx, bson.M{"_id": k})
+					return err
+				}
+				_, err := c.UpdateOne(ctx, bson.M{"_id": k}, bson.M{"$set": bson.M{"v": v}}, options.UpdateOne().SetUpsert(true))
+				return err
+			}, func() (map[string]string, error) {
+				cur, err := c.Find(ctx, bson.M{})
+				if err != nil {
+					return nil, err
+				}
+				var all []struct {
+					ID string `bson:"_id"`
+					V  string `bson:"v"`
+				}
+				err = cur.All(ctx, &all)
+				out := map[string]string{}
+				for _, d := range all {
+					out[d.ID] = d.V
+				}
+				return out, err
+			}
+	}
+	s.address, s.write, s.state = reader()
+	s.scratch, _, s.restored = reader()
+	return s
+}
+
+func soakedEtcd(t *testing.T) *soaked {
+	s := &soaked{name: "willow"}
+	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
+		p := servertest.Etcd(t, servertest.EtcdOptions{Members: 1})
+		cl := servertest.EtcdClient(t, p...)
+		return servertest.EtcdAddress(p...), func(k, v string) (err error) {
+				if v == "" {
+					_, err = cl.Delete(ctx, "/hives/"+k)
+				} else {
+					_, err = cl.Put(ctx, "/hives/"+k, v)
+				}
+				return err
+			}, func() (map[string]string, error) {
+				resp, err := cl.Get(ctx, "/hives/", clientv3.WithPrefix())
+				if err != nil {
+					return nil, err
+				}
+				out := map[string]string{}
+				for _, kv := range resp.Kvs {
+					out[strings.TrimPrefix(string(kv.Key), "/hives/")] = string(kv.Value)
+				}
+				return out, nil
+			}
+	}
+	s.address, s.write, s.state = start()
+	s.scratch, _, s.restored = start()
+	return s
+}
+
+func soakedRedis(t *testing.T) *soaked {
+	s := &soaked{name: "bramble"}
+	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
+		p := servertest.Redis(t)
+		cl := servertest.RedisClient(t, p)
+		return servertest.RedisAddress(p), func(k, v string) error {
+				if v == "" {
+					return cl.HDel(ctx, "hives", k).Err()
+				}
+				return cl.HSet(ctx, "hives", k, v).Err()
+			}, func() (map[string]string, error) {
+				return cl.HGetAll(ctx, "hives").Result()
+			}
+	}
+	s.address, s.write, s.state = start()
+	s.scratch, _, s.restored = start()
+	return s
+}
+
+// TestSoak captures a stand-in and two real clusters continuously while they are
+// written to, and kills the daemon every few seconds; for DEXAMEN_SOAK, half a
+// minute when not given. Coverage must be unbroken, moments what they were, and
+// memory flat.
+func TestSoak(t *testing.T) {
+	length := 30 * time.Second
+	if s := os.Getenv("DEXAMEN_SOAK"); s != "" {
+		var err error
+		length, err = time.ParseDuration(s)
+		require.NoError(t, err)
+	}
+	bin, dir := builtBinary(t), t.TempDir()
+	list := []*soaked{soakedDocuments(t), soakedEtcd(t), soakedRedis(t)}
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n", "file://"+dir+"/cellar", dir+"/cellar.key")
+	for _, s := range list {
+		require.NoError(t, s.write("first", "one"))
+		fmt.Fprintf(&b, "  %s: { address: %q }\n  %s-scratch: { address: %q }\n", s.name, s.address, s.name, s.scratch)
+	}
+	fmt.Fprintf(&b, `policies:
+  always:
+    clusters: [meadow, willow, bramble]
+    snapshot: every 15s
+    rescan: every 1m
+    log: continuous
+    seal: 1s
+    retire: every 20s
+    retry: { first: 1s, most: 5s }
+    at_once: 3
+    keep: { every_moment: 2h }
+limits: { temp: %q }
+`, dir)
+	config := filepath.Join(dir, "dexamen.yaml")
+	require.NoError(t, os.WriteFile(config, b.Bytes(), 0o600))
+	run := func(args ...string) ([]byte, error) {
+		var out, errs bytes.Buffer
+		cmd := exec.Command(bin, append([]string{"--config", config, "--json", "--quiet"}, args...)...)
+		cmd.Stdout, cmd.Stderr = &out, &errs
+		if err := cmd.Run(); err != nil {
+			return out.Bytes(), fmt.Errorf("%s: %w: %s%s", strings.Join(args, " "), err, errs.String(), out.String())
+		}
+		return out.Bytes(), nil
+	}
+	_, err := run("store", "create", "cellar")
+	require.NoError(t, err)
+	secret, err := os.ReadFile(dir + "/cellar.key")
+	require.NoError(t, err)
+	keys, err := store.ParseSecret(string(secret))
+	require.NoError(t, err)
+	opened, err := store.Open(ctx, blob.NewDir(dir+"/cellar"), store.Options{Unlock: keys, Memo: store.NewMemo(8 << 20)})
+	require.NoError(t, err)
+	env := &job.Env{Store: opened}
+	reached := func(cluster string) time.Time {
+		cover, err := env.Coverage(context.Background(), cluster)
+		if err != nil || len(cover) == 0 {
+			return time.Time{}
+		}
+		return cover[0].Latest
+	}
+
+	stop := make(chan struct{})
+	var wg sync.WaitGroup
+	for i, s := range list {
+		wg.Go(func() { s.work(t, stop, uint64(i), reached) })
+	}
+	r := rand.New(rand.NewPCG(2, 2))
+	var peaks []int
+	lives, terms := 0, 0
+	var said bytes.Buffer
+	for begun := time.Now(); time.Since(begun) < length; lives++ {
+		said.Reset()
+		cmd := exec.Command(bin, "--config", config, "daemon")
+		cmd.Stderr = &said
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(2000+r.IntN(4000)) * time.Millisecond)
+		peaks = append(peaks, peakOf(cmd.Process.Pid))
+		if r.IntN(4) == 0 {
+			terms++
+			require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+			require.NoError(t, cmd.Wait(), said.String())
+			continue
+		}
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	}
+	close(stop)
+	wg.Wait()
+	// What was broken off last is ended, and what is due done.
+	_, err = run("due", "--run")
+	require.NoError(t, err)
+
+	out, err := run("coverage")
+	require.NoError(t, err)
+	var covers []job.Coverage
+	require.NoError(t, json.Unmarshal(out, &covers))
+	require.Len(t, covers, len(list))
+	for _, c := range covers {
+		require.Len(t, c.Stretches, 1, "%s", out)
+		require.Empty(t, c.Gaps)
+		require.Empty(t, c.Doubts)
+	}
+	runs, bad, err := opened.Runs(ctx, store.RunFilter{})
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	results := map[string]int{}
+	for _, x := range runs {
+		results[x.Kind+" "+x.Result]++
+		require.NotContains(t, []string{store.RunDiffers}, x.Result, "%s", x.Error)
+	}
+	require.Greater(t, results[store.RunCapture+" "+store.RunBroken], 0)
+	restored := 0
+	for _, s := range list {
+		require.NotEmpty(t, s.noted, s.name)
+		picks := r.Perm(len(s.noted))
+		for _, i := range picks[:min(len(picks), 4)] {
+			m := s.noted[i]
+			_, err := run("restore", s.name+"@"+m.at.Format(time.RFC3339Nano), "--onto", s.name+"-scratch", "--present", "replace", "--yes")
+			require.NoError(t, err)
+			got, err := s.restored()
+			require.NoError(t, err)
+			require.True(t, maps.Equal(m.state, got), "%s at %s: %d keys, expected %d", s.name, m.at, len(got), len(m.state))
+			restored++
+		}
+		t.Logf("%s: %d writes, %d moments noted", s.name, s.writes, len(s.noted))
+	}
+	third := max(1, len(peaks)/3)
+	early, late := 0, 0
+	for i, p := range peaks {
+		if i < third {
+			early = max(early, p)
+		}
+		if i >= len(peaks)-third {
+			late = max(late, p)
+		}
+	}
+	t.Logf("%s: %d lives of the daemon, %d of them ended by SIGTERM, the others killed; %v", length, lives, terms, results)
+	t.Logf("%d moments restored and equal; peak memory of a daemon %d MiB in the first third, %d MiB in the last", restored, early, late)
+	require.Less(t, late, 140, "MiB")
+}
