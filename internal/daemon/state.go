@@ -47,6 +47,8 @@ type State struct {
 	Latest  time.Time // the newest moment that can be restored
 	Read    time.Time // when this was read
 	Damaged []string  // what could not be read
+	// KeepLocked is for how long the store lets nothing be removed.
+	KeepLocked time.Duration
 }
 
 // recent is how many runs of each kind are looked at.
@@ -54,7 +56,7 @@ const recent = 4
 
 // ReadState reads what a store knows of a cluster.
 func ReadState(ctx context.Context, e *job.Env, cluster string) (*State, error) {
-	s := &State{Read: time.Now()}
+	s := &State{Read: time.Now(), KeepLocked: time.Duration(e.Store.KeepLocked) * time.Second}
 	going, _, err := e.Store.Running(ctx)
 	if err != nil {
 		return nil, err
@@ -148,12 +150,17 @@ func (s *State) last(kind string) (last *store.Run) {
 // Plan says what a ward's retention would keep and retire.
 func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
 	var points []retain.Point
-	for _, p := range s.Points {
+	for i, p := range s.Points {
 		rp := retain.Point{ID: p.ID, Time: p.Time}
 		for _, h := range s.Holds {
 			if h.Point == p.ID && h.Until.After(rp.Held) {
 				rp.Held, rp.HeldWhy = h.Until, h.Why
 			}
+		}
+		if s.KeepLocked > 0 {
+			// The one after it has prolonged its lock, for the moments in between.
+			last := s.Points[min(i+1, len(s.Points)-1)]
+			rp.Locked = last.Finished.Add(s.KeepLocked)
 		}
 		points = append(points, rp)
 	}

@@ -154,7 +154,7 @@ func (f *Fold) Strangers() []string { return slices.Sorted(maps.Keys(f.strange))
 
 // foreign tells whether a change is about what is not followed.
 func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
-	if f.chosen == nil || n != nil {
+	if f.chosen == nil || n != nil && !n.gone {
 		return false
 	}
 	switch {
