@@ -11,10 +11,12 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/engine/document"
+	"dexamen/internal/engine/redis"
 )
 
 func TestMain(m *testing.M) {
 	document.Register()
+	redis.Register()
 	os.Exit(m.Run())
 }
 
@@ -23,6 +25,7 @@ func TestSampleIsValid(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "file:///srv/dexamen/cellar", c.Stores["cellar"].Location)
 	require.Equal(t, "dexamen", c.Clusters["meadow"].Login.User)
+	require.Equal(t, []string{"meadow"}, c.Protected(c.Policies["nightly"]))
 }
 
 func TestErrorsNameLineAndColumn(t *testing.T) {

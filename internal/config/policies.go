@@ -64,6 +64,7 @@ type Policy struct {
 type Choice struct {
 	Names  []string
 	Labels map[string]string
+	bad    string // what is wrong with it, told with its place by check
 }
 
 // UnmarshalYAML reads a list of names, or { label: KEY=VALUE }.
@@ -80,7 +81,8 @@ func (c *Choice) UnmarshalYAML(unmarshal func(any) error) error {
 		Label any `yaml:"label"`
 	}
 	if err := unmarshal(&by); err != nil || by.Label == nil {
-		return fmt.Errorf("write a list of clusters' names, or { label: KEY=VALUE }")
+		c.bad = "write a list of clusters' names, or { label: KEY=VALUE }"
+		return nil
 	}
 	list, ok := by.Label.([]any)
 	if !ok {
@@ -90,7 +92,8 @@ func (c *Choice) UnmarshalYAML(unmarshal func(any) error) error {
 	for _, l := range list {
 		k, v, ok := strings.Cut(fmt.Sprint(l), "=")
 		if !ok || k == "" {
-			return fmt.Errorf("label %v: write KEY=VALUE", l)
+			c.bad = fmt.Sprintf("label %v: write KEY=VALUE", l)
+			return nil
 		}
 		c.Labels[strings.TrimSpace(k)] = strings.TrimSpace(v)
 	}
@@ -239,7 +242,9 @@ func (c *Config) checkPolicies(k *checker) {
 }
 
 func (c *Config) checkChoice(k *checker, p *Policy, at string) {
-	if len(p.Clusters.Names) == 0 && len(p.Clusters.Labels) == 0 {
+	if p.Clusters.bad != "" {
+		k.bad(at+".clusters", "%s", p.Clusters.bad)
+	} else if len(p.Clusters.Names) == 0 && len(p.Clusters.Labels) == 0 {
 		k.bad(at, "chooses no clusters; give a list of names, or { label: KEY=VALUE }")
 	}
 	for _, n := range p.Clusters.Names {

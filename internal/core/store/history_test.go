@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"testing"
 	"testing/synctest"
@@ -18,6 +19,24 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 )
+
+// What compresses is made when it is first used. That must not be within a bubble
+// of unreal time, which would keep it.
+func TestMain(m *testing.M) {
+	b := blob.NewMemory()
+	if _, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true}); err != nil {
+		panic(err)
+	}
+	s, err := store.Open(ctx, b, store.Options{})
+	if err != nil {
+		panic(err)
+	}
+	if err := version(s, "meadow", 1); err != nil {
+		panic(err)
+	}
+	s.Close()
+	os.Exit(m.Run())
+}
 
 // TestRuns holds what the history of runs promises, in an encrypted store.
 func TestRuns(t *testing.T) {

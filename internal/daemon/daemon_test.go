@@ -1,0 +1,422 @@
+package daemon
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/config"
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+)
+
+// What compresses is made when it is first used. That must not be within a bubble
+// of unreal time, which would keep it.
+func TestMain(m *testing.M) {
+	ctx := context.Background()
+	y := &yard{field: newField("meadow"), place: blob.NewMemory()}
+	if _, err := store.Create(ctx, y.place, store.CreateOptions{Plain: true, Tool: "test"}); err != nil {
+		panic(err)
+	}
+	y.field.put("hive", "full")
+	e := y.env(ctx)
+	if _, err := e.Snapshot(ctx, "meadow", plot{field: y.field}); err != nil {
+		panic(err)
+	}
+	if _, err := e.Capture(ctx, "meadow", plot{field: y.field}, job.CaptureOptions{}); err != nil {
+		panic(err)
+	}
+	e.Store.Close()
+	os.Exit(m.Run())
+}
+
+// yard is a field, a store in memory and a policy.
+type yard struct {
+	t     *testing.T
+	field *field
+	place *blob.Memory
+	cfg   *config.Config
+}
+
+func newYard(t *testing.T, policy string) *yard {
+	y := &yard{t: t, field: newField("meadow"), place: blob.NewMemory()}
+	fields.Store("meadow", y.field)
+	y.cfg = y.config(policy)
+	_, err := store.Create(t.Context(), y.place, store.CreateOptions{Plain: true, Tool: "test"})
+	require.NoError(t, err)
+	y.field.put("hive-1", "full")
+	return y
+}
+
+func (y *yard) config(policy string) *config.Config {
+	c, err := config.Parse([]byte("stores: { cellar: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], zone: UTC, "+policy+" }\n"), "yard.yaml")
+	require.NoError(y.t, err)
+	return c
+}
+
+func (y *yard) env(ctx context.Context) *job.Env {
+	s, err := store.Open(ctx, y.place, store.Options{Workers: 1})
+	if err != nil {
+		panic(err)
+	}
+	return &job.Env{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, Emit: func(job.Event) {}}
+}
+
+func (y *yard) world() World {
+	return World{Config: y.cfg,
+		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) { return y.env(ctx), nil },
+		OpenCluster: func(ctx context.Context, _ *config.Config, _ string, _ *bool) (engine.Cluster, error) {
+			return fieldDriver{}.Open(ctx, engine.Target{Address: "field://meadow"})
+		}}
+}
+
+// daemon runs a daemon until the returned function is called.
+func (y *yard) daemon(tell func(context.Context, Trouble) error) (d *Daemon, stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	d = &Daemon{World: y.world(), Log: slog.New(slog.DiscardHandler), Tell: tell}
+	if tell == nil {
+		d.Tell = func(context.Context, Trouble) error { return nil }
+	}
+	var wg sync.WaitGroup
+	wg.Go(func() { _ = d.Run(ctx) })
+	return d, func() { cancel(); wg.Wait() }
+}
+
+func (y *yard) runs(kinds ...string) []*store.Run {
+	e := y.env(context.Background())
+	defer e.Store.Close()
+	runs, bad, err := e.Store.Runs(context.Background(), store.RunFilter{Kinds: kinds})
+	require.NoError(y.t, err)
+	require.Empty(y.t, bad)
+	return runs
+}
+
+// TestWhatIsDue says, for one policy and what happened, what is due next.
+func TestWhatIsDue(t *testing.T) {
+	midnight := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	at := func(h, m int) time.Time {
+		return midnight.Add(time.Duration(h)*time.Hour + time.Duration(m)*time.Minute)
+	}
+	point := func(when time.Time) *store.Point {
+		return &store.Point{ID: "p", Cluster: "meadow", Engine: "field", Made: "scan", Exact: true, Time: when, Started: when, Finished: when, Shards: []store.PointShard{{Name: "meadow", Mark: record.Mark{Position: "a", Wall: when}}}}
+	}
+	run := func(result string, slot, ended time.Time, attempt int) *store.Run {
+		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Slot: slot, Began: ended, Ended: ended, Result: result, Attempt: attempt}
+	}
+	yesterday := []*store.Point{point(at(-23, 15))}
+	for _, c := range []struct {
+		name, policy string
+		state        State
+		now, due     time.Time
+		attempt      int
+	}{
+		{"nothing yet", "", State{}, at(12, 0), at(1, 15), 1},
+		{"before the night", "", State{Points: yesterday}, at(0, 30), at(1, 15), 1},
+		{"a missed night", "", State{Points: yesterday}, at(9, 0), at(1, 15), 1},
+		{"three missed nights are made up for once", "", State{Points: []*store.Point{point(at(-71, 15))}}, at(9, 0), at(1, 15), 1},
+		{"done", "", State{Points: []*store.Point{point(at(1, 15))}}, at(9, 0), at(25, 15), 1},
+		{"done, by a server whose clock is behind", "", State{Points: []*store.Point{point(at(1, 14))}, Runs: []*store.Run{run(store.RunDone, at(1, 15), at(1, 16), 1)}}, at(9, 0), at(25, 15), 1},
+		{"failed once", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 16), 1)}}, at(1, 16), at(1, 17), 2},
+		{"failed again", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 17), 2)}}, at(1, 17), at(1, 19), 3},
+		{"given up for today", "retry: { for: 30m }", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 44), 5)}}, at(1, 50), at(25, 15), 1},
+		{"broken off", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunBroken, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 2},
+		{"told to stop", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunInterrupted, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 1},
+		{"quiet hours", "quiet: [\"01:00-06:00\"]", State{Points: yesterday}, at(1, 15), at(6, 0), 1},
+		{"out of the quiet hours", "quiet: [\"01:00-06:00\"]", State{Points: yesterday}, at(6, 0), at(1, 15), 1},
+		{"folding is quiet", "quiet: [\"01:00-06:00\"], rescan: every 7d, log: 10m", State{Points: []*store.Point{point(at(0, 1))}}, at(1, 15), at(1, 15), 1},
+	} {
+		cfg, err := config.Parse([]byte("stores: { cellar: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], zone: UTC, snapshot: \"15 1 * * *\", "+c.policy+" }\n"), "y")
+		require.NoError(t, err)
+		w := Wards(cfg)[0]
+		if strings.Contains(c.policy, "rescan") {
+			// Monday at midnight is when every week begins.
+			require.Equal(t, midnight, w.Config.When.Rescan.Last(c.now))
+		}
+		d := snapshotDuty(w, &c.state, c.now)
+		require.Equal(t, c.due.UTC(), d.At.UTC(), c.name)
+		require.Equal(t, c.attempt, d.Attempt, c.name)
+	}
+}
+
+// TestANightlyPolicy has a daemon follow a policy for some days: folded points
+// between scans, captures, proofs, and a hook before and after.
+func TestANightlyPolicy(t *testing.T) {
+	seen := filepath.Join(t.TempDir(), "seen")
+	synctest.Test(t, func(t *testing.T) {
+		y := newYard(t, fmt.Sprintf(`snapshot: every 6h, rescan: every 24h, log: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
+    hooks: [{ before: snapshot, run: [/bin/sh, -c, "echo before $DEXAMEN_KIND of $DEXAMEN_CLUSTER by $DEXAMEN_POLICY >> %[1]s" ] },
+            { after: snapshot, run: [/bin/sh, -c, "echo after: $DEXAMEN_RESULT $DEXAMEN_POINT >> %[1]s; echo said"] }]`, seen))
+		_, stop := y.daemon(nil)
+		for i := range 60 {
+			y.field.put(fmt.Sprint("hive-", i%7), fmt.Sprint("weighed ", i))
+			time.Sleep(time.Hour)
+		}
+		stop()
+		made := map[string]int{}
+		for _, r := range y.runs(store.RunSnapshot) {
+			require.Equal(t, store.RunDone, r.Result, r.Error)
+			require.NotEmpty(t, r.Point)
+			require.Len(t, r.Hooks, 2)
+			require.Equal(t, "said\n", r.Hooks[1].Output)
+			made[r.Made]++
+		}
+		require.Equal(t, map[string]int{"scan": 3, "fold": 7}, made)
+		e := y.env(t.Context())
+		defer e.Store.Close()
+		s, err := ReadState(t.Context(), e, "meadow")
+		require.NoError(t, err)
+		proven, doubted := job.Proven(s.Points, s.Proofs)
+		require.Empty(t, doubted)
+		require.Greater(t, len(proven), 5, "folded points are proven by the next that is read")
+		text, err := os.ReadFile(seen)
+		require.NoError(t, err)
+		lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+		require.Len(t, lines, 20)
+		require.Equal(t, "before snapshot of meadow by nightly", lines[0])
+		require.Regexp(t, `^after: done \d{8}-\d{6}-\w{4}$`, lines[1])
+	})
+}
+
+// TestALogThatLies: a write that the log does not tell of is found by the next
+// point that is read, with the namespace, and told once.
+func TestALogThatLies(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var told []Trouble
+		y := newYard(t, `snapshot: every 6h, log: 1h, keep: { every_moment: 7d }`)
+		_, stop := y.daemon(func(_ context.Context, t Trouble) error { told = append(told, t); return nil })
+		time.Sleep(7 * time.Hour)
+		y.field.blind = true
+		y.field.put("hive-1", "robbed")
+		y.field.blind = false
+		time.Sleep(6 * time.Hour)
+		require.NotEmpty(t, told)
+		require.Equal(t, "proof", told[len(told)-1].About)
+		require.Contains(t, told[len(told)-1].Text, "hives")
+		time.Sleep(6 * time.Hour) // what comes after is good again
+		stop()
+		n := map[string]int{}
+		for _, x := range told {
+			n[fmt.Sprint(x.About, x.Over)]++
+		}
+		require.Equal(t, 1, n["prooffalse"], "%v", told)
+		require.Equal(t, 1, n["prooftrue"], "%v", told)
+		e := y.env(t.Context())
+		defer e.Store.Close()
+		cover, err := e.Coverage(t.Context(), "meadow")
+		require.NoError(t, err)
+		require.Len(t, cover[0].Doubts, 1)
+		require.Contains(t, cover[0].Doubts[0].What, "hives: the log and point")
+		require.Contains(t, cover[0].Doubts[0].What, "1 changed")
+		differ := 0
+		for _, r := range y.runs(store.RunSnapshot) {
+			if r.Result == store.RunDiffers {
+				differ++
+			}
+		}
+		require.Equal(t, 1, differ)
+	})
+}
+
+// TestHooksThatFail: one before keeps the work from being done unless it is said
+// otherwise; those after run whatever came of it, and after a kill too.
+func TestHooksThatFail(t *testing.T) {
+	ctx := context.Background()
+	y := newYard(t, "snapshot: every 6h")
+	e := y.env(ctx)
+	hooks := []job.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "echo no; exit 3"}}, {Kind: "snapshot", After: true, Command: []string{"/bin/sh", "-c", "echo $DEXAMEN_RESULT"}}}
+	never := func(context.Context, *job.Env, *store.Run) error { return errors.New("it was done") }
+	r := &store.Run{Kind: "snapshot", Cluster: "meadow"}
+	err := e.Record(ctx, r, job.Recorded{Hooks: hooks}, never)
+	require.ErrorContains(t, err, "the hook before it failed")
+	require.Equal(t, 3, r.Hooks[0].Exit)
+	require.Equal(t, "failed\n", r.Hooks[1].Output)
+
+	hooks[0].GoOn = true
+	r = &store.Run{Kind: "snapshot", Cluster: "meadow"}
+	require.NoError(t, e.Record(ctx, r, job.Recorded{Hooks: hooks}, func(context.Context, *job.Env, *store.Run) error { return nil }))
+	require.Len(t, r.Warnings, 1)
+
+	slow := []job.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}, Timeout: 200 * time.Millisecond}}
+	begun := time.Now()
+	err = e.Record(ctx, &store.Run{Kind: "snapshot", Cluster: "meadow"}, job.Recorded{Hooks: slow}, never)
+	require.ErrorContains(t, err, "still running after 200ms")
+	require.Less(t, time.Since(begun), 10*time.Second, "what it started ends with it")
+
+	err = e.Record(ctx, &store.Run{Kind: "verify", Cluster: "meadow"}, job.Recorded{Deadline: 50 * time.Millisecond}, func(ctx context.Context, _ *job.Env, _ *store.Run) error {
+		<-ctx.Done()
+		return ctx.Err()
+	})
+	require.ErrorIs(t, err, job.ErrDeadline)
+	runs := y.runs("verify")
+	require.Equal(t, store.RunFailed, runs[0].Result, "a deadline is no interruption")
+}
+
+// TestReload: a broken configuration is refused and the old one stays; a new
+// policy is followed at once.
+func TestReload(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		y := newYard(t, "snapshot: every 24h")
+		ctx, cancel := context.WithCancel(t.Context())
+		reload := make(chan struct{})
+		next := func() (*config.Config, error) { return nil, errors.New("line 3 is broken") }
+		d := &Daemon{World: y.world(), Log: slog.New(slog.DiscardHandler), Reload: reload, Load: func() (*config.Config, error) { return next() },
+			Tell: func(context.Context, Trouble) error { return nil }}
+		var wg sync.WaitGroup
+		wg.Go(func() { _ = d.Run(ctx) })
+		time.Sleep(25 * time.Hour)
+		reload <- struct{}{}
+		time.Sleep(24 * time.Hour)
+		require.Equal(t, "line 3 is broken", d.broken)
+		require.Len(t, y.runs(store.RunSnapshot), 3, "the old one stays")
+		next = func() (*config.Config, error) { return y.config("snapshot: every 1h, log: continuous"), nil }
+		reload <- struct{}{}
+		time.Sleep(5*time.Hour + time.Minute)
+		require.GreaterOrEqual(t, len(y.runs(store.RunSnapshot)), 8)
+		require.Contains(t, d.names(), "capture of meadow")
+		next = func() (*config.Config, error) { return y.config("snapshot: every 1h"), nil }
+		reload <- struct{}{}
+		time.Sleep(5 * time.Minute)
+		require.Empty(t, d.names(), "a capture that is asked for no longer ends")
+		captures := y.runs(store.RunCapture)
+		require.Equal(t, store.RunInterrupted, captures[len(captures)-1].Result)
+		cancel()
+		wg.Wait()
+	})
+}
+
+// TestHealth asks a daemon how it is, and for its metrics.
+func TestHealth(t *testing.T) {
+	y := newYard(t, "snapshot: every 6h, log: continuous, seal: 1s")
+	d, stop := y.daemon(nil)
+	defer stop()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	served := make(chan error, 1)
+	go func() { served <- d.Serve(ctx, l) }()
+	get := func(path string) (int, string) {
+		resp, err := http.Get("http://" + l.Addr().String() + path)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(b)
+	}
+	require.Eventually(t, func() bool {
+		code, _ := get("/readyz")
+		_, m := get("/metrics")
+		return code == 200 && strings.Contains(m, `dexamen_points{cluster="meadow",policy="nightly",store="cellar"} 1`)
+	}, 20*time.Second, 50*time.Millisecond)
+	code, _ := get("/healthz")
+	require.Equal(t, 200, code)
+	_, m := get("/metrics")
+	for _, want := range []string{"dexamen_newest_moment_age_seconds{", `dexamen_last_run_good{cluster="meadow",kind="snapshot",policy="nightly",store="cellar"} 1`, `dexamen_going_seconds{cluster="meadow",kind="capture"`, "dexamen_log_gaps{", "dexamen_store_used_bytes{", `dexamen_runs_total{cluster="meadow",kind="snapshot",policy="nightly",result="done"} 1`, "dexamen_configuration_good 1"} {
+		require.Contains(t, m, want)
+	}
+	cancel()
+	require.NoError(t, <-served)
+}
+
+// TestNotices sends by webhook and by mail, to servers that take what comes.
+func TestNotices(t *testing.T) {
+	bodies := make(chan map[string]any, 10)
+	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var m map[string]any
+		if r.Header.Get("Authorization") != "Bearer made-up" || json.NewDecoder(r.Body).Decode(&m) != nil {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		bodies <- m
+	}))
+	defer hook.Close()
+	t.Setenv("HOOK_TOKEN", "made-up")
+	post, letters := postOffice(t)
+	n := Notifier{config.Notices{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
+		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"}, Plain: true}}}
+	trouble := Trouble{Key: "failure snapshot", About: "failure", Store: "cellar", Cluster: "meadow", Policy: "nightly", Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
+	require.NoError(t, n.Send(t.Context(), trouble))
+	got := <-bodies
+	require.Equal(t, "failure", got["about"])
+	require.Equal(t, "dexamen: failure of meadow", got["title"])
+	require.Equal(t, false, got["over"])
+	letter := <-letters
+	require.Contains(t, letter, "Subject: dexamen: failure of meadow")
+	require.Contains(t, letter, "no server answers")
+	require.Contains(t, letter, "dexamen runs meadow")
+	trouble.Over = true
+	require.NoError(t, n.Send(t.Context(), trouble))
+	require.Equal(t, "dexamen: failure of meadow is over", (<-bodies)["title"])
+	require.Contains(t, <-letters, "It is over")
+}
+
+// postOffice is a mail server that takes every letter.
+func postOffice(t *testing.T) (address string, letters chan string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	letters = make(chan string, 10)
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				r := bufio.NewReader(conn)
+				fmt.Fprint(conn, "220 lindenholt.example\r\n")
+				for {
+					line, err := r.ReadString('\n')
+					if err != nil {
+						return
+					}
+					switch strings.ToUpper(strings.Fields(line + " x")[0]) {
+					case "DATA":
+						fmt.Fprint(conn, "354 go on\r\n")
+						var b strings.Builder
+						for line, err = r.ReadString('\n'); err == nil && line != ".\r\n"; line, err = r.ReadString('\n') {
+							b.WriteString(line)
+						}
+						letters <- b.String()
+						fmt.Fprint(conn, "250 taken\r\n")
+					case "QUIT":
+						fmt.Fprint(conn, "221 bye\r\n")
+						return
+					default:
+						fmt.Fprint(conn, "250 fine\r\n")
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String(), letters
+}
+
+// TestRoom says when a store is nearly full.
+func TestRoom(t *testing.T) {
+	now := time.Now()
+	require.Empty(t, Room{Used: 10 << 30, Free: -1, Grows: 1 << 30}.trouble("cellar", 0, now), "not known")
+	require.Empty(t, Room{Used: 10 << 30, Free: 100 << 30, Grows: 1 << 30}.trouble("cellar", 0, now))
+	require.Contains(t, Room{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.trouble("cellar", 0, now)[0].Text, "full in 10.0 days")
+	require.Contains(t, Room{Used: 99 << 30, Free: 1 << 30}.trouble("cellar", 0, now)[0].Text, "has 1024 MiB left")
+}
