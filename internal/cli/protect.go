@@ -362,7 +362,7 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *job.Env, list []*
 		case !ok:
 			line += "; no policy protects it"
 		case w.Continuous:
-			line += fmt.Sprintf("; at the worst by policy %s about %s", name, view.Long(max(time.Duration(p.Seal), 30*time.Second)))
+			line += fmt.Sprintf("; at the worst by policy %s about %s", name, view.Long(p.SealAfter()))
 		case w.Log > 0:
 			line += fmt.Sprintf("; at the worst by policy %s %s and the time a capture takes", name, view.Long(w.Log))
 		default:

@@ -59,6 +59,14 @@ type Policy struct {
 	} `yaml:"-"`
 }
 
+// SealAfter is after how long continuous capture stores what it has.
+func (p Policy) SealAfter() time.Duration {
+	if p.Seal > 0 {
+		return time.Duration(p.Seal)
+	}
+	return 30 * time.Second
+}
+
 // Choice chooses clusters: by names and globs, or by labels, all of which must
 // fit.
 type Choice struct {

@@ -217,7 +217,7 @@ var errNotReached = errors.New("the log was not captured up to")
 // catchUp has the log captured up to a time: by a run of its own, or by waiting
 // for whoever is at it.
 func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time) error {
-	patience := 2*time.Duration(d.Ward.Config.Seal) + 2*time.Minute
+	patience := 2*d.Ward.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
 		if !d.Ward.Config.When.Continuous {
 			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: 1, Why: "up to a snapshot"}
@@ -257,10 +257,7 @@ func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, se
 		return err
 	}
 	defer c.Close()
-	opt := job.CaptureOptions{Follow: d.Kind == store.RunCapture && d.Ward.Config.When.Continuous && !w.NoFollow, Interval: time.Duration(d.Ward.Config.Seal)}
-	if opt.Interval <= 0 {
-		opt.Interval = 30 * time.Second
-	}
+	opt := job.CaptureOptions{Follow: d.Kind == store.RunCapture && d.Ward.Config.When.Continuous && !w.NoFollow, Interval: d.Ward.Config.SealAfter()}
 	opt.Sealed, opt.SegmentBytes = sealed, w.SegmentBytes
 	g, err := e.Capture(ctx, d.Ward.Cluster, c, opt)
 	Took(r, g)
