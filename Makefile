@@ -6,7 +6,7 @@ DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
 S3SERVER := testbed/bin/s3server
 
-.PHONY: build demo test lint bench histories scale keys rot real servers screenshots clean
+.PHONY: build demo test lint bench histories scale keys year soak rot real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -33,6 +33,12 @@ scale: build ## two shards with five million documents, and with a tenth of them
 
 keys: servers build ## a million keys of etcd and Redis beside their floors, and capture lag (KEYS=1000000)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_KEYS=$(or $(KEYS),1000000) go test -timeout 60m -v -run 'TestRedisScale|TestEtcdScale|TestCaptureLag' ./internal/job
+
+year: ## a year of two daemons on a clock that is not real (DAYS=365)
+	DEXAMEN_YEAR_DAYS=$(or $(DAYS),365) go test -timeout 60m -v -run TestAYear ./internal/daemon
+
+soak: servers build ## continuous capture, the daemon killed every few seconds (SOAK=11m)
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SOAK=$(or $(SOAK),11m) go test -timeout 60m -v -run TestSoak ./internal/job
 
 rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store
