@@ -241,7 +241,7 @@ clusters:
 	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
 		return err
 	}
-	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.keep, p.orchard, p.keyValue} {
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.policies, p.keep, p.orchard, p.keyValue} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -358,6 +358,41 @@ func (p *play) prove() error {
 	p.say("The restore itself is in the log too: a point folded from it, at no load on the cluster, equals a new scan.")
 	for _, line := range []string{"capture meadow", "snapshot meadow --fold", "snapshot meadow", "capture meadow", "verify meadow@latest"} {
 		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// policies has the same done by itself from here on.
+func (p *play) policies() error {
+	p.say("So that nobody has to remember: a policy. What it would do is shown before it does anything.")
+	text, err := os.ReadFile(p.config)
+	if err != nil {
+		return err
+	}
+	err = os.WriteFile(p.config, append([]byte(`policies:
+  nightly:
+    clusters: { label: yard=north }
+    namespaces: ["apiary.*", "not apiary.*_restored"]
+    snapshot: "15 1 * * *"
+    rescan: every 7d
+    log: 10m
+    keep:
+      every_moment: 7d
+      thin: [daily for 30d, weekly for 26w]
+      never_fewer: 3
+    promise: 30m
+`), text...), 0o600)
+	if err != nil {
+		return err
+	}
+	for _, line := range []string{"config check --clusters", "policy preview nightly", "due --run", "hold meadow@latest --until 90d", "runs meadow"} {
+		words := strings.Fields(line)
+		if words[0] == "hold" {
+			words = append(words, "--why", "the mishap with the harvests")
+		}
+		if err := p.do(exitDone, words...); err != nil {
 			return err
 		}
 	}
