@@ -332,7 +332,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 	}
 	if len(w.Quiet) > 0 {
 		// Hours that never end would never let a snapshot begin.
-		if end := calendar.Quiet(w.Quiet, time.Now()); end.Sub(time.Now()) > 7*24*time.Hour {
+		if end := calendar.Quiet(w.Quiet, time.Now()); time.Until(end) > 7*24*time.Hour {
 			k.bad(at+".quiet", "there is no time left in the week that is not quiet")
 		}
 	}

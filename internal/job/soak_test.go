@@ -33,7 +33,6 @@ type soaked struct {
 	name, address, scratch string
 	write                  func(key, value string) error // an empty value removes
 	state, restored        func() (map[string]string, error)
-	writing                sync.Mutex
 	noted                  []soakedMoment
 	writes                 int
 }
