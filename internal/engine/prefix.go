@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Prefixes cuts the keys of a key-value cluster into namespaces by how they
@@ -121,4 +124,33 @@ func PrefixEnd(prefix []byte) []byte {
 		}
 	}
 	return nil
+}
+
+// PrefixModel is what Models of key-value clusters have in common: a namespace is
+// defined by a line of text, or not at all.
+type PrefixModel struct{}
+
+// Describe gives the definition's line.
+func (PrefixModel) Describe(def []byte) []string {
+	if len(def) == 0 {
+		return nil
+	}
+	return []string{string(def)}
+}
+
+// Portable gives the definition as it is.
+func (PrefixModel) Portable(def []byte) []byte { return def }
+
+// Shown gives at most so many bytes of a key or value for people, in quotes where
+// they do not all print; spaces says whether a space prints.
+func Shown(b []byte, most int, spaces bool) string {
+	more := ""
+	if len(b) > most {
+		b, more = b[:most], "…"
+	}
+	hidden := func(r rune) bool { return !unicode.IsPrint(r) || r == ' ' && !spaces }
+	if utf8.Valid(b) && len(b) > 0 && strings.IndexFunc(string(b), hidden) < 0 {
+		return string(b) + more
+	}
+	return strconv.Quote(string(b)) + more
 }

@@ -129,11 +129,7 @@ func Etcd(t testing.TB, o EtcdOptions) []*Process {
 // EtcdClient gives a plain client of members.
 func EtcdClient(t testing.TB, members ...*Process) *clientv3.Client {
 	t.Helper()
-	var endpoints []string
-	for _, m := range members {
-		endpoints = append(endpoints, "http://"+m.Address)
-	}
-	cl, err := clientv3.New(clientv3.Config{Endpoints: endpoints, DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
+	cl, err := clientv3.New(clientv3.Config{Endpoints: addresses(members), DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = cl.Close() })
 	return cl
@@ -141,9 +137,12 @@ func EtcdClient(t testing.TB, members ...*Process) *clientv3.Client {
 
 // EtcdAddress gives what a cluster of these members is registered with.
 func EtcdAddress(members ...*Process) string {
-	var hosts []string
-	for _, m := range members {
-		hosts = append(hosts, m.Address)
+	return "etcd://" + strings.Join(addresses(members), ",")
+}
+
+func addresses(list []*Process) (out []string) {
+	for _, p := range list {
+		out = append(out, p.Address)
 	}
-	return "etcd://" + strings.Join(hosts, ",")
+	return out
 }

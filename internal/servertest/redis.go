@@ -98,22 +98,14 @@ func RedisCluster(t testing.TB, n int, args ...string) []*Process {
 // RedisClusterClient gives a plain client of a cluster.
 func RedisClusterClient(t testing.TB, list []*Process) *goredis.ClusterClient {
 	t.Helper()
-	var addrs []string
-	for _, p := range list {
-		addrs = append(addrs, p.Address)
-	}
-	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: addrs})
+	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: addresses(list)})
 	t.Cleanup(func() { _ = cl.Close() })
 	return cl
 }
 
 // RedisAddress gives what a server or cluster is registered with.
 func RedisAddress(list ...*Process) string {
-	var hosts []string
-	for _, p := range list {
-		hosts = append(hosts, p.Address)
-	}
-	return "redis://" + strings.Join(hosts, ",")
+	return "redis://" + strings.Join(addresses(list), ",")
 }
 
 // RedisSentinel runs a sentinel that watches a primary as name.

@@ -8,8 +8,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"google.golang.org/protobuf/encoding/protowire"
 
@@ -103,7 +101,7 @@ func revision(p record.Position) int64 {
 }
 
 // model implements engine.Bound.
-type model struct{}
+type model struct{ engine.PrefixModel }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
@@ -177,16 +175,7 @@ func (m model) Render(value []byte) string {
 }
 
 // text shows bytes as they are where they print, else quoted.
-func text(b []byte, most int) string {
-	more := ""
-	if len(b) > most {
-		b, more = b[:most], "…"
-	}
-	if utf8.Valid(b) && len(b) > 0 && strings.IndexFunc(string(b), func(r rune) bool { return !unicode.IsPrint(r) }) < 0 {
-		return string(b) + more
-	}
-	return strconv.Quote(string(b)) + more
-}
+func text(b []byte, most int) string { return engine.Shown(b, most, true) }
 
 // Changes implements engine.Model.
 func (model) Changes(a, b []byte) []string {
@@ -204,17 +193,6 @@ func (model) Changes(a, b []byte) []string {
 	}
 	return out
 }
-
-// Describe implements engine.Model.
-func (model) Describe(def []byte) []string {
-	if len(def) == 0 {
-		return nil
-	}
-	return []string{string(def)}
-}
-
-// Portable implements engine.Model.
-func (model) Portable(def []byte) []byte { return def }
 
 // FormatPosition gives the revision, and the time in milliseconds of one after
 // which nothing had happened yet.

@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -84,7 +82,7 @@ func historyOf(name string) (h [20]byte, err error) {
 }
 
 // model implements engine.Expiring, engine.Compound and engine.Spread.
-type model struct{}
+type model struct{ engine.PrefixModel }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
@@ -206,16 +204,7 @@ func (m model) Render(value []byte) string {
 }
 
 // text shows bytes as they are where they print, else quoted.
-func text(b []byte, most int) string {
-	more := ""
-	if len(b) > most {
-		b, more = b[:most], "…"
-	}
-	if utf8.Valid(b) && len(b) > 0 && strings.IndexFunc(string(b), func(r rune) bool { return !unicode.IsPrint(r) || r == ' ' }) < 0 {
-		return string(b) + more
-	}
-	return strconv.Quote(string(b)) + more
-}
+func text(b []byte, most int) string { return engine.Shown(b, most, false) }
 
 // Changes names the parts that differ: of a hash its fields, of a sorted set its
 // members, of others their elements.
@@ -289,17 +278,6 @@ func partsOf(value []byte) (map[string]string, []string, error) {
 	})
 	return out, order, err
 }
-
-// Describe implements engine.Model.
-func (model) Describe(def []byte) []string {
-	if len(def) == 0 {
-		return nil
-	}
-	return []string{string(def)}
-}
-
-// Portable implements engine.Model.
-func (model) Portable(def []byte) []byte { return def }
 
 // FormatPosition gives OFFSET-EPOCH-HISTORY-DB, and the time until which nothing
 // came after it.
