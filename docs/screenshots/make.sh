@@ -48,3 +48,24 @@ shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $dropped
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
+if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
+  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen coverage bramble' 'dexamen restore bramble@latest/db0/orders: --onto hedge --present replace --yes' 'dexamen cluster inspect bramble'
+fi
+
+# A policy in fast motion: what takes months else passes in minutes. A cluster
+# that does not answer is in it, and a daemon that is killed.
+fast=$work/fast.yaml
+sed -e 's/snapshot: "15 1 \* \* \*"/snapshot: every 20s/' -e 's/rescan: every 7d/rescan: every 1m/' -e 's/log: 10m/log: 10s/' -e 's/every_moment: 7d/every_moment: 1m/' \
+    -e 's/thin: .*/thin: [hourly for 3d, daily for 30d]/' -e 's/promise: 30m/promise: 1m/' -e 's/^clusters:/clusters:\n  fallow: { address: "mongodb:\/\/127.0.0.1:1\/", labels: { yard: north }, store: cellar }/' "$DEXAMEN_CONFIG" > "$fast"
+sed -i 's/^policies:/&/; s/^    promise: 1m/    promise: 1m\n    hooks:\n      - { before: snapshot, run: [\/bin\/echo, the bees are counted] }/' "$fast"
+for life in 75 60; do
+  "$bin" --config "$fast" daemon > "$work/daemon.log" 2>&1 &
+  daemon=$!
+  sleep $life
+  kill -9 $daemon; wait $daemon 2> /dev/null || true
+done
+shot policy 'dexamen policy list' 'dexamen policy preview nightly'
+DEXAMEN_CONFIG=$fast
+last=$("$bin" --json runs meadow --kind snapshot | sed -n 's/^ *"id": "\(.*\)",$/\1/p' | tail -1)
+shot runs 'dexamen runs --since -2m --failed-first' "dexamen runs --run $last"
+shot retire 'dexamen retire meadow --preview' 'dexamen points meadow' 'dexamen coverage meadow'

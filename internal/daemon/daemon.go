@@ -68,8 +68,17 @@ type roomSeen struct {
 const (
 	defaultLook = 5 * time.Minute
 	roomAge     = time.Hour
-	longest     = time.Minute // between two looks at what is due
+	// How often it is seen whether the file has changed.
+	fileAge = 15 * time.Second
 )
+
+// longest is the time between two looks at what is due, where nothing is earlier.
+func (d *Daemon) longest() time.Duration {
+	if d.Changed != nil {
+		return fileAge
+	}
+	return d.Look
+}
 
 func key(w Ward) string { return w.Policy + "\x00" + w.Cluster + "\x00" + w.Store }
 
@@ -170,7 +179,7 @@ func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 		}
 	}
 	d.mu.Unlock()
-	next = time.Now().Add(longest)
+	next = time.Now().Add(d.longest())
 	for _, w := range wards {
 		if ctx.Err() != nil {
 			return next
@@ -202,7 +211,7 @@ func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.T
 		}
 	}
 	now := time.Now()
-	next = now.Add(longest)
+	next = now.Add(d.longest())
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	x.failed = ""

@@ -68,11 +68,13 @@ func (e *Env) Compare(ctx context.Context, a, b Side, opt CompareOptions) ([]Spa
 		return nil, err
 	}
 	defer x.Close()
-	as, err := e.spaces(ctx, x, a, opt.PatternA, nil)
+	// What a side was never asked to hold is no difference.
+	within := func(name string) bool { return a.holds(name) && b.holds(name) }
+	as, err := e.spaces(ctx, x, a, opt.PatternA, within, nil)
 	if err != nil {
 		return nil, err
 	}
-	bs, err := e.spaces(ctx, x, b, opt.PatternB, as)
+	bs, err := e.spaces(ctx, x, b, opt.PatternB, within, as)
 	if err != nil {
 		return nil, err
 	}
@@ -110,9 +112,16 @@ func (e *Env) Compare(ctx context.Context, a, b Side, opt CompareOptions) ([]Spa
 	return out, nil
 }
 
+// holds tells whether a side was asked to hold namespaces of a name.
+func (s Side) holds(name string) bool {
+	return s.Moment == nil || address.Scope(s.Moment.Point.Scope).Match(name)
+}
+
 // spaces builds the trees of one side. Near are trees that are likely alike.
-func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern string, near []Space) ([]Space, error) {
-	choose := func(name string) bool { return address.Match(pattern, name) }
+func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern string, within func(string) bool, near []Space) ([]Space, error) {
+	choose := func(name string) bool {
+		return address.Match(pattern, name) && (within(name) || address.Literal(pattern) && pattern != "")
+	}
 	var out []Space
 	var names []string
 	var err error
@@ -120,6 +129,7 @@ func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern stri
 		if out, _, err = s.Moment.Trees(ctx, x, x, choose); err != nil {
 			return nil, err
 		}
+		e.tellStrangers(ctx, s.Moment)
 		if len(out) == 0 && pattern != "" {
 			if names, err = s.Moment.Names(ctx); err != nil {
 				return nil, err

@@ -90,6 +90,7 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 	if err != nil {
 		return nil, err
 	}
+	e.tellStrangers(ctx, m)
 	found := false
 	for _, n := range names {
 		found = found || address.Match(opt.Pattern, n)

@@ -103,6 +103,17 @@ func (m *Moment) Strangers(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
+// tellStrangers warns of what a moment lacks because it came by its name late.
+func (e *Env) tellStrangers(ctx context.Context, m *Moment) {
+	names, err := m.Strangers(ctx)
+	if err != nil {
+		return // whoever reads the moment meets it
+	}
+	for _, n := range names {
+		e.emit(Warning, "%s is not in it: it was renamed to that name after point %s, and what it held before was not protected", n, m.Point.ID)
+	}
+}
+
 // plan follows one shard's namespaces through the log and says which there are
 // at the moment; it reads no records.
 func (m *Moment) plan(ctx context.Context, shard string) (*fold.Fold, error) {

@@ -1,0 +1,96 @@
+package job_test
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"golang.org/x/time/rate"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/job"
+	"dexamen/internal/servertest"
+	"dexamen/internal/sim"
+)
+
+// TestOnlyWhatIsChosen: a point of chosen namespaces, the moments after it and
+// points folded from it hold these and nothing else, whatever the log tells of
+// others; what comes by a chosen name late is left out and said.
+func TestOnlyWhatIsChosen(t *testing.T) {
+	rs, err := sim.Start(sim.Options{})
+	require.NoError(t, err)
+	t.Cleanup(rs.Close)
+	cl := connect(t, rs.URI())
+	fill := func(name string, n int) {
+		db, coll, _ := strings.Cut(name, ".")
+		for i := range n {
+			_, err := cl.Database(db).Collection(coll).InsertOne(ctx, bson.M{"n": i, "of": name})
+			require.NoError(t, err)
+		}
+	}
+	rename := func(from, to string) {
+		require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "renameCollection", Value: from}, {Key: "to", Value: to}}).Err())
+	}
+	for _, n := range []string{"apiary.colonies", "apiary.keepers", "apiary.scratch_1", "market.stalls"} {
+		fill(n, 40)
+	}
+	note(t, cl)
+	src := open(t, "meadow", rs.URI())
+	e := newEnv(t)
+	var warned []string
+	e.Emit = func(ev job.Event) {
+		if ev.Kind == job.Warning {
+			warned = append(warned, ev.Text)
+		}
+	}
+	e.Scope = address.Scope{"apiary.*", "not apiary.scratch_*"}
+	const burst = 1 << 20
+	e.Rate = rate.NewLimiter(1e-9, burst)
+	p, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	require.Len(t, p.Parts(), 2)
+	require.InDelta(t, p.Stats.Bytes, burst-e.Rate.Tokens(), 200, "what is read counts against the rate")
+	e.Rate = nil
+
+	fill("apiary.colonies", 5)
+	fill("apiary.scratch_2", 5)
+	fill("market.stalls", 5)
+	fill("apiary.yards", 3)
+	rename("apiary.scratch_1", "apiary.found")
+	rename("apiary.keepers", "apiary.scratch_keepers")
+	fill("apiary.found", 1)
+	fill("apiary.scratch_keepers", 1)
+	note(t, cl)
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	m, err := e.Resolve(ctx, "meadow", address.When{})
+	require.NoError(t, err)
+	names, err := m.Names(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []string{"apiary.colonies", "apiary.yards"}, names)
+	strangers, err := m.Strangers(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []string{"apiary.found"}, strangers)
+	diffs, err := e.Compare(ctx, job.Side{Name: "then", Moment: m, Model: m.Model}, job.Side{Name: "now", Live: src, Model: m.Model}, job.CompareOptions{})
+	require.NoError(t, err)
+	require.Len(t, diffs, 3, "what was not asked for is no difference")
+	for _, d := range diffs {
+		require.Equal(t, d.B != "apiary.found", d.Same(), "%+v", d)
+	}
+	require.True(t, slices.ContainsFunc(warned, func(w string) bool { return strings.Contains(w, "apiary.found is not in it") }))
+
+	folded, err := e.FoldPoint(ctx, m)
+	require.NoError(t, err)
+	require.Equal(t, p.Scope, folded.Scope)
+	require.Len(t, folded.Parts(), 2)
+	again, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	require.Len(t, again.Parts(), 3, "the next point that is read has it")
+
+	r := servertest.Redis(t)
+	_, err = e.Snapshot(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(r)))
+	require.ErrorIs(t, err, job.ErrRefused)
+	require.ErrorContains(t, err, "protected whole")
+}
