@@ -49,8 +49,10 @@ shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colon
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
 if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
-  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen coverage bramble' 'dexamen restore bramble@latest/db0/orders: --onto hedge --present replace --yes' 'dexamen cluster inspect bramble'
+  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen restore bramble@latest/db0/orders: --onto hedge --present replace --yes'
 fi
+
+shot policy 'dexamen policy preview nightly'
 
 # A policy in fast motion: what takes months else passes in minutes. A cluster
 # that does not answer is in it, and a daemon that is killed.
@@ -64,8 +66,7 @@ for life in 75 60; do
   sleep $life
   kill -9 $daemon; wait $daemon 2> /dev/null || true
 done
-shot policy 'dexamen policy list' 'dexamen policy preview nightly'
 DEXAMEN_CONFIG=$fast
 last=$("$bin" --json runs meadow --kind snapshot | sed -n 's/^ *"id": "\(.*\)",$/\1/p' | tail -1)
-shot runs 'dexamen runs --since -2m --failed-first' "dexamen runs --run $last"
+shot runs 'dexamen runs --since -2m --failed-first --store cellar' "dexamen runs meadow --run $last"
 shot retire 'dexamen retire meadow --preview' 'dexamen points meadow' 'dexamen coverage meadow'

@@ -34,7 +34,6 @@ dexamen daemon --unit prints a unit file for systemd.`, a.daemon,
 // unit is a unit file for systemd (systemd.service(5), systemd.exec(5)).
 const unit = `[Unit]
 Description=Dexamen: snapshots and logs of database clusters
-Documentation=man:dexamen(1)
 Wants=network-online.target
 After=network-online.target
 

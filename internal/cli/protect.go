@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -238,10 +239,17 @@ func (a *app) pointsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			t := a.screen.Table("point", "cluster", "moment", "made by", ">namespaces", ">records", ">size", ">stored", "")
+			headings := []string{"point", "moment", "made by", ">namespaces", ">records", ">size", ">stored", ""}
+			if c.Args().First() == "" {
+				headings = slices.Insert(headings, 1, "cluster")
+			}
+			t := a.screen.Table(headings...)
 			for _, p := range points {
-				note := strings.Join(notes[p.ID], ", ")
-				t.Row(p.ID, p.Cluster, view.Time(p.Time), p.Made, len(p.Parts()), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), note)
+				row := []any{p.ID, view.Time(p.Time), p.Made, len(p.Parts()), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), strings.Join(notes[p.ID], ", ")}
+				if c.Args().First() == "" {
+					row = slices.Insert(row, 1, any(p.Cluster))
+				}
+				t.Row(row...)
 			}
 			t.Print(0)
 			if len(points) == 0 {
@@ -272,7 +280,7 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points
 			notes[p.ID] = append(notes[p.ID], s.Loss(view.Plural(int64(n), "namespace")+" left out"))
 		}
 		if len(p.Scope) > 0 {
-			notes[p.ID] = append(notes[p.ID], "chosen namespaces only")
+			notes[p.ID] = append(notes[p.ID], "chosen namespaces")
 		}
 	}
 	for cluster, list := range byCluster {
@@ -288,7 +296,7 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points
 			case proven[p.ID] == p.ID:
 				notes[p.ID] = append(notes[p.ID], "proven")
 			case proven[p.ID] != "":
-				notes[p.ID] = append(notes[p.ID], "proven by "+proven[p.ID])
+				notes[p.ID] = append(notes[p.ID], "proven by …"+proven[p.ID][max(0, len(proven[p.ID])-5):])
 			}
 		}
 		holds, err := e.Store.Holds(ctx, cluster)

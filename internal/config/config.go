@@ -443,6 +443,9 @@ func (c *Config) StoreOf(named, cluster string) (string, error) {
 		if len(c.Stores) == 0 {
 			return "", fmt.Errorf("%s: no store is configured", c.Path)
 		}
+		if cluster == "" {
+			return "", fmt.Errorf("several stores are configured (%s): say which with --store, or name a cluster that has one", strings.Join(Names(c.Stores), ", "))
+		}
 		return "", fmt.Errorf("several stores are configured (%s): say which with --store, or set clusters.%s.store", strings.Join(Names(c.Stores), ", "), cluster)
 	}
 	if _, ok := c.Stores[named]; !ok {

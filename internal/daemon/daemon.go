@@ -45,12 +45,14 @@ type Daemon struct {
 
 // watched is a ward and what is known of it.
 type watched struct {
-	ward   Ward
-	state  *State
-	stale  bool
-	failed string // why the state could not be read
-	sealed map[string]record.Mark
-	duties []Duty
+	ward        Ward
+	state       *State
+	stale       bool
+	failed      string // why the state could not be read, since when, and whether that was told
+	failedSince time.Time
+	toldUnread  bool
+	sealed      map[string]record.Mark
+	duties      []Duty
 }
 
 type going struct {
@@ -202,19 +204,16 @@ func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.T
 	if !fresh {
 		if err := d.look(ctx, world, w, x); err != nil {
 			if ctx.Err() == nil {
-				d.Log.Error("store cannot be read", "store", w.Store, "cluster", w.Cluster, "error", err)
+				d.unread(ctx, world, w, x, err)
 			}
-			d.mu.Lock()
-			x.failed, x.stale = err.Error(), true
-			d.mu.Unlock()
 			return time.Now().Add(20 * time.Second)
 		}
+		d.readAgain(ctx, world, w, x)
 	}
 	now := time.Now()
 	next = now.Add(d.longest())
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	x.failed = ""
 	x.duties = Duties(w, x.state, now)
 	for _, duty := range x.duties {
 		k := key(w) + "\x00" + duty.Kind
@@ -231,6 +230,69 @@ func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.T
 		}
 	}
 	return next
+}
+
+// unread notes that a store cannot be read. That it lasts is told from here: the
+// store cannot remember it.
+func (d *Daemon) unread(ctx context.Context, world World, w Ward, x *watched, err error) {
+	d.mu.Lock()
+	first := x.failed == ""
+	if first {
+		x.failedSince = time.Now()
+	}
+	x.failed, x.stale = err.Error(), true
+	tell := !x.toldUnread && time.Since(x.failedSince) > anew
+	x.toldUnread = x.toldUnread || tell
+	t := x.unreadable()
+	d.mu.Unlock()
+	if first {
+		d.Log.Error("store cannot be read", "store", w.Store, "cluster", w.Cluster, "error", err)
+	}
+	if tell {
+		d.tell(ctx, world, t)
+	}
+}
+
+func (d *Daemon) readAgain(ctx context.Context, world World, w Ward, x *watched) {
+	d.mu.Lock()
+	was, told := x.failed != "", x.toldUnread
+	t := x.unreadable()
+	x.failed, x.toldUnread = "", false
+	d.mu.Unlock()
+	if was {
+		d.Log.Info("store can be read again", "store", w.Store, "cluster", w.Cluster)
+	}
+	if told {
+		t.Over = true
+		d.tell(ctx, world, t)
+	}
+}
+
+func (x *watched) unreadable() Trouble {
+	return Trouble{Key: "unread", About: "failure", Store: x.ward.Store, Cluster: x.ward.Cluster, Policy: x.ward.Policy, Since: x.failedSince.UTC(),
+		Text: "store " + x.ward.Store + " cannot be read, so nothing is done for " + x.ward.Cluster + ": " + x.failed, Do: "dexamen store probe " + x.ward.Store}
+}
+
+// tell sends a notice that no store remembers.
+func (d *Daemon) tell(ctx context.Context, world World, t Trouble) {
+	about := world.Config.Notices.About
+	if len(about) > 0 && !slices.Contains(about, t.About) {
+		return
+	}
+	if err := d.sender(world)(ctx, t); err != nil {
+		d.Log.Error("notices", "error", err)
+	}
+}
+
+// sender is how notices go out.
+func (d *Daemon) sender(world World) func(context.Context, Trouble) error {
+	if d.Tell != nil {
+		return d.Tell
+	}
+	return func(ctx context.Context, t Trouble) error {
+		d.Log.Warn(Title(t), "text", t.Text, "since", t.Since)
+		return Notifier{world.Config.Notices}.Send(ctx, t)
+	}
 }
 
 // slot tells whether one more run of a kind may begin. Captures always may.
@@ -349,14 +411,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	d.mu.Unlock()
 	tell := *s
 	tell.Latest = latest
-	send := d.Tell
-	notices := world.Config.Notices
-	if send == nil {
-		send = func(ctx context.Context, t Trouble) error {
-			d.Log.Warn(Title(t), "text", t.Text, "since", t.Since)
-			return Notifier{notices}.Send(ctx, t)
-		}
-	}
+	send, notices := d.sender(world), world.Config.Notices
 	if err := Reconcile(ctx, e, w.Cluster, w.Policy, Troubles(w, &tell, time.Now()), notices.About, send); err != nil {
 		d.Log.Error("notices", "error", err)
 	}

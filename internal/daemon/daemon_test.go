@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -73,17 +74,25 @@ func (y *yard) config(policy string) *config.Config {
 	return c
 }
 
-func (y *yard) env(ctx context.Context) *job.Env {
+func (y *yard) open(ctx context.Context) (*job.Env, error) {
 	s, err := store.Open(ctx, y.place, store.Options{Workers: 1})
+	if err != nil {
+		return nil, err
+	}
+	return &job.Env{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, Emit: func(job.Event) {}}, nil
+}
+
+func (y *yard) env(ctx context.Context) *job.Env {
+	e, err := y.open(ctx)
 	if err != nil {
 		panic(err)
 	}
-	return &job.Env{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, Emit: func(job.Event) {}}
+	return e
 }
 
 func (y *yard) world() World {
 	return World{Config: y.cfg,
-		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) { return y.env(ctx), nil },
+		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) { return y.open(ctx) },
 		OpenCluster: func(ctx context.Context, _ *config.Config, _ string, _ *bool) (engine.Cluster, error) {
 			return fieldDriver{}.Open(ctx, engine.Target{Address: "field://meadow"})
 		}}
@@ -298,6 +307,39 @@ func TestReload(t *testing.T) {
 		require.Empty(t, d.names(), "a capture that is asked for no longer ends")
 		captures := y.runs(store.RunCapture)
 		require.Equal(t, store.RunInterrupted, captures[len(captures)-1].Result)
+		cancel()
+		wg.Wait()
+	})
+}
+
+// TestAStoreOutOfReach is told by who cannot read it, once, and that it is over.
+func TestAStoreOutOfReach(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		y := newYard(t, "snapshot: every 6h")
+		var away atomic.Bool
+		world := y.world()
+		world.OpenEnv = func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) {
+			if away.Load() {
+				return nil, errors.New("the cellar is locked")
+			}
+			return y.open(ctx)
+		}
+		var told []Trouble
+		ctx, cancel := context.WithCancel(t.Context())
+		d := &Daemon{World: world, Log: slog.New(slog.DiscardHandler), Tell: func(_ context.Context, t Trouble) error { told = append(told, t); return nil }}
+		var wg sync.WaitGroup
+		wg.Go(func() { _ = d.Run(ctx) })
+		time.Sleep(time.Hour)
+		require.NoError(t, d.ready())
+		away.Store(true)
+		time.Sleep(time.Hour)
+		require.ErrorContains(t, d.ready(), "the cellar is locked")
+		away.Store(false)
+		time.Sleep(time.Hour)
+		require.NoError(t, d.ready())
+		require.Len(t, told, 2)
+		require.Contains(t, told[0].Text, "the cellar is locked")
+		require.True(t, told[1].Over)
 		cancel()
 		wg.Wait()
 	})

@@ -135,8 +135,11 @@ func Folds(w Ward, s *State, slot time.Time) bool {
 	if scanned == nil || scanned.Time.Before(rescan.Last(slot)) || !scanned.Exact {
 		return false
 	}
-	since, _ := s.Broken()
-	return since.IsZero() && !commands(scanned.Engine)
+	if since, _ := s.Broken(); !since.IsZero() || commands(scanned.Engine) {
+		return false
+	}
+	// A point that holds other namespaces cannot be gone on from.
+	return slices.Equal(s.Newest().Scope, w.Config.Namespaces.At(slot.In(zone(w.Config))))
 }
 
 // commands tells whether an engine's log holds commands, which only its own

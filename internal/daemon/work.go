@@ -145,11 +145,14 @@ func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) e
 	if err != nil {
 		return err
 	}
-	Fit(e, d.Ward.Config, time.Now())
-	if newest := s.Newest(); newest != nil && Folds(d.Ward, s, d.Slot) && slices.Equal(newest.Scope, e.Scope) {
+	Fit(e, d.Ward.Config, d.Slot)
+	if err := w.proveLeft(ctx, e, d, s); err != nil {
+		r.Warnings = append(r.Warnings, err.Error())
+	}
+	if Folds(d.Ward, s, d.Slot) {
 		p, err := w.fold(ctx, e, d)
 		if err == nil && p == nil {
-			r.Warnings = append(r.Warnings, "the log after point "+newest.ID+" holds nothing: no new point was made")
+			r.Warnings = append(r.Warnings, "the log after point "+s.Newest().ID+" holds nothing: no new point was made")
 			return nil
 		}
 		if err == nil {
@@ -267,8 +270,50 @@ func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, se
 	return err
 }
 
+// proveLeft makes up for proofs that a killed run owes: of the newest points that
+// were read from the cluster.
+func (w World) proveLeft(ctx context.Context, e *job.Env, d Duty, s *State) error {
+	when := d.Ward.Config.When
+	if when.Log == 0 && !when.Continuous || e.Store.WriteOnly() {
+		return nil
+	}
+	for i, left := len(s.Points)-1, 3; i > 0 && left > 0; i-- {
+		p := s.Points[i]
+		if p.Made != "scan" || !p.Exact || commands(p.Engine) {
+			continue
+		}
+		left--
+		if s.Proofs[p.ID] != nil || !s.captured(p) {
+			continue
+		}
+		if _, err := e.ProveLog(ctx, p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// captured tells whether the log reaches a point.
+func (s *State) captured(p *store.Point) bool {
+	for _, sh := range p.Shards {
+		c := s.Chains[sh.Name]
+		if c == nil {
+			return false
+		}
+		if end, _, _ := c.End(); end.Position < sh.Mark.Position {
+			return false
+		}
+	}
+	return true
+}
+
 func (w World) retire(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
-	return Retire(ctx, e, d.Ward, r)
+	s, err := ReadState(ctx, e, d.Ward.Cluster)
+	if err == nil {
+		err = w.proveLeft(ctx, e, d, s)
+	}
+	// What is in doubt is no reason to keep what no rule keeps.
+	return errors.Join(Retire(ctx, e, d.Ward, r), err)
 }
 
 // Retire applies a ward's retention, puts small log segments together, gives

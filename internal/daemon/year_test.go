@@ -133,6 +133,9 @@ func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 		Look: 20 * time.Minute,
 		Log:  slog.New(slog.DiscardHandler),
 		Tell: func(_ context.Context, t Trouble) error {
+			if t.Key == "unread" {
+				return nil // told by each daemon for itself: there is no store to agree by
+			}
 			y.told = append(y.told, fmt.Sprintf("%s over=%v %s", strings.ReplaceAll(t.Key, " ", "-"), t.Over, t.Since.Format(time.RFC3339)))
 			return nil
 		},
