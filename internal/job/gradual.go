@@ -119,7 +119,7 @@ func (p *RestorePlan) oneGradual(ctx context.Context, w engine.Gradual, it Resto
 			return r, err
 		}
 	}
-	p.env.emit(Step, "restoring %s: %s", it.To, count(it.Records, "record"))
+	p.env.emit(Step, "restoring %s, %s", it.To, count(it.Records, "record"))
 	if err := p.change(ctx, w, it, ns, was); err != nil {
 		return r, err
 	}
@@ -137,7 +137,7 @@ func (p *RestorePlan) oneGradual(ctx context.Context, w engine.Gradual, it Resto
 		p.env.emit(Note, "%s: %s had expired and did not come back", it.To, count(gone, "record"))
 	}
 	r.Verified, r.Took = true, time.Since(start)
-	p.env.emit(Note, "%s: %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())
+	p.env.emit(Note, "%s  %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())
 	return r, nil
 }
 

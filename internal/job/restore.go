@@ -317,7 +317,7 @@ func (p *RestorePlan) one(ctx context.Context, w engine.Stager, it RestoreItem) 
 		r.Verified = true
 		return r, w.View(ctx, ns, it.There)
 	}
-	p.env.emit(Step, "restoring %s: %s", it.To, count(it.Records, "record"))
+	p.env.emit(Step, "restoring %s, %s", it.To, count(it.Records, "record"))
 	stage, err := w.Stage(ctx, ns)
 	if err != nil {
 		return r, err
@@ -352,7 +352,7 @@ func (p *RestorePlan) one(ctx context.Context, w engine.Stager, it RestoreItem) 
 	}
 	published = true
 	r.Verified, r.Took = true, time.Since(start)
-	p.env.emit(Note, "%s: %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())
+	p.env.emit(Note, "%s  %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())
 	return r, nil
 }
 
