@@ -118,7 +118,7 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 				n++
 			}
 		}
-		id := r.ID
+		id := r.ID[strings.LastIndexByte(r.ID, '-')+1:] // which --run takes
 		what := a.came(r)
 		took := view.Duration(r.Took())
 		if n > 1 {
@@ -158,9 +158,9 @@ func asker(r *store.Run) string {
 // came says in a few words what came of a run.
 func (a *app) came(r *store.Run) string {
 	if r.Error != "" {
-		text := []rune(r.Error)
-		if len(text) > 60 {
-			text = append(text[:59], '…')
+		text := []rune(strings.ReplaceAll(r.Error, "\n", "; "))
+		if most := max(40, a.screen.Width-90); len(text) > most {
+			text = append(text[:most-1], '…')
 		}
 		return string(text)
 	}

@@ -365,6 +365,10 @@ func (a *app) showVerdicts(w daemon.Ward, plan *retain.Plan, state *daemon.State
 				}
 			}
 		}
+		if n == 0 {
+			s.Line("  the log stays from point %s on", plan.LogFrom)
+			return
+		}
 		s.Line("  the log stays from point %s on; %s before it (%s) %s not needed", plan.LogFrom, view.Plural(int64(n), "segment"), view.Bytes(size), map[bool]string{true: "is", false: "are"}[n == 1])
 	}
 }
