@@ -261,6 +261,11 @@ func TestDemo(t *testing.T) {
 // also when the command fails.
 func TestEveryCommandSpeaksJSON(t *testing.T) {
 	s := newSite(t, 1500)
+	f, err := os.OpenFile(s.path("dexamen.yaml"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString("policies:\n  nightly: { clusters: [meadow], snapshot: every 1h, log: 1h, keep: { every_moment: 1d } }\n")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
 	for _, c := range []struct {
 		want int
 		line string
@@ -271,7 +276,8 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 		{0, "browse meadow@latest"}, {0, "browse meadow@latest/apiary.keepers"}, {0, "browse meadow@live/apiary.*"}, {0, "verify meadow@latest"},
 		{0, "verify meadow@latest --live meadow"}, {0, "compare meadow@latest meadow@live"}, {3, "compare meadow@latest/apiary.harvests meadow@live/apiary.keepers"},
 		{5, "restore meadow@latest/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2"},
-		{0, "restore meadow@latest/apiary.keepers --present replace --yes"}, {0, "store inspect cellar"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
+		{0, "restore meadow@latest/apiary.keepers --present replace --yes"}, {0, "store inspect cellar"}, {0, "policy list"}, {0, "policy preview"}, {0, "due"}, {0, "due --run"}, {0, "retire --preview"}, {0, "retire meadow"},
+		{0, "hold meadow@latest --until 1d --why audit"}, {0, "unhold meadow@latest"}, {2, "unhold meadow@latest"}, {0, "runs"}, {0, "runs meadow --failed"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
 	} {
 		out, _ := s.run(c.want, append([]string{"--json"}, strings.Fields(c.line)...)...)
 		dec := json.NewDecoder(strings.NewReader(out))

@@ -469,6 +469,7 @@ stores:                                   # where backups go
   #   location: s3://lindenholt-attic/dexamen
   #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out
   #   path_style: true
+  #   room: 2TiB                         # what the place has, to be told in time when it gets full
   #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/attic.secret } }   # else from the environment or the usual files
 
 clusters:                                 # what is protected, and what is restored onto

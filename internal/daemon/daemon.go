@@ -412,7 +412,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	tell := *s
 	tell.Latest = latest
 	send, notices := d.sender(world), world.Config.Notices
-	if err := Reconcile(ctx, e, w.Cluster, w.Policy, Troubles(w, &tell, time.Now()), notices.About, send); err != nil {
+	if err := Reconcile(ctx, e, w.Cluster, Troubles(w, &tell, time.Now()), notices.About, send); err != nil {
 		d.Log.Error("notices", "error", err)
 	}
 	if seen && time.Since(room.at) < roomAge {
@@ -426,7 +426,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	d.mu.Lock()
 	d.rooms[w.Store] = room
 	d.mu.Unlock()
-	if err := Reconcile(ctx, e, "", "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send); err != nil {
+	if err := Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send); err != nil {
 		d.Log.Error("notices", "error", err)
 	}
 	return nil

@@ -11,17 +11,17 @@ import (
 
 // Duty is one thing that a policy asks for.
 type Duty struct {
-	Ward Ward `json:"-"`
-	Kind string
+	Ward Ward   `json:"-"`
+	Kind string `json:"kind"`
 	// Slot is the time it was due; the same whoever computes it.
-	Slot time.Time
+	Slot time.Time `json:"slot"`
 	// At is when it may begin: later than Slot after a failure and in quiet
 	// hours.
-	At      time.Time
-	Attempt int
-	Why     string
+	At      time.Time `json:"at"`
+	Attempt int       `json:"attempt"`
+	Why     string    `json:"why"`
 	// Urgent: a new point is needed before anything else can be protected.
-	Urgent bool
+	Urgent bool `json:"urgent"`
 }
 
 // ripe tells whether it may begin.

@@ -149,12 +149,12 @@ const troublePrefix = "trouble-"
 const anew = 5 * time.Minute
 
 func troubleName(t Trouble) string {
-	sum := blake3.Sum256([]byte(t.Policy + "\x00" + t.Key))
+	sum := blake3.Sum256([]byte(t.Key))
 	return fmt.Sprintf("%s%x", troublePrefix, sum[:8])
 }
 
 // Reconcile tells what trouble is new and what is over, and keeps that it did.
-func Reconcile(ctx context.Context, e *job.Env, cluster, policy string, now []Trouble, about []string, send func(context.Context, Trouble) error) error {
+func Reconcile(ctx context.Context, e *job.Env, cluster string, now []Trouble, about []string, send func(context.Context, Trouble) error) error {
 	if cluster == "" {
 		cluster = "-" // the store itself
 	}
@@ -176,9 +176,7 @@ func Reconcile(ctx context.Context, e *job.Env, cluster, policy string, now []Tr
 			}
 			return err
 		}
-		if s.Trouble.Policy == policy {
-			known = append(known, s)
-		}
+		known = append(known, s) // a cluster has one policy here, whatever it was called
 		return nil
 	})
 	if err != nil {

@@ -65,29 +65,29 @@ type Rule struct {
 
 // Point is a restore point as far as retention goes.
 type Point struct {
-	ID   string
-	Time time.Time
+	ID   string    `json:"id"`
+	Time time.Time `json:"time"`
 	// Held: somebody asked for it to be kept until a time; HeldWhy is the
 	// reason given.
-	Held    time.Time
-	HeldWhy string
+	Held    time.Time `json:"held,omitzero"`
+	HeldWhy string    `json:"heldWhy,omitempty"`
 	// Locked: the store does not let it be removed before.
-	Locked time.Time
+	Locked time.Time `json:"locked,omitzero"`
 }
 
 // Verdict says what becomes of a point, and why.
 type Verdict struct {
-	Point Point
-	Keep  bool
-	Why   string
+	Point Point  `json:"point"`
+	Keep  bool   `json:"keep"`
+	Why   string `json:"why"`
 }
 
 // Plan is what a rule says at a time.
 type Plan struct {
-	Verdicts []Verdict // oldest first
+	Verdicts []Verdict `json:"verdicts"` // oldest first
 	// LogFrom is the point from which on the log stays; empty where all log
 	// goes that leads to the newest point.
-	LogFrom string
+	LogFrom string `json:"logFrom,omitempty"`
 }
 
 // Kept counts the points that stay.

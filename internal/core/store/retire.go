@@ -87,11 +87,17 @@ type trimmed struct {
 	When  time.Time       `json:"when"`
 }
 
+// trimMark names the mark of a beginning, or without a position what all of a
+// shard's begin with.
 func (s *Store) trimMark(shard string, after record.Position) string {
 	if s.keys == nil {
 		shard = shardFolder(shard)
 	}
-	return "trim-" + s.part("shard", shard) + "-" + s.part("position", hex.EncodeToString([]byte(after)))
+	name := "trim-" + s.part("shard", shard) + "-"
+	if after != "" {
+		name += s.part("position", hex.EncodeToString([]byte(after)))
+	}
+	return name
 }
 
 // trim removes the segments of a log that end at or before a position. That the
@@ -149,12 +155,18 @@ func (s *Store) Begins(ctx context.Context, cluster string, c *journal.Chain) (b
 	if len(c.Segments) == 0 || c.Segments[0].Prev.IsZero() {
 		return true, nil
 	}
-	var t trimmed
-	ok, err := s.Mark(ctx, cluster, s.trimMark(c.Shard, c.Segments[0].After.Position), &t)
-	if errors.Is(err, ErrDamaged) {
-		return false, nil
-	}
-	return ok, err
+	// Who was removing may have been killed in the midst of it.
+	begins := false
+	err := s.Marks(ctx, cluster, s.trimMark(c.Shard, ""), func(_ string, read func(any) error) error {
+		var t trimmed
+		err := read(&t)
+		begins = begins || err == nil && t.Shard == c.Shard && t.After >= c.Segments[0].After.Position
+		if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNotFound) {
+			err = nil
+		}
+		return err
+	})
+	return begins, err
 }
 
 // JoinOptions say which log segments are put together.
