@@ -151,7 +151,7 @@ func (s *State) last(kind string) (last *store.Run) {
 func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
 	var points []retain.Point
 	for i, p := range s.Points {
-		rp := retain.Point{ID: p.ID, Time: p.Time}
+		rp := retain.Point{ID: p.ID, Time: p.Time, Made: p.Finished}
 		for _, h := range s.Holds {
 			if h.Point == p.ID && h.Until.After(rp.Held) {
 				rp.Held, rp.HeldWhy = h.Until, h.Why

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"math/rand/v2"
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,6 +28,8 @@ import (
 	"dexamen/internal/engine"
 	"dexamen/internal/job"
 )
+
+var digits = regexp.MustCompile(`\d[\d:.-]*`)
 
 var errDead = errors.New("this daemon was killed")
 
@@ -357,7 +360,7 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 		}
 		for _, gone := range r.Retired {
 			require.NotEmpty(t, gone.Why)
-			reasons[strings.Fields(gone.Why)[0]]++
+			reasons[digits.ReplaceAllString(gone.Why, "#")]++
 		}
 	}
 	for slot, n := range slots {
@@ -373,8 +376,10 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	}
 	s, err := ReadState(ctx, e, "meadow")
 	require.NoError(t, err)
+	kept := map[string]int{}
 	for _, v := range s.Plan(Wards(y.cfg)[0], time.Now()).Verdicts {
 		require.NotEmpty(t, v.Why)
+		kept[digits.ReplaceAllString(v.Why, "#")]++
 	}
 	require.Greater(t, made["fold"], made["scan"], "most points are folded: %v", made)
 	require.Greater(t, proven, 0)
@@ -392,6 +397,7 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	}
 	t.Logf("runs kept: %s", strings.Join(lines, ", "))
 	t.Logf("points: %d left, made %v, %d proven; retired because: %v; %d log segments; objects %v", len(s.Points), made, proven, reasons, segments, u.Objects)
+	t.Logf("what is left stays because: %v", kept)
 	t.Logf("%d notices; gaps in the log that is left: %d", len(y.told), len(s.Gaps))
 	// Trouble is told once when it begins and once when it is over.
 	open := map[string]bool{}

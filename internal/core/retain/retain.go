@@ -7,6 +7,7 @@
 package retain
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -67,6 +68,8 @@ type Rule struct {
 type Point struct {
 	ID   string    `json:"id"`
 	Time time.Time `json:"time"`
+	// Made is when it was; of two of one moment the later counts as newer.
+	Made time.Time `json:"made,omitzero"`
 	// Held: somebody asked for it to be kept until a time; HeldWhy is the
 	// reason given.
 	Held    time.Time `json:"held,omitzero"`
@@ -104,10 +107,7 @@ func (p *Plan) Kept() (n int) {
 func (r Rule) Decide(points []Point, now time.Time) *Plan {
 	points = slices.Clone(points)
 	slices.SortStableFunc(points, func(a, b Point) int {
-		if c := a.Time.Compare(b.Time); c != 0 {
-			return c
-		}
-		return strings.Compare(a.ID, b.ID)
+		return cmp.Or(a.Time.Compare(b.Time), a.Made.Compare(b.Made), strings.Compare(a.ID, b.ID))
 	})
 	p := &Plan{}
 	for _, pt := range points {

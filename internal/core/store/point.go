@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/base32"
 	"encoding/hex"
@@ -181,7 +182,9 @@ func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, un
 			return nil, nil, err
 		}
 	}
-	slices.SortStableFunc(points, func(a, b *Point) int { return a.Time.Compare(b.Time) })
+	slices.SortStableFunc(points, func(a, b *Point) int {
+		return cmp.Or(a.Time.Compare(b.Time), a.Finished.Compare(b.Finished))
+	})
 	return points, unreadable, nil
 }
 
