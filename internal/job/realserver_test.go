@@ -53,14 +53,14 @@ func digest(t testing.TB, cl *mongo.Client, db string) map[string]string {
 	return out
 }
 
-// TestRealServer, on a real server with 20,000 documents or as many as
+// TestRealServer, on a real server with 8,000 documents or as many as
 // DEXAMEN_REAL_DOCUMENTS says (make real: 200,000): snapshot while a writer
 // runs; moments noted between captured writes, each restored into a second
 // server and equal to what was noted.
 func TestRealServer(t *testing.T) {
 	uri, target := servertest.Document(t, "meadow"), servertest.Document(t, "")
 	cl, tc := servertest.Connect(t, uri), servertest.Connect(t, target)
-	documents := 20_000
+	documents := 8_000
 	if s := os.Getenv("DEXAMEN_REAL_DOCUMENTS"); s != "" {
 		documents, _ = strconv.Atoi(s)
 	}
