@@ -422,6 +422,9 @@ func (a *app) showCoverage(list []*job.Coverage) {
 				s.Line("  the point at %s alone", view.Time(st.From))
 			}
 		}
+		if p := c.Proven; p != nil {
+			s.Line("  proven from %s to %s: the log leads where the points say", view.Time(p.From), view.Time(p.To))
+		}
 		for _, g := range c.Gaps {
 			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Why)
 		}

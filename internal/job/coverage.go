@@ -26,8 +26,11 @@ type Coverage struct {
 	Proofs    map[string]*store.ProofMark `json:"-"`
 	Stretches []Stretch                   `json:"stretches"`
 	Gaps      []journal.Gap               `json:"gaps,omitempty"`
-	Doubts    []Doubt                     `json:"doubts,omitempty"`
-	Latest    time.Time                   `json:"latest"` // the newest moment that can be restored
+	// Proven is the last stretch of which points that were read from the cluster
+	// have proven that the log leads where it should.
+	Proven *Stretch  `json:"proven,omitempty"`
+	Doubts []Doubt   `json:"doubts,omitempty"`
+	Latest time.Time `json:"latest"` // the newest moment that can be restored
 	// Unreadable objects were left out.
 	Unreadable []string `json:"unreadable,omitempty"`
 }
@@ -69,6 +72,7 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 		if c.Proofs, err = e.Store.Proofs(ctx, c.Cluster); err != nil {
 			return nil, err
 		}
+		c.Proven = lastProven(c.Points, c.Proofs)
 		for _, m := range c.Proofs {
 			for _, d := range m.Doubts {
 				c.Doubts = append(c.Doubts, Doubt{m.Since, m.Until, strings.TrimPrefix(d.Namespace+": ", ": ") + "the log and point " + m.Point + " disagree: " + d.What})

@@ -76,3 +76,21 @@ func ProofText(m *store.ProofMark) string {
 	}
 	return "not proven: " + m.Not
 }
+
+// lastProven gives the last stretch, from point to point, that is proven without
+// a break.
+func lastProven(points []*store.Point, proofs map[string]*store.ProofMark) *Stretch {
+	proven, _ := Proven(points, proofs)
+	var out *Stretch
+	for i := len(points) - 1; i > 0; i-- {
+		switch by := proven[points[i].ID]; {
+		case by == "" && out != nil:
+			return out
+		case by != "" && out == nil:
+			out = &Stretch{points[i-1].Time, points[i].Time}
+		case by != "":
+			out.From = points[i-1].Time
+		}
+	}
+	return out
+}
