@@ -35,13 +35,17 @@ func (p *play) server(name string, ports int, args func(addrs []string) []string
 	if err != nil {
 		return nil, false, nil
 	}
+	var held []net.Listener // all at once, so that they differ
 	for range ports {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			return nil, true, err
 		}
-		defer l.Close()
+		held = append(held, l)
 		addrs = append(addrs, l.Addr().String())
+	}
+	for _, l := range held {
+		_ = l.Close() // before the server wants them
 	}
 	dir := filepath.Join(p.dir, name)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
