@@ -52,7 +52,8 @@ func Done(d Duty, s *State, now time.Time) bool {
 // served tells whether a slot has had its run.
 func served(s *State, w Ward, kind string, slot time.Time) bool {
 	for _, r := range s.Runs {
-		if r.Kind == kind && (r.Result == store.RunDone || r.Result == store.RunIncomplete) &&
+		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers // what differs is told
+		if r.Kind == kind && did &&
 			(r.Policy == w.Policy && !r.Slot.Before(slot) || r.Policy == "" && !r.Began.Before(slot)) {
 			return true
 		}
@@ -82,6 +83,15 @@ func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int
 	return at, n, never
 }
 
+// try says when the duty's slot may be tried; one that was given up makes way for
+// the next.
+func (d *Duty) try(w Ward, s *State, next time.Time) {
+	var never bool
+	if d.At, d.Attempt, never = attempt(s, w, d.Kind, d.Slot); never {
+		d.Slot, d.At, d.Attempt = next, next, 1
+	}
+}
+
 func snapshotDuty(w Ward, s *State, now time.Time) *Duty {
 	when := w.Config.When.Snapshot
 	if when.IsZero() {
@@ -100,12 +110,8 @@ func snapshotDuty(w Ward, s *State, now time.Time) *Duty {
 	case !p.Time.Before(d.Slot) || served(s, w, d.Kind, d.Slot):
 		d.Slot = when.Next(now)
 	}
-	at, n, never := attempt(s, w, d.Kind, d.Slot)
-	if never {
-		d.Slot = when.Next(now)
-		at, n = d.Slot, 1
-	}
-	d.At, d.Attempt = at, n
+	d.try(w, s, when.Next(now))
+	at := d.At
 	// Only scans are kept out of quiet hours.
 	if !Folds(w, s, d.Slot) {
 		d.At = calendar.Quiet(w.Config.When.Quiet, later(d.At, now))
@@ -178,12 +184,7 @@ func captureDuty(w Ward, s *State, now time.Time) *Duty {
 	if served(s, w, d.Kind, d.Slot) || !p.Time.Before(d.Slot) {
 		d.Slot = d.Slot.Add(when.Log)
 	}
-	at, n, never := attempt(s, w, d.Kind, d.Slot)
-	if never {
-		d.Slot = now.Truncate(when.Log).Add(when.Log)
-		at, n = d.Slot, 1
-	}
-	d.At, d.Attempt = at, n
+	d.try(w, s, now.Truncate(when.Log).Add(when.Log))
 	return d
 }
 
@@ -196,11 +197,6 @@ func retireDuty(w Ward, s *State, now time.Time) *Duty {
 	if served(s, w, d.Kind, d.Slot) {
 		d.Slot = when.Next(now)
 	}
-	at, n, never := attempt(s, w, d.Kind, d.Slot)
-	if never {
-		d.Slot = when.Next(now)
-		at, n = d.Slot, 1
-	}
-	d.At, d.Attempt = at, n
+	d.try(w, s, when.Next(now))
 	return d
 }

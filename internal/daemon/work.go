@@ -100,7 +100,7 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 			return w.capture(ctx, e, r, d, sealed)
 		}
 	case store.RunRetire:
-		do = w.retire
+		do = func(ctx context.Context, e *job.Env, r *store.Run, d Duty) error { return Retire(ctx, e, d.Ward, r) }
 	}
 	err = e.Record(ctx, r, o, func(ctx context.Context, e *job.Env, r *store.Run) error { return do(ctx, e, r, d) })
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {
@@ -146,7 +146,7 @@ func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) e
 		return err
 	}
 	Fit(e, d.Ward.Config, d.Slot)
-	if err := w.proveLeft(ctx, e, d, s); err != nil {
+	if err := proveLeft(ctx, e, d.Ward, s); err != nil {
 		r.Warnings = append(r.Warnings, err.Error())
 	}
 	if Folds(d.Ward, s, d.Slot) {
@@ -272,8 +272,8 @@ func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, se
 
 // proveLeft makes up for proofs that a killed run owes: of the newest points that
 // were read from the cluster.
-func (w World) proveLeft(ctx context.Context, e *job.Env, d Duty, s *State) error {
-	when := d.Ward.Config.When
+func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
+	when := w.Config.When
 	if when.Log == 0 && !when.Continuous || e.Store.WriteOnly() {
 		return nil
 	}
@@ -307,22 +307,19 @@ func (s *State) captured(p *store.Point) bool {
 	return true
 }
 
-func (w World) retire(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
-	s, err := ReadState(ctx, e, d.Ward.Cluster)
-	if err == nil {
-		err = w.proveLeft(ctx, e, d, s)
-	}
-	// What is in doubt is no reason to keep what no rule keeps.
-	return errors.Join(Retire(ctx, e, d.Ward, r), err)
-}
-
-// Retire applies a ward's retention, puts small log segments together, gives
-// room back and forgets old runs; the run notes which points went and why.
+// Retire makes up for proofs that are owed, while the log for them is there, and
+// applies a ward's retention, puts small log segments together, gives room back
+// and forgets old runs; the run notes which points went and why.
 func Retire(ctx context.Context, e *job.Env, w Ward, r *store.Run) error {
 	s, err := ReadState(ctx, e, w.Cluster)
 	if err != nil {
 		return err
 	}
+	// What is in doubt is no reason to keep what no rule keeps.
+	return errors.Join(proveLeft(ctx, e, w, s), retire(ctx, e, w, s, r))
+}
+
+func retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) error {
 	plan := s.Plan(w, time.Now())
 	var drop []string
 	for _, v := range plan.Verdicts {
