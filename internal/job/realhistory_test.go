@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/job"
@@ -33,7 +34,7 @@ func realHistory(t *testing.T, seed uint64) {
 	src := open(t, "meadow", uri)
 	e := newEnv(t)
 	var noted []moment
-	for range 2 {
+	for round := range 2 {
 		// The server reads its whole log at every poll.
 		w.busy(100*time.Millisecond, func() {
 			_, err := e.Snapshot(ctx, "meadow", src)
@@ -47,10 +48,10 @@ func realHistory(t *testing.T, seed uint64) {
 			noted = append(noted, moment{time.Now(), readWorld(t, cl)})
 			time.Sleep(5 * time.Millisecond)
 		}
-		for range 5 {
-			w.step() // without a later entry the log does not reach the last moment
-		}
-		_, err := e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+		// Without a later entry the log does not reach the last moment.
+		_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: fmt.Sprint("later ", round)}})
+		require.NoError(t, err)
+		_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
 		require.NoError(t, err)
 	}
 	points, _, err := e.Store.Points(ctx, "meadow")

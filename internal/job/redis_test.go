@@ -348,8 +348,8 @@ func TestRedisSentinel(t *testing.T) {
 	require.NoError(t, cl.Wait(ctx, 1, 10*time.Second).Err())
 	first.Kill()
 	next := servertest.RedisClient(t, second)
-	require.NoError(t, next.ReplicaOf(ctx, "no", "one").Err())
-	require.NoError(t, next.Incr(ctx, "stall").Err())
+	require.Eventually(t, func() bool { return next.Incr(ctx, "stall").Err() == nil }, 60*time.Second, 200*time.Millisecond,
+		"the sentinel promotes the replica")
 	_, drv, err := engine.ForAddress(address)
 	require.NoError(t, err)
 	_, err = drv.Open(ctx, engine.Target{Name: "bramble", Address: "redis+sentinel://" + s.Address + "/bazaar"})
@@ -357,9 +357,17 @@ func TestRedisSentinel(t *testing.T) {
 	// The identity is the sentinels' name for it: another address is another cluster.
 	_, err = e.Capture(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(second)), job.CaptureOptions{})
 	require.ErrorIs(t, err, job.ErrRefused)
-	monitor := servertest.RedisSentinel(t, second, "market")
-	address = "redis+sentinel://" + monitor.Address + "/market"
-	got, err := e.Capture(ctx, "bramble", open(t, "bramble", address), job.CaptureOptions{})
+	// It takes writes before the sentinel names it.
+	var c engine.Cluster
+	require.Eventually(t, func() bool {
+		if c, err = drv.Open(ctx, engine.Target{Name: "bramble", Address: address}); err != nil {
+			require.ErrorIs(t, err, engine.ErrUnreachable)
+			require.ErrorContains(t, err, "the sentinels name "+first.Address)
+		}
+		return err == nil
+	}, 60*time.Second, 200*time.Millisecond)
+	defer c.Close()
+	got, err := e.Capture(ctx, "bramble", c, job.CaptureOptions{})
 	require.NoError(t, err)
 	require.Empty(t, got.Gaps)
 	require.EqualValues(t, 1, got.Changes)

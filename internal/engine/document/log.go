@@ -26,8 +26,9 @@ func (c *set) logEnd(ctx context.Context) (record.Mark, error) {
 	if !c.caps.status {
 		// What any read has shown was written before now; its entry is there
 		// once the time to settle has passed.
+		settle, _ := c.settle(ctx)
 		select {
-		case <-time.After(c.settle(ctx)):
+		case <-time.After(settle):
 		case <-ctx.Done():
 			return best, ctx.Err()
 		}
@@ -152,6 +153,9 @@ func (f *follow) read(ctx context.Context, addr string) error {
 	if err := f.c.answers(ctx, addr); err != nil {
 		return err
 	}
+	if !f.c.caps.status {
+		return f.poll(ctx, addr, cl)
+	}
 	filter := bson.D{}
 	if f.at.Position != "" {
 		filter = bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(f.at.Position)}}}}
@@ -203,11 +207,6 @@ func (f *follow) read(ctx context.Context, addr string) error {
 		if m.Position <= f.at.Position {
 			f.reached(m)
 			continue // seen before the cursor was opened anew
-		}
-		if !f.c.caps.status {
-			if err := f.wait(ctx, m); err != nil {
-				return err
-			}
 		}
 		if err := f.take(ctx, addr, cl, m, cur.Current); err != nil {
 			return err
@@ -266,22 +265,6 @@ func (f *follow) prove(ctx context.Context, addr string, cl *mongo.Client, found
 		}
 	}
 	return f.begin(ctx, addr, cl)
-}
-
-// wait holds an entry back until it is old enough to be sure of those before
-// it.
-func (f *follow) wait(ctx context.Context, m record.Mark) error {
-	for time.Since(m.Wall) < f.c.settle(ctx) {
-		if err := f.flush(true); err != nil {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-	return nil
 }
 
 // lost says that the log does not hold the entry that was reached, and from

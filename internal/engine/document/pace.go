@@ -16,26 +16,32 @@ type pace struct {
 	asked  time.Time
 	recent [5]time.Duration
 	next   int
+	ahead  time.Duration // of its clock before ours
 }
 
 const (
 	settleMin = 1500 * time.Millisecond
-	settleMax = 10 * time.Second
-	// settleTimes is how many times as long as a ping an entry is waited for.
+	settleMax = 20 * time.Second
+	// settleTimes is how many times as long as a short read an entry is waited for.
 	settleTimes = 20
 	paceEvery   = time.Second
 )
 
-// settle gives how old an entry must be to be sure of those before it.
-func (c *set) settle(ctx context.Context) time.Duration {
+// settle gives how old an entry must be to be sure of those before it, and what
+// time it is by the server's clock.
+func (c *set) settle(ctx context.Context) (time.Duration, time.Time) {
 	p := &c.pace
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if time.Since(p.asked) > paceEvery {
 		began := time.Now()
-		if _, err := c.ask(ctx, c.hosts[0], "admin", bson.D{{Key: "ping", Value: 1}}); err == nil {
-			p.recent[p.next%len(p.recent)] = time.Since(began)
+		if ans, err := c.ask(ctx, c.hosts[0], "admin", bson.D{{Key: "hello", Value: 1}}); err == nil {
+			took := time.Since(began)
+			p.recent[p.next%len(p.recent)] = took
 			p.next++
+			if there, ok := ans.Lookup("localTime").TimeOK(); ok {
+				p.ahead = there.Sub(began.Add(took / 2))
+			}
 		}
 		p.asked = time.Now()
 	}
@@ -43,5 +49,5 @@ func (c *set) settle(ctx context.Context) time.Duration {
 	for _, d := range p.recent {
 		longest = max(longest, d)
 	}
-	return min(max(settleMin, settleTimes*longest), settleMax)
+	return min(max(settleMin, settleTimes*longest), settleMax), time.Now().Add(p.ahead)
 }

@@ -197,14 +197,20 @@ func (c *cluster) explain(err error, addr string) error {
 }
 
 // discover finds the shards and their members, from the first that answers.
-func (c *cluster) discover(ctx context.Context) error {
+func (c *cluster) discover(ctx context.Context) (err error) {
 	hosts := c.hosts
 	var errs []error
 	if c.sentinel != "" {
-		var err error
-		if hosts, err = c.askSentinels(ctx); err != nil {
-			return err
+		named, aerr := c.askSentinels(ctx)
+		if aerr != nil {
+			return aerr
 		}
+		hosts = []string{named}
+		defer func() {
+			if errors.Is(err, engine.ErrUnreachable) {
+				err = fmt.Errorf("the sentinels name %s as the primary %s, which does not answer; try again when they name another, or it is back: %w", named, c.sentinel, err)
+			}
+		}()
 	}
 	for _, sh := range c.list() {
 		hosts = append(slices.Clone(hosts), sh.members...)
@@ -260,7 +266,8 @@ func (c *cluster) membersOf(s *shard) []string {
 	return slices.Clone(s.members)
 }
 
-func (c *cluster) askSentinels(ctx context.Context) ([]string, error) {
+// askSentinels gives the address of the primary that the sentinels name.
+func (c *cluster) askSentinels(ctx context.Context) (string, error) {
 	var errs []error
 	for _, h := range c.hosts {
 		o := c.options(h)
@@ -268,14 +275,14 @@ func (c *cluster) askSentinels(ctx context.Context) ([]string, error) {
 		addr, err := ask(ctx, func(ctx context.Context) ([]string, error) { return s.GetMasterAddrByName(ctx, c.sentinel).Result() })
 		_ = s.Close()
 		if err == nil && len(addr) == 2 {
-			return []string{net.JoinHostPort(addr[0], addr[1])}, nil
+			return net.JoinHostPort(addr[0], addr[1]), nil
 		}
 		if errors.Is(err, goredis.Nil) {
 			err = fmt.Errorf("the sentinel knows no primary named %q", c.sentinel)
 		}
 		errs = append(errs, c.explain(err, h))
 	}
-	return nil, errors.Join(errs...)
+	return "", errors.Join(errs...)
 }
 
 // shardsBy asks one server for the shards.
