@@ -139,6 +139,7 @@ func seeds(n int) (out []int) {
 }
 
 func TestEtcdHistory(t *testing.T) {
+	t.Parallel()
 	for _, seed := range seeds(1) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			s, scratch := servertest.Etcd(t, servertest.EtcdOptions{Members: 3}), servertest.Etcd(t, servertest.EtcdOptions{})
@@ -210,6 +211,7 @@ func TestEtcdHistory(t *testing.T) {
 }
 
 func TestRedisHistory(t *testing.T) {
+	t.Parallel()
 	for _, seed := range seeds(1) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "8mb")

@@ -39,6 +39,7 @@ func builtBinary(t testing.TB) string {
 // member or the program itself at a random instant. The table says how each
 // ended; afterwards every moment that was noted is what it was.
 func TestAHundredKills(t *testing.T) {
+	t.Parallel()
 	bin := builtBinary(t)
 	y := newYard(t, 1)
 	dir := t.TempDir()

@@ -18,6 +18,7 @@ import (
 // that it logs, snapshots it while they go on, and restores moments that were
 // noted in between.
 func TestRealHistories(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(2) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { realHistory(t, seed) })
 	}

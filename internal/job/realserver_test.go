@@ -58,6 +58,7 @@ func digest(t testing.TB, cl *mongo.Client, db string) map[string]string {
 // runs; moments noted between captured writes, each restored into a second
 // server and equal to what was noted.
 func TestRealServer(t *testing.T) {
+	t.Parallel()
 	uri, target := servertest.Document(t, "meadow"), servertest.Document(t, "")
 	cl, tc := servertest.Connect(t, uri), servertest.Connect(t, target)
 	documents := 8_000
