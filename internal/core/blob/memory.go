@@ -13,16 +13,21 @@ import (
 
 // Memory keeps objects in memory, for tests and rehearsals.
 type Memory struct {
-	mu      sync.RWMutex
-	objects map[string][]byte
-	names   *btree.BTreeG[string]
-	made    map[string]time.Time
-	locked  map[string]time.Time
+	mu     sync.RWMutex
+	byName map[string]*object
+	sorted *btree.BTreeG[*object]
+}
+
+type object struct {
+	name   string
+	data   []byte
+	made   time.Time
+	locked time.Time
 }
 
 // NewMemory makes an empty memory backend.
 func NewMemory() *Memory {
-	return &Memory{names: btree.NewBTreeG(func(a, b string) bool { return a < b }), objects: map[string][]byte{}, made: map[string]time.Time{}, locked: map[string]time.Time{}}
+	return &Memory{byName: map[string]*object{}, sorted: btree.NewBTreeG(func(a, b *object) bool { return a.name < b.name })}
 }
 
 // Create implements Backend.
@@ -32,11 +37,12 @@ func (m *Memory) Create(_ context.Context, name string, data []byte) error {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if _, ok := m.objects[name]; ok {
+	if m.byName[name] != nil {
 		return fmt.Errorf("create %s: %w", name, ErrExists)
 	}
-	m.objects[name], m.made[name] = bytes.Clone(data), time.Now()
-	m.names.Set(name)
+	o := &object{name: name, data: bytes.Clone(data), made: time.Now()}
+	m.byName[name] = o
+	m.sorted.Set(o)
 	return nil
 }
 
@@ -44,39 +50,39 @@ func (m *Memory) Create(_ context.Context, name string, data []byte) error {
 func (m *Memory) Read(_ context.Context, name string) ([]byte, error) {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	b, ok := m.objects[name]
-	if !ok {
+	o := m.byName[name]
+	if o == nil {
 		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
 	}
-	return bytes.Clone(b), nil
+	return bytes.Clone(o.data), nil
 }
 
 // ReadAt implements Backend.
 func (m *Memory) ReadAt(_ context.Context, name string, off int64, n int) ([]byte, error) {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	b, ok := m.objects[name]
-	if !ok {
+	o := m.byName[name]
+	if o == nil {
 		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
 	}
 	if off < 0 {
-		off += int64(len(b))
+		off += int64(len(o.data))
 	}
-	if off < 0 || n < 0 || off+int64(n) > int64(len(b)) {
+	if off < 0 || n < 0 || off+int64(n) > int64(len(o.data)) {
 		return nil, fmt.Errorf("read %s: %w", name, ErrRange)
 	}
-	return bytes.Clone(b[off : off+int64(n)]), nil
+	return bytes.Clone(o.data[off : off+int64(n)]), nil
 }
 
 // List implements Backend.
 func (m *Memory) List(ctx context.Context, prefix string, fn func(Info) error) error {
 	m.mu.RLock()
 	var all []Info
-	m.names.Ascend(prefix, func(name string) bool {
-		if !strings.HasPrefix(name, prefix) {
+	m.sorted.Ascend(&object{name: prefix}, func(o *object) bool {
+		if !strings.HasPrefix(o.name, prefix) {
 			return false
 		}
-		all = append(all, Info{name, int64(len(m.objects[name])), m.made[name]})
+		all = append(all, Info{o.name, int64(len(o.data)), o.made})
 		return true
 	})
 	m.mu.RUnlock()
@@ -95,15 +101,15 @@ func (m *Memory) List(ctx context.Context, prefix string, fn func(Info) error) e
 func (m *Memory) Remove(_ context.Context, name string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if _, ok := m.objects[name]; !ok {
+	o := m.byName[name]
+	if o == nil {
 		return fmt.Errorf("remove %s: %w", name, ErrNotFound)
 	}
-	if until := m.locked[name]; time.Now().Before(until) {
-		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
+	if time.Now().Before(o.locked) {
+		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, o.locked.Format(time.RFC3339))
 	}
-	delete(m.objects, name)
-	m.names.Delete(name)
-	delete(m.locked, name)
+	delete(m.byName, name)
+	m.sorted.Delete(o)
 	return nil
 }
 
@@ -111,11 +117,12 @@ func (m *Memory) Remove(_ context.Context, name string) error {
 func (m *Memory) Lock(_ context.Context, name string, until time.Time) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if _, ok := m.objects[name]; !ok {
+	o := m.byName[name]
+	if o == nil {
 		return fmt.Errorf("lock %s: %w", name, ErrNotFound)
 	}
-	if until.After(m.locked[name]) {
-		m.locked[name] = until
+	if until.After(o.locked) {
+		o.locked = until
 	}
 	return nil
 }
@@ -124,7 +131,7 @@ func (m *Memory) Lock(_ context.Context, name string, until time.Time) error {
 func (m *Memory) Flip(name string, bit int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.objects[name][bit/8] ^= 1 << (bit % 8)
+	m.byName[name].data[bit/8] ^= 1 << (bit % 8)
 }
 
 // String implements Backend.

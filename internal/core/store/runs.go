@@ -266,9 +266,9 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable 
 		since = f.Since.UTC().Format("20060102-150405")
 	}
 	err = s.blob.List(ctx, prefix, func(i blob.Info) error {
-		p := strings.Split(i.Name, "/")
-		if len(p) == 4 && (len(kinds) == 0 || kinds[p[2]]) && p[3] >= since {
-			folder := p[1] + "/" + p[2]
+		cut := strings.LastIndexByte(i.Name, '/')
+		folder, id := i.Name[:cut], i.Name[cut+1:]
+		if kind := folder[strings.LastIndexByte(folder, '/')+1:]; (len(kinds) == 0 || kinds[kind]) && id >= since {
 			byFolder[folder] = append(byFolder[folder], i.Name)
 		}
 		return nil
