@@ -364,7 +364,13 @@ func retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) err
 		r.Warnings = append(r.Warnings, "this key can only write: what retired points held is given back by whoever can read the store")
 		return nil
 	}
-	back, err := e.Store.Reclaim(ctx, store.ReclaimOptions{})
+	// What goes today is given back tomorrow at the earliest: of the clusters of
+	// a store one is enough to see to it. Who asks for it gets it at once.
+	o := store.ReclaimOptions{}
+	if !r.Slot.IsZero() {
+		o.Every = 12 * time.Hour
+	}
+	back, err := e.Store.Reclaim(ctx, o)
 	if errors.Is(err, store.ErrHeld) {
 		return nil // another cluster's run is giving room back right now
 	}

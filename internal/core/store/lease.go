@@ -222,6 +222,24 @@ func (l *Lease) Release(ctx context.Context) {
 	}
 }
 
+// Fail gives the lease up as Release does. What it was held for did not come
+// about: nobody is to take it for done.
+func (l *Lease) Fail(ctx context.Context) {
+	l.mu.Lock()
+	l.entry.Began = time.Time{}
+	l.mu.Unlock()
+	l.Release(ctx)
+}
+
+// ended is when the work of a lease that was given up had begun; the zero time
+// where it failed, or goes on.
+func (e leaseEntry) ended() time.Time {
+	if !e.Until.IsZero() {
+		return time.Time{}
+	}
+	return e.Began
+}
+
 const sessionPrefix = "writer-"
 
 // private tells whether a lease's name is its holder's own.

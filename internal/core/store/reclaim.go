@@ -41,6 +41,9 @@ type ReclaimOptions struct {
 	// Grace is how long packs stay condemned before they are removed, and how
 	// old they must be to be condemned (default 24 h).
 	Grace time.Duration
+	// Every makes it do nothing, and give nil, where the last one that ended well
+	// began less than this ago.
+	Every time.Duration
 	// Preview changes nothing.
 	Preview bool
 	// Emit hears of what is being done.
@@ -190,7 +193,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 }
 
 // Reclaim gives back the room of what no point needs. One at a time.
-func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (*Reclaimed, error) {
+func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
 	if o.Grace <= 0 {
 		o.Grace = 24 * time.Hour
 	}
@@ -202,11 +205,22 @@ func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (*Reclaimed, erro
 	}
 	var lease *Lease
 	if !o.Preview {
-		var err error
+		if o.Every > 0 {
+			top, _, _, err := s.leases(ctx, reclaimLease+"/")
+			if err != nil || time.Since(top[reclaimLease].ended()) < o.Every {
+				return nil, err
+			}
+		}
 		if lease, err = s.Acquire(ctx, reclaimLease); err != nil {
 			return nil, err
 		}
-		defer lease.Release(context.WithoutCancel(ctx))
+		defer func() {
+			if err != nil {
+				lease.Fail(context.WithoutCancel(ctx))
+				return
+			}
+			lease.Release(context.WithoutCancel(ctx))
+		}()
 	}
 	lists, err := s.condemnations(ctx)
 	if err != nil {

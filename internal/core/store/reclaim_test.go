@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
@@ -165,4 +166,29 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 	fresh := h.open(t, b)
 	require.NoError(t, check(fresh, third))
 	require.NoError(t, check(fresh, again))
+}
+
+// TestReclaimNowAndThen: of several who see to it one is enough for a while, but
+// for one that failed.
+func TestReclaimNowAndThen(t *testing.T) {
+	b, s := fresh(t)
+	every := store.ReclaimOptions{Every: time.Hour}
+	r, err := s.Reclaim(ctx, every)
+	require.NoError(t, err)
+	require.NotNil(t, r, "none before")
+	other, err := store.Open(ctx, b, store.Options{})
+	require.NoError(t, err)
+	defer other.Close()
+	r, err = other.Reclaim(ctx, every)
+	require.NoError(t, err)
+	require.Nil(t, r)
+	cut, cancel := context.WithCancel(ctx)
+	_, err = other.Reclaim(cut, store.ReclaimOptions{Emit: func(string) { cancel() }})
+	require.ErrorIs(t, err, context.Canceled)
+	r, err = s.Reclaim(ctx, every)
+	require.NoError(t, err)
+	require.NotNil(t, r, "the last one failed")
+	r, err = s.Reclaim(ctx, store.ReclaimOptions{})
+	require.NoError(t, err)
+	require.NotNil(t, r, "asked for")
 }
