@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
 	"dexamen/internal/core/blob"
@@ -33,6 +34,7 @@ type soaked struct {
 	name, address, scratch string
 	write                  func(key, value string) error // an empty value removes
 	state, restored        func() (map[string]string, error)
+	idle                   func() error // has the log go on where nothing else does
 	noted                  []soakedMoment
 	writes                 int
 }
@@ -75,46 +77,70 @@ func (s *soaked) work(t *testing.T, stop chan struct{}, seed uint64, reached fun
 				return
 			case <-time.After(100 * time.Millisecond):
 			}
+			if s.idle != nil {
+				require.NoError(t, s.idle())
+			}
 			require.Less(t, time.Since(still), time.Minute, "what was written to %s does not get into the store", s.name)
 		}
 		s.noted = append(s.noted, soakedMoment{at, state})
 	}
 }
 
-// documents gives a stand-in replica set.
+// hivesOf writes to and reads a collection.
+func hivesOf(c *mongo.Collection) (write func(k, v string) error, state func() (map[string]string, error)) {
+	return func(k, v string) error {
+			if v == "" {
+				_, err := c.DeleteOne(ctx, bson.M{"_id": k})
+				return err
+			}
+			_, err := c.UpdateOne(ctx, bson.M{"_id": k}, bson.M{"$set": bson.M{"v": v}}, options.UpdateOne().SetUpsert(true))
+			return err
+		}, func() (map[string]string, error) {
+			cur, err := c.Find(ctx, bson.M{})
+			if err != nil {
+				return nil, err
+			}
+			var all []struct {
+				ID string `bson:"_id"`
+				V  string `bson:"v"`
+			}
+			err = cur.All(ctx, &all)
+			out := map[string]string{}
+			for _, d := range all {
+				out[d.ID] = d.V
+			}
+			return out, err
+		}
+}
+
+// soakedDocuments gives a stand-in replica set.
 func soakedDocuments(t *testing.T) *soaked {
 	s := &soaked{name: "meadow"}
-	reader := func() (uri string, write func(k, v string) error, state func() (map[string]string, error)) {
+	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
 		rs, err := sim.Start(sim.Options{NoopEvery: 300 * time.Millisecond})
 		require.NoError(t, err)
 		t.Cleanup(rs.Close)
-		c := connect(t, rs.URI()).Database("apiary").Collection("hives")
-		return rs.URI(), func(k, v string) error {
-				if v == "" {
-					_, err := c.DeleteOne(ctx, bson.M{"_id": k})
-					return err
-				}
-				_, err := c.UpdateOne(ctx, bson.M{"_id": k}, bson.M{"$set": bson.M{"v": v}}, options.UpdateOne().SetUpsert(true))
-				return err
-			}, func() (map[string]string, error) {
-				cur, err := c.Find(ctx, bson.M{})
-				if err != nil {
-					return nil, err
-				}
-				var all []struct {
-					ID string `bson:"_id"`
-					V  string `bson:"v"`
-				}
-				err = cur.All(ctx, &all)
-				out := map[string]string{}
-				for _, d := range all {
-					out[d.ID] = d.V
-				}
-				return out, err
-			}
+		write, state := hivesOf(connect(t, rs.URI()).Database("apiary").Collection("hives"))
+		return rs.URI(), write, state
 	}
-	s.address, s.write, s.state = reader()
-	s.scratch, _, s.restored = reader()
+	s.address, s.write, s.state = start()
+	s.scratch, _, s.restored = start()
+	return s
+}
+
+// soakedServer gives the real document server.
+func soakedServer(t *testing.T) *soaked {
+	s := &soaked{name: "comb", address: servertest.Document(t, "comb"), scratch: servertest.Document(t, "")}
+	cl := servertest.Connect(t, s.address)
+	servertest.KeepLog(t, cl)
+	db, n := cl.Database("apiary"), 0
+	s.write, s.state = hivesOf(db.Collection("hives"))
+	_, s.restored = hivesOf(servertest.Connect(t, s.scratch).Database("apiary").Collection("hives"))
+	s.idle = func() error {
+		n++
+		_, err := db.Collection("weather").InsertOne(ctx, bson.M{"_id": n})
+		return err
+	}
 	return s
 }
 
@@ -177,7 +203,7 @@ func residentOf(pid int) int {
 	return resident * os.Getpagesize() >> 20
 }
 
-// TestSoak captures a stand-in and two real clusters continuously while they are
+// TestSoak captures a stand-in and three real clusters continuously while they are
 // written to, and kills the daemon every few seconds; for DEXAMEN_SOAK, half a
 // minute when not given. Coverage must be unbroken, moments what they were, and
 // memory flat.
@@ -189,7 +215,7 @@ func TestSoak(t *testing.T) {
 		require.NoError(t, err)
 	}
 	bin, dir := builtBinary(t), t.TempDir()
-	list := []*soaked{soakedDocuments(t), soakedEtcd(t), soakedRedis(t)}
+	list := []*soaked{soakedDocuments(t), soakedEtcd(t), soakedRedis(t), soakedServer(t)}
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n", "file://"+dir+"/cellar", dir+"/cellar.key")
 	for _, s := range list {
@@ -198,14 +224,14 @@ func TestSoak(t *testing.T) {
 	}
 	fmt.Fprintf(&b, `policies:
   always:
-    clusters: [meadow, willow, bramble]
+    clusters: [meadow, willow, bramble, comb]
     snapshot: every 15s
     rescan: every 1m
     log: continuous
     seal: 1s
     retire: every 20s
     retry: { first: 1s, most: 5s }
-    at_once: 3
+    at_once: 4
     keep: { every_moment: 2h }
 limits: { temp: %q }
 `, dir)
@@ -237,6 +263,8 @@ limits: { temp: %q }
 		return cover[0].Latest
 	}
 
+	_, err = run("snapshot", "comb") // takes longer than a daemon lives here: its log settles slowly
+	require.NoError(t, err)
 	stop := make(chan struct{})
 	var wg sync.WaitGroup
 	for i, s := range list {
