@@ -34,7 +34,8 @@ type soaked struct {
 	name, address, scratch string
 	write                  func(key, value string) error // an empty value removes
 	state, restored        func() (map[string]string, error)
-	idle                   func() error // has the log go on where nothing else does
+	idle                   func() error  // has the log go on where nothing else does
+	pause                  time.Duration // at most so long between writes
 	noted                  []soakedMoment
 	writes                 int
 }
@@ -53,7 +54,7 @@ func (s *soaked) work(t *testing.T, stop chan struct{}, seed uint64, reached fun
 		select {
 		case <-stop:
 			return
-		case <-time.After(time.Duration(r.IntN(10)) * time.Millisecond):
+		case <-time.After(time.Duration(r.Int64N(int64(s.pause)))):
 		}
 		key, value := fmt.Sprintf("hive-%03d", r.IntN(500)), ""
 		if r.IntN(5) > 0 {
@@ -115,7 +116,7 @@ func hivesOf(c *mongo.Collection) (write func(k, v string) error, state func() (
 
 // soakedDocuments gives a stand-in replica set.
 func soakedDocuments(t *testing.T) *soaked {
-	s := &soaked{name: "meadow"}
+	s := &soaked{name: "meadow", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
 		rs, err := sim.Start(sim.Options{NoopEvery: 300 * time.Millisecond})
 		require.NoError(t, err)
@@ -130,7 +131,9 @@ func soakedDocuments(t *testing.T) *soaked {
 
 // soakedServer gives the real document server.
 func soakedServer(t *testing.T) *soaked {
-	s := &soaked{name: "comb", address: servertest.Document(t, "comb"), scratch: servertest.Document(t, "")}
+	// It reads its whole log whenever it is asked for some of it: a long one is
+	// more than a daemon that lives for seconds can wait for.
+	s := &soaked{name: "comb", pause: 300 * time.Millisecond, address: servertest.Document(t, "comb"), scratch: servertest.Document(t, "")}
 	cl := servertest.Connect(t, s.address)
 	servertest.KeepLog(t, cl)
 	db, n := cl.Database("apiary"), 0
@@ -145,7 +148,7 @@ func soakedServer(t *testing.T) *soaked {
 }
 
 func soakedEtcd(t *testing.T) *soaked {
-	s := &soaked{name: "willow"}
+	s := &soaked{name: "willow", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
 		p := servertest.Etcd(t, servertest.EtcdOptions{Members: 1})
 		cl := servertest.EtcdClient(t, p...)
@@ -174,7 +177,7 @@ func soakedEtcd(t *testing.T) *soaked {
 }
 
 func soakedRedis(t *testing.T) *soaked {
-	s := &soaked{name: "bramble"}
+	s := &soaked{name: "bramble", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
 		p := servertest.Redis(t)
 		cl := servertest.RedisClient(t, p)
