@@ -166,6 +166,7 @@ func (a *app) world(c *cli.Command) daemon.World {
 			}
 			s, err := openStore(ctx, cfg, b, name, func(o *store.Options) {
 				o.Memo, o.CacheBytes = memo(cfg.Stores[name].Location, memory/16), o.CacheBytes/atOnce
+				o.WriteBytes /= atOnce
 			})
 			if err != nil {
 				return nil, err

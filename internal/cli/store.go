@@ -71,7 +71,7 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 		return nil, usageError{kerr}
 	}
 	var err error
-	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, Temp: cfg.Limits.Temp}
+	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, WriteBytes: int(cfg.Limits.Memory) * 3 / 8, Temp: cfg.Limits.Temp}
 	if fit != nil {
 		fit(&o)
 	}

@@ -49,8 +49,10 @@ var ErrDamaged = errors.New("damaged frame")
 // ErrTooNew means that a frame was written in a way this version cannot read.
 var ErrTooNew = errors.New("frame of a later format")
 
+// Most frames are of some 100 KiB: a window of the usual size would cost 8 MiB
+// for each processor, and find nothing more.
 var encoder = sync.OnceValue(func() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(1<<20))
 	if err != nil {
 		panic(err) // the options are constants
 	}

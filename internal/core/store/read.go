@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"container/list"
 	"context"
 	"errors"
@@ -82,7 +83,7 @@ func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, err
 	s.index.mu.RLock()
 	var b []byte
 	if end := int(p.frameOff) + int(p.frameLen); pack.mem != nil && end <= len(pack.mem) {
-		b = pack.mem[p.frameOff:end:end]
+		b = bytes.Clone(pack.mem[p.frameOff:end]) // the writer uses the room again
 	}
 	s.index.mu.RUnlock()
 	raw, err := []byte(nil), error(nil)

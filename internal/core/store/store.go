@@ -77,7 +77,11 @@ type Options struct {
 	CacheBytes int
 	// Workers compress in parallel (default: one per processor, at most 8).
 	Workers int
-	// PackBytes is the size at which a pack is closed (default 16 MiB).
+	// WriteBytes bounds the packs that a writer holds, the one being filled and
+	// those on their way (default 54 MiB).
+	WriteBytes int
+	// PackBytes is the size at which a pack is closed (default 16 MiB, less where
+	// three would not fit into WriteBytes).
 	PackBytes int
 	// Temp is the folder for temporary files (the system's when empty).
 	Temp string
@@ -155,8 +159,11 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 	if opt.CacheBytes <= 0 {
 		opt.CacheBytes = 32 << 20
 	}
+	if opt.WriteBytes <= 0 {
+		opt.WriteBytes = 54 << 20
+	}
 	if opt.PackBytes <= 0 {
-		opt.PackBytes = 16 << 20
+		opt.PackBytes = min(16<<20, max(1<<20, opt.WriteBytes*8/27))
 	}
 	s := &Store{Descriptor: d, blob: b, opt: opt, cache: newFrameCache(opt.CacheBytes)}
 	if s.parityData, s.parityMore, err = parseParity(d.Parity); err != nil {

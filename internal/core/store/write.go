@@ -35,6 +35,9 @@ type Writer struct {
 	pending map[tree.Hash][]byte // taken, not yet in a frame
 	pack    *packInfo            // open pack, in the index with its bytes in mem
 	packID  uint32
+	away    int        // full packs on their way
+	stored  *sync.Cond // that one has arrived, or failed to
+	free    [][]byte   // the room of those that have
 	objects []object
 	shared  []byte // small nodes and patches, waiting for their frame
 	waiting []object
@@ -65,6 +68,7 @@ func (s *Store) NewWriter() *Writer {
 		n = min(runtime.GOMAXPROCS(0), 8)
 	}
 	w := &Writer{s: s, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{}}
+	w.stored = sync.NewCond(&w.mu)
 	for range n {
 		w.wg.Go(func() {
 			for j := range w.jobs {
@@ -222,20 +226,24 @@ func (w *Writer) endShared() *packInfo {
 	if len(w.waiting) == 0 {
 		return nil
 	}
-	f := w.key.Append(nil, frame.Shared, w.shared)
-	full := w.append(f, w.waiting)
-	w.shared, w.waiting = w.shared[:0], nil
-	return full
+	f, objects := w.key.Append(nil, frame.Shared, w.shared), w.waiting
+	w.shared, w.waiting = w.shared[:0], nil // before append, which lets others have the lock
+	return w.append(f, objects)
 }
 
-// append puts a frame into the open pack and the index; the lock is held. When
-// the pack is full it is handed back, for store.
+// append puts a frame into the open pack and the index; the lock is held, but
+// for a while when too many packs are on their way. When the pack is full it is
+// handed back, for store.
 func (w *Writer) append(f []byte, objects []object) (full *packInfo) {
+	most := max(2, w.s.opt.WriteBytes/packRoom(w.s.opt.PackBytes))
+	for w.pack == nil && w.away >= most-1 {
+		w.stored.Wait()
+	}
 	x := w.s.index
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if w.pack == nil {
-		w.pack = &packInfo{name: packName(newID(16)), mem: append(make([]byte, 0, w.s.opt.PackBytes+w.s.opt.PackBytes/8), packMagic...)}
+		w.pack = &packInfo{name: packName(newID(16)), mem: append(w.room(), packMagic...)}
 		w.packID = uint32(len(x.packs))
 		x.packs = append(x.packs, w.pack)
 	}
@@ -254,6 +262,21 @@ func (w *Writer) append(f []byte, objects []object) (full *packInfo) {
 	return w.takePack()
 }
 
+// room gives room for a pack, that of an earlier one where it can: the collector
+// would be late for so much. The lock is held.
+func (w *Writer) room() []byte {
+	if n := len(w.free); n > 0 {
+		room := w.free[n-1]
+		w.free = w.free[:n-1]
+		return room[:0]
+	}
+	return make([]byte, 0, packRoom(w.s.opt.PackBytes))
+}
+
+// packRoom is what a pack takes that is closed at n bytes, with its last frame
+// and its footer.
+func packRoom(n int) int { return n + n/8 }
+
 // takePack ends the open pack; both locks are held.
 func (w *Writer) takePack() *packInfo {
 	pack := w.pack
@@ -261,6 +284,7 @@ func (w *Writer) takePack() *packInfo {
 	pack.mem, pack.size = whole, int64(len(whole))
 	w.sealed = append(w.sealed, packList{pack.name, footer})
 	w.pack, w.objects = nil, nil
+	w.away++
 	return pack
 }
 
@@ -269,44 +293,62 @@ func (w *Writer) store(ctx context.Context, pack *packInfo) error {
 	if pack == nil {
 		return nil
 	}
-	if err := w.s.create(ctx, pack.name, pack.mem); err != nil {
-		return err
+	err := w.s.create(ctx, pack.name, pack.mem)
+	room := pack.mem
+	if err == nil {
+		w.s.index.mu.Lock()
+		pack.mem = nil // from here on it is read from where it lies
+		w.s.index.mu.Unlock()
 	}
-	w.s.index.mu.Lock()
-	pack.mem = nil
-	w.s.index.mu.Unlock()
-	return nil
+	w.mu.Lock()
+	w.away--
+	if err == nil { // else somebody may be sending it still
+		w.free = append(w.free, room)
+	}
+	w.mu.Unlock()
+	w.stored.Broadcast()
+	return err
 }
 
 // Flush makes all that was taken durable and findable. The writer is spent.
 func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
 	w.end()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.err != nil {
-		return w.stats, w.err
-	}
-	if err := w.store(ctx, w.endShared()); err != nil {
-		return w.stats, err
-	}
-	if w.pack != nil {
-		w.s.index.mu.Lock()
-		pack := w.takePack()
-		w.s.index.mu.Unlock()
-		if err := w.store(ctx, pack); err != nil {
-			return w.stats, err
-		}
-	}
-	if len(w.pending) > 0 {
-		return w.stats, fmt.Errorf("store: %d nodes were taken and not written", len(w.pending))
+	if err := w.flush(ctx); err != nil {
+		return w.Stats(), err
 	}
 	if len(w.sealed) > 0 {
 		data := encodeIndex(w.s.listKey(), w.sealed)
 		if err := w.s.blob.Create(ctx, "index/"+newID(16), data); err != nil {
-			return w.stats, err
+			return w.Stats(), err
 		}
 	}
-	return w.stats, nil
+	return w.Stats(), nil
+}
+
+// flush stores what is left; nobody else is at work any more.
+func (w *Writer) flush(ctx context.Context) error {
+	w.mu.Lock()
+	err := w.err
+	var last []*packInfo
+	if err == nil {
+		last = append(last, w.endShared())
+		if w.pack != nil {
+			w.s.index.mu.Lock()
+			last = append(last, w.takePack())
+			w.s.index.mu.Unlock()
+		}
+		if len(w.pending) > 0 {
+			err = fmt.Errorf("store: %d nodes were taken and not written", len(w.pending))
+		}
+	}
+	w.mu.Unlock()
+	for _, p := range last {
+		if err != nil {
+			break
+		}
+		err = w.store(ctx, p)
+	}
+	return err
 }
 
 func (w *Writer) end() {

@@ -1,0 +1,89 @@
+package store_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+)
+
+// slowPacks takes its time over packs, and counts those that are on their way.
+type slowPacks struct {
+	blob.Backend
+	away, most, all atomic.Int32
+}
+
+func (s *slowPacks) Create(ctx context.Context, name string, data []byte) error {
+	if strings.HasPrefix(name, "packs/") {
+		n := s.away.Add(1)
+		defer s.away.Add(-1)
+		s.most.Store(max(s.most.Load(), n))
+		s.all.Add(1)
+		time.Sleep(20 * time.Millisecond)
+	}
+	return s.Backend.Create(ctx, name, data)
+}
+
+// rereading reads, after each node it is given, one of those before: still to be
+// written, in a pack that is being filled or on its way, or stored.
+type rereading struct {
+	*store.Writer
+	past  []tree.Hash
+	nodes [][]byte
+}
+
+func (r *rereading) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
+	r.past, r.nodes = append(r.past, h), append(r.nodes, bytes.Clone(node))
+	if err := r.Writer.PutNode(ctx, h, node, near); err != nil {
+		return err
+	}
+	n := len(r.past)
+	i := n - 1 - n*7%min(n, 40)
+	got, err := r.Node(ctx, r.past[i])
+	if err == nil && !bytes.Equal(got, r.nodes[i]) {
+		err = fmt.Errorf("node %s is another", h.Short())
+	}
+	return err
+}
+
+// TestAWriterHoldsFewPacks: however many compress, and however slow the store
+// is, no more packs are held than WriteBytes has room for; and what was written
+// through room that is used again is what was given.
+func TestAWriterHoldsFewPacks(t *testing.T) {
+	b := &slowPacks{Backend: blob.NewMemory()}
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	const pack = 256 << 10
+	s, err := store.Open(ctx, b, store.Options{Workers: 8, PackBytes: pack, WriteBytes: 3 * (pack + pack/8), CacheBytes: 1})
+	require.NoError(t, err)
+	defer s.Close()
+	w := s.NewWriter()
+	tb := tree.NewBuilder(&rereading{Writer: w})
+	for i := range 3000 {
+		require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i, 3000)}))
+	}
+	root, err := tb.Finish(ctx)
+	require.NoError(t, err)
+	_, err = w.Flush(ctx)
+	require.NoError(t, err)
+	require.Greater(t, b.all.Load(), int32(20))
+	require.EqualValues(t, 2, b.most.Load(), "two on their way, one being filled")
+	i := 0
+	require.NoError(t, tree.Walk(ctx, s, root, func(r record.Record) error {
+		require.Equal(t, noise(i, 3000), r.Value)
+		i++
+		return nil
+	}))
+	require.Equal(t, 3000, i)
+}
