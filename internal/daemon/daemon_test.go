@@ -209,6 +209,38 @@ func TestANightlyPolicy(t *testing.T) {
 	})
 }
 
+// TestOnce: without a daemon nobody follows the log. Each time what is due is
+// asked for the log is taken up to then, and every point proves it, at once.
+func TestOnce(t *testing.T) {
+	for _, log := range []string{"1h", "continuous"} {
+		t.Run(log, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				y := newYard(t, "snapshot: every 2h, rescan: every 4h, log: "+log+", keep: { every_moment: 2d }")
+				for i := range 12 {
+					y.field.put("hive", fmt.Sprint("weighed ", i))
+					begun := time.Now()
+					_, err := Once(t.Context(), y.world())
+					require.NoError(t, err)
+					require.Less(t, time.Since(begun), 5*time.Second, "nothing is waited for")
+					time.Sleep(time.Hour)
+				}
+				for _, r := range y.runs() {
+					require.Equal(t, store.RunDone, r.Result, r.Error)
+					require.Empty(t, r.Warnings)
+				}
+				e := y.env(t.Context())
+				defer e.Store.Close()
+				s, err := ReadState(t.Context(), e, "meadow")
+				require.NoError(t, err)
+				require.GreaterOrEqual(t, len(s.Points), 6)
+				proven, doubted := job.Proven(s.Points, s.Proofs)
+				require.Empty(t, doubted)
+				require.GreaterOrEqual(t, len(proven), 4)
+			})
+		})
+	}
+}
+
 // TestALogThatLies: a write that the log does not tell of is found by the next
 // point that is read, with the namespace, and told once.
 func TestALogThatLies(t *testing.T) {

@@ -222,7 +222,7 @@ var errNotReached = errors.New("the log was not captured up to")
 func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time) error {
 	patience := 2*d.Ward.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
-		if !d.Ward.Config.When.Continuous {
+		if !d.Ward.Config.When.Continuous || w.NoFollow {
 			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: 1, Why: "up to a snapshot"}
 			err := e.Record(ctx, r, job.Recorded{Exclusive: true, Hooks: Hooks(d.Ward.Config)}, func(ctx context.Context, e *job.Env, r *store.Run) error {
 				return w.capture(ctx, e, r, d, nil)
