@@ -400,12 +400,15 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	if err != nil {
 		return err
 	}
+	d.mu.Lock()
+	x.stale = false // before it is read: a run that ends meanwhile says so again
+	d.mu.Unlock()
 	s, err := ReadState(ctx, e, w.Cluster)
 	if err != nil {
 		return err
 	}
 	d.mu.Lock()
-	x.state, x.stale = s, false
+	x.state = s
 	latest := x.latest()
 	room, seen := d.rooms[w.Store]
 	d.mu.Unlock()

@@ -254,7 +254,7 @@ func TestALogThatLies(t *testing.T) {
 		y.field.blind = false
 		time.Sleep(6 * time.Hour)
 		require.NotEmpty(t, told)
-		require.Equal(t, "proof", told[len(told)-1].About)
+		require.Equal(t, "proof", told[len(told)-1].About, "%+v", told)
 		require.Contains(t, told[len(told)-1].Text, "hives")
 		time.Sleep(6 * time.Hour) // what comes after is good again
 		stop()
@@ -264,6 +264,7 @@ func TestALogThatLies(t *testing.T) {
 		}
 		require.Equal(t, 1, n["prooffalse"], "%v", told)
 		require.Equal(t, 1, n["prooftrue"], "%v", told)
+		require.Len(t, n, 2, "one thing is told one way: %v", told)
 		e := y.env(t.Context())
 		defer e.Store.Close()
 		cover, err := e.Coverage(t.Context(), "meadow")

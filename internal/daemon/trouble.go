@@ -35,10 +35,14 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 	add := func(key, about string, since time.Time, do, text string, args ...any) {
 		out = append(out, Trouble{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy, Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
 	}
+	doubt := s.doubt()
 	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetire} {
 		r := store.Newest(s.Runs, w.Policy, kind)
 		if r == nil || r.Good() || r.Result == store.RunInterrupted {
 			continue
+		}
+		if r.Result == store.RunDiffers && s.doubted() {
+			continue // told below, with what is in doubt
 		}
 		// What is tried again at once and then goes well is not worth waking
 		// anybody for.
@@ -68,26 +72,42 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 				w.Cluster, s.Latest.Local().Format(time.RFC3339), p)
 		}
 	}
-	for i := len(s.Points) - 1; i >= 0; i-- {
-		m := s.Proofs[s.Points[i].ID]
-		if m == nil || m.Not != "" {
-			continue
+	if doubt != nil {
+		var names []string
+		for _, d := range doubt.Doubts {
+			names = append(names, d.Namespace)
 		}
-		if !m.Equal {
-			var names []string
-			for _, d := range m.Doubts {
-				names = append(names, d.Namespace)
-			}
-			add("proof", "proof", m.Until, "dexamen verify "+w.Cluster+"@"+m.Point,
-				"%s: the log from %s to %s does not lead to point %s in %s: moments in between are in doubt there", w.Cluster,
-				m.Since.Local().Format(time.RFC3339), m.Until.Local().Format(time.RFC3339), m.Point, strings.Join(names, ", "))
-		}
-		break // the last word on it
+		add("proof", "proof", doubt.Until, "dexamen verify "+w.Cluster+"@"+doubt.Point,
+			"%s: the log from %s to %s does not lead to point %s in %s: moments in between are in doubt there", w.Cluster,
+			doubt.Since.Local().Format(time.RFC3339), doubt.Until.Local().Format(time.RFC3339), doubt.Point, strings.Join(names, ", "))
 	}
 	for _, d := range s.Damaged {
 		add("damaged "+d, "failure", now, "dexamen store audit "+w.Store+" --mend", "%s: %s", w.Cluster, d)
 	}
 	return out
+}
+
+// doubt gives the last proof where it found a difference, else nil.
+func (s *State) doubt() *store.ProofMark {
+	for i := len(s.Points) - 1; i >= 0; i-- {
+		if m := s.Proofs[s.Points[i].ID]; m != nil && m.Not == "" {
+			if m.Equal {
+				return nil
+			}
+			return m
+		}
+	}
+	return nil
+}
+
+// doubted tells whether any proof found a difference.
+func (s *State) doubted() bool {
+	for _, m := range s.Proofs {
+		if m.Not == "" && !m.Equal {
+			return true
+		}
+	}
+	return false
 }
 
 // wasGood tells whether the run before one, of its kind and policy, did what it
