@@ -186,7 +186,16 @@ func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) e
 // fold makes a point from the log, captured up to now; nil where there is
 // nothing new in it.
 func (w World) fold(ctx context.Context, e *job.Env, d Duty) (*store.Point, error) {
-	if err := w.catchUp(ctx, e, d, time.Now()); err != nil && !errors.Is(err, errNotReached) {
+	now := time.Now()
+	to := func(chains map[string]*journal.Chain) bool {
+		for _, c := range chains {
+			if end, _, _ := c.End(); end.Wall.Before(now) {
+				return false
+			}
+		}
+		return len(chains) > 0
+	}
+	if err := w.catchUp(ctx, e, d, now, to); err != nil && !errors.Is(err, errNotReached) {
 		return nil, err // a log that has not come as far is folded as far as it has
 	}
 	m, err := e.Resolve(ctx, d.Ward.Cluster, address.When{Kind: address.Latest})
@@ -203,7 +212,10 @@ func (w World) prove(ctx context.Context, e *job.Env, d Duty, s *State, p *store
 	if s.Newest() == nil || when.Log == 0 && !when.Continuous || !p.Exact || commands(p.Engine) {
 		return nil
 	}
-	if err := w.catchUp(ctx, e, d, p.Time); err != nil {
+	// Several entries may be of one millisecond: its time does not tell whether the
+	// log has come to the point.
+	to := func(chains map[string]*journal.Chain) bool { return captured(chains, p) }
+	if err := w.catchUp(ctx, e, d, p.Time, to); err != nil {
 		e.Emit(job.Event{Time: time.Now(), Kind: job.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + err.Error()})
 		return nil
 	}
@@ -217,9 +229,9 @@ func (w World) prove(ctx context.Context, e *job.Env, d Duty, s *State, p *store
 // errNotReached: the log, which somebody else captures, does not reach so far.
 var errNotReached = errors.New("the log was not captured up to")
 
-// catchUp has the log captured up to a time: by a run of its own, or by waiting
-// for whoever is at it.
-func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time) error {
+// catchUp has the log captured up to a time, which reached tells: by a run of its
+// own, or by waiting for whoever is at it.
+func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time, reached func(map[string]*journal.Chain) bool) error {
 	patience := 2*d.Ward.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
 		if !d.Ward.Config.When.Continuous || w.NoFollow {
@@ -235,12 +247,7 @@ func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time) er
 		if err != nil {
 			return err
 		}
-		reached := len(chains) > 0
-		for _, c := range chains {
-			end, _, _ := c.End()
-			reached = reached && !end.Wall.Before(to)
-		}
-		if reached {
+		if reached(chains) {
 			return nil
 		}
 		if time.Since(begun) > patience {
@@ -283,7 +290,7 @@ func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
 			continue
 		}
 		left--
-		if s.Proofs[p.ID] != nil || !s.captured(p) {
+		if s.Proofs[p.ID] != nil || !captured(s.Chains, p) {
 			continue
 		}
 		if _, err := e.ProveLog(ctx, p); err != nil {
@@ -294,9 +301,9 @@ func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
 }
 
 // captured tells whether the log reaches a point.
-func (s *State) captured(p *store.Point) bool {
+func captured(chains map[string]*journal.Chain, p *store.Point) bool {
 	for _, sh := range p.Shards {
-		c := s.Chains[sh.Name]
+		c := chains[sh.Name]
 		if c == nil {
 			return false
 		}
