@@ -253,7 +253,6 @@ func (y *yard) partition(rng *rand.Rand, rs *sim.ReplicaSet) {
 // happens to them, and compares the state at random cluster times with what
 // the clusters remember of them.
 func TestClusterHistories(t *testing.T) {
-	t.Parallel()
 	n, first := 300, 1
 	if s := os.Getenv("DEXAMEN_HISTORIES"); s != "" {
 		n, _ = strconv.Atoi(s)
