@@ -39,8 +39,9 @@ const Name = "document"
 func Register() { engine.Register(Name, Driver{}, "mongodb", "mongodb+srv") }
 
 const (
-	probeTime = 5 * time.Second  // for one question to one member
-	downTime  = 2 * time.Second  // until a member that cannot be reached counts as down
+	probeTime = 10 * time.Second // for one question to one member
+	downTime  = 2 * time.Second  // until a member at which nothing listens counts as down
+	patience  = 15 * time.Second // for a connection to one that is there: it, or this machine, may be busy
 	logTime   = 60 * time.Second // for finding the ends of a log, which some servers search
 )
 
@@ -124,7 +125,7 @@ func (c *set) client(addr string) (*mongo.Client, error) {
 	o.SetServerMonitor(&event.ServerMonitor{ServerDescriptionChanged: func(e *event.ServerDescriptionChangedEvent) {
 		c.down.Store(addr, e.NewDescription.Kind == "Unknown")
 	}})
-	o.SetDirect(true).SetServerSelectionTimeout(downTime).SetConnectTimeout(probeTime).
+	o.SetDirect(true).SetServerSelectionTimeout(patience).SetConnectTimeout(probeTime).
 		SetAppName("dexamen").SetRetryReads(false).SetRetryWrites(false).SetMaxPoolSize(32)
 	cl, err := mongo.Connect(o)
 	if err != nil {
@@ -137,7 +138,7 @@ func (c *set) client(addr string) (*mongo.Client, error) {
 // answers finds out quickly that nothing listens at a member that is not known
 // to be up.
 func (c *set) answers(ctx context.Context, addr string) error {
-	if down, known := c.down.Load(addr); known && !down.(bool) || strings.Contains(addr, "/") {
+	if down, known := c.isDown(addr); known && !down || strings.Contains(addr, "/") {
 		return nil
 	}
 	d := net.Dialer{Timeout: downTime}
@@ -146,6 +147,20 @@ func (c *set) answers(ctx context.Context, addr string) error {
 		return fmt.Errorf("%s: %w: %w", addr, engine.ErrUnreachable, err)
 	}
 	return conn.Close()
+}
+
+// isDown gives what the driver last found out by itself, if anything.
+func (c *set) isDown(addr string) (down, known bool) {
+	v, known := c.down.Load(addr)
+	return known && v.(bool), known
+}
+
+// reach gives the connection to a member at which something listens.
+func (c *set) reach(ctx context.Context, addr string) (*mongo.Client, error) {
+	if err := c.answers(ctx, addr); err != nil {
+		return nil, err
+	}
+	return c.client(addr)
 }
 
 // close ends all connections.
@@ -167,20 +182,30 @@ func (c *set) ask(ctx context.Context, addr, db string, cmd any) (bson.Raw, erro
 }
 
 func (c *set) askFor(ctx context.Context, limit time.Duration, addr, db string, cmd any) (bson.Raw, error) {
-	cl, err := c.client(addr)
-	if err != nil {
-		return nil, err
-	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
+	ctx, giveUp := context.WithCancelCause(ctx)
+	defer giveUp(nil)
 	for attempt := 0; ; attempt++ {
-		if err := c.answers(ctx, addr); err != nil {
+		cl, err := c.reach(ctx, addr)
+		if err != nil {
 			return nil, err
 		}
+		// The driver waits for a member that it has found out of reach, as if it
+		// might come back any moment; who asks would rather know.
+		stop := time.AfterFunc(downTime, func() {
+			if down, _ := c.isDown(addr); down {
+				giveUp(errDown)
+			}
+		})
 		raw, err := cl.Database(db).RunCommand(ctx, cmd).Raw()
+		stop.Stop()
 		if err == nil {
 			c.gossip.hear(raw)
 			return raw, nil
+		}
+		if context.Cause(ctx) == errDown {
+			return nil, explain(addr, fmt.Errorf("%w: %s", errDown, oneLine(err)))
 		}
 		// A connection that was kept may have broken since it was used; a new one
 		// tells whether the member is there. What is asked can be asked twice.
@@ -189,6 +214,9 @@ func (c *set) askFor(ctx context.Context, limit time.Duration, addr, db string, 
 		}
 	}
 }
+
+// errDown: the driver waited for a member that it had found out of reach.
+var errDown = errors.New("it is down")
 
 // errTLS: no connection came about that both sides trust.
 var errTLS = errors.New("TLS")
@@ -210,7 +238,7 @@ func explain(addr string, err error) error {
 		return fmt.Errorf("%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it with: dexamen cluster trust", addr, errTLS, oneLine(err))
 	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
 		return fmt.Errorf("%s: %w: %s", addr, errTLS, oneLine(err))
-	case mongo.IsTimeout(err) || mongo.IsNetworkError(err) || strings.Contains(msg, "server selection error"):
+	case errors.Is(err, errDown) || mongo.IsTimeout(err) || mongo.IsNetworkError(err) || strings.Contains(msg, "server selection error"):
 		return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, oneLine(err))
 	}
 	return fmt.Errorf("%s: %w", addr, err)

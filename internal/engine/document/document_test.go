@@ -10,6 +10,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/pem"
 	"errors"
+	"io"
 	"math/big"
 	"net"
 	"os"
@@ -251,6 +252,52 @@ func TestCheckNamesWhatIsRefused(t *testing.T) {
 	require.Len(t, topo.Shards, 3)
 	require.Len(t, topo.Routers, 1)
 	_ = byConfig.Close()
+}
+
+// TestABusyServer: one that takes its time over every new connection is waited
+// for; one at which nobody listens is not.
+func TestABusyServer(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	c, err := sim.StartSharded(sim.ShardedOptions{Members: 1})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer in.Close()
+				time.Sleep(downTime + 500*time.Millisecond)
+				out, err := net.Dial("tcp", strings.Trim(strings.TrimPrefix(c.URI(), "mongodb://"), "/"))
+				if err != nil {
+					return
+				}
+				defer out.Close()
+				go func() { _, _ = io.Copy(out, in) }()
+				_, _ = io.Copy(in, out)
+			}()
+		}
+	}()
+	at := engine.Target{Name: "orchard", Address: "mongodb://" + l.Addr().String() + "/"}
+	cl, err := Driver{}.Open(ctx, at)
+	require.NoError(t, err)
+	defer cl.Close()
+	w, err := cl.Writer(ctx)
+	require.NoError(t, err)
+	stages, err := w.(engine.Stager).Stages(ctx)
+	require.NoError(t, err)
+	require.Empty(t, stages)
+
+	require.NoError(t, l.Close())
+	began := time.Now()
+	_, err = Driver{}.Open(ctx, at)
+	require.ErrorIs(t, err, engine.ErrUnreachable)
+	require.Less(t, time.Since(began), patience/2)
 }
 
 // TestServersThatHashOtherwise: where the servers' hashes are not those that

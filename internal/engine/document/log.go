@@ -146,11 +146,8 @@ const (
 // entry reached, or proves otherwise that the log still holds all that comes
 // after.
 func (f *follow) read(ctx context.Context, addr string) error {
-	cl, err := f.c.client(addr)
+	cl, err := f.c.reach(ctx, addr)
 	if err != nil {
-		return err
-	}
-	if err := f.c.answers(ctx, addr); err != nil {
 		return err
 	}
 	if !f.c.caps.status {

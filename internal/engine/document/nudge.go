@@ -72,7 +72,7 @@ func (c *cluster) Nudge(ctx context.Context, shard string) error {
 }
 
 func (c *set) note(ctx context.Context, addr string) error {
-	cl, err := c.client(addr)
+	cl, err := c.reach(ctx, addr)
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func (c *set) listCommitted(ctx context.Context, addr string, since record.Posit
 	if !c.caps.status {
 		return c.list(ctx, addr, true)
 	}
-	cl, err := c.client(addr)
+	cl, err := c.reach(ctx, addr)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +146,7 @@ func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Clien
 // list asks one member for all databases' collections and their indexes; with
 // sizes also for how much they hold, which some servers find out by reading.
 func (c *set) list(ctx context.Context, addr string, sizes bool) ([]engine.Namespace, error) {
-	cl, err := c.client(addr)
+	cl, err := c.reach(ctx, addr)
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +304,7 @@ func (c *set) partitions(ctx context.Context, ns engine.Namespace, n int) ([]eng
 	if err != nil {
 		return nil, err
 	}
-	cl, err := c.client(addr)
+	cl, err := c.reach(ctx, addr)
 	if err != nil {
 		return nil, err
 	}
@@ -398,7 +398,7 @@ type callbackError struct{ error }
 
 // read scans at one member from where the scan stands.
 func (s *scanning) read(ctx context.Context, addr string) error {
-	cl, err := s.c.client(addr)
+	cl, err := s.c.reach(ctx, addr)
 	if err != nil {
 		return err
 	}

@@ -242,7 +242,7 @@ func (c *set) beforePrepared(ctx context.Context, addr string, start *record.Mar
 	if _, err := c.waitSeen(ctx, addr, start.Position); err != nil {
 		return err
 	}
-	cl, err := c.client(addr)
+	cl, err := c.reach(ctx, addr)
 	if err != nil {
 		return err
 	}

@@ -39,7 +39,7 @@ func (c *set) writer(ctx context.Context) (engine.Stager, error) {
 	}
 	for _, m := range members {
 		if m.Healthy && (m.Role == "primary" || m.Role == "standalone" || m.Role == "router") {
-			cl, err := c.client(m.Address)
+			cl, err := c.reach(ctx, m.Address)
 			if err != nil {
 				return nil, err
 			}
