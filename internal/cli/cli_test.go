@@ -243,7 +243,7 @@ func TestInterruptedAndRunAgain(t *testing.T) {
 	var errw bytes.Buffer
 	cmd.Stderr = &errw
 	require.NoError(t, cmd.Start())
-	time.Sleep(700 * time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.say(0, "runs"), "capture") }, time.Minute, 50*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 	require.Equal(t, 0, cmd.ProcessState.ExitCode(), errw.String())

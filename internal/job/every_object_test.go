@@ -232,5 +232,5 @@ func TestExpiredDocumentsComeBack(t *testing.T) {
 	require.Eventually(t, func() bool {
 		n, err := tc.Database("apiary").Collection("sessions").CountDocuments(ctx, bson.D{})
 		return err == nil && n == 0
-	}, 10*time.Second, 10*time.Millisecond, "and then the index does its work")
+	}, 30*time.Second, 10*time.Millisecond, "and then the index does its work")
 }

@@ -181,7 +181,7 @@ func TestWhatAMajorityHoldsStays(t *testing.T) {
 	for i := range 3 {
 		rs.Delay(i, 0)
 	}
-	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 30*time.Second, 10*time.Millisecond)
 	require.Eventually(t, func() bool {
 		_, err := safe.InsertOne(ctx, bson.D{{Key: "_id", Value: "new"}})
 		return err == nil || mongo.IsDuplicateKeyError(err)
@@ -193,7 +193,7 @@ func TestWhatAMajorityHoldsStays(t *testing.T) {
 	require.Eventually(t, func() bool {
 		n, err := direct.Database("apiary").Collection("c").CountDocuments(ctx, bson.D{{Key: "_id", Value: "new"}})
 		return err == nil && n == 1
-	}, 5*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	n, err := direct.Database("apiary").Collection("c").CountDocuments(ctx, bson.D{{Key: "_id", Value: "lost"}})
 	require.NoError(t, err)
 	require.Zero(t, n, "what was never on a majority is rolled back")
@@ -241,7 +241,7 @@ func TestAPrimaryThatIsCutOff(t *testing.T) {
 	for _, m := range st.Members {
 		require.Equal(t, m.Self, m.Health == 1, "it reaches nobody")
 	}
-	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 30*time.Second, 10*time.Millisecond)
 	next := client(rs.Primary()).Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.Majority()))
 	_, err = next.InsertOne(ctx, bson.D{{Key: "_id", Value: "new"}})
 	require.NoError(t, err)
@@ -249,9 +249,9 @@ func TestAPrimaryThatIsCutOff(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := alone.InsertOne(ctx, bson.D{{Key: "_id", Value: time.Now().String()}})
 		return err != nil
-	}, 5*time.Second, 100*time.Millisecond, "it stands down")
+	}, 30*time.Second, 100*time.Millisecond, "it stands down")
 	rs.Rejoin(old)
-	require.Eventually(t, func() bool { return slices.Equal(ids(alone, readconcern.Local()), []string{"kept", "new"}) }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return slices.Equal(ids(alone, readconcern.Local()), []string{"kept", "new"}) }, 30*time.Second, 20*time.Millisecond)
 	require.Equal(t, []string{"kept", "new"}, ids(next, readconcern.Majority()))
 }
 

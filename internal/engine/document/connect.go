@@ -142,11 +142,17 @@ func (c *set) answers(ctx context.Context, addr string) error {
 		return nil
 	}
 	d := net.Dialer{Timeout: downTime}
-	conn, err := d.DialContext(ctx, "tcp", addr)
-	if err != nil {
-		return fmt.Errorf("%s: %w: %w", addr, engine.ErrUnreachable, err)
+	for again := true; ; again = false {
+		conn, err := d.DialContext(ctx, "tcp", addr)
+		if err == nil {
+			return conn.Close()
+		}
+		// Time may have run out because this machine stood still.
+		var ne net.Error
+		if !again || !errors.As(err, &ne) || !ne.Timeout() || ctx.Err() != nil {
+			return fmt.Errorf("%s: %w: %w", addr, engine.ErrUnreachable, err)
+		}
 	}
-	return conn.Close()
 }
 
 // isDown gives what the driver last found out by itself, if anything.
