@@ -276,7 +276,7 @@ func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (
 	}
 	p := a.screen.NewProgress()
 	return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
-		Parallel: cfg.Limits.Parallel, Emit: p.Event}, p, nil
+		Parallel: cfg.Limits.Parallel, Bench: a.bench(c, cfg), Emit: p.Event}, p, nil
 }
 
 // connect opens a configured cluster.
@@ -301,6 +301,29 @@ func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Confi
 	if settings != nil {
 		t.Settings = *settings
 	}
+	return a.openTarget(ctx, c, t)
+}
+
+// scratchFlag is of commands that look at moments.
+func scratchFlag() cli.Flag {
+	return &cli.StringFlag{Name: "scratch", Usage: "make a moment that is to be had on a server only (Redis between points) on this `CLUSTER`, an empty server, which is emptied afterwards"}
+}
+
+// bench gives how scratch servers are opened.
+func (a *app) bench(c *cli.Command, cfg *config.Config) func(context.Context, string) (engine.Cluster, error) {
+	return func(ctx context.Context, cluster string) (engine.Cluster, error) {
+		t, ok, err := cfg.ScratchTarget(ctx, cluster, c.String("scratch"))
+		if err != nil {
+			return nil, usageError{fmt.Errorf("the scratch server of %s: %w", cluster, err)}
+		}
+		if !ok {
+			return nil, nil
+		}
+		return a.openTarget(ctx, c, t)
+	}
+}
+
+func (a *app) openTarget(ctx context.Context, c *cli.Command, t engine.Target) (engine.Cluster, error) {
 	var level slog.Level
 	_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before
 	t.Log = slog.New(slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level}))

@@ -172,7 +172,7 @@ func (a *app) world(c *cli.Command) daemon.World {
 				return nil, err
 			}
 			return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp,
-				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, Emit: func(job.Event) {}}, nil
+				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, Bench: a.bench(c, cfg), Emit: func(job.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster, error) {
 			return a.openCluster(ctx, c, cfg, cluster, settings)

@@ -208,7 +208,17 @@ func (p *play) bramble() error {
 		return err
 	}
 	time.Sleep(50 * time.Millisecond)
-	p.say("Its log is of commands. The moment after the last order, on a scratch server: the point, and then each command since.")
+	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, one is lent and given back empty.")
+	for _, line := range []string{"browse bramble@latest/db0/orders: --scratch hedge --records 2", "compare " + p.firstPoint("bramble") + " bramble@latest --scratch hedge"} {
+		want := exitDone
+		if strings.HasPrefix(line, "compare") {
+			want = exitDiffers
+		}
+		if err := p.do(want, strings.Fields(line)...); err != nil {
+			return err
+		}
+	}
+	p.say("And restored: the point, and then each command since.")
 	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--onto", "hedge"); err != nil {
 		return err
 	}

@@ -20,7 +20,7 @@ With --live: reads the cluster back and compares content, counts, indexes and op
 Exit code 3 where anything differs.`, a.verify,
 		&cli.StringFlag{Name: "live", Usage: "compare this `CLUSTER` with the moment"},
 		&cli.StringSliceFlag{Name: "rename", Usage: "with --live: `FROM=TO`, as given to restore"},
-		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many differing keys to name for each namespace"})
+		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many differing keys to name for each namespace"}, scratchFlag())
 }
 
 func (a *app) verify(ctx context.Context, c *cli.Command) error {

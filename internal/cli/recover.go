@@ -22,7 +22,7 @@ var latestMoment = address.When{Kind: address.Latest}
 
 func (a *app) browseCommand() *cli.Command {
 	return a.command(recovery, "browse", "ADDRESS", "show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
-		&cli.IntFlag{Name: "records", Value: 3, Usage: "how many records to show of a namespace named in full"})
+		&cli.IntFlag{Name: "records", Value: 3, Usage: "how many records to show of a namespace named in full"}, scratchFlag())
 }
 
 func (a *app) browse(ctx context.Context, c *cli.Command) error {
@@ -178,7 +178,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 func (a *app) compareCommand() *cli.Command {
 	return a.command(recovery, "compare", "ADDRESS ADDRESS", "find what is missing, extra or changed in the second",
 		"By namespace, then by key. Two namespaces named in full are compared whatever their names.\nExit code 3 where anything differs.", a.compare,
-		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many keys to name for each namespace"})
+		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many keys to name for each namespace"}, scratchFlag())
 }
 
 // side makes one side of a comparison; the returned function closes it.

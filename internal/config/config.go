@@ -104,6 +104,9 @@ type Cluster struct {
 	// PrefixDepth is by how many segments of their keys key-value clusters are
 	// cut into namespaces.
 	PrefixDepth *int `yaml:"prefix_depth"`
+	// Scratch names the cluster, of one empty server, on which moments are made
+	// that are to be had on a server only. What is on it is thrown away.
+	Scratch string `yaml:"scratch"`
 	// PauseBalancer stops the balancer while the cluster is scanned.
 	PauseBalancer bool              `yaml:"pause_balancer"`
 	Labels        map[string]string `yaml:"labels"`
@@ -313,6 +316,11 @@ func (c *Config) check(k *checker) {
 		} else if d != nil && strings.HasPrefix(cl.Address, "mongodb") {
 			k.bad(at+".prefix_depth", "is of key-value clusters; this one has namespaces of its own")
 		}
+		if cl.Scratch != "" {
+			if err := c.CheckScratch(name, cl.Scratch); err != nil {
+				k.bad(at+".scratch", "%v", err)
+			}
+		}
 		if cl.Store != "" {
 			if _, ok := c.Stores[cl.Store]; !ok {
 				k.bad(at+".store", "there is no store %q; configured are %s", cl.Store, strings.Join(Names(c.Stores), ", "))
@@ -332,6 +340,60 @@ func (c *Config) check(k *checker) {
 }
 
 // check sees that a user is named and that his secret is to be had one way.
+// CheckScratch sees whether a cluster can be another one's scratch server.
+func (c *Config) CheckScratch(name, scratch string) error {
+	there, ok := c.Clusters[scratch]
+	of := c.Clusters[name].Address
+	switch {
+	case !ok:
+		return UnknownError("cluster", scratch, Names(c.Clusters))
+	case scratch == name || there.Address == of:
+		return errors.New("what is on a scratch server is thrown away: it cannot be the cluster itself")
+	case of == "" || there.Address == "":
+		return nil // points of a cluster that is not configured any more
+	}
+	_, a, err1 := engine.ForAddress(of)
+	_, b, err2 := engine.ForAddress(there.Address)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	if a.Model().Traits().Commands && b != a {
+		return fmt.Errorf("%s is of another kind than %s", scratch, name)
+	}
+	if !a.Model().Traits().Commands {
+		return fmt.Errorf("%s needs none: its moments are made without a server", name)
+	}
+	return nil
+}
+
+// ScratchTarget is the target of a cluster's scratch server; ok is false where it
+// has none. Named is used instead of what is configured, if not empty.
+func (c *Config) ScratchTarget(ctx context.Context, name, named string) (t engine.Target, ok bool, err error) {
+	cl := c.Clusters[name]
+	if named == "" {
+		named = cl.Scratch
+	}
+	if named == "" {
+		return t, false, nil
+	}
+	if err := c.CheckScratch(name, named); err != nil {
+		return t, false, err
+	}
+	t, err = c.Target(ctx, named)
+	t.PrefixDepth, t.Settings = cl.PrefixDepth, false // names are those of the cluster
+	return t, true, err
+}
+
+// IsScratch tells whether a cluster is another one's scratch server.
+func (c *Config) IsScratch(name string) bool {
+	for _, cl := range c.Clusters {
+		if cl.Scratch == name {
+			return true
+		}
+	}
+	return false
+}
+
 func (l *Login) check(k *checker, at string) {
 	if l.User == "" {
 		k.bad(at, "has no user")
@@ -482,6 +544,7 @@ clusters:                                 # what is protected, and what is resto
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
     # settings: true                                 # users and roles too
     # pause_balancer: true                           # not needed for an exact snapshot; keeps load down
+    # scratch: hedge                      # of Redis: an empty server to look at moments between points on
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }
     # store: cellar                       # where there are several

@@ -204,20 +204,25 @@ type Daemon struct {
 // About is what notices may be about.
 var About = []string{"failure", "gap", "promise", "proof", "space"}
 
-// Protected names the clusters that a policy chooses.
+// Protected names the clusters that a policy chooses. Scratch servers, whose
+// content is thrown away, are not chosen by globs and labels.
 func (c *Config) Protected(p Policy) (names []string) {
-	for name, cl := range sorted(c.Clusters) {
-		if p.Clusters.Match(name, cl) {
+	for name := range sorted(c.Clusters) {
+		if c.chooses(p, name) {
 			names = append(names, name)
 		}
 	}
 	return names
 }
 
+func (c *Config) chooses(p Policy, name string) bool {
+	return p.Clusters.Match(name, c.Clusters[name]) && (!c.IsScratch(name) || slices.Contains(p.Clusters.Names, name))
+}
+
 // PolicyOf gives the policy of a cluster in a store; ok is false without one.
 func (c *Config) PolicyOf(cluster, inStore string) (name string, p Policy, ok bool) {
 	for name, p := range sorted(c.Policies) {
-		if s, err := c.StoreFor(p, cluster); err == nil && s == inStore && p.Clusters.Match(cluster, c.Clusters[cluster]) {
+		if s, err := c.StoreFor(p, cluster); err == nil && s == inStore && c.chooses(p, cluster) {
 			return name, p, true
 		}
 	}

@@ -76,6 +76,11 @@ type Deferring interface {
 	// Defer puts a record's expiry off to a time far away; Replayer.Settle sets
 	// it right.
 	Defer(value []byte) []byte
+	// Resume undoes Defer.
+	Resume(value []byte) []byte
+	// Vague says why a log of servers of this version, carried out, may give
+	// other expiries than they had; empty where it gives the same.
+	Vague(version string) string
 }
 
 // Bound is a Model of records that may be bound to a session of a client, whose

@@ -27,6 +27,8 @@ var (
 	ErrNoMember = errors.New("no member is fit to be read")
 	// ErrLogin: the server refused the credentials.
 	ErrLogin = errors.New("login refused")
+	// ErrBench: a server cannot be had for oneself.
+	ErrBench = errors.New("it cannot be used")
 	// ErrUnreachable: no server answered at the address.
 	ErrUnreachable = errors.New("no server answers")
 	// ErrMoved: a namespace was renamed or dropped while it was being read.

@@ -68,6 +68,17 @@ type Replayer interface {
 	Settle(ctx context.Context, ns record.Namespace) error
 }
 
+// Bench is a Writer of a server that can be had for oneself for a while, to make
+// on it what can be had nowhere else.
+type Bench interface {
+	Writer
+	// Claim takes the server, which must be empty, or hold no more than what
+	// somebody left there who had claimed it and is gone. Release empties it
+	// and gives it back; its error says that it was not one's own all the time,
+	// and that what was read there counts for nothing.
+	Claim(ctx context.Context) (release func(ctx context.Context) error, err error)
+}
+
 // Did says what became of a setting.
 type Did string
 

@@ -4,6 +4,7 @@
 package job
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -71,6 +72,9 @@ type Env struct {
 	Scope address.Scope
 	// Rate bounds how many bytes a second scans read; nil is no bound.
 	Rate *rate.Limiter
+	// Bench, where set, opens the server on which moments of a cluster are made
+	// that are to be had on a server only; it gives nil where there is none.
+	Bench func(ctx context.Context, cluster string) (engine.Cluster, error)
 	// Emit hears events; it may be called from several goroutines.
 	Emit func(Event)
 }

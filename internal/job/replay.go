@@ -110,9 +110,11 @@ func (p *RestorePlan) replay(ctx context.Context, w engine.Writer, out []Restore
 	if err := send(); err != nil {
 		return err
 	}
-	p.env.emit(Step, "setting expiries right")
+	if !p.opt.held {
+		p.env.emit(Step, "setting expiries right")
+	}
 	for _, name := range names {
-		if p.Moment.Model.Kind(name) != settingsKind {
+		if !p.opt.held && p.Moment.Model.Kind(name) != settingsKind {
 			if err := r.Settle(ctx, record.Namespace{Name: name}); err != nil {
 				return err
 			}

@@ -31,6 +31,8 @@ type RestoreOptions struct {
 	// Leases says what becomes of records bound to clients' sessions: "recreate"
 	// (when empty), "drop" the bond and keep the record, or "skip" the record.
 	Leases string
+	// held leaves expiries put off that were put off to carry out a log.
+	held bool
 }
 
 // RestoreItem is one namespace of a restore's plan.
@@ -115,7 +117,7 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 
 func (p *RestorePlan) fill(ctx context.Context) error {
 	base := p.Moment
-	if p.Replays = !base.Exact() && base.Model.Traits().Commands; p.Replays {
+	if p.Replays = base.needsBench(); p.Replays {
 		base = base.AtPoint()
 	}
 	p.env.emit(Step, "building the state of %s", base)

@@ -134,9 +134,8 @@ func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, 
 		}
 		return out, 0, nil
 	}
-	if m.Model.Traits().Commands {
-		return nil, 0, fmt.Errorf("%w: %s is to be had on a server only: %w; restore it onto a scratch cluster and look there, or take the point itself: %s@%s",
-			ErrRefused, m, fold.ErrCommand, m.Point.Cluster, m.Point.ID)
+	if m.needsBench() {
+		return nil, 0, m.noBench()
 	}
 	plan, err := m.plan(ctx, shard)
 	if err != nil {
@@ -205,6 +204,9 @@ func content(ns *record.Namespace) bool {
 func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, choose func(name string) bool) ([]Space, int64, error) {
 	if choose == nil {
 		choose = func(string) bool { return true }
+	}
+	if x, ok := sink.(*store.Scratch); ok && m.needsBench() {
+		return m.made(ctx, x, choose)
 	}
 	if !m.Spread() {
 		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink, func(ns *record.Namespace) bool { return content(ns) && choose(ns.Name) })
@@ -345,7 +347,7 @@ func (a *assembly) union(ctx context.Context, src tree.Source, sink tree.Sink) (
 
 // Names gives the namespaces at the moment.
 func (m *Moment) Names(ctx context.Context) ([]string, error) {
-	if m.Model.Traits().Commands && !m.Exact() {
+	if m.needsBench() {
 		return m.namesReplayed(ctx)
 	}
 	judge := func(_ string, ns record.Namespace) (string, bool) { return ns.Name, true }

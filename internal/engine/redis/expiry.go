@@ -26,12 +26,36 @@ func (m model) Defer(value []byte) []byte {
 	if !does {
 		return value
 	}
+	return expiring(value, at.UnixMilli()+putOff)
+}
+
+// Resume implements engine.Deferring.
+func (m model) Resume(value []byte) []byte {
+	at, does := m.Expires(value)
+	if !does || at.UnixMilli() < farAway {
+		return value
+	}
+	return expiring(value, at.UnixMilli()-putOff)
+}
+
+// Vague implements engine.Deferring. From 7.0 on a log tells all expiries as
+// points in time.
+func (model) Vague(version string) string {
+	if major, _, _ := strings.Cut(version, "."); len(major) == 1 && major < "7" {
+		return "servers before 7.0 tell expiries in their log as distances, which count from when they were captured"
+	}
+	return ""
+}
+
+// expiring gives a value that has an expiry another one, in milliseconds since
+// 1970.
+func expiring(value []byte, ms int64) []byte {
 	i := strings.LastIndex(string(value), "*3\r\n$9\r\nPEXPIREAT")
 	args, _, err := readCommand(value[i:])
 	if err != nil {
 		return value
 	}
-	args[2] = strconv.AppendInt(nil, at.UnixMilli()+putOff, 10)
+	args[2] = strconv.AppendInt(nil, ms, 10)
 	return appendCommand(slices.Clone(value[:i]), args...)
 }
 

@@ -45,7 +45,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 			}
 		}
 		if c.clustered || dbs[0] > 0 {
-			if n, err := c.clientDB(addr, 0).Exists(ctx, markKey).Result(); err == nil {
+			if n, err := c.marksAt(ctx, addr); err == nil {
 				dbs[0], all = dbs[0]-n, all-n
 			}
 		}

@@ -17,7 +17,10 @@ import (
 // markKey is a hash that names what is being written, with when it began.
 const markKey = "dexamen.restoring"
 
-func isMark(key []byte) bool { return string(key) == markKey }
+// marks are keys of Dexamen's own.
+var marks = []string{markKey, benchKey, holderKey}
+
+func isMark(key []byte) bool { return slices.Contains(marks, string(key)) }
 
 // writer implements engine.Gradual, engine.Replayer and engine.SettingsWriter.
 type writer struct {
@@ -259,10 +262,9 @@ func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, erro
 		}
 	}
 	if len(prefix) == 0 && !flat && n > 0 && db == 0 {
-		addr := w.addrOf([]byte(markKey))
-		there, err := w.client(addr).Exists(ctx, markKey).Result()
+		there, err := w.marksAt(ctx, w.addrOf([]byte(markKey)))
 		if err != nil {
-			return 0, w.fail(w.explain(err, addr))
+			return 0, w.fail(err)
 		}
 		n -= there
 	}
