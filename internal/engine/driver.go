@@ -78,6 +78,9 @@ type Deferring interface {
 	Defer(value []byte) []byte
 	// Resume undoes Defer.
 	Resume(value []byte) []byte
+	// Sure gives a value without what the servers' own replicas may have
+	// otherwise: a log carried out does not give it either.
+	Sure(value []byte) []byte
 	// Vague says why a log of servers of this version, carried out, may give
 	// other expiries than they had; empty where it gives the same.
 	Vague(version string) string

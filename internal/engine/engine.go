@@ -11,6 +11,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"log/slog"
 	"time"
 
@@ -29,6 +30,8 @@ var (
 	ErrLogin = errors.New("login refused")
 	// ErrBench: a server cannot be had for oneself.
 	ErrBench = errors.New("it cannot be used")
+	// ErrInUse: somebody else has it for the time being.
+	ErrInUse = fmt.Errorf("%w now", ErrBench)
 	// ErrUnreachable: no server answered at the address.
 	ErrUnreachable = errors.New("no server answers")
 	// ErrMoved: a namespace was renamed or dropped while it was being read.

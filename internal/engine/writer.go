@@ -72,7 +72,7 @@ type Replayer interface {
 // on it what can be had nowhere else.
 type Bench interface {
 	Writer
-	// Claim takes the server, which must be empty, or hold no more than what
+	// Claim takes the server (ErrInUse: somebody else has it), which must be empty, or hold no more than what
 	// somebody left there who had claimed it and is gone. Release empties it
 	// and gives it back; its error says that it was not one's own all the time,
 	// and that what was read there counts for nothing.

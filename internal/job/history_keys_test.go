@@ -25,9 +25,11 @@ import (
 // then every remembered state is restored elsewhere and compared.
 type keyHistory struct {
 	name, address, scratch string
-	step                   func(r *rand.Rand) error
-	state, restored        func() map[string]string
-	clear                  func()
+	// bench is where moments are made that are to be had on a server only.
+	bench           string
+	step            func(r *rand.Rand) error
+	state, restored func() map[string]string
+	clear           func()
 	// settle waits until a failover could lose nothing.
 	settle func()
 	// trouble kills a member of the cluster; the returned function brings it up
@@ -43,6 +45,9 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 		}
 	}
 	e := newEnv(t)
+	if h.bench != "" {
+		e.Bench = benchAt(t, h.bench)
+	}
 	work(400)
 	_, err := e.Snapshot(ctx, h.name, open(t, h.name, h.address))
 	require.NoError(t, err)
@@ -124,6 +129,20 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 			}
 			t.FailNow()
 		}
+		if h.bench != "" && i%2 == 0 {
+			diffs, err := e.VerifyLive(ctx, when, open(t, "paddock", h.scratch), "", nil, 10)
+			require.NoError(t, err)
+			for _, d := range diffs {
+				require.True(t, d.Same(), "seed %d, state %d: %+v", seed, i, d)
+			}
+		}
+	}
+	points, _, err := e.Store.Points(ctx, h.name)
+	require.NoError(t, err)
+	for _, p := range points[1:] {
+		m, err := e.ProveLog(ctx, p)
+		require.NoError(t, err)
+		require.True(t, m.Equal, "seed %d: the log before point %s, whatever was killed meanwhile: %s", seed, p.ID, m.Not)
 	}
 }
 
@@ -216,7 +235,7 @@ func TestRedisHistory(t *testing.T) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "8mb")
 			cl := servertest.RedisClusterClient(t, list)
-			scratch := servertest.Redis(t)
+			scratch, bench := servertest.Redis(t), servertest.Redis(t)
 			to := servertest.RedisClient(t, scratch)
 			read := func(cl goredis.UniversalClient) func() map[string]string {
 				return func() map[string]string {
@@ -227,7 +246,7 @@ func TestRedisHistory(t *testing.T) {
 					return out
 				}
 			}
-			h := keyHistory{name: "bramble", address: servertest.RedisAddress(list...), scratch: servertest.RedisAddress(scratch),
+			h := keyHistory{name: "bramble", address: servertest.RedisAddress(list...), scratch: servertest.RedisAddress(scratch), bench: servertest.RedisAddress(bench),
 				step: func(r *rand.Rand) error { return redisStep(cl, r) }, state: read(cl), restored: read(to),
 				clear: func() { require.NoError(t, to.FlushAll(ctx).Err()) },
 				settle: func() {

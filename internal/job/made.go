@@ -53,7 +53,7 @@ func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name st
 		return nil, 0, fmt.Errorf("%w: the scratch server cannot carry out the log of %s", ErrRefused, m.Point.Cluster)
 	}
 	e.emit(Step, "making %s on the scratch server", m)
-	release, err := b.Claim(ctx)
+	release, err := e.claim(ctx, b)
 	if errors.Is(err, engine.ErrBench) {
 		return nil, 0, fmt.Errorf("%w: %w", ErrRefused, err)
 	}
@@ -71,6 +71,25 @@ func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name st
 	}
 	sortSpaces(out)
 	return out, changes, nil
+}
+
+// patience is how long a scratch server is waited for that somebody else has.
+const patience = 5 * time.Minute
+
+// claim takes a scratch server, as soon as it is free.
+func (e *Env) claim(ctx context.Context, b engine.Bench) (func(context.Context) error, error) {
+	for began := time.Now(); ; {
+		release, err := b.Claim(ctx)
+		if !errors.Is(err, engine.ErrInUse) || time.Since(began) > patience {
+			return release, err
+		}
+		e.emit(Step, "waiting: %v", err)
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(time.Second):
+		}
+	}
 }
 
 func (m *Moment) makeOn(ctx context.Context, bench engine.Cluster, x *store.Scratch, choose func(name string) bool) ([]Space, int64, error) {
@@ -198,11 +217,14 @@ func (e *Env) proveMade(ctx context.Context, m *Moment, p *store.Point, x *store
 	if want, _, err = at.Trees(ctx, x, x, all); err != nil {
 		return nil, nil, n, err
 	}
+	sure := func(v []byte) []byte { return v }
+	if d, ok := m.Model.(engine.Deferring); ok {
+		sure = d.Sure
+	}
 	// A key's time may come while the shards are read one after the other.
-	as := func(v []byte) []byte { return v }
 	for _, list := range []*[]Space{&made, &want} {
 		for i := range *list {
-			if (*list)[i].Root, err = rewritten(ctx, x, (*list)[i].Root, m.Model, p.Finished, as); err != nil {
+			if (*list)[i].Root, err = rewritten(ctx, x, (*list)[i].Root, m.Model, p.Finished, sure); err != nil {
 				return nil, nil, n, err
 			}
 		}

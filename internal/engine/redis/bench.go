@@ -59,7 +59,7 @@ func (w *writer) Claim(ctx context.Context) (func(context.Context) error, error)
 	}
 	if !ok {
 		who, _ := cl.Get(ctx, holderKey).Result()
-		return nil, w.fail(fmt.Errorf("%w: the scratch server is in use by %s", engine.ErrBench, who))
+		return nil, w.fail(fmt.Errorf("%w: the scratch server is in use by %s", engine.ErrInUse, who))
 	}
 	if err := w.vacate(ctx, cl, me); err != nil {
 		_, _ = cl.Del(context.WithoutCancel(ctx), holderKey).Result()

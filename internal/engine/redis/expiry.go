@@ -1,6 +1,7 @@
 package redis
 
 import (
+	"bytes"
 	"context"
 	"slices"
 	"strconv"
@@ -36,6 +37,26 @@ func (m model) Resume(value []byte) []byte {
 		return value
 	}
 	return expiring(value, at.UnixMilli()-putOff)
+}
+
+// Sure implements engine.Deferring. How many entries of a stream a group has read
+// is not told to replicas, unless it reads without acknowledging.
+func (model) Sure(value []byte) []byte {
+	if !bytes.Contains(value, []byte("\r\nENTRIESREAD\r\n")) {
+		return value
+	}
+	var out []byte
+	err := readCommands(value, func(args [][]byte) error {
+		if n := len(args); n > 2 && string(args[0]) == "XGROUP" && string(args[n-2]) == "ENTRIESREAD" {
+			args = args[:n-2]
+		}
+		out = appendCommand(out, args...)
+		return nil
+	})
+	if err != nil {
+		return value
+	}
+	return out
 }
 
 // Vague implements engine.Deferring. From 7.0 on a log tells all expiries as

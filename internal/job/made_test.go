@@ -1,0 +1,150 @@
+package job_test
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/job"
+	"dexamen/internal/servertest"
+)
+
+// benchAt opens a server for moments that are to be had on a server only.
+func benchAt(t testing.TB, uri string) func(context.Context, string) (engine.Cluster, error) {
+	_, drv, err := engine.ForAddress(uri)
+	require.NoError(t, err)
+	return func(ctx context.Context, _ string) (engine.Cluster, error) {
+		return drv.Open(ctx, engine.Target{Name: "hedge", Address: uri})
+	}
+}
+
+// TestMomentsOfALogOfCommands: between points they are made on a scratch server:
+// as they were then, expiries included, whatever has expired since; the server
+// is empty afterwards. The log is proven in the same way, and one that keeps
+// something back is found out.
+func TestMomentsOfALogOfCommands(t *testing.T) {
+	t.Parallel()
+	from, bench := servertest.Redis(t), servertest.Redis(t)
+	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, bench)
+	e := newEnv(t)
+	src := open(t, "bramble", servertest.RedisAddress(from))
+	do := func(args ...any) { t.Helper(); require.NoError(t, a.Do(ctx, args...).Err()) }
+	do("SET", "counter", 1)
+	do("SET", "soon", "x", "PX", 3600_000)
+	for i := range 300 {
+		do("HSET", fmt.Sprint("hive:", i), "bees", i)
+	}
+	first, err := e.Snapshot(ctx, "bramble", src)
+	require.NoError(t, err)
+	do("INCR", "counter")
+	do("PEXPIRE", "soon", 1500)
+	do("DEL", "hive:7")
+	do("SELECT", 3)
+	do("RPUSH", "list", "a", "b")
+	do("SELECT", 0)
+	due := a.PExpireTime(ctx, "soon").Val()
+	_, err = e.Capture(ctx, "bramble", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Latest})
+	require.NoError(t, err)
+	require.False(t, m.Exact())
+
+	trees := func(ctx context.Context) (map[string]string, error) {
+		x, err := e.Store.NewScratch(t.TempDir())
+		require.NoError(t, err)
+		defer x.Close()
+		spaces, _, err := m.Trees(ctx, x, x, nil)
+		out := map[string]string{}
+		for _, s := range spaces {
+			require.NoError(t, tree.Walk(ctx, x, s.Root, func(r record.Record) error {
+				out[s.Name+" "+m.Model.Label(r.Value)] = m.Model.Render(r.Value)
+				return nil
+			}))
+		}
+		return out, err
+	}
+	_, err = trees(ctx)
+	require.ErrorIs(t, err, job.ErrRefused)
+	require.ErrorContains(t, err, "--scratch")
+
+	e.Bench = benchAt(t, servertest.RedisAddress(bench))
+	for _, after := range []bool{false, true} {
+		if after {
+			require.Eventually(t, func() bool { return a.Exists(ctx, "soon").Val() == 0 }, 30*time.Second, 50*time.Millisecond)
+		}
+		got, err := trees(ctx)
+		require.NoError(t, err)
+		require.Len(t, got, 2+299+1)
+		require.Equal(t, "SET counter 2", got["db0 counter"])
+		require.Equal(t, fmt.Sprintf("SET soon x; PEXPIREAT %d", due.Milliseconds()), got["db0 soon"], "it had not expired then")
+		require.Equal(t, "RPUSH list a b", got["db3 list"])
+		require.NotContains(t, got, "db0 hive:7")
+		require.Zero(t, b.DBSize(ctx).Val(), "given back empty")
+		require.NotContains(t, b.Info(ctx, "keyspace").Val(), "db")
+	}
+
+	// Someone else's content stays, and whoever has the server keeps it.
+	require.NoError(t, b.Set(ctx, "somebody's", "own", 0).Err())
+	_, err = trees(ctx)
+	require.ErrorIs(t, err, job.ErrRefused)
+	require.ErrorContains(t, err, "is not empty: db0 has 1 keys")
+	require.Equal(t, []string{"somebody's"}, redisKeys(t, b, "*"))
+	require.NoError(t, b.FlushAll(ctx).Err())
+	claim := func() (func(context.Context) error, error) {
+		c, err := e.Bench(ctx, "bramble")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		w, err := c.Writer(ctx)
+		require.NoError(t, err)
+		return w.(engine.Bench).Claim(ctx)
+	}
+	release, err := claim()
+	require.NoError(t, err)
+	short, cancel := context.WithTimeout(ctx, 1500*time.Millisecond)
+	_, err = trees(short)
+	cancel()
+	require.ErrorContains(t, err, "is in use by")
+	// He is gone, and has left something behind.
+	require.NoError(t, b.Set(ctx, "counter", "half", 0).Err())
+	require.NoError(t, b.Del(ctx, "dexamen.scratch.holder").Err())
+	got, err := trees(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "SET counter 2", got["db0 counter"])
+	require.ErrorContains(t, release(ctx), "somebody else has taken the scratch server")
+
+	second, err := e.Snapshot(ctx, "bramble", src)
+	require.NoError(t, err)
+	_, err = e.Capture(ctx, "bramble", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	proof, err := e.ProveLog(ctx, second)
+	require.NoError(t, err)
+	require.True(t, proof.Equal, proof.Not)
+	require.Equal(t, first.ID, proof.From)
+	require.Positive(t, proof.Changes)
+
+	// A change that the log does not tell of.
+	do("INCR", "counter")
+	do("EVAL", "redis.set_repl(redis.REPL_NONE); return redis.call('HSET', KEYS[1], 'bees', 'none')", 1, "hive:9")
+	third, err := e.Snapshot(ctx, "bramble", src)
+	require.NoError(t, err)
+	_, err = e.Capture(ctx, "bramble", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	proof, err = e.ProveLog(ctx, third)
+	require.ErrorIs(t, err, job.ErrDiffers)
+	require.Len(t, proof.Doubts, 1)
+	require.Contains(t, proof.Doubts[0].What, "1 changed; changed hive:9")
+
+	// Without a server that can do it nothing is claimed.
+	bench.Kill()
+	proof, err = e.ProveLog(ctx, second)
+	require.NoError(t, err)
+	require.False(t, proof.Equal)
+	require.Contains(t, proof.Not, "no server answers")
+}
