@@ -66,6 +66,21 @@ func TestWhomPoliciesChoose(t *testing.T) {
 	require.False(t, ok)
 }
 
+// TestScratchServersAreNotProtected, unless somebody says so by name.
+func TestScratchServersAreNotProtected(t *testing.T) {
+	parse := func(clusters string) []string {
+		c, err := config.Parse([]byte("stores: { cellar: { location: 'file:///x' } }\nclusters:\n  bramble: { address: 'redis://a', scratch: hedge }\n  hedge: { address: 'redis://b' }\npolicies:\n  n: { clusters: "+clusters+", snapshot: every 6h }\n"), "f.yaml")
+		require.NoError(t, err)
+		target, ok, err := c.ScratchTarget(t.Context(), "bramble", "")
+		require.NoError(t, err)
+		require.True(t, ok)
+		require.Equal(t, "redis://b", target.Address)
+		return c.Protected(c.Policies["n"])
+	}
+	require.Equal(t, []string{"bramble"}, parse(`["*"]`))
+	require.Equal(t, []string{"bramble", "hedge"}, parse("[bramble, hedge]"))
+}
+
 func TestWaitingLongerEachTime(t *testing.T) {
 	var r config.Retry
 	var got []string
