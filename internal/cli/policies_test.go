@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/servertest"
 )
 
 // say is run with all that was printed.
@@ -153,4 +155,35 @@ func TestADaemonIsKilled(t *testing.T) {
 	require.Regexp(t, `capture +meadow .*interrupted`, runs())
 	require.Contains(t, s.say(0, "daemon", "--unit"), "ExecReload=kill -HUP $MAINPID")
 	require.Contains(t, s.say(0, "coverage"), "at the worst by policy nightly about 1s")
+}
+
+// TestARealLogIsProven: a real Redis server under a policy, another one on which
+// its log is proven and moments between points are looked at.
+func TestARealLogIsProven(t *testing.T) {
+	t.Parallel()
+	from, bench := servertest.Redis(t), servertest.Redis(t)
+	cl := servertest.RedisClient(t, from)
+	s := &site{t: t, dir: t.TempDir()}
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores: { cellar: { location: "file://%s", unlock: { file: %q } } }
+clusters:
+  bramble: { address: %q, prefix_depth: 1, scratch: hedge }
+  hedge: { address: %q }
+policies:
+  nightly: { clusters: ["*"], snapshot: every 1s, log: 1s, keep: { every_moment: 7d } }
+`, s.path("cellar"), s.path("cellar.key"), servertest.RedisAddress(from), servertest.RedisAddress(bench))), 0o600))
+	s.say(0, "store", "create", "cellar")
+	for i := range 3 {
+		require.NoError(t, cl.HSet(t.Context(), fmt.Sprint("stalls:", i), "wax", i).Err())
+		require.NotContains(t, s.say(0, "due", "--run"), "hedge", "it is not protected")
+		time.Sleep(1100 * time.Millisecond)
+	}
+	require.GreaterOrEqual(t, strings.Count(s.say(0, "points", "bramble"), "proven"), 2, s.say(0, "points", "bramble"))
+	require.NoError(t, cl.HSet(t.Context(), "stalls:9", "honey", 1).Err())
+	s.say(0, "capture", "bramble")
+	require.Contains(t, s.say(0, "browse", "bramble@latest/db0/stalls:"), "db0/stalls:        4")
+	require.Contains(t, s.say(0, "verify", "bramble@latest", "--live", "bramble"), "equal")
+	require.NoError(t, cl.HSet(t.Context(), "stalls:9", "honey", 2).Err())
+	require.Contains(t, s.say(3, "verify", "bramble@latest", "--live", "bramble"), "changed")
+	bench.Kill()
+	require.Contains(t, s.say(1, "browse", "bramble@latest"), "no server answers")
 }

@@ -209,7 +209,11 @@ func (w World) fold(ctx context.Context, e *job.Env, d Duty) (*store.Point, erro
 // captured.
 func (w World) prove(ctx context.Context, e *job.Env, d Duty, s *State, p *store.Point) error {
 	when := d.Ward.Config.When
-	if s.Newest() == nil || when.Log == 0 && !when.Continuous || !p.Exact || commands(p.Engine) {
+	if s.Newest() == nil || when.Log == 0 && !when.Continuous || !p.Exact {
+		return nil
+	}
+	if why := e.Unproven(ctx, p); why != "" {
+		e.Emit(job.Event{Time: time.Now(), Kind: job.Note, Text: "the log is not proven: " + why})
 		return nil
 	}
 	// Several entries may be of one millisecond: its time does not tell whether the
@@ -284,9 +288,12 @@ func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
 	if when.Log == 0 && !when.Continuous || e.Store.WriteOnly() {
 		return nil
 	}
+	if p := s.Newest(); p == nil || e.Unproven(ctx, p) != "" {
+		return nil
+	}
 	for i, left := len(s.Points)-1, 3; i > 0 && left > 0; i-- {
 		p := s.Points[i]
-		if p.Made != "scan" || !p.Exact || commands(p.Engine) {
+		if p.Made != "scan" || !p.Exact {
 			continue
 		}
 		left--

@@ -180,12 +180,15 @@ func rewritten(ctx context.Context, x *store.Scratch, root tree.Root, model engi
 	return b.Finish(ctx)
 }
 
-// unproven says why the log before a point of a cluster whose log holds commands
-// cannot be proven; empty where it can.
-func (e *Env) unproven(ctx context.Context, p *store.Point) string {
+// Unproven says why the log before a point cannot be proven; empty where it can,
+// as far as can be told beforehand.
+func (e *Env) Unproven(ctx context.Context, p *store.Point) string {
 	drv, err := engine.ForName(p.Engine)
 	if err != nil {
 		return err.Error()
+	}
+	if !drv.Model().Traits().Commands {
+		return ""
 	}
 	if d, ok := drv.Model().(engine.Deferring); ok && d.Vague(p.Version) != "" {
 		return d.Vague(p.Version)

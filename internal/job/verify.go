@@ -98,10 +98,8 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 		return err
 	}
 	traits := drv.Model().Traits()
-	if traits.Commands {
-		if out.NotFolded = e.unproven(ctx, p); out.NotFolded != "" {
-			return nil
-		}
+	if out.NotFolded = e.Unproven(ctx, p); out.NotFolded != "" {
+		return nil
 	}
 	upto := map[string]record.Mark{}
 	for _, s := range before.Shards {
