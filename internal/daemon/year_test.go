@@ -134,7 +134,7 @@ func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 			OpenCluster: func(ctx context.Context, c *config.Config, name string, _ *bool) (engine.Cluster, error) {
 				return fieldDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
 			}},
-		Look: time.Hour,
+		Look: 20 * time.Minute,
 		Log:  slog.New(slog.DiscardHandler),
 		Tell: func(_ context.Context, t Trouble) error {
 			if t.Key == "unread" {
