@@ -49,7 +49,7 @@ shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colon
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
 if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
-  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen restore bramble@latest/db0/orders: --onto hedge --present replace --yes'
+  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --records 2' 'dexamen restore bramble@latest/db0/orders: --onto hedge --present replace --yes'
 fi
 
 shot policy 'dexamen policy preview nightly'

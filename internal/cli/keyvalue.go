@@ -178,19 +178,25 @@ func (p *play) bramble() error {
 	if err != nil {
 		return err
 	}
-	cl := goredis.NewClient(&goredis.Options{Addr: from})
-	defer cl.Close()
-	other := goredis.NewClient(&goredis.Options{Addr: to})
-	defer other.Close()
-	for _, c := range []*goredis.Client{cl, other} {
+	bench, _, err := begin("bench")
+	if err != nil {
+		return err
+	}
+	var clients []*goredis.Client
+	for _, addr := range []string{from, to, bench} {
+		c := goredis.NewClient(&goredis.Options{Addr: addr})
+		defer c.Close()
+		clients = append(clients, c)
 		if err := p.upTo(func(ctx context.Context) error { return c.Ping(ctx).Err() }); err != nil {
 			return err
 		}
 	}
+	cl := clients[0]
 	if err := (demo.Market{Seed: 1, Stalls: 400}).Fill(p.ctx, cl); err != nil {
 		return err
 	}
-	if err := p.register(fmt.Sprintf("  bramble:\n    address: redis://%s\n    prefix_depth: 1\n    store: cellar\n  hedge:\n    address: redis://%s\n    prefix_depth: 1\n    store: cellar\n", from, to)); err != nil {
+	entry := "  %s:\n    address: redis://%s\n    prefix_depth: 1\n    store: cellar\n"
+	if err := p.register(fmt.Sprintf(entry+"    scratch: bench\n"+entry+entry, "bramble", from, "hedge", to, "bench", bench)); err != nil {
 		return err
 	}
 	p.say("And bramble, a real Redis server: the market's stalls, orders, price boards and sales.")
@@ -208,8 +214,8 @@ func (p *play) bramble() error {
 		return err
 	}
 	time.Sleep(50 * time.Millisecond)
-	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, one is lent and given back empty.")
-	for _, line := range []string{"browse bramble@latest/db0/orders: --scratch hedge --records 2", "compare " + p.firstPoint("bramble") + " bramble@latest --scratch hedge"} {
+	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, Dexamen borrows the one named as bramble's scratch: and gives it back empty.")
+	for _, line := range []string{"browse bramble@latest/db0/orders: --records 2", "compare " + p.firstPoint("bramble") + " bramble@latest"} {
 		want := exitDone
 		if strings.HasPrefix(line, "compare") {
 			want = exitDiffers
