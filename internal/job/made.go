@@ -30,6 +30,9 @@ func (m *Moment) noBench() error {
 // bench again. Keys whose time had come at the moment are not in it.
 func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name string) bool) (out []Space, changes int64, err error) {
 	e := m.env
+	if quiet, err := m.quiet(ctx); err != nil || quiet {
+		return m.unchanged(ctx, x, choose, err)
+	}
 	if e.Bench == nil {
 		return nil, 0, m.noBench()
 	}
@@ -71,6 +74,35 @@ func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name st
 	}
 	sortSpaces(out)
 	return out, changes, nil
+}
+
+// quiet tells whether nothing was done between the point and the moment.
+func (m *Moment) quiet(ctx context.Context) (bool, error) {
+	for _, s := range m.Point.Shards {
+		err := m.changes(ctx, s.Name, func(*record.Change) error { return engine.ErrEnough })
+		if errors.Is(err, engine.ErrEnough) {
+			return false, nil
+		}
+		if err != nil {
+			return false, m.onShard(s.Name, err)
+		}
+	}
+	return true, nil
+}
+
+// unchanged gives the trees of a quiet moment: the point's, without what has
+// expired since.
+func (m *Moment) unchanged(ctx context.Context, x *store.Scratch, choose func(name string) bool, err error) ([]Space, int64, error) {
+	if err != nil {
+		return nil, 0, err
+	}
+	spaces, _, err := m.AtPoint().Trees(ctx, x, x, choose)
+	for i := range spaces {
+		if err == nil {
+			spaces[i].Root, err = rewritten(ctx, x, spaces[i].Root, m.Model, m.Time, func(v []byte) []byte { return v })
+		}
+	}
+	return slices.DeleteFunc(spaces, func(s Space) bool { return s.Root.Records == 0 }), 0, err
 }
 
 // patience is how long a scratch server is waited for that somebody else has.

@@ -43,19 +43,16 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	}
 	first, err := e.Snapshot(ctx, "bramble", src)
 	require.NoError(t, err)
-	do("INCR", "counter")
-	do("PEXPIRE", "soon", 1500)
-	do("DEL", "hive:7")
-	do("SELECT", 3)
-	do("RPUSH", "list", "a", "b")
-	do("SELECT", 0)
-	due := a.PExpireTime(ctx, "soon").Val()
-	_, err = e.Capture(ctx, "bramble", src, job.CaptureOptions{})
-	require.NoError(t, err)
-	m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Latest})
-	require.NoError(t, err)
-	require.False(t, m.Exact())
-
+	capture := func() *job.Moment {
+		t.Helper()
+		time.Sleep(10 * time.Millisecond)
+		_, err = e.Capture(ctx, "bramble", src, job.CaptureOptions{})
+		require.NoError(t, err)
+		m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Latest})
+		require.NoError(t, err)
+		return m
+	}
+	m := capture()
 	trees := func(ctx context.Context) (map[string]string, error) {
 		x, err := e.Store.NewScratch(t.TempDir())
 		require.NoError(t, err)
@@ -70,6 +67,19 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 		}
 		return out, err
 	}
+	got, err := trees(ctx)
+	require.NoError(t, err, "nothing was done since the point")
+	require.Len(t, got, 302)
+
+	do("INCR", "counter")
+	do("PEXPIRE", "soon", 1500)
+	do("DEL", "hive:7")
+	do("SELECT", 3)
+	do("RPUSH", "list", "a", "b")
+	do("SELECT", 0)
+	due := a.PExpireTime(ctx, "soon").Val()
+	m = capture()
+	require.False(t, m.Exact())
 	_, err = trees(ctx)
 	require.ErrorIs(t, err, job.ErrRefused)
 	require.ErrorContains(t, err, "--scratch")
@@ -114,7 +124,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	// He is gone, and has left something behind.
 	require.NoError(t, b.Set(ctx, "counter", "half", 0).Err())
 	require.NoError(t, b.Del(ctx, "dexamen.scratch.holder").Err())
-	got, err := trees(ctx)
+	got, err = trees(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "SET counter 2", got["db0 counter"])
 	require.ErrorContains(t, release(ctx), "somebody else has taken the scratch server")

@@ -245,7 +245,7 @@ func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) er
 	var changes []record.Change
 	size := 0
 	for {
-		f.run.offset = begin + uint64(c.n)
+		f.run.offset, f.run.idle = begin+uint64(c.n), 0
 		if err := f.one(l, c.args, &changes); err != nil {
 			return err
 		}
@@ -328,7 +328,7 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 	case "EXEC":
 		f.inMulti = false
 		for i := range f.queued {
-			f.queued[i].At = at.position()
+			f.queued[i].At = at.entry()
 		}
 		*out = append(*out, f.queued...)
 		f.queued = nil
@@ -336,7 +336,7 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 	}
 	db := int(at.db) - 1
 	// The database belongs to the command: it may be carried out by itself.
-	ch := record.Change{Op: record.Command, At: at.position(), Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
+	ch := record.Change{Op: record.Command, At: at.entry(), Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
 	keys, err := keysOf(args)
 	switch {
 	case verb == "FUNCTION":

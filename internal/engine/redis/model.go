@@ -56,6 +56,14 @@ func (p place) position() record.Position {
 	return record.Position(b)
 }
 
+// entry is the position of a command that ends here. Every mark at this offset,
+// whatever else it tells, is behind it: a point that holds what the command did
+// must not have it done again.
+func (p place) entry() record.Position {
+	p.db, p.idle = 0, 0
+	return p.position()
+}
+
 func placeOf(pos record.Position) (p place, ok bool) {
 	b := []byte(pos)
 	if len(b) != 38 && len(b) != 46 {
