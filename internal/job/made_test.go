@@ -3,13 +3,18 @@ package job_test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
+	"os"
+	"strconv"
 	"testing"
 	"time"
 
+	goredis "github.com/redis/go-redis/v9"
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/job"
@@ -157,4 +162,72 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, proof.Equal)
 	require.Contains(t, proof.Not, "no server answers")
+}
+
+// TestRedisLogsAreProven: random work in several databases, keys that expire
+// while it goes on, points and captures at random moments, some after nothing was
+// done; the log between any two points leads from the one to the other, and every
+// command is carried out once.
+func TestRedisLogsAreProven(t *testing.T) {
+	t.Parallel()
+	from, bench := servertest.Redis(t), servertest.Redis(t)
+	dbs := []*goredis.Client{servertest.RedisClient(t, from)}
+	for db := 1; db < 3; db++ {
+		cl := goredis.NewClient(&goredis.Options{Addr: from.Address, DB: db})
+		t.Cleanup(func() { _ = cl.Close() })
+		dbs = append(dbs, cl)
+	}
+	e := newEnv(t)
+	e.Bench = benchAt(t, servertest.RedisAddress(bench))
+	src := open(t, "bramble", servertest.RedisAddress(from))
+	n := 12
+	if s := os.Getenv("DEXAMEN_KEY_HISTORIES"); s != "" {
+		n, _ = strconv.Atoi(s)
+		n *= 100
+	}
+	r := rand.New(rand.NewPCG(3, 9))
+	work := func(n int) {
+		for range n {
+			cl := dbs[r.IntN(3)]
+			key := func() string { return fmt.Sprint("s:", r.IntN(30)) }
+			switch r.IntN(30) {
+			case 0:
+				_ = cl.PExpire(ctx, key(), time.Duration(1+r.IntN(400))*time.Millisecond).Err()
+			case 1:
+				_ = cl.Rename(ctx, key(), key()).Err() // it may not be there
+			case 2:
+				_ = cl.Move(ctx, key(), r.IntN(3)).Err() // or be where it is to go
+			case 3:
+				_ = cl.Copy(ctx, key(), key(), r.IntN(3), true).Err()
+			case 4:
+				if r.IntN(20) == 0 {
+					require.NoError(t, cl.FlushDB(ctx).Err())
+				}
+			default:
+				require.NoError(t, redisStep(cl, r))
+			}
+		}
+	}
+	var points []*store.Point
+	for len(points) < n {
+		work(r.IntN(60))
+		switch r.IntN(3) {
+		case 0:
+			p, err := e.Snapshot(ctx, "bramble", src)
+			require.NoError(t, err)
+			points = append(points, p)
+		default:
+			if len(points) > 0 {
+				_, err := e.Capture(ctx, "bramble", src, job.CaptureOptions{})
+				require.NoError(t, err)
+			}
+		}
+	}
+	_, err := e.Capture(ctx, "bramble", src, job.CaptureOptions{})
+	require.NoError(t, err)
+	for i, p := range points[1:] {
+		proof, err := e.ProveLog(ctx, p)
+		require.NoError(t, err, "point %d", i+1)
+		require.True(t, proof.Equal, "point %d: %s", i+1, proof.Not)
+	}
 }
