@@ -210,7 +210,7 @@ func TestRedisLogsAreProven(t *testing.T) {
 	}
 	var points []*store.Point
 	for len(points) < n {
-		work(r.IntN(60))
+		work(max(0, r.IntN(80)-30))
 		switch r.IntN(3) {
 		case 0:
 			p, err := e.Snapshot(ctx, "bramble", src)
