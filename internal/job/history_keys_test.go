@@ -247,7 +247,16 @@ func TestRedisHistory(t *testing.T) {
 				}
 			}
 			h := keyHistory{name: "bramble", address: servertest.RedisAddress(list...), scratch: servertest.RedisAddress(scratch), bench: servertest.RedisAddress(bench),
-				step: func(r *rand.Rand) error { return redisStep(cl, r) }, state: read(cl), restored: read(to),
+				step: func(r *rand.Rand) error {
+					if r.IntN(120) == 0 { // one shard's keys go, and no other's
+						one, err := cl.MasterForKey(ctx, fmt.Sprintf("{%d}", r.IntN(20)))
+						if err != nil {
+							return err
+						}
+						return one.FlushAll(ctx).Err()
+					}
+					return redisStep(cl, r)
+				}, state: read(cl), restored: read(to),
 				clear: func() { require.NoError(t, to.FlushAll(ctx).Err()) },
 				settle: func() {
 					require.NoError(t, cl.ForEachMaster(ctx, func(ctx context.Context, m *goredis.Client) error { return m.Wait(ctx, 1, 5*time.Second).Err() }))

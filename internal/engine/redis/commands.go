@@ -55,6 +55,40 @@ func wideCommand(verb string) width {
 	return notWide
 }
 
+// slotsWord stands in a command of the log that concerns all of a server, and
+// not all of a cluster, before the slots that the server had.
+const slotsWord = "OF-SLOTS"
+
+// withSlots adds to a command which slots it concerned.
+func withSlots(args [][]byte, slots [][2]int) [][]byte {
+	args = append(slices.Clone(args), []byte(slotsWord))
+	for _, r := range slots {
+		args = append(args, fmt.Appendf(nil, "%d-%d", r[0], r[1]))
+	}
+	return args
+}
+
+// slotsIn tells of a key whether a command of the log concerned its slot; one
+// without slots concerned all.
+func slotsIn(args [][]byte) (func(key []byte) bool, error) {
+	i := slices.IndexFunc(args, func(a []byte) bool { return string(a) == slotsWord })
+	if i < 0 {
+		return func([]byte) bool { return true }, nil
+	}
+	var list [][2]int
+	for _, a := range args[i+1:] {
+		var r [2]int
+		if n, err := fmt.Sscanf(string(a), "%d-%d", &r[0], &r[1]); err != nil || n != 2 {
+			return nil, fmt.Errorf("%q are no slots", a)
+		}
+		list = append(list, r)
+	}
+	return func(key []byte) bool {
+		s := slotOf(key)
+		return slices.ContainsFunc(list, func(r [2]int) bool { return r[0] <= s && s <= r[1] })
+	}, nil
+}
+
 // keysOf gives the places of a command's keys among its arguments; none for those
 // that concern a database or the server. An error: it is not known.
 func keysOf(args [][]byte) ([]int, error) {

@@ -300,6 +300,13 @@ func (f *following) asIdle(ctx context.Context, in <-chan logged) error {
 	return f.tell(nil, before, uint64(before.UnixMilli()))
 }
 
+// slots gives which slots the shard serves.
+func (f *following) slots() [][2]int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Clone(f.shard.slots)
+}
+
 // one takes a command of the stream.
 func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 	at := &f.run
@@ -335,6 +342,9 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 		return nil
 	}
 	db := int(at.db) - 1
+	if f.clustered && wideCommand(verb) != notWide {
+		args = withSlots(args, f.slots())
+	}
 	// The database belongs to the command: it may be carried out by itself.
 	ch := record.Change{Op: record.Command, At: at.entry(), Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
 	keys, err := keysOf(args)

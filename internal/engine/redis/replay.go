@@ -59,12 +59,16 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 			if verb == "SWAPDB" {
 				return done, where(fmt.Errorf("%w: %s", engine.ErrBeyond, bytes.Join(args[1:], []byte(" "))))
 			}
-			if err := s.flushAll(); err != nil {
+			concerned, err := slotsIn(args)
+			if err == nil {
+				err = s.flushAll()
+			}
+			if err != nil {
 				return done, where(err)
 			}
-			for _, to := range r.list {
-				if wideCommand(verb) == serverWide || to.db == db {
-					if err := w.clear(ctx, to.to); err != nil {
+			for i := range r.list {
+				if to := &r.list[i]; wideCommand(verb) == serverWide || to.db == db {
+					if err := w.clear(ctx, to, concerned); err != nil {
 						return done, where(err)
 					}
 				}
@@ -112,19 +116,25 @@ func sameSlot(args [][]byte, keys []int) bool {
 	return true
 }
 
-// clear removes all keys of a namespace.
-func (w *writer) clear(ctx context.Context, name string) error {
-	db, prefix, flat, err := split(name)
+// clear removes the keys of a namespace that were concerned, by the names they
+// had.
+func (w *writer) clear(ctx context.Context, x *rewriting, concerned func(key []byte) bool) error {
+	_, _, flat, err := split(x.to)
 	if err != nil {
 		return err
 	}
 	for _, s := range w.list() {
 		addr := w.membersOf(s)[0]
-		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
-			keys = slices.DeleteFunc(keys, func(k string) bool { return isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k)) })
-			p := w.clientDB(addr, db).Pipeline()
+		err := w.eachKey(ctx, addr, x.toDB, globOf(x.toPre), func(keys []string) error {
+			p := w.clientDB(addr, x.toDB).Pipeline()
 			for _, k := range keys {
-				p.Unlink(ctx, k)
+				was := append(slices.Clone(x.prefix), k[len(x.toPre):]...)
+				if !isMark([]byte(k)) && prefixes.Holds(x.toPre, flat, []byte(k)) && concerned(was) {
+					p.Unlink(ctx, k)
+				}
+			}
+			if p.Len() == 0 {
+				return nil
 			}
 			_, err := p.Exec(ctx)
 			return w.explain(err, addr)
