@@ -87,6 +87,9 @@ type Streamed interface {
 	// of all namespaces come mixed, in any order; their bytes are valid until
 	// fn returns.
 	Stream(ctx context.Context, shard string, fn func(ns record.Namespace, r record.Record) error) (record.Mark, error)
+	// Where tells on which shard content is, in any form that changes when that
+	// does. ErrMoving: it is on its way from one to another.
+	Where(ctx context.Context) (string, error)
 }
 
 // Heir is a Logged whose servers may begin a history anew, with positions that

@@ -24,6 +24,12 @@ var (
 	ErrNoLog = errors.New("the server keeps no log of changes")
 	// ErrLogLost: the log no longer holds what comes after the position.
 	ErrLogLost = errors.New("the server's log no longer reaches back that far")
+	// ErrLogEnds: what comes next in the log, which is there, cannot be carried
+	// out; it can be taken up again at a new point.
+	ErrLogEnds = fmt.Errorf("%w for our purpose", ErrLogLost)
+	// ErrMoving: content is being moved between shards, and may be read on both or
+	// on neither.
+	ErrMoving = errors.New("content is being moved between shards")
 	// ErrNoMember: no member of a shard is fit to be read.
 	ErrNoMember = errors.New("no member is fit to be read")
 	// ErrLogin: the server refused the credentials.

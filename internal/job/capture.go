@@ -138,6 +138,9 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 	if err != nil {
 		return all.out, err
 	}
+	if len(all.out.Gaps) > 0 && !slices.ContainsFunc(all.list, func(cp *capture) bool { return len(cp.gaps) > cp.mended }) {
+		return all.out, fmt.Errorf("%w: part of the log is lost; it goes on at a point taken since", ErrIncomplete)
+	}
 	if len(all.out.Gaps) > 0 {
 		return all.out, fmt.Errorf("%w: part of the log is lost; take a new point now with: dexamen snapshot %s", ErrIncomplete, name)
 	}
@@ -238,6 +241,7 @@ type capture struct {
 	opt    CaptureOptions
 	out    CapturedShard
 	gaps   []journal.Gap
+	mended int         // gaps that end at a point
 	seen   []string    // doubts
 	from   record.Mark // where the next segment begins
 	prev   tree.Hash
@@ -426,17 +430,21 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 		return err
 	}
 	w := cp.window(ctx)
-	if w == nil || w.First.Position <= cp.from.Position {
+	ends := errors.Is(cause, engine.ErrLogEnds)
+	if w == nil || !ends && w.First.Position <= cp.from.Position {
 		return cause
 	}
-	to, found := w.First, !w.Marked
+	to, found, mended := w.First, !w.Marked, 0
+	if ends {
+		to, found = cp.from, false
+	}
 	points, _, err := cp.Store.Points(ctx, cp.name)
 	if err != nil {
 		return err
 	}
 	for _, p := range points {
 		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position && s.Mark.Position <= w.Last.Position {
-			to, found = s.Mark, true
+			to, found, mended = s.Mark, true, 1
 			break
 		}
 	}
@@ -447,6 +455,9 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 			ErrIncomplete, at(cp.from.Wall), cause, cp.name)
 	}
 	why := "the server's log had rolled over: " + cause.Error()
+	if ends {
+		why = cause.Error()
+	}
 	h, data, err := journal.SealGap(cp.keys, cp.name, cp.out.Shard, cp.from, to, why, cp.prev)
 	if err != nil {
 		return err
@@ -456,6 +467,7 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 		return err
 	}
 	cp.gaps = append(cp.gaps, g)
+	cp.mended += mended
 	cp.emit(Warning, "nothing is known of the log from %s to %s: %s", at(g.From.Wall), at(g.To.Wall), why)
 	return nil
 }

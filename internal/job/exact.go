@@ -82,12 +82,22 @@ func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, er
 
 // stream reads every shard in one pass, each as of a position of its own.
 func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, error) {
+	// What moves from one shard to another meanwhile may be in neither.
+	where, err := c.Where(ctx)
+	if err != nil {
+		return record.Mark{}, err
+	}
 	g, gctx := errgroup.WithContext(ctx)
 	for _, p := range s.parts {
 		g.Go(func() error { return p.fail(s.streamPart(gctx, c, p)) })
 	}
 	if err := g.Wait(); err != nil {
 		return record.Mark{}, err
+	}
+	if now, err := c.Where(ctx); err != nil {
+		return record.Mark{}, err
+	} else if now != where {
+		return record.Mark{}, fmt.Errorf("%w: content has moved between shards while it was read; run it again when that has ended", ErrRefused)
 	}
 	var first, last record.Mark
 	for i, p := range s.parts {

@@ -1,9 +1,11 @@
 package job_test
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"net"
 	"strings"
 	"testing"
 	"time"
@@ -402,3 +404,94 @@ func TestRedisSentinel(t *testing.T) {
 }
 
 var latestMoment = address.When{Kind: address.Latest}
+
+// TestRedisSlotsMove: while slots are on their way nothing is called a point; what
+// was done after they moved counts from the next point on, and coverage says so.
+func TestRedisSlotsMove(t *testing.T) {
+	t.Parallel()
+	list := servertest.RedisCluster(t, 3)
+	cl := servertest.RedisClusterClient(t, list)
+	const key = "{moving}:stall"
+	require.NoError(t, cl.Set(ctx, key, "1", 0).Err())
+	for i := range 200 {
+		require.NoError(t, cl.Set(ctx, fmt.Sprint("stall:", i), i, 0).Err())
+	}
+	e := newEnv(t)
+	addr := servertest.RedisAddress(list...)
+	_, err := e.Snapshot(ctx, "bramble", open(t, "bramble", addr))
+	require.NoError(t, err)
+
+	from, err := cl.MasterForKey(ctx, key)
+	require.NoError(t, err)
+	var to *goredis.Client
+	require.NoError(t, cl.ForEachMaster(ctx, func(_ context.Context, m *goredis.Client) error {
+		if m.Options().Addr != from.Options().Addr && m.Options().Addr == other(t, cl, from) {
+			to = m
+		}
+		return nil
+	}))
+	slot := cl.ClusterKeySlot(ctx, key).Val()
+	id := func(m *goredis.Client) string { return m.ClusterMyID(ctx).Val() }
+	do := func(m *goredis.Client, args ...any) { t.Helper(); require.NoError(t, m.Do(ctx, args...).Err()) }
+	do(to, "CLUSTER", "SETSLOT", slot, "IMPORTING", id(from))
+	do(from, "CLUSTER", "SETSLOT", slot, "MIGRATING", id(to))
+	_, err = e.Snapshot(ctx, "bramble", open(t, "bramble", addr))
+	require.ErrorIs(t, err, engine.ErrMoving)
+	require.ErrorContains(t, err, fmt.Sprintf("slot %d first", slot))
+	host, port, err := net.SplitHostPort(to.Options().Addr)
+	require.NoError(t, err)
+	do(from, "MIGRATE", host, port, key, 0, 5000)
+	for _, m := range []*goredis.Client{to, from} {
+		do(m, "CLUSTER", "SETSLOT", slot, "NODE", id(to))
+	}
+	moved := time.Now()
+	require.Eventually(t, func() bool { return again(func() error { return cl.Incr(ctx, key).Err() }) == nil }, 30*time.Second, 100*time.Millisecond)
+
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", addr), job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.ErrorContains(t, err, "slots have moved")
+	latest := func() time.Time {
+		list, err := e.Coverage(ctx, "bramble")
+		require.NoError(t, err)
+		return list[0].Latest
+	}
+	require.True(t, latest().Before(moved.Add(5*time.Second)) && latest().Before(time.Now()), "not past what moved")
+	short := latest()
+
+	// All nodes have to have heard of it.
+	require.Eventually(t, func() bool {
+		_, err = e.Snapshot(ctx, "bramble", open(t, "bramble", addr))
+		return err == nil
+	}, 30*time.Second, 500*time.Millisecond)
+	require.NoError(t, cl.Incr(ctx, key).Err())
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", addr), job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.ErrorContains(t, err, "it goes on at a point taken since")
+	_, err = e.Capture(ctx, "bramble", open(t, "bramble", addr), job.CaptureOptions{})
+	require.NoError(t, err)
+	require.True(t, latest().After(short))
+	m, err := e.Resolve(ctx, "bramble", address.When{Kind: address.Latest})
+	require.NoError(t, err)
+	scratch := servertest.Redis(t)
+	plan, err := e.PlanRestore(ctx, m, open(t, "hedge", servertest.RedisAddress(scratch)), job.RestoreOptions{})
+	require.NoError(t, err)
+	defer plan.Close()
+	_, err = plan.Run(ctx)
+	require.NoError(t, err)
+	b := servertest.RedisClient(t, scratch)
+	require.Equal(t, cl.Get(ctx, key).Val(), b.Get(ctx, key).Val())
+	require.Len(t, redisKeys(t, b, "*"), 201)
+}
+
+// other gives the address of a primary that is not this one.
+func other(t *testing.T, cl *goredis.ClusterClient, than *goredis.Client) string {
+	slots, err := cl.ClusterSlots(ctx).Result()
+	require.NoError(t, err)
+	for _, s := range slots {
+		if s.Nodes[0].Addr != than.Options().Addr {
+			return s.Nodes[0].Addr
+		}
+	}
+	t.Fatal("there is one primary only")
+	return ""
+}

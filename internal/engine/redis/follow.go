@@ -246,7 +246,9 @@ func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) er
 	size := 0
 	for {
 		f.run.offset, f.run.idle = begin+uint64(c.n), 0
-		if err := f.one(l, c.args, &changes); err != nil {
+		if err := f.one(l, c.args, &changes); errors.Is(err, engine.ErrLogEnds) && len(changes) > 0 {
+			return errors.Join(f.tell(changes, time.Now(), 0), err) // what came before counts
+		} else if err != nil {
 			return err
 		}
 		if !f.inMulti {
@@ -329,6 +331,10 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 		}
 		at.db = uint16(n + 1)
 		return nil
+	case "RESTORE-ASKING":
+		// What came here goes away in the other shard's log, and which was first
+		// the two logs do not tell.
+		return fmt.Errorf("%w: slots have moved to this shard", engine.ErrLogEnds)
 	case "MULTI":
 		f.inMulti, f.queued = true, nil
 		return nil

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -229,4 +230,46 @@ func (c *cluster) users(ctx context.Context, addr string, fn func(record.Record)
 		}
 	}
 	return nil
+}
+
+// Where implements engine.Streamed. What is on its way the primaries alone know:
+// each of its own slots.
+func (c *cluster) Where(ctx context.Context) (string, error) {
+	if !c.clustered {
+		return "", nil
+	}
+	for began := time.Now(); ; {
+		where, err := c.slotsNow(ctx)
+		if err == nil || errors.Is(err, engine.ErrMoving) || ctx.Err() != nil || time.Since(began) > lostTime {
+			return where, c.fail(err)
+		}
+		select { // a failover may be going on
+		case <-ctx.Done():
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+func (c *cluster) slotsNow(ctx context.Context) (string, error) {
+	if err := c.discover(ctx); err != nil {
+		return "", err
+	}
+	var groups []string
+	for _, s := range c.list() {
+		addr := c.membersOf(s)[0]
+		nodes, err := c.client(addr).ClusterNodes(ctx).Result()
+		if err != nil {
+			return "", c.explain(err, addr)
+		}
+		for line := range strings.Lines(nodes) {
+			if i := strings.IndexByte(line, '['); i >= 0 && strings.Contains(line, "myself") {
+				slots := strings.Fields(line[i:])
+				return "", fmt.Errorf("%w: at %s %d slots are under way, slot %s first; what is in them could be missing or there twice: run it again when that has ended",
+					engine.ErrMoving, addr, len(slots), strings.Trim(strings.FieldsFunc(slots[0], func(r rune) bool { return r == '-' })[0], "[]<>"))
+			}
+		}
+		groups = append(groups, fmt.Sprint(s.slots))
+	}
+	slices.Sort(groups)
+	return strings.Join(groups, "; "), nil
 }
