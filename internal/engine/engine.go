@@ -26,7 +26,7 @@ var (
 	ErrLogLost = errors.New("the server's log no longer reaches back that far")
 	// ErrLogEnds: what comes next in the log, which is there, cannot be carried
 	// out; it can be taken up again at a new point.
-	ErrLogEnds = fmt.Errorf("%w for our purpose", ErrLogLost)
+	ErrLogEnds error = logEnds{}
 	// ErrMoving: content is being moved between shards, and may be read on both or
 	// on neither.
 	ErrMoving = errors.New("content is being moved between shards")
@@ -163,3 +163,10 @@ type Topology struct {
 	// HidesDrops: the log does not tell of drops, renames and index changes.
 	HidesDrops bool `json:"hides_drops,omitempty"`
 }
+
+// logEnds is a kind of ErrLogLost that says otherwise.
+type logEnds struct{}
+
+func (logEnds) Error() string { return "the log cannot be carried out any further" }
+
+func (logEnds) Unwrap() error { return ErrLogLost }

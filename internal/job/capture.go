@@ -443,7 +443,7 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 		return err
 	}
 	for _, p := range points {
-		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position && s.Mark.Position <= w.Last.Position {
+		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position && (ends || s.Mark.Position <= w.Last.Position) {
 			to, found, mended = s.Mark, true, 1
 			break
 		}

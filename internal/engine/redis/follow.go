@@ -335,6 +335,8 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 		// What came here goes away in the other shard's log, and which was first
 		// the two logs do not tell.
 		return fmt.Errorf("%w: slots have moved to this shard", engine.ErrLogEnds)
+	case "SWAPDB":
+		return fmt.Errorf("%w: databases were swapped (SWAPDB), which is not carried out", engine.ErrLogEnds)
 	case "MULTI":
 		f.inMulti, f.queued = true, nil
 		return nil
