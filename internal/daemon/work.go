@@ -275,7 +275,7 @@ func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, se
 	opt.Sealed, opt.SegmentBytes = sealed, w.SegmentBytes
 	g, err := e.Capture(ctx, d.Ward.Cluster, c, opt)
 	Took(r, g)
-	if errors.Is(err, job.ErrIncomplete) {
+	if errors.Is(err, job.ErrIncomplete) && (g == nil || !g.Mended) {
 		r.Wants = err.Error()
 	}
 	return err

@@ -34,15 +34,17 @@ type CaptureOptions struct {
 
 // Captured says what a capture did.
 type Captured struct {
-	Cluster  string          `json:"cluster"`
-	From     record.Mark     `json:"from"` // the earliest of all shards
-	To       record.Mark     `json:"to"`   // up to where all shards are captured
-	Changes  int64           `json:"changes"`
-	Segments int             `json:"segments"`
-	Stored   int64           `json:"stored"` // bytes
-	Gaps     []journal.Gap   `json:"gaps,omitempty"`
-	Doubts   []string        `json:"doubts,omitempty"`
-	Shards   []CapturedShard `json:"shards"`
+	Cluster  string        `json:"cluster"`
+	From     record.Mark   `json:"from"` // the earliest of all shards
+	To       record.Mark   `json:"to"`   // up to where all shards are captured
+	Changes  int64         `json:"changes"`
+	Segments int           `json:"segments"`
+	Stored   int64         `json:"stored"` // bytes
+	Gaps     []journal.Gap `json:"gaps,omitempty"`
+	// Mended: all gaps end at points that are there; no new one is needed.
+	Mended bool            `json:"mended,omitempty"`
+	Doubts []string        `json:"doubts,omitempty"`
+	Shards []CapturedShard `json:"shards"`
 	// Missing names shards whose log cannot be taken up before the next
 	// snapshot, as the last point does not know them.
 	Missing []string `json:"missing,omitempty"`
@@ -139,6 +141,7 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 		return all.out, err
 	}
 	if len(all.out.Gaps) > 0 && !slices.ContainsFunc(all.list, func(cp *capture) bool { return len(cp.gaps) > cp.mended }) {
+		all.out.Mended = true
 		return all.out, fmt.Errorf("%w: part of the log is lost; it goes on at a point taken since", ErrIncomplete)
 	}
 	if len(all.out.Gaps) > 0 {
