@@ -245,7 +245,7 @@ func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) er
 	var changes []record.Change
 	size := 0
 	for {
-		f.run.offset, f.run.idle = begin+uint64(c.n), 0
+		f.run.offset, f.run.idle, f.run.command = begin+uint64(c.n), 0, false
 		if err := f.one(l, c.args, &changes); errors.Is(err, engine.ErrLogEnds) && len(changes) > 0 {
 			return errors.Join(f.tell(changes, time.Now(), 0), err) // what came before counts
 		} else if err != nil {
@@ -283,7 +283,7 @@ func (f *following) tell(changes []record.Change, at time.Time, idle uint64) err
 		changes[i].Wall = at.UnixMilli()
 	}
 	p := f.at
-	p.idle = idle
+	p.idle, p.command = idle, false
 	f.answer = f.fn(changes, engine.Progress{Mark: record.Mark{Position: p.position(), Wall: at}, AtEnd: changes == nil})
 	return f.answer
 }

@@ -39,6 +39,10 @@ type place struct {
 	history [20]byte
 	// db is the database that the stream is at; unknownDB where that is not known.
 	db uint16
+	// command: a command ended here. Every other place at its offset is behind it,
+	// whatever else it tells: what holds what the command did must not have it
+	// done again.
+	command bool
 	// idle is a time in milliseconds until which nothing came after it; or zero.
 	idle uint64
 }
@@ -48,6 +52,11 @@ const unknownDB = 0xFFFF
 func (p place) position() record.Position {
 	b := binary.BigEndian.AppendUint64(nil, p.epoch)
 	b = binary.BigEndian.AppendUint64(b, p.offset)
+	if p.command {
+		b = append(b, 0)
+	} else {
+		b = append(b, 1)
+	}
 	b = append(b, p.history[:]...)
 	b = binary.BigEndian.AppendUint16(b, p.db)
 	if p.idle > 0 {
@@ -56,24 +65,22 @@ func (p place) position() record.Position {
 	return record.Position(b)
 }
 
-// entry is the position of a command that ends here. Every mark at this offset,
-// whatever else it tells, is behind it: a point that holds what the command did
-// must not have it done again.
+// entry is the position of a command that ended here.
 func (p place) entry() record.Position {
-	p.db, p.idle = 0, 0
+	p.command, p.idle = true, 0
 	return p.position()
 }
 
 func placeOf(pos record.Position) (p place, ok bool) {
 	b := []byte(pos)
-	if len(b) != 38 && len(b) != 46 {
+	if len(b) != 39 && len(b) != 47 || b[16] > 1 {
 		return p, false
 	}
 	p.epoch, p.offset = binary.BigEndian.Uint64(b), binary.BigEndian.Uint64(b[8:])
-	copy(p.history[:], b[16:])
-	p.db = binary.BigEndian.Uint16(b[36:])
-	if len(b) == 46 {
-		p.idle = binary.BigEndian.Uint64(b[38:])
+	copy(p.history[:], b[17:])
+	p.command, p.db = b[16] == 0, binary.BigEndian.Uint16(b[37:])
+	if len(b) == 47 {
+		p.idle = binary.BigEndian.Uint64(b[39:])
 	}
 	return p, true
 }
@@ -288,7 +295,7 @@ func partsOf(value []byte) (map[string]string, []string, error) {
 }
 
 // FormatPosition gives OFFSET-EPOCH-HISTORY-DB, and the time until which nothing
-// came after it.
+// came after it, or "c" where it is a command's.
 func (model) FormatPosition(pos record.Position) string {
 	p, ok := placeOf(pos)
 	if !ok {
@@ -297,6 +304,9 @@ func (model) FormatPosition(pos record.Position) string {
 	s := fmt.Sprintf("%d-%d-%s-%d", p.offset, p.epoch, p.historyName(), p.db)
 	if p.idle > 0 {
 		s += fmt.Sprintf("-%d", p.idle)
+	}
+	if p.command {
+		s += "-c"
 	}
 	return s
 }
@@ -310,6 +320,12 @@ func (model) ParsePosition(s string) (record.Position, error) {
 	}
 	var p place
 	var err error
+	if p.command = f[len(f)-1] == "c"; p.command {
+		f = f[:len(f)-1]
+	}
+	if len(f) < 4 {
+		return "", bad
+	}
 	if p.history, err = historyOf(f[2]); err != nil {
 		return "", bad
 	}
