@@ -30,8 +30,13 @@ func (m *Moment) noBench() error {
 // bench again. Keys whose time had come at the moment are not in it.
 func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name string) bool) (out []Space, changes int64, err error) {
 	e := m.env
-	if quiet, err := m.quiet(ctx); err != nil || quiet {
-		return m.unchanged(ctx, x, choose, err)
+	quiet, err := m.quiet(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	if quiet {
+		out, err = m.unchanged(ctx, x, choose)
+		return out, 0, err
 	}
 	if e.Bench == nil {
 		return nil, 0, m.noBench()
@@ -92,17 +97,12 @@ func (m *Moment) quiet(ctx context.Context) (bool, error) {
 
 // unchanged gives the trees of a quiet moment: the point's, without what has
 // expired since.
-func (m *Moment) unchanged(ctx context.Context, x *store.Scratch, choose func(name string) bool, err error) ([]Space, int64, error) {
-	if err != nil {
-		return nil, 0, err
-	}
+func (m *Moment) unchanged(ctx context.Context, x *store.Scratch, choose func(name string) bool) ([]Space, error) {
 	spaces, _, err := m.AtPoint().Trees(ctx, x, x, choose)
-	for i := range spaces {
-		if err == nil {
-			spaces[i].Root, err = rewritten(ctx, x, spaces[i].Root, m.Model, m.Time, func(v []byte) []byte { return v })
-		}
+	if err != nil {
+		return nil, err
 	}
-	return slices.DeleteFunc(spaces, func(s Space) bool { return s.Root.Records == 0 }), 0, err
+	return living(ctx, x, spaces, m.Model, m.Time, asIs)
 }
 
 // patience is how long a scratch server is waited for that somebody else has.
@@ -152,27 +152,33 @@ func (m *Moment) makeOn(ctx context.Context, bench engine.Cluster, x *store.Scra
 			}
 		}
 		root, err := m.env.readBack(ctx, x, bench, ns, near)
-		if err == nil {
-			root, err = m.resumed(ctx, x, root)
-		}
 		if err != nil {
 			return nil, 0, err
 		}
-		if root.Records > 0 {
-			out = append(out, Space{Namespace: ns.Namespace, Root: root})
-		}
+		out = append(out, Space{Namespace: ns.Namespace, Root: root})
 	}
-	return out, p.Changes, nil
+	// Expiries that were put off are set right, and what had expired goes.
+	resume := asIs
+	if d, ok := m.Model.(engine.Deferring); ok {
+		resume = d.Resume
+	}
+	out, err = living(ctx, x, out, m.Model, m.Time, resume)
+	return out, p.Changes, err
 }
 
-// resumed sets right the expiries that were put off, and leaves out what had
-// expired at the moment.
-func (m *Moment) resumed(ctx context.Context, x *store.Scratch, root tree.Root) (tree.Root, error) {
-	d, ok := m.Model.(engine.Deferring)
-	if !ok {
-		return root, nil
+// asIs leaves a value as it is.
+func asIs(value []byte) []byte { return value }
+
+// living gives namespaces with other values, without what has expired by a time,
+// and without those that held nothing else.
+func living(ctx context.Context, x *store.Scratch, list []Space, model engine.Model, by time.Time, value func([]byte) []byte) ([]Space, error) {
+	var err error
+	for i := range list {
+		if list[i].Root, err = rewritten(ctx, x, list[i].Root, model, by, value); err != nil {
+			return nil, err
+		}
 	}
-	return rewritten(ctx, x, root, m.Model, m.Time, d.Resume)
+	return slices.DeleteFunc(list, func(s Space) bool { return s.Root.Records == 0 }), nil
 }
 
 // rewritten gives a tree with other values, without the units that have expired
@@ -191,6 +197,9 @@ func rewritten(ctx context.Context, x *store.Scratch, root tree.Root, model engi
 	err := tree.Walk(ctx, x, root, func(r record.Record) error {
 		v := value(r.Value)
 		same = same && bytes.Equal(v, r.Value)
+		if exp == nil {
+			return nil
+		}
 		if at, does := exp.Expires(v); does && !at.After(by) {
 			gone[unit(r.Key)] = true
 		}
@@ -252,18 +261,14 @@ func (e *Env) proveMade(ctx context.Context, m *Moment, p *store.Point, x *store
 	if want, _, err = at.Trees(ctx, x, x, all); err != nil {
 		return nil, nil, n, err
 	}
-	sure := func(v []byte) []byte { return v }
+	sure := asIs
 	if d, ok := m.Model.(engine.Deferring); ok {
 		sure = d.Sure
 	}
 	// A key's time may come while the shards are read one after the other.
-	for _, list := range []*[]Space{&made, &want} {
-		for i := range *list {
-			if (*list)[i].Root, err = rewritten(ctx, x, (*list)[i].Root, m.Model, p.Finished, sure); err != nil {
-				return nil, nil, n, err
-			}
-		}
-		*list = slices.DeleteFunc(*list, func(s Space) bool { return s.Root.Records == 0 })
+	if made, err = living(ctx, x, made, m.Model, p.Finished, sure); err != nil {
+		return nil, nil, n, err
 	}
-	return made, want, n, nil
+	want, err = living(ctx, x, want, m.Model, p.Finished, sure)
+	return made, want, n, err
 }

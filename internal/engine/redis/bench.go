@@ -49,6 +49,13 @@ func (w *writer) Claim(ctx context.Context) (func(context.Context) error, error)
 	}
 	addr := w.membersOf(w.list()[0])[0]
 	cl := w.client(addr)
+	in, err := w.info(ctx, addr)
+	if err != nil {
+		return nil, w.fail(err)
+	}
+	if policy := in["maxmemory_policy"]; num(in["maxmemory"]) > 0 && policy != "noeviction" {
+		return nil, w.fail(fmt.Errorf("%w: the scratch server throws keys away when its memory is full (maxmemory-policy %s), and nobody would know; set it to noeviction", engine.ErrBench, policy))
+	}
 	token := make([]byte, 8)
 	_, _ = rand.Read(token) // never fails, by its contract
 	host, _ := os.Hostname()
@@ -108,7 +115,7 @@ func (w *writer) vacate(ctx context.Context, cl *goredis.Client, me string) erro
 		}
 		for _, ns := range spaces {
 			if ns.Kind == keysKind && ns.Records > 0 {
-				return fmt.Errorf("%w: the scratch server is not empty: %s has %d keys, and nothing says that they may be thrown away; name another server, or empty this one yourself",
+				return fmt.Errorf("%w: the scratch server is not empty: %s holds content (%d), and nothing says that it may be thrown away; name another server, or empty this one yourself",
 					engine.ErrBench, ns.Name, ns.Records)
 			}
 		}
