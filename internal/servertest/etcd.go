@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -61,15 +63,33 @@ func (p *Process) Kill() {
 	<-p.ended
 }
 
-// freePorts gives n addresses on the loopback that nothing listens on.
+var given sync.Map // ports, never given twice by one process
+
+// freePorts gives n addresses on the loopback that nothing listens on, nor on the
+// ports 10000 above, where Redis servers of a cluster speak among themselves. They
+// are below those that systems give to whoever asks for any, so that nobody takes
+// one before its server does, or while that is down.
 func freePorts(t testing.TB, n int) []string {
 	t.Helper()
 	var out []string
-	for range n {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		defer l.Close()
-		out = append(out, l.Addr().String())
+	for try := 0; len(out) < n; try++ {
+		require.Less(t, try, 1000, "no free ports")
+		port := 10000 + rand.IntN(10000)
+		if _, taken := given.LoadOrStore(port, true); taken {
+			continue
+		}
+		free := true
+		for _, p := range []int{port, port + 10000} {
+			l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p))
+			if err != nil {
+				free = false
+				break
+			}
+			defer l.Close()
+		}
+		if free {
+			out = append(out, fmt.Sprintf("127.0.0.1:%d", port))
+		}
 	}
 	return out
 }
