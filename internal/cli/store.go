@@ -41,6 +41,7 @@ begun again. What was retired in FROM stays in TO.`, a.storeMirror,
 the grace time is over and all who were writing then have ended. It can run
 beside anything else.`, a.storeReclaim,
 			&cli.BoolFlag{Name: "preview", Usage: "change nothing"},
+			&cli.BoolFlag{Name: "accept-missing", Usage: "give up points that are missing though something names them; without this nothing is removed while there are any"},
 			&cli.StringFlag{Name: "grace", Value: "24h", Usage: "how long marked content stays"}),
 		a.keysCommands(),
 	}}
@@ -371,10 +372,13 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	p := a.screen.NewProgress()
-	r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: grace, Preview: c.Bool("preview"), Emit: func(text string) { p.Event(job.Event{Kind: job.Step, Text: text}) }})
+	r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: grace, Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) { p.Event(job.Event{Kind: job.Step, Text: text}) }})
 	p.Done()
 	if errors.Is(err, store.ErrHeld) {
 		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+	}
+	if errors.Is(err, store.ErrUnexplained) {
+		return fmt.Errorf("%w: store %s: %w; look with: dexamen store audit %s; a mirror may have what is missing (--mend --from); --accept-missing gives it up", job.ErrRefused, name, err, name)
 	}
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)

@@ -112,7 +112,7 @@ func TestAProofFindsWhatDoesNotFit(t *testing.T) {
 		forged := *good
 		forged.ID, forged.Time = store.NewPointID(good.Time), good.Time.Add(time.Nanosecond)
 		forged.Namespaces = append([]store.PointNamespace{}, good.Namespaces...)
-		w := e.Store.NewWriter()
+		w := e.Store.NewWriter(ctx)
 		b := tree.NewBuilder(w)
 		i := 0
 		require.NoError(t, tree.Walk(ctx, e.Store, good.Namespaces[0].Root, func(r record.Record) error {

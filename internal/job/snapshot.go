@@ -42,8 +42,23 @@ func (e *Env) checkIdentity(ctx context.Context, cluster string, topo *engine.To
 }
 
 // Snapshot reads a cluster and makes a point of it: the exact state at one
-// moment where the cluster keeps a log.
-func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *store.Point, err error) {
+// moment where the cluster keeps a log. Content that the store has and that
+// proves to be damaged is read from the cluster anew.
+func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (*store.Point, error) {
+	for try := 1; ; try++ {
+		p, err := e.readPoint(ctx, name, c)
+		if err == nil || try == 8 || ctx.Err() != nil || !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrMissing) {
+			return p, err
+		}
+		found, derr := e.Store.Distrust(ctx)
+		if derr != nil || !found {
+			return nil, errors.Join(err, derr)
+		}
+		e.emit(Warning, "the store is damaged where this cluster's content lies: %v; what cannot be read is stored anew. An audit of the store tells what else it costs", err)
+	}
+}
+
+func (e *Env) readPoint(ctx context.Context, name string, c engine.Cluster) (_ *store.Point, err error) {
 	started := time.Now()
 	topo, err := c.Topology(ctx)
 	if err != nil {
@@ -103,7 +118,7 @@ func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (_ *s
 		s.parts = append(s.parts, p)
 		e.emit(Step, "reading %s%s (%s, %s)", p.of(), choice.Member.Address, choice.Member.Role, choice.Why)
 	}
-	s.w = e.Store.NewWriter()
+	s.w = e.Store.NewWriter(ctx)
 	flushed := false
 	defer func() {
 		if !flushed {
@@ -573,7 +588,7 @@ func (e *Env) FoldPoint(ctx context.Context, m *Moment) (*store.Point, error) {
 	for _, s := range last.Shards {
 		p.Shards = append(p.Shards, store.PointShard{Name: s.Name, Mark: m.Upto[s.Name]})
 	}
-	w := e.Store.NewWriter()
+	w := e.Store.NewWriter(ctx)
 	e.emit(Step, "folding the log after point %s up to %s", last.ID, at(m.Time))
 	spaces, n, err := m.Held(ctx, w, w)
 	if err != nil {

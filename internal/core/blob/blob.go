@@ -28,6 +28,15 @@ var (
 	ErrRange = errors.New("object is shorter than asked for")
 	// ErrLocked: Remove of an object that is locked.
 	ErrLocked = errors.New("object is locked")
+	// ErrDamaged is returned when an object is there and cannot be read, for a
+	// reason of its own: an I/O error, its permissions, a loop of links. The rest
+	// of the store may be sound.
+	ErrDamaged = errors.New("damaged in the store")
+	// ErrGone is returned when the place no longer holds the store that was
+	// opened there.
+	ErrGone = errors.New("the store is gone")
+	// ErrLink is returned when a folder or file of a store is a symbolic link.
+	ErrLink = errors.New("a symbolic link in the store")
 )
 
 // Info describes an object.
@@ -65,6 +74,16 @@ type Locker interface {
 	// Lock keeps an object from being removed until a time; an earlier time
 	// than it is locked to already changes nothing.
 	Lock(ctx context.Context, name string, until time.Time) error
+}
+
+// Anchored is a backend that notices when its place no longer holds the store
+// that was opened there.
+type Anchored interface {
+	// Anchor takes an object as the sign that the store is there.
+	Anchor(ctx context.Context, name string) error
+	// Present returns ErrGone when the store that Anchor was called for is not
+	// there. Create and Remove do the same.
+	Present(ctx context.Context) error
 }
 
 // Roomy is a backend that knows how many bytes there is room for.

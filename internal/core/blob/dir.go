@@ -1,6 +1,7 @@
 package blob
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -20,13 +22,99 @@ import (
 // the link fails where the name is taken, so nothing is ever replaced. Then
 // the folder is synced. A crash leaves at most a temporary file, which List
 // does not show.
-type Dir struct{ root string }
+//
+// The folder itself may be a symbolic link, which is resolved once. Links below
+// it are refused, as a listing that does not follow them would miss what reads
+// find.
+type Dir struct {
+	root     string
+	anchored atomic.Pointer[anchor]
+}
+
+// anchor identifies the folder that a store was opened in.
+type anchor struct {
+	dev, ino uint64
+	name     string // of an object that must be there
+	content  []byte
+}
 
 // tmpDir holds files being written. Its name is none that CheckName allows.
 const tmpDir = ".incoming"
 
 // NewDir gives the backend for a folder, which need not exist.
-func NewDir(root string) *Dir { return &Dir{filepath.Clean(root)} }
+func NewDir(root string) *Dir {
+	root = filepath.Clean(root)
+	if to, err := filepath.EvalSymlinks(root); err == nil {
+		root = to
+	}
+	return &Dir{root: root}
+}
+
+// Anchor implements Anchored. It notes which folder this is, and the content of
+// an object in it.
+func (d *Dir) Anchor(ctx context.Context, name string) error {
+	dev, ino, err := d.identity()
+	if err != nil {
+		return err
+	}
+	content, err := d.content(name)
+	if err != nil {
+		return err
+	}
+	d.anchored.Store(&anchor{dev, ino, name, content})
+	return nil
+}
+
+// identity gives the device and inode of the store's folder.
+func (d *Dir) identity() (dev, ino uint64, err error) {
+	st, err := os.Stat(d.root)
+	if err != nil {
+		return 0, 0, err
+	}
+	sys, ok := st.Sys().(*syscall.Stat_t)
+	if !ok {
+		return 0, 0, nil
+	}
+	return uint64(sys.Dev), sys.Ino, nil
+}
+
+// Present implements Anchored.
+func (d *Dir) Present(ctx context.Context) error {
+	a := d.anchored.Load()
+	if a == nil {
+		return nil
+	}
+	dev, ino, err := d.identity()
+	if err == nil {
+		if _, lerr := os.Lstat(d.path(a.name)); lerr == nil && dev == a.dev && ino == a.ino {
+			return nil
+		}
+		// A shared folder that was mounted again has another device number.
+		var now []byte
+		if now, err = d.content(a.name); err == nil && bytes.Equal(now, a.content) {
+			return d.Anchor(ctx, a.name)
+		}
+	}
+	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrNotFound) {
+		return fmt.Errorf("%w: %s no longer holds the store that was opened there; was it unmounted or moved away? Nothing is written there until it is back", ErrGone, d.root)
+	}
+	return err
+}
+
+// owner gives who owns the store's folder, and the permissions that new folders
+// and files in it get.
+func (d *Dir) owner() (uid, gid int, folder, file fs.FileMode) {
+	st, err := os.Stat(d.root)
+	if err != nil {
+		return -1, -1, 0o700, 0o600
+	}
+	uid, gid = -1, -1
+	if sys, ok := st.Sys().(*syscall.Stat_t); ok && os.Geteuid() == 0 && sys.Uid != 0 {
+		uid, gid = int(sys.Uid), int(sys.Gid)
+	}
+	mode := st.Mode() & (fs.ModePerm | fs.ModeSetgid)
+	return uid, gid, mode | 0o700, mode&0o666 | 0o600
+}
 
 // Free implements Roomy: what the file system has left for who is no superuser.
 func (d *Dir) Free() (int64, error) {
@@ -52,6 +140,9 @@ func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) 
 			err = fmt.Errorf("create %s: %w", name, d.Explain(err))
 		}
 	}()
+	if err := d.Present(ctx); err != nil {
+		return err
+	}
 	dst := d.path(name)
 	if _, err := os.Lstat(dst); err == nil {
 		return ErrExists
@@ -69,6 +160,9 @@ func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) 
 	defer func() { _ = os.Remove(f.Name()) }()
 	_, err = f.Write(data)
 	if err == nil {
+		err = d.adopt(f)
+	}
+	if err == nil {
 		err = f.Sync()
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
@@ -82,6 +176,23 @@ func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) 
 	return syncFolder(filepath.Dir(dst))
 }
 
+// adopt gives a new file the permissions of the store's folder, and its owner
+// where root writes to the store of another user.
+func (d *Dir) adopt(f *os.File) error {
+	uid, gid, folder, file := d.owner()
+	if st, err := f.Stat(); err == nil && st.IsDir() {
+		file = folder
+	}
+	err := f.Chmod(file)
+	if uid >= 0 {
+		err = errors.Join(f.Chown(uid, gid), err)
+	}
+	if errors.Is(err, syscall.ENOTSUP) || errors.Is(err, syscall.EPERM) && uid < 0 {
+		return nil // a file system without permissions of its own
+	}
+	return err
+}
+
 // Explain says what can be done about what the operating system says.
 func (d *Dir) Explain(err error) error {
 	switch {
@@ -90,17 +201,57 @@ func (d *Dir) Explain(err error) error {
 	case errors.Is(err, syscall.EROFS):
 		return fmt.Errorf("%w: %s is mounted so that nobody can write to it", err, d.root)
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%w: user %d may not write to %s", err, os.Getuid(), d.root)
+		return fmt.Errorf("%w: user %d may not write to %s%s", err, os.Getuid(), d.root, d.foreign())
 	case errors.Is(err, syscall.ESTALE):
 		return fmt.Errorf("%w: the server of the shared folder %s has lost track of it; mount it again", err, d.root)
 	}
 	return err
 }
 
-// makeFolder makes a folder and those above it, each made durable.
+// foreign says whose the store's folder is, where that is another user.
+func (d *Dir) foreign() string {
+	st, err := os.Stat(d.root)
+	if err != nil {
+		return ""
+	}
+	sys, ok := st.Sys().(*syscall.Stat_t)
+	if !ok || int(sys.Uid) == os.Getuid() {
+		return ""
+	}
+	return fmt.Sprintf(", which belongs to user %d; run dexamen as that user, or give the folder and all in it to this one", sys.Uid)
+}
+
+// unreadable says that one file cannot be read, and why. The rest of the store
+// may be sound.
+func (d *Dir) unreadable(name string, err error) error {
+	if errors.Is(err, fs.ErrPermission) {
+		who := ""
+		if st, serr := os.Lstat(d.path(name)); serr == nil {
+			if sys, ok := st.Sys().(*syscall.Stat_t); ok {
+				who = fmt.Sprintf(" (it belongs to user %d, mode %04o; chown and chmod give it back)", sys.Uid, st.Mode().Perm())
+			}
+		}
+		return fmt.Errorf("read %s: %w: user %d may not read it%s", name, ErrDamaged, os.Getuid(), who)
+	}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	if errors.Is(err, syscall.ELOOP) {
+		err = errors.New("it is a symbolic link, which a store may not hold")
+	}
+	return fmt.Errorf("read %s: %w: it cannot be read: %w", name, ErrDamaged, err)
+}
+
+// makeFolder makes a folder and those above it, each made durable. Once a store
+// was opened its own folder is never made anew: that it is missing means that it
+// was unmounted or moved.
 func (d *Dir) makeFolder(dir string) error {
 	if _, err := os.Stat(dir); err == nil {
 		return nil
+	}
+	if d.anchored.Load() != nil && !strings.HasPrefix(dir, d.root+string(filepath.Separator)) {
+		return fmt.Errorf("%w: %s is not there any more", ErrGone, d.root)
 	}
 	parent := filepath.Dir(dir)
 	if parent != dir {
@@ -108,8 +259,18 @@ func (d *Dir) makeFolder(dir string) error {
 			return err
 		}
 	}
-	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+	err := os.Mkdir(dir, 0o700)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
+	}
+	if err == nil && strings.HasPrefix(dir, d.root+string(filepath.Separator)) {
+		f, err := os.Open(dir)
+		if err == nil {
+			err = errors.Join(d.adopt(f), f.Close())
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return syncFolder(parent)
 }
@@ -126,15 +287,26 @@ func (d *Dir) open(name string) (*os.File, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
-	f, err := os.Open(d.path(name))
+	f, err := os.OpenFile(d.path(name), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
+	}
+	if err != nil && !errors.Is(err, syscall.EMFILE) && !errors.Is(err, syscall.ENFILE) && !errors.Is(err, syscall.ESTALE) {
+		return nil, d.unreadable(name, err)
 	}
 	return f, err
 }
 
 // Read implements Backend.
 func (d *Dir) Read(ctx context.Context, name string) ([]byte, error) {
+	b, err := d.content(name)
+	if err != nil {
+		return nil, d.missing(ctx, err)
+	}
+	return b, ctx.Err()
+}
+
+func (d *Dir) content(name string) ([]byte, error) {
 	f, err := d.open(name)
 	if err != nil {
 		return nil, err
@@ -142,16 +314,26 @@ func (d *Dir) Read(ctx context.Context, name string) ([]byte, error) {
 	defer f.Close()
 	b, err := io.ReadAll(f)
 	if err != nil {
-		return nil, fmt.Errorf("read %s: %w", name, err)
+		return nil, d.unreadable(name, err)
 	}
-	return b, ctx.Err()
+	return b, nil
+}
+
+// missing tells an object that is not there from a store that is not there.
+func (d *Dir) missing(ctx context.Context, err error) error {
+	if errors.Is(err, ErrNotFound) {
+		if gone := d.Present(ctx); gone != nil {
+			return gone
+		}
+	}
+	return err
 }
 
 // ReadAt implements Backend.
 func (d *Dir) ReadAt(ctx context.Context, name string, off int64, n int) ([]byte, error) {
 	f, err := d.open(name)
 	if err != nil {
-		return nil, err
+		return nil, d.missing(ctx, err)
 	}
 	defer f.Close()
 	if off < 0 {
@@ -166,9 +348,9 @@ func (d *Dir) ReadAt(ctx context.Context, name string, off int64, n int) ([]byte
 	b := make([]byte, n)
 	if got, err := f.ReadAt(b, off); got < n {
 		if errors.Is(err, io.EOF) {
-			err = ErrRange
+			return nil, fmt.Errorf("read %s: %w", name, ErrRange)
 		}
-		return nil, fmt.Errorf("read %s: %w", name, err)
+		return nil, d.unreadable(name, err)
 	}
 	return b, ctx.Err()
 }
@@ -180,6 +362,9 @@ func (d *Dir) List(ctx context.Context, prefix string, fn func(Info) error) erro
 	if i := strings.LastIndexByte(prefix, '/'); i >= 0 {
 		start = prefix[:i]
 	}
+	if err := errors.Join(d.Present(ctx), d.real(start)); err != nil {
+		return fmt.Errorf("list %q: %w", prefix, err)
+	}
 	var all []Info
 	err := filepath.WalkDir(d.path(start), func(p string, e fs.DirEntry, err error) error {
 		if err != nil {
@@ -190,6 +375,13 @@ func (d *Dir) List(ctx context.Context, prefix string, fn func(Info) error) erro
 		}
 		if err := ctx.Err(); err != nil {
 			return err
+		}
+		if e.Type()&fs.ModeSymlink != 0 {
+			// A link to a file, or a loop, is one damaged object. Behind any other
+			// there may be many.
+			if st, err := os.Stat(p); err == nil && st.IsDir() || err != nil && !errors.Is(err, syscall.ELOOP) {
+				return d.linked(p)
+			}
 		}
 		if e.IsDir() {
 			if e.Name() == tmpDir {
@@ -227,10 +419,32 @@ func (d *Dir) List(ctx context.Context, prefix string, fn func(Info) error) erro
 	return nil
 }
 
+// real refuses a folder of the store that is reached by a symbolic link.
+func (d *Dir) real(folder string) error {
+	p := d.root
+	for _, part := range strings.Split(folder, "/") {
+		if p = filepath.Join(p, part); part == "" {
+			continue
+		}
+		if st, err := os.Lstat(p); err == nil && st.Mode()&fs.ModeSymlink != 0 {
+			return d.linked(p)
+		}
+	}
+	return nil
+}
+
+// linked says what to do about a symbolic link in the store.
+func (d *Dir) linked(p string) error {
+	return fmt.Errorf("%w: %s is a symbolic link; what is behind it would be missed by some and found by others: move it back, mount it there instead, or move the whole store and link its own folder", ErrLink, p)
+}
+
 // Remove implements Backend.
-func (d *Dir) Remove(_ context.Context, name string) error {
+func (d *Dir) Remove(ctx context.Context, name string) error {
 	if err := CheckName(name); err != nil {
 		return err
+	}
+	if err := d.Present(ctx); err != nil {
+		return fmt.Errorf("remove %s: %w", name, err)
 	}
 	if st, err := os.Lstat(d.path(name)); err == nil && st.ModTime().After(time.Now().Add(time.Minute)) {
 		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, st.ModTime().Format(time.RFC3339))

@@ -33,7 +33,7 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 			serial++
 			m.step(rng, serial)
 		}
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		roots := m.point(t, w)
 		f := fold.New(plainModel{}, false, t.TempDir(), 2048)
 		f.Choose(chosen)

@@ -107,7 +107,7 @@ func BenchmarkTenMillion(b *testing.B) {
 		rate("floor", n, start)
 
 		start = time.Now()
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		root = build(w)
 		_, err = w.Flush(ctx)
 		require.NoError(b, err)
@@ -123,7 +123,7 @@ func BenchmarkTenMillion(b *testing.B) {
 			require.NoError(b, f.Change(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: key(k), Value: hive(nil, r, k), At: record.Position("p")}))
 			changes++
 		}
-		w = s.NewWriter()
+		w = s.NewWriter(ctx)
 		var folded tree.Root
 		require.NoError(b, f.Merge(ctx, w, w, nil, func(_ *fold.Namespace, r tree.Root) error { folded = r; return nil }))
 		_, err = w.Flush(ctx)

@@ -131,7 +131,7 @@ func TestFoldIsTheStateThen(t *testing.T) {
 			serial++
 			m.step(rng, serial)
 		}
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		before, roots := m.clone(), m.point(t, w)
 		var log []record.Change
 		for range rng.IntN(500) {

@@ -144,7 +144,13 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 	if err := s.Refresh(ctx); err != nil {
 		return nil, err
 	}
+	if _, err := a.fetchMissing(ctx); err != nil {
+		return nil, err
+	}
 	if err := a.meaning(ctx); err != nil {
+		return nil, err
+	}
+	if err := a.missing(ctx); err != nil {
 		return nil, err
 	}
 	slices.SortFunc(a.out.Damaged, func(x, y Damage) int { return strings.Compare(x.Object, y.Object) })
@@ -197,6 +203,12 @@ func (a *auditor) readAll(ctx context.Context) error {
 	for _, i := range infos {
 		there[i.Name] = true
 	}
+	if !there[descriptorName] && !there[parityPrefix+descriptorName] {
+		return fmt.Errorf("%s: %w: what is listed there does not show the store that was opened (%d objects); nothing was checked", s.blob, ErrMissing, len(infos))
+	}
+	if err := a.secondCopies(ctx, infos, there); err != nil {
+		return err
+	}
 	for _, i := range infos {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -239,6 +251,155 @@ func (a *auditor) readAll(ctx context.Context) error {
 		a.out.Damaged = append(a.out.Damaged, d)
 	}
 	return nil
+}
+
+// secondCopies finds objects of which only the second copy is there.
+func (a *auditor) secondCopies(ctx context.Context, infos []blob.Info, there map[string]bool) error {
+	for _, i := range infos {
+		name, ok := strings.CutPrefix(i.Name, parityPrefix)
+		if !ok || !always(name) || there[name] {
+			continue
+		}
+		if _, err := a.s.blob.ReadAt(ctx, name, 0, 1); err == nil {
+			continue // made since it was listed
+		}
+		d := Damage{Object: name, What: "it is missing; its second copy is there"}
+		if a.o.Mend {
+			whole, err := rescueFrom(ctx, a.s.blob, name)
+			if err == nil && a.s.right(name, whole) {
+				if err := a.s.blob.Create(ctx, name, whole); err != nil && !errors.Is(err, blob.ErrExists) {
+					return err
+				}
+				d.Mended = "its second copy"
+			}
+		}
+		a.out.Damaged = append(a.out.Damaged, d)
+	}
+	return nil
+}
+
+// fetchMissing brings back what another place has of the objects that points
+// need and that are not there. It returns whether there were any.
+func (a *auditor) fetchMissing(ctx context.Context) (bool, error) {
+	s := a.s
+	if !a.o.Mend || a.o.From == nil {
+		return false, nil
+	}
+	there := map[string]bool{}
+	if err := s.blob.List(ctx, "", func(i blob.Info) error { there[i.Name] = true; return nil }); err != nil {
+		return false, err
+	}
+	gone, err := s.dropped(ctx)
+	if err != nil {
+		return false, err
+	}
+	var names []string
+	err = a.o.From.List(ctx, "", func(i blob.Info) error {
+		switch kind, _, _ := strings.Cut(i.Name, "/"); kind {
+		case "packs", "journal", "datakeys", "slots", "points":
+			if !there[i.Name] && !gone[i.Name] {
+				names = append(names, i.Name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return false, fmt.Errorf("%s: %w", a.o.From, err)
+	}
+	lost, err := s.Missing(ctx)
+	if err != nil {
+		return false, err
+	}
+	wanted := map[string]bool{}
+	for _, l := range lost {
+		if l.Point != "" {
+			wanted[s.pointName(l.Cluster, l.Point)] = true
+		}
+	}
+	fetched := false
+	// Content first, points last: a point is there when all of it is.
+	slices.SortStableFunc(names, func(x, y string) int {
+		return order(strings.HasPrefix(x, "points/"), strings.HasPrefix(y, "points/"))
+	})
+	for _, n := range names {
+		switch {
+		case strings.HasPrefix(n, "points/") && !wanted[n]:
+			continue // retired here, or never there
+		case strings.HasPrefix(n, "packs/") && !a.needs(ctx, n):
+			continue
+		case strings.HasPrefix(n, "journal/") && !a.fills(ctx, n):
+			continue
+		}
+		whole, err := a.o.From.Read(ctx, n)
+		if err != nil || !s.right(n, whole) {
+			continue
+		}
+		if err := s.create(ctx, n, whole); err != nil && !errors.Is(err, blob.ErrExists) {
+			return fetched, err
+		}
+		fetched = true
+		a.out.Damaged = append(a.out.Damaged, Damage{Object: n, What: "it is missing", Mended: a.o.From.String()})
+	}
+	if fetched {
+		s.cache.clear()
+		s.ahead.clear()
+		return true, s.Refresh(ctx)
+	}
+	return false, nil
+}
+
+func order(x, y bool) int {
+	switch {
+	case x == y:
+		return 0
+	case y:
+		return -1
+	}
+	return 1
+}
+
+// needs tells whether a content file of the other place holds a node that is not
+// here, or a point that is to come back may need it.
+func (a *auditor) needs(ctx context.Context, name string) bool {
+	whole, err := a.o.From.Read(ctx, name)
+	if err != nil {
+		return false
+	}
+	objects, err := a.s.packObjects(name, whole)
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(objects, func(o object) bool { _, _, ok := a.s.index.find(o.name); return !ok })
+}
+
+// fills tells whether a log segment of the other place is of a stretch that is
+// not here.
+func (a *auditor) fills(ctx context.Context, name string) bool {
+	data, err := a.o.From.Read(ctx, name)
+	if err != nil {
+		return false
+	}
+	h, _, err := journal.ReadHeader(a.s.ring(), data)
+	if err != nil {
+		return false
+	}
+	chains, _, err := a.s.Chains(ctx, h.Cluster)
+	if err != nil {
+		return false
+	}
+	c := chains[h.Shard]
+	if c == nil || len(c.Segments) == 0 {
+		return true
+	}
+	if h.Last.Position <= c.Segments[0].After.Position {
+		return false // what was before is trimmed
+	}
+	for _, seg := range c.Segments {
+		if seg.After.Position <= h.After.Position && h.Last.Position <= seg.Last.Position {
+			return false
+		}
+	}
+	return true
 }
 
 // hidden finds what somebody deleted although it was locked, and its lock has
@@ -315,18 +476,61 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 	case "index":
 		_, err = decodeIndex(s.ring(), data)
 	case "journal":
-		_, err = journal.Read(context.Background(), s.ring(), data, func(*record.Change) error { return nil })
+		var h journal.Header
+		if h, err = journal.Read(context.Background(), s.ring(), data, func(*record.Change) error { return nil }); err == nil {
+			err = named(name, s.segmentName(h))
+		}
 	case "parity":
 		err = checkParity(strings.TrimPrefix(name, parityPrefix), data, nil)
-	case "slots", descriptorName:
-		var v json.RawMessage
-		err = decodeManifest(nil, data, name, &v)
+	case descriptorName:
+		var d Descriptor
+		if err = decodeManifest(nil, data, name, &d); err == nil && d.ID != s.ID {
+			err = fmt.Errorf("%w: it is of store %s", ErrDamaged, d.ID)
+		}
+	case "slots":
+		var slot Slot
+		if err = decodeManifest(nil, data, name, &slot); err == nil {
+			err = named(name, slotPrefix+slot.ID)
+		}
 	case "datakeys":
 		var d dataKey
 		if err = decodeManifest(nil, data, name, &d); err == nil && s.keys != nil {
 			_, _, err = s.keys.openData(name, &d)
 		}
-	case "points", "marks", "leases", "condemned", "witness", "suspect", "audits", "runs", "running", "holds", "proofs":
+		if err == nil && !strings.HasSuffix(name, "-"+d.ID) {
+			err = fmt.Errorf("%w: it is key %s", ErrDamaged, d.ID)
+		}
+	case "points":
+		p := new(Point)
+		if err = decodeManifest(s.ring(), data, name, p); err == nil {
+			err = named(name, s.pointName(p.Cluster, p.ID))
+		}
+	case "runs", "running":
+		r := new(Run)
+		if err = decodeManifest(s.ring(), data, name, r); err == nil {
+			err = named(name, s.runFolder(kind+"/", r.Cluster, r.Kind)+r.ID)
+		}
+	case "holds":
+		h := new(Hold)
+		if err = decodeManifest(s.ring(), data, name, h); err == nil {
+			err = named(name, s.holdFolder(h.Cluster)+h.ID)
+		}
+	case "proofs":
+		m := new(ProofMark)
+		if err = decodeManifest(s.ring(), data, name, m); err == nil {
+			err = named(name, s.proofFolder(m.Cluster)+m.Point)
+		}
+	case "heads":
+		h := new(head)
+		if err = decodeManifest(s.ring(), data, name, h); err == nil {
+			err = named(name, fmt.Sprintf("%s%010d", s.headFolder(h.Cluster), h.Number))
+		}
+	case "leases":
+		e := new(leaseEntry)
+		if err = decodeManifest(s.ring(), data, name, e); err == nil {
+			err = named(name, e.Name)
+		}
+	case "marks", "condemned", "witness", "suspect", "audits", "retired":
 		var v json.RawMessage
 		err = decodeManifest(s.ring(), data, name, &v)
 	case "mended":
@@ -335,6 +539,14 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		return 0, errors.New("it is nothing that belongs into a store")
 	}
 	return 0, err
+}
+
+// named returns damage where an object says that it is another one.
+func named(name, own string) error {
+	if name != own {
+		return fmt.Errorf("%w: it is a copy of %s", ErrDamaged, own)
+	}
+	return nil
 }
 
 func (a *auditor) checkPack(name string, data []byte) (bad int, err error) {
@@ -400,6 +612,27 @@ func (s *Store) packObjects(name string, data []byte) ([]object, error) {
 	return readFooter(footer)
 }
 
+// missing notes points and ends of logs that were there and are not.
+func (a *auditor) missing(ctx context.Context) error {
+	lost, err := a.s.Missing(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range lost {
+		if l.Point != "" {
+			a.out.Points = append(a.out.Points, HurtPoint{Cluster: l.Cluster, ID: l.Point, Namespaces: []HurtNamespace{{Name: "all", Where: "the point itself, which " + l.By + " names, is missing"}}})
+			continue
+		}
+		from := time.Time{}
+		if chains, _, err := a.s.Chains(ctx, l.Cluster); err == nil && chains[l.Shard] != nil {
+			end, _, _ := chains[l.Shard].End()
+			from = end.Wall
+		}
+		a.out.Log = append(a.out.Log, HurtLog{Cluster: l.Cluster, Shard: l.Shard, From: from, To: l.To.Wall, Object: "the newest segment, which " + l.By + " tells of, is missing"})
+	}
+	return nil
+}
+
 // meaning finds out what the damage does to points and logs.
 func (a *auditor) meaning(ctx context.Context) error {
 	s := a.s
@@ -412,7 +645,11 @@ func (a *auditor) meaning(ctx context.Context) error {
 	clusters := map[string]bool{}
 	for _, n := range names {
 		p := new(Point)
-		if err := s.get(ctx, n, p); errors.Is(err, ErrDamaged) {
+		err := s.get(ctx, n, p)
+		if err == nil {
+			err = named(n, s.pointName(p.Cluster, p.ID))
+		}
+		if errors.Is(err, ErrDamaged) {
 			a.harm(n)
 			a.out.Points = append(a.out.Points, HurtPoint{ID: n[strings.LastIndex(n, "/")+1:], Namespaces: []HurtNamespace{{Name: "all", Where: n}}})
 			continue
@@ -560,7 +797,10 @@ func (a *auditor) logs(ctx context.Context) error {
 			}
 		}
 		h, err := s.segmentHeader(ctx, i)
-		if errors.Is(err, journal.ErrDamaged) {
+		if err == nil && i.Name != s.segmentName(h) {
+			err = journal.ErrDamaged
+		}
+		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, ErrDamaged) {
 			unread[folder] = append(unread[folder], i.Name)
 			a.harm(i.Name)
 			return nil
@@ -583,6 +823,11 @@ func (a *auditor) logs(ctx context.Context) error {
 	}
 	for folder, hs := range byChain {
 		c := journal.NewChain(hs[0].Shard, hs)
+		if begins, err := s.Begins(ctx, hs[0].Cluster, c); err != nil {
+			return err
+		} else if !begins && !slices.ContainsFunc(unread[folder], func(n string) bool { return beginOf(n) < c.Segments[0].After.Position.Hex() }) {
+			a.out.Log = append(a.out.Log, HurtLog{Cluster: hs[0].Cluster, Shard: hs[0].Shard, To: c.Segments[0].After.Wall, Object: "a segment that is missing"})
+		}
 		for i := 1; i < len(c.Segments); i++ {
 			before, seg := c.Segments[i-1], c.Segments[i]
 			if before.Last.Position == seg.After.Position && before.Precedes(&seg) {

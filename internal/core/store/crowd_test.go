@@ -66,7 +66,7 @@ func crowd(t *testing.T, b blob.Backend) {
 							segments.Add(1)
 						}
 					}
-					w := s.NewWriter() // begun and given up
+					w := s.NewWriter(ctx) // begun and given up
 					_ = w.PutNode(ctx, hashOf(n), fmt.Appendf(nil, "Lnothing %d", n), hashOf(0))
 					w.Abandon()
 					dropped.Add(1)

@@ -362,7 +362,7 @@ func documented(t *testing.T, secret string) {
 	want := map[string]map[string]string{}
 	near := tree.Root{}
 	for version := range 3 {
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		tb := tree.NewBuilder(w).Near(w, near)
 		now := map[string]string{}
 		for i := range 40_000 {

@@ -91,7 +91,9 @@ func TestRuns(t *testing.T) {
 	}
 	a, err := s.Audit(ctx, store.AuditOptions{Part: -1, Parts: 1, Emit: func(string, int, int64) {}})
 	require.NoError(t, err)
-	require.True(t, a.Sound())
+	require.Empty(t, a.Damaged)
+	require.Len(t, a.Points, 1, "the run tells of a point that is not there")
+	require.Equal(t, r.Point, a.Points[0].ID)
 }
 
 // TestALeaseOfTheDead: a process that was killed on this machine holds nothing,

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -35,7 +36,8 @@ func (s *Store) PutHold(ctx context.Context, h *Hold) error {
 }
 
 // Holds gives the holds of a cluster, of all when empty, in order of points.
-// One that cannot be read is an error: what it keeps is not known.
+// Of one that cannot be read the name tells which point it keeps; until when is
+// not known, so it counts.
 func (s *Store) Holds(ctx context.Context, cluster string) (out []*Hold, err error) {
 	prefix := holdsPrefix
 	if cluster != "" {
@@ -43,10 +45,17 @@ func (s *Store) Holds(ctx context.Context, cluster string) (out []*Hold, err err
 	}
 	err = s.blob.List(ctx, prefix, func(i blob.Info) error {
 		h := new(Hold)
-		if err := s.get(ctx, i.Name, h); err != nil {
-			if errors.Is(err, blob.ErrNotFound) {
-				return nil
-			}
+		err := s.get(ctx, i.Name, h)
+		id := i.Name[strings.LastIndexByte(i.Name, '/')+1:]
+		if err == nil && i.Name != s.holdFolder(h.Cluster)+h.ID {
+			err = fmt.Errorf("%s: %w: it is hold %s", i.Name, ErrDamaged, h.ID)
+		}
+		switch cut := strings.LastIndexByte(id, '-'); {
+		case errors.Is(err, blob.ErrNotFound):
+			return nil
+		case errors.Is(err, ErrDamaged) && cut > 0:
+			h = &Hold{ID: id, Cluster: cluster, Point: id[:cut], Until: time.Now().Add(100 * 365 * 24 * time.Hour), Why: "its hold cannot be read: " + err.Error()}
+		case err != nil:
 			return err
 		}
 		out = append(out, h)
@@ -110,6 +119,9 @@ func (s *Store) Proofs(ctx context.Context, cluster string) (map[string]*ProofMa
 	out := map[string]*ProofMark{}
 	err := s.blob.List(ctx, prefix, func(i blob.Info) error {
 		m, err := recall(s, i.Name, func(m *ProofMark) error { return s.get(ctx, i.Name, m) }, weightOf)
+		if err == nil && i.Name != s.proofFolder(m.Cluster)+m.Point {
+			err = fmt.Errorf("%s: %w: it is the proof of point %s", i.Name, ErrDamaged, m.Point)
+		}
 		if err != nil {
 			if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
 				return nil // what is not known is not proven

@@ -257,7 +257,7 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 	}
 	for _, n := range names {
 		data, err := b.Read(ctx, n)
-		if errors.Is(err, blob.ErrNotFound) {
+		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
 			continue
 		}
 		if err != nil {

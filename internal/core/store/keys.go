@@ -252,7 +252,7 @@ func readSlots(ctx context.Context, b blob.Backend) (slots []Slot, bad []error, 
 		}
 		return nil
 	}
-	if err = b.List(ctx, slotPrefix, read); err == nil {
+	if err = listTwice(ctx, b, slotPrefix, read); err == nil {
 		err = b.List(ctx, mendedPrefix+slotPrefix, read) // mending may have been interrupted
 	}
 	return slots, bad, err
@@ -351,7 +351,7 @@ func (r *keyring) Key(id frame.KeyID) (*frame.Key, error) {
 // listData finds which data keys are there.
 func (r *keyring) listData(ctx context.Context) error {
 	r.stored = map[frame.KeyID]string{}
-	return r.blob.List(ctx, dataKeyPrefix, func(i blob.Info) error {
+	return listTwice(ctx, r.blob, dataKeyPrefix, func(i blob.Info) error {
 		_, text, _ := strings.Cut(strings.TrimPrefix(i.Name, dataKeyPrefix), "-")
 		if id, err := hex.DecodeString(text); err == nil && len(id) == len(frame.KeyID{}) {
 			r.stored[frame.KeyID(id)] = i.Name

@@ -17,6 +17,7 @@ import (
 // give it up is to create the next one, which only one can. Nobody waits for a
 // process that is gone for longer than the lease was made out for.
 type leaseEntry struct {
+	Name    string    `json:"name"`   // of the object, so that a copy is found out
 	Holder  string    `json:"holder"` // a random name
 	Host    string    `json:"host"`
 	Process int       `json:"process"`
@@ -86,6 +87,9 @@ func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]l
 	for what, i := range last {
 		var e leaseEntry
 		err := s.get(ctx, i.Name, &e)
+		if err == nil {
+			err = named(i.Name, e.Name)
+		}
 		switch {
 		case errors.Is(err, blob.ErrNotFound):
 			return nil, nil, nil, true, nil
@@ -166,7 +170,8 @@ func (l *Lease) next(ctx context.Context, length time.Duration) error {
 	if length > 0 {
 		e.Until = time.Now().Add(length).UTC()
 	}
-	if err := l.s.put(ctx, l.s.listKey(), leaseName(l.what, l.number+1), e); err != nil {
+	e.Name = leaseName(l.what, l.number+1)
+	if err := l.s.put(ctx, l.s.listKey(), e.Name, e); err != nil {
 		return err
 	}
 	l.number++

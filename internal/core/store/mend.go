@@ -70,7 +70,7 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 		return a.salvage(ctx, name, data)
 	case "leases":
 		return "nothing: it ends by itself", nil
-	case "audits", "condemned", "witness", "suspect":
+	case "audits", "condemned", "witness", "suspect", "proofs", "heads":
 		return "nothing: it can be done without, and is removed", s.remove(ctx, name)
 	}
 	return "", nil
@@ -103,7 +103,7 @@ func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string
 	for i, p := range h.packs {
 		here[p.name] = i
 	}
-	w := s.NewWriter()
+	w := s.NewWriter(ctx)
 	read := func(o object) ([]byte, error) {
 		if a.bad[o.name] != name {
 			if node, err := s.Node(ctx, o.name); err == nil {
@@ -122,7 +122,7 @@ func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string
 	for _, o := range objects {
 		node, err := read(o)
 		if err == nil {
-			err = w.again(ctx, o.name, node)
+			err = w.again(o.name, node)
 		}
 		if errors.Is(err, ErrMissing) {
 			w.Abandon()

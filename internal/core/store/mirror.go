@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/tree"
 )
 
@@ -77,7 +78,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	if err := s.enlist(ctx); err != nil {
 		return nil, err
 	}
-	m := &mirror{s: s, to: to, o: o, out: &Mirrored{}, sizes: map[string]int64{}}
+	m := &mirror{s: s, to: to, o: o, out: &Mirrored{}, sizes: map[string]int64{}, begins: map[string]journal.Header{}}
 	err = to.List(ctx, "", func(i blob.Info) error { m.sizes[i.Name] = i.Size; return nil })
 	if err != nil {
 		return nil, err
@@ -87,18 +88,37 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	if err != nil {
 		return nil, err
 	}
-	stages := [][]string{nil, packs, nil, points}
+	if points, err = m.restorable(ctx, points, packs); err != nil {
+		return nil, err
+	}
+	// Points come when all they need is there, and what names them after them.
+	// That a log begins where it does for a reason is said before it is there.
+	var keys, marks, logs, records []string
 	for _, n := range others {
 		switch kind, _, _ := strings.Cut(n, "/"); kind {
 		case "slots", "datakeys":
-			stages[0] = append(stages[0], n)
-		case "index", "journal", "audits", "runs", "holds", "proofs":
-			stages[2] = append(stages[2], n)
+			keys = append(keys, n)
+		case "marks":
+			if strings.Contains(n, "/trim-") {
+				marks = append(marks, n)
+			}
+		case "index", "journal", "audits", "retired":
+			logs = append(logs, n)
+		case "runs", "holds", "proofs", "heads":
+			records = append(records, n)
 		}
 	}
-	stages = slices.Insert(stages, 1, []string{descriptorName})
-	for _, names := range stages {
-		if err := m.copyAll(ctx, names); err != nil {
+	for _, stage := range []func() error{
+		func() error { return m.copyAll(ctx, keys) },
+		func() error { return m.copyAll(ctx, []string{descriptorName}) },
+		func() error { return m.copyAll(ctx, marks) },
+		func() error { return m.putBegins(ctx) },
+		func() error { return m.copyAll(ctx, packs) },
+		func() error { return m.copyAll(ctx, logs) },
+		func() error { return m.copyAll(ctx, points) },
+		func() error { return m.copyAll(ctx, records) },
+	} {
+		if err := stage(); err != nil {
 			return m.out, err
 		}
 	}
@@ -107,11 +127,69 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	return m.out, nil
 }
 
+// putBegins says of logs that are copied in part only that they begin there for
+// a reason.
+func (m *mirror) putBegins(ctx context.Context) error {
+	s := m.s
+	for _, h := range m.begins {
+		data, err := encodeManifest(s.listKey(), trimmed{h.Shard, h.After.Position, time.Now().UTC()})
+		if err == nil {
+			err = m.to.Create(ctx, s.markName(h.Cluster, s.trimMark(h.Shard, h.After.Position)), data)
+		}
+		if err != nil && !errors.Is(err, blob.ErrExists) {
+			return err
+		}
+	}
+	return nil
+}
+
+// restorable leaves points out of which something is missing: a point in the
+// mirror says that all of it is there.
+func (m *mirror) restorable(ctx context.Context, points, packs []string) (out []string, err error) {
+	s := m.s
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	listed := map[string]bool{}
+	for _, p := range packs {
+		listed[p] = true
+	}
+	seen := map[tree.Hash]bool{}
+	for _, n := range points {
+		p := new(Point)
+		err := s.get(ctx, n, p)
+		need := map[string]bool{}
+		if err == nil {
+			// A tree that was gone through for another point is not looked at again.
+			err = s.packsOf(ctx, p, seen, need)
+		}
+		for pack := range need {
+			if !listed[pack] && err == nil {
+				err = fmt.Errorf("%s: %w", pack, ErrMissing)
+			}
+		}
+		switch {
+		case err == nil:
+			out = append(out, n)
+		case errors.Is(err, blob.ErrNotFound):
+		case errors.Is(err, ErrDamaged), errors.Is(err, ErrMissing):
+			m.out.Damaged = append(m.out.Damaged, fmt.Sprintf("%s: %v", n, err))
+			seen = map[tree.Hash]bool{} // what was seen of it was not all gone through
+		default:
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 type mirror struct {
 	s     *Store
 	to    blob.Backend
 	o     MirrorOptions
 	sizes map[string]int64 // of what is there
+
+	// begins are the first segments of logs of which earlier ones are left out.
+	begins map[string]journal.Header
 
 	mu  sync.Mutex
 	out *Mirrored
@@ -128,6 +206,13 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 		err = s.blob.List(ctx, "points/", func(i blob.Info) error { points = append(points, i.Name); return nil })
 		if err != nil {
 			return nil, nil, nil, err
+		}
+		lost, err := s.Missing(ctx)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		for _, l := range lost {
+			m.out.Damaged = append(m.out.Damaged, l.String())
 		}
 	} else {
 		list, unreadable, err := s.Points(ctx, "")
@@ -160,6 +245,10 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 	}
 	// Listed after the points, so that all they need is in it.
 	sizes := map[string]int64{}
+	chosen := map[string]bool{}
+	for _, p := range points {
+		chosen[p[len("points/"):]] = true
+	}
 	err = s.blob.List(ctx, "", func(i blob.Info) error {
 		kind, _, _ := strings.Cut(i.Name, "/")
 		sizes[i.Name] = i.Size
@@ -171,6 +260,19 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 		case kind == "journal":
 			folder := strings.Join(strings.SplitAfterN(i.Name, "/", 3)[:2], "")
 			if all || folders[folder] {
+				others = append(others, i.Name)
+			}
+		case kind == "runs" || kind == "heads" || kind == "retired":
+			// They name points that are not copied.
+			if all {
+				others = append(others, i.Name)
+			}
+		case kind == "holds" || kind == "proofs":
+			_, of, _ := strings.Cut(i.Name, "/")
+			if cut := strings.LastIndexByte(of, '-'); kind == "holds" && cut > 0 {
+				of = of[:cut]
+			}
+			if all || chosen[of] {
 				others = append(others, i.Name)
 			}
 		case kind != "points":
@@ -192,6 +294,9 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 			h, err := s.segmentHeader(ctx, blob.Info{Name: n, Size: sizes[n]})
 			if err == nil && h.Last.Wall.Before(from) {
 				continue
+			}
+			if at, ok := m.begins[h.Cluster+"/"+h.Shard]; err == nil && (!ok || h.After.Position < at.After.Position) {
+				m.begins[h.Cluster+"/"+h.Shard] = h
 			}
 		}
 		kept = append(kept, n)

@@ -71,7 +71,7 @@ func putTwice(ctx context.Context, b blob.Backend, name string, v any) error {
 // damaged and has some.
 func getTwice(ctx context.Context, b blob.Backend, name string, v any) error {
 	err := getManifest(ctx, b, nil, name, v)
-	if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNotFound) && name == descriptorName {
+	if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNotFound) && always(name) {
 		if whole, rerr := rescueFrom(ctx, b, name); rerr == nil {
 			return decodeManifest(nil, whole, name, v)
 		}
@@ -242,14 +242,40 @@ func rescueFrom(ctx context.Context, b blob.Backend, name string) ([]byte, error
 		return nil, err
 	}
 	object, err := b.Read(ctx, name)
-	if err != nil && !errors.Is(err, blob.ErrNotFound) {
+	if err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, ErrDamaged) {
 		return nil, err
 	}
 	return rebuild(name, object, parity)
 }
 
-// remove takes an object away, and then its parity.
+// listTwice lists objects of which there is a second copy, those too of which
+// only that is left.
+func listTwice(ctx context.Context, b blob.Backend, prefix string, fn func(blob.Info) error) error {
+	seen := map[string]bool{}
+	err := b.List(ctx, prefix, func(i blob.Info) error {
+		seen[i.Name] = true
+		return fn(i)
+	})
+	if err != nil {
+		return err
+	}
+	return b.List(ctx, parityPrefix+prefix, func(i blob.Info) error {
+		if i.Name = strings.TrimPrefix(i.Name, parityPrefix); seen[i.Name] {
+			return nil
+		}
+		return fn(i)
+	})
+}
+
+// remove takes an object away, and then its parity. Of what there is a second
+// copy the copy goes first: alone it would still count.
 func (s *Store) remove(ctx context.Context, name string) error {
+	if always(name) {
+		if err := s.blob.Remove(ctx, parityPrefix+name); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return err
+		}
+		return s.blob.Remove(ctx, name)
+	}
 	if err := s.blob.Remove(ctx, name); err != nil {
 		return err
 	}

@@ -153,7 +153,15 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 	if err := s.lockPoint(ctx, p); err != nil {
 		return err
 	}
-	return s.put(ctx, s.listKey(), s.pointName(p.Cluster, p.ID), p)
+	if err := s.put(ctx, s.listKey(), s.pointName(p.Cluster, p.ID), p); err != nil {
+		return err
+	}
+	s.advance(ctx, p.Cluster, func(h *head) {
+		if !p.Time.Before(h.Time) {
+			h.Point, h.Time = p.ID, p.Time
+		}
+	})
+	return nil
 }
 
 // Points gives the points of a cluster (all clusters when empty), oldest
@@ -202,7 +210,15 @@ func (s *Store) PutSegment(ctx context.Context, h journal.Header, data []byte) e
 	if err := CheckClusterName(h.Cluster); err != nil {
 		return err
 	}
-	return s.create(ctx, s.segmentName(h), data)
+	if err := s.create(ctx, s.segmentName(h), data); err != nil {
+		return err
+	}
+	s.advance(ctx, h.Cluster, func(n *head) {
+		if h.Last.Position > n.Logs[h.Shard].Position {
+			n.Logs[h.Shard] = h.Last
+		}
+	})
+	return nil
 }
 
 func (s *Store) segmentName(h journal.Header) string {
@@ -245,7 +261,10 @@ func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*
 	}
 	for _, i := range infos {
 		h, err := s.segmentHeader(ctx, i)
-		if errors.Is(err, journal.ErrDamaged) {
+		if err == nil && i.Name != s.segmentName(h) {
+			err = fmt.Errorf("%w: it is %s", journal.ErrDamaged, s.segmentName(h))
+		}
+		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, ErrDamaged) {
 			unreadable = append(unreadable, fmt.Errorf("%s: %w", i.Name, err))
 			continue
 		}
@@ -274,7 +293,7 @@ func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (journal.Header,
 
 func (s *Store) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
 	h, err = s.frontHeader(ctx, i)
-	if errors.Is(err, journal.ErrDamaged) {
+	if errors.Is(err, journal.ErrDamaged) || errors.Is(err, ErrDamaged) {
 		if whole, rerr := s.rescue(ctx, i.Name); rerr == nil {
 			h, _, err = journal.ReadHeader(s.ring(), whole)
 			h.Size = i.Size

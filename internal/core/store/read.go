@@ -42,8 +42,42 @@ func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error
 				return node, nil
 			}
 		}
+		var base baseError
+		if !errors.As(err, &base) { // else the other one was found to be damaged
+			s.distrust(pack)
+		}
 	}
 	return node, err
+}
+
+// baseError is returned when what a patch is of cannot be read.
+type baseError struct{ error }
+
+func (e baseError) Unwrap() error { return e.error }
+
+// distrust has nothing new rely on a content file in which reading found damage.
+func (s *Store) distrust(pack *packInfo) {
+	s.index.mu.Lock()
+	defer s.index.mu.Unlock()
+	if pack.mem == nil && pack.lasts() {
+		pack.suspect = true
+		s.distrusted.Store(pack.name, true)
+	}
+}
+
+// Distrust records in which content files reading has found damage since the
+// last call, and tells whether there were any. What lies in them is stored anew
+// when it comes again.
+func (s *Store) Distrust(ctx context.Context) (bool, error) {
+	var names []string
+	s.distrusted.Range(func(name, _ any) bool { names = append(names, name.(string)); return true })
+	for _, n := range names {
+		s.distrusted.Delete(n)
+	}
+	if len(names) == 0 {
+		return false, nil
+	}
+	return true, s.suspect(ctx, names)
 }
 
 // nodeAt reads a node from one place.
@@ -62,7 +96,7 @@ func (s *Store) nodeAt(ctx context.Context, h tree.Hash, p place, pack *packInfo
 		}
 		base, err := s.node(ctx, baseName, depth+1)
 		if err != nil {
-			return nil, fmt.Errorf("node %s: its base: %w", h.Short(), err)
+			return nil, fmt.Errorf("node %s: its base: %w", h.Short(), baseError{err})
 		}
 		if node, err = tree.ApplyPatch(base, node); err != nil {
 			return nil, fmt.Errorf("node %s in %s: %w: %w", h.Short(), pack.name, ErrDamaged, err)

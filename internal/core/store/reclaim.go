@@ -46,6 +46,8 @@ type ReclaimOptions struct {
 	Every time.Duration
 	// Preview changes nothing.
 	Preview bool
+	// AcceptMissing goes on though points are missing that something names.
+	AcceptMissing bool
 	// Emit hears of what is being done.
 	Emit func(text string)
 }
@@ -244,6 +246,9 @@ func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, er
 	if err != nil {
 		return nil, err
 	}
+	if err := s.mayReclaim(ctx, o, len(live), len(h.packs)); err != nil {
+		return nil, err
+	}
 	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease, out: &Reclaimed{Packs: len(h.packs)}}
 	r.weigh()
 	if o.Preview {
@@ -260,6 +265,37 @@ func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, er
 		return r.out, err
 	}
 	return r.out, r.leftovers(ctx)
+}
+
+// ErrUnexplained is returned by Reclaim when what is there cannot be all that
+// was: nothing is removed then.
+var ErrUnexplained = errors.New("something is missing from the store, so nothing is removed")
+
+// mayReclaim refuses to remove anything while points that were there are not
+// seen: what they need would look as if nobody needed it.
+func (s *Store) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) error {
+	if o.AcceptMissing && !o.Preview {
+		if _, err := s.AcceptMissing(ctx); err != nil {
+			return err
+		}
+	}
+	lost, err := s.Missing(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range lost {
+		if l.Point != "" {
+			return fmt.Errorf("%w: %s", ErrUnexplained, l)
+		}
+	}
+	if live > 0 || packs == 0 || o.AcceptMissing {
+		return nil
+	}
+	gone, err := s.dropped(ctx)
+	if err == nil && len(gone) == 0 {
+		err = fmt.Errorf("%w: %d content files are there, no point, and no record that any was retired", ErrUnexplained, packs)
+	}
+	return err
 }
 
 // writers names the sessions that are at work.
@@ -436,7 +472,7 @@ func (r *reclaim) repack(ctx context.Context) error {
 			continue
 		}
 		if w == nil {
-			w = r.s.NewWriter()
+			w = r.s.NewWriter(ctx)
 			r.o.Emit("taking packs apart that are mostly dead")
 		}
 		for _, o := range r.h.objects[i] {
@@ -445,7 +481,7 @@ func (r *reclaim) repack(ctx context.Context) error {
 			}
 			node, err := r.s.Node(ctx, o.name)
 			if err == nil {
-				err = w.again(ctx, o.name, node)
+				err = w.again(o.name, node)
 			}
 			if err != nil {
 				w.Abandon()

@@ -68,7 +68,7 @@ func reclaimHistory(t *testing.T, seed uint64) {
 			if len(points) > 0 && rng.IntN(4) > 0 {
 				near = points[rng.IntN(len(points))].Namespaces[0].Root
 			}
-			w := s.NewWriter()
+			w := s.NewWriter(ctx)
 			tb := tree.NewBuilder(w).Near(w, near)
 			for i, v := range now {
 				require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+v+1, 4000)}), what)
@@ -121,7 +121,7 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 		n++
 		s := h.open(t, b)
 		defer s.Close()
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		tb := tree.NewBuilder(w).Near(w, near)
 		for i := range 150 {
 			require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+change(i)+1, 4000)}))

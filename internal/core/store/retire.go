@@ -39,6 +39,9 @@ func (s *Store) Retire(ctx context.Context, cluster string, drop []string, logFr
 			return nil, fmt.Errorf("cluster %s: %w: %s", cluster, ErrNoPoint, id)
 		}
 	}
+	if err := s.putDropped(ctx, dropped{Cluster: cluster, Points: drop}); err != nil {
+		return nil, err
+	}
 	for _, id := range drop {
 		err := s.remove(ctx, s.pointName(cluster, id))
 		if errors.Is(err, blob.ErrLocked) {

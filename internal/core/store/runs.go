@@ -287,6 +287,9 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable 
 		for _, n := range names {
 			g.Go(func() error {
 				r, err := recall(s, n, func(r *Run) error { return s.get(gctx, n, r) }, (*Run).weight)
+				if err == nil && n != s.runFolder(runsPrefix, r.Cluster, r.Kind)+r.ID {
+					err = fmt.Errorf("%s: %w: it is the record of run %s", n, ErrDamaged, r.ID)
+				}
 				mu.Lock()
 				defer mu.Unlock()
 				switch {

@@ -34,8 +34,8 @@ var (
 	ErrStoreExists = errors.New("there is something there already")
 	// ErrMissing: a node that should be in the store is not.
 	ErrMissing = errors.New("missing from the store")
-	// ErrDamaged: what is stored is not what was written.
-	ErrDamaged = errors.New("damaged in the store")
+	// ErrDamaged: what is stored is not what was written, or cannot be read.
+	ErrDamaged = blob.ErrDamaged
 	// ErrTooNew: a later version made it.
 	ErrTooNew = errors.New("made by a later version")
 )
@@ -104,6 +104,11 @@ type Store struct {
 
 	ahead ahead
 
+	headMu sync.Mutex
+	heads  map[string]head // by cluster, as this process last wrote them
+
+	distrusted sync.Map // names of content files in which reading found damage, not recorded yet
+
 	sessionMu sync.Mutex
 	session   *Lease // that this store writes; taken with the first write
 
@@ -165,12 +170,17 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 	if opt.PackBytes <= 0 {
 		opt.PackBytes = min(16<<20, max(1<<20, opt.WriteBytes*8/27))
 	}
-	s := &Store{Descriptor: d, blob: b, opt: opt, cache: newFrameCache(opt.CacheBytes)}
+	s := &Store{Descriptor: d, blob: b, opt: opt, cache: newFrameCache(opt.CacheBytes), heads: map[string]head{}}
 	if s.parityData, s.parityMore, err = parseParity(d.Parity); err != nil {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
 	if c, ok := b.(blob.Claimer); ok && d.Claims {
 		c.UseClaims()
+	}
+	if a, ok := b.(blob.Anchored); ok {
+		if err := a.Anchor(ctx, descriptorName); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, ErrDamaged) {
+			return nil, fmt.Errorf("%s: %w", b, err)
+		}
 	}
 	if l, ok := b.(interface{ UseLocks() }); ok && d.KeepLocked > 0 {
 		l.UseLocks()

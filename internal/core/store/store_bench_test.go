@@ -80,7 +80,7 @@ func BenchmarkStore(b *testing.B) {
 			s, err := store.Open(ctx, back, store.Options{Unlock: h.opt.Unlock})
 			require.NoError(b, err)
 			began := time.Now()
-			w := s.NewWriter()
+			w := s.NewWriter(ctx)
 			tb := tree.NewBuilder(w)
 			for _, r := range recs {
 				require.NoError(b, tb.Add(ctx, r))
@@ -194,7 +194,7 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 	}
 	var root tree.Root
 	per("written", func(s *store.Store) {
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		tb := tree.NewBuilder(w)
 		for _, r := range recs {
 			require.NoError(b, tb.Add(ctx, r))

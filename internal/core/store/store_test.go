@@ -42,7 +42,7 @@ func fresh(t testing.TB) (*blob.Memory, *store.Store) {
 // save writes n records, version by version alike but for every step-th, and a
 // point of them.
 func save(t testing.TB, s *store.Store, n, step int, near tree.Root) (*store.Point, store.WriteStats) {
-	w := s.NewWriter()
+	w := s.NewWriter(ctx)
 	b := tree.NewBuilder(w).Near(w, near)
 	for i := range n {
 		v := fmt.Sprintf("colony %d stands in the north yard, weight %d", i, i*7919%1000)
@@ -97,7 +97,7 @@ func TestOrderOfArrivalCostsNoSpace(t *testing.T) {
 	_, s := fresh(t)
 	rng := rand.New(rand.NewPCG(2, 2))
 	load := func(step int, near tree.Root) (tree.Root, store.WriteStats) {
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		l := tree.NewLoader(w, w, near, t.TempDir(), 1<<20)
 		p := l.Part()
 		for _, i := range rng.Perm(100_000) {

@@ -147,7 +147,7 @@ func writeVector(t *testing.T, dir string, sealed bool) {
 	s, err := store.Open(ctx, b, store.Options{Unlock: unlock})
 	require.NoError(t, err)
 	for v := range 2 {
-		w := s.NewWriter()
+		w := s.NewWriter(ctx)
 		root := vectorTree(t, w, v)
 		_, err := w.Flush(ctx)
 		require.NoError(t, err)

@@ -21,6 +21,7 @@ const patchLimit = 4
 // tree.Source for what is in the store and what it took itself.
 type Writer struct {
 	s    *Store
+	ctx  context.Context // of the whole piece of work, whoever hands nodes in
 	jobs chan writeJob
 	wg   sync.WaitGroup
 
@@ -46,7 +47,6 @@ type Writer struct {
 }
 
 type writeJob struct {
-	ctx  context.Context
 	h    tree.Hash
 	node []byte
 	near tree.Hash
@@ -61,13 +61,15 @@ type WriteStats struct {
 	Content, Stored int64
 }
 
-// NewWriter begins a piece of work. Flush or Close must be called.
-func (s *Store) NewWriter() *Writer {
+// NewWriter begins a piece of work that ends early when ctx does. Nodes are
+// stored after PutNode has returned, so ctx must outlive every context that
+// PutNode is called with. Flush or Abandon must be called.
+func (s *Store) NewWriter(ctx context.Context) *Writer {
 	n := s.opt.Workers
 	if n <= 0 {
 		n = min(runtime.GOMAXPROCS(0), 8)
 	}
-	w := &Writer{s: s, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{}}
+	w := &Writer{s: s, ctx: ctx, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{}}
 	w.stored = sync.NewCond(&w.mu)
 	for range n {
 		w.wg.Go(func() {
@@ -91,7 +93,7 @@ func (w *Writer) fail(err error) {
 
 // PutNode implements tree.Sink.
 func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
-	w.begin(ctx)
+	w.begin()
 	known := w.s.index.keeps(h)
 	w.mu.Lock()
 	if w.err != nil {
@@ -112,23 +114,26 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 	if len(node) < sharedBytes/8 {
 		pack, err := w.share(object{name: h, pieces: tree.NamesPieces(node)}, node)
 		w.mu.Unlock()
-		return errors.Join(err, w.store(ctx, pack))
+		if err = errors.Join(err, w.store(w.ctx, pack)); err != nil {
+			w.fail(err) // the pack holds what others have handed in
+		}
+		return err
 	}
 	w.mu.Unlock()
 	select {
-	case w.jobs <- writeJob{ctx, h, node, near}:
+	case w.jobs <- writeJob{h, node, near}:
 		return nil
 	case <-ctx.Done():
-		return ctx.Err()
+		return context.Cause(ctx)
 	}
 }
 
 // begin makes the writer known before it relies on anything, and gets its key.
-func (w *Writer) begin(ctx context.Context) {
+func (w *Writer) begin() {
 	w.keyOnce.Do(func() {
-		err := w.s.enlist(ctx)
+		err := w.s.enlist(w.ctx)
 		if err == nil {
-			w.key, err = w.s.contentKey(ctx)
+			w.key, err = w.s.contentKey(w.ctx)
 		}
 		if err == nil && w.s.WriteOnly() {
 			w.local, err = w.s.NewScratch(w.s.opt.Temp)
@@ -140,8 +145,8 @@ func (w *Writer) begin(ctx context.Context) {
 }
 
 // again takes a node that the store has, to store it once more.
-func (w *Writer) again(ctx context.Context, h tree.Hash, node []byte) error {
-	w.begin(ctx)
+func (w *Writer) again(h tree.Hash, node []byte) error {
+	w.begin()
 	w.mu.Lock()
 	if w.err != nil {
 		defer w.mu.Unlock()
@@ -149,7 +154,7 @@ func (w *Writer) again(ctx context.Context, h tree.Hash, node []byte) error {
 	}
 	w.pending[h] = node
 	w.mu.Unlock()
-	w.jobs <- writeJob{ctx: ctx, h: h, node: node}
+	w.jobs <- writeJob{h: h, node: node}
 	return nil
 }
 
@@ -174,13 +179,13 @@ func (w *Writer) write(j writeJob) error {
 		w.stats.Patched++
 		pack, err := w.share(object{name: j.h, base: base, pieces: tree.NamesPieces(j.node)}, patch)
 		w.mu.Unlock()
-		return errors.Join(err, w.store(j.ctx, pack))
+		return errors.Join(err, w.store(w.ctx, pack))
 	}
 	f := w.key.Append(nil, frame.Leaf, j.node)
 	w.mu.Lock()
 	pack := w.append(f, []object{{name: j.h, len: uint32(len(j.node)), pieces: tree.NamesPieces(j.node)}})
 	w.mu.Unlock()
-	return w.store(j.ctx, pack)
+	return w.store(w.ctx, pack)
 }
 
 // patch tries to express a leaf against a similar one that is stored in full.
@@ -200,7 +205,7 @@ func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
 	if !w.s.index.keeps(base) {
 		return nil, base
 	}
-	content, err := w.s.Node(j.ctx, base)
+	content, err := w.s.Node(w.ctx, base)
 	if err != nil {
 		return nil, base
 	}

@@ -68,7 +68,7 @@ func TestAWriterHoldsFewPacks(t *testing.T) {
 	s, err := store.Open(ctx, b, store.Options{Workers: 8, PackBytes: pack, WriteBytes: 3 * (pack + pack/8), CacheBytes: 1})
 	require.NoError(t, err)
 	defer s.Close()
-	w := s.NewWriter()
+	w := s.NewWriter(ctx)
 	tb := tree.NewBuilder(&rereading{Writer: w})
 	for i := range 3000 {
 		require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i, 3000)}))
@@ -86,4 +86,54 @@ func TestAWriterHoldsFewPacks(t *testing.T) {
 		return nil
 	}))
 	require.Equal(t, 3000, i)
+}
+
+// heedful ends what it is asked for when the context does, after a while.
+type heedful struct{ blob.Backend }
+
+func (h heedful) Create(ctx context.Context, name string, data []byte) error {
+	time.Sleep(10 * time.Millisecond)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return h.Backend.Create(ctx, name, data)
+}
+
+// TestNodesOutliveWhoHandedThemIn: a node is stored though the scan that it came
+// from has ended by then, and its context with it; the context of the whole work
+// ends it.
+func TestNodesOutliveWhoHandedThemIn(t *testing.T) {
+	b := heedful{blob.NewMemory()}
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{Workers: 1, PackBytes: 64 << 10})
+	require.NoError(t, err)
+	defer s.Close()
+	put := func(w *store.Writer, from int) (hashes []tree.Hash, err error) {
+		scan, end := context.WithCancel(ctx)
+		defer end()
+		for i := range 40 {
+			node := noise(from+i, 30_000)
+			hashes = append(hashes, tree.HashOf(node))
+			if err := w.PutNode(scan, tree.HashOf(node), node, tree.Hash{}); err != nil {
+				return nil, err
+			}
+		}
+		return hashes, nil
+	}
+	w := s.NewWriter(ctx)
+	hashes, err := put(w, 0)
+	require.NoError(t, err)
+	_, err = w.Flush(ctx)
+	require.NoError(t, err)
+	for _, h := range hashes {
+		_, err := s.Node(ctx, h)
+		require.NoError(t, err)
+	}
+	work, end := context.WithCancel(ctx)
+	w = s.NewWriter(work)
+	end()
+	_, _ = put(w, 1000)
+	_, err = w.Flush(ctx)
+	require.ErrorIs(t, err, context.Canceled)
 }

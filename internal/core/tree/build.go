@@ -139,8 +139,10 @@ func (b *Builder) endLeaf(ctx context.Context) error {
 	var near Hash
 	if b.near != nil && b.sink != nil {
 		var err error
-		if near, err = b.near.leafFor(ctx, c.last); err != nil {
-			return err
+		if near, err = b.near.leafFor(ctx, c.last); ctx.Err() != nil {
+			return context.Cause(ctx)
+		} else if err != nil {
+			b.near = nil // damage of the older tree is no reason to fail
 		}
 	}
 	if err := b.put(ctx, c.hash, b.leaf.buf, near); err != nil {
