@@ -22,6 +22,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/demo"
+	"dexamen/internal/engine"
 	"dexamen/internal/job"
 	"dexamen/internal/sim"
 )
@@ -95,31 +96,8 @@ func TestEveryHarmToEveryObject(t *testing.T) {
 }
 
 func harmStore(t *testing.T, kind string) {
-	o := store.CreateOptions{Tool: "test", Plain: kind == "plain"}
-	var ids []age.Identity
-	if !o.Plain {
-		secret, _, err := store.NewSecret()
-		require.NoError(t, err)
-		h, err := store.HolderOf(secret, "annelie", store.Read)
-		require.NoError(t, err)
-		ids, err = store.ParseSecret(secret)
-		require.NoError(t, err)
-		o.Holders = []store.Holder{h}
-	}
-	if strings.HasSuffix(kind, "parity") {
-		o.Parity = "3+1"
-	}
-	dir := filepath.Join(t.TempDir(), "larder")
-	_, err := store.Create(ctx, blob.NewDir(dir), o)
-	require.NoError(t, err)
-	openAt := func(dir string) (*job.Env, error) {
-		s, err := store.Open(ctx, blob.NewDir(dir), store.Options{PackBytes: 256 << 10, Unlock: ids})
-		if err != nil {
-			return nil, err
-		}
-		return &job.Env{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}, nil
-	}
-	whole := protectForHarm(t, dir, openAt)
+	dir, openAt := storeForHarm(t, kind)
+	whole, _ := protectForHarm(t, dir, openAt)
 	objects := objectsToHarm(t, dir)
 	require.Greater(t, len(objects), 9)
 	table := map[string]int{}
@@ -147,9 +125,38 @@ func harmStore(t *testing.T, kind string) {
 	t.Logf("%s store:\n%s", kind, strings.Join(rows, "\n"))
 }
 
+// storeForHarm makes a store in a folder, and gives how it is opened there or in
+// a copy of it.
+func storeForHarm(t *testing.T, kind string) (dir string, openAt func(string) (*job.Env, error)) {
+	o := store.CreateOptions{Tool: "test", Plain: kind == "plain"}
+	var ids []age.Identity
+	if !o.Plain {
+		secret, _, err := store.NewSecret()
+		require.NoError(t, err)
+		h, err := store.HolderOf(secret, "annelie", store.Read)
+		require.NoError(t, err)
+		ids, err = store.ParseSecret(secret)
+		require.NoError(t, err)
+		o.Holders = []store.Holder{h}
+	}
+	if strings.HasSuffix(kind, "parity") {
+		o.Parity = "3+1"
+	}
+	dir = filepath.Join(t.TempDir(), "larder")
+	_, err := store.Create(ctx, blob.NewDir(dir), o)
+	require.NoError(t, err)
+	return dir, func(dir string) (*job.Env, error) {
+		s, err := store.Open(ctx, blob.NewDir(dir), store.Options{PackBytes: 256 << 10, Unlock: ids})
+		if err != nil {
+			return nil, err
+		}
+		return &job.Env{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}, nil
+	}
+}
+
 // protectForHarm fills a store with something of every kind, and gives the roots
 // of each point and of the latest moment.
-func protectForHarm(t *testing.T, dir string, openAt func(string) (*job.Env, error)) map[string]string {
+func protectForHarm(t *testing.T, dir string, openAt func(string) (*job.Env, error)) (map[string]string, engine.Cluster) {
 	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 7, Documents: 2500}
@@ -195,7 +202,7 @@ func protectForHarm(t *testing.T, dir string, openAt func(string) (*job.Env, err
 	got, errs := readAll(t, e)
 	require.Empty(t, errs)
 	require.Len(t, got, 4)
-	return got
+	return got, src
 }
 
 // readAll reads every point and the latest moment whole, as a restore does.
@@ -342,4 +349,72 @@ func shortly(err error) string {
 		}
 	}
 	return text[:min(len(text), 60)]
+}
+
+// TestTheAuditsAdviceHelps: what an audit advises is followed for each kind of
+// object that restoring needs. With a mirror --mend --from brings back what is
+// damaged or missing; without one a new snapshot stores anew what is lost, with
+// and without an audit before it.
+func TestTheAuditsAdviceHelps(t *testing.T) {
+	dir, openAt := storeForHarm(t, "sealed")
+	whole, src := protectForHarm(t, dir, openAt)
+	mirror := filepath.Join(t.TempDir(), "larder")
+	e, err := openAt(dir)
+	require.NoError(t, err)
+	_, err = e.Store.Mirror(ctx, blob.NewDir(mirror), store.MirrorOptions{})
+	require.NoError(t, err)
+	e.Store.Close()
+	for _, h := range harms[:5] {
+		for _, name := range objectsToHarm(t, dir) {
+			kind, _, _ := strings.Cut(name, "/")
+			if !slices.Contains([]string{"packs", "journal", "points", "datakeys", "slots", "dexamen-store", "index"}, kind) {
+				continue
+			}
+			what := h.name + ": " + name
+			broken := filepath.Join(t.TempDir(), "larder")
+			spoil := func() {
+				require.NoError(t, os.RemoveAll(broken))
+				require.NoError(t, os.CopyFS(broken, os.DirFS(dir)))
+				if err := h.do(filepath.Join(broken, name), siblingOf(broken, name)); !errors.Is(err, errNoSibling) {
+					require.NoError(t, err, what)
+				}
+			}
+			spoil()
+			e, err := openAt(broken)
+			require.NoError(t, err, what)
+			_, err = e.Store.Audit(ctx, store.AuditOptions{Mend: true, From: blob.NewDir(mirror)})
+			require.NoError(t, err, what)
+			a, err := e.Store.Audit(ctx, store.AuditOptions{})
+			require.NoError(t, err, what)
+			require.True(t, a.Sound(), "%s: %+v", what, a)
+			e.Store.Close()
+			e, err = openAt(broken)
+			require.NoError(t, err, what)
+			got, errs := readAll(t, e)
+			require.Empty(t, errs, what)
+			require.Equal(t, whole, got, what)
+			e.Store.Close()
+			if kind != "packs" {
+				continue
+			}
+			for _, audit := range []bool{false, true} {
+				spoil()
+				e, err := openAt(broken)
+				require.NoError(t, err, what)
+				if audit {
+					_, err = e.Store.Audit(ctx, store.AuditOptions{Mend: true})
+					require.NoError(t, err, what)
+				}
+				p, err := e.Snapshot(ctx, "meadow", src)
+				require.NoError(t, err, "%s, audit %v", what, audit)
+				e.Store.Close()
+				e, err = openAt(broken)
+				require.NoError(t, err, what)
+				if audit || slices.Contains([]string{"deleted", "emptied", "cut short", "unreadable"}, h.name) {
+					require.NoError(t, e.Store.CheckPoint(ctx, p, func(string, int64, int64) {}), "%s, audit %v", what, audit)
+				}
+				e.Store.Close()
+			}
+		}
+	}
 }

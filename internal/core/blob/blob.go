@@ -79,8 +79,9 @@ type Locker interface {
 // Anchored is a backend that notices when its place no longer holds the store
 // that was opened there.
 type Anchored interface {
-	// Anchor takes an object as the sign that the store is there.
-	Anchor(ctx context.Context, name string) error
+	// Anchor takes an object, or a copy of it, as the sign that the store is
+	// there.
+	Anchor(ctx context.Context, name string, copies ...string) error
 	// Present returns ErrGone when the store that Anchor was called for is not
 	// there. Create and Remove do the same.
 	Present(ctx context.Context) error

@@ -34,8 +34,8 @@ type Dir struct {
 // anchor identifies the folder that a store was opened in.
 type anchor struct {
 	dev, ino uint64
-	name     string // of an object that must be there
-	content  []byte
+	names    []string // of objects of which one at least must be there
+	content  []byte   // of the first
 }
 
 // tmpDir holds files being written. Its name is none that CheckName allows.
@@ -52,17 +52,19 @@ func NewDir(root string) *Dir {
 
 // Anchor implements Anchored. It notes which folder this is, and the content of
 // an object in it.
-func (d *Dir) Anchor(ctx context.Context, name string) error {
+func (d *Dir) Anchor(_ context.Context, name string, copies ...string) error {
 	dev, ino, err := d.identity()
 	if err != nil {
 		return err
 	}
 	content, err := d.content(name)
-	if err != nil {
-		return err
+	if errors.Is(err, ErrNotFound) && len(copies) > 0 || errors.Is(err, ErrDamaged) {
+		err = nil
 	}
-	d.anchored.Store(&anchor{dev, ino, name, content})
-	return nil
+	if err == nil {
+		d.anchored.Store(&anchor{dev, ino, append([]string{name}, copies...), content})
+	}
+	return err
 }
 
 // identity gives the device and inode of the store's folder.
@@ -86,13 +88,17 @@ func (d *Dir) Present(ctx context.Context) error {
 	}
 	dev, ino, err := d.identity()
 	if err == nil {
-		if _, lerr := os.Lstat(d.path(a.name)); lerr == nil && dev == a.dev && ino == a.ino {
-			return nil
+		if dev == a.dev && ino == a.ino {
+			for _, n := range a.names {
+				if _, lerr := os.Lstat(d.path(n)); lerr == nil {
+					return nil
+				}
+			}
 		}
 		// A shared folder that was mounted again has another device number.
 		var now []byte
-		if now, err = d.content(a.name); err == nil && bytes.Equal(now, a.content) {
-			return d.Anchor(ctx, a.name)
+		if now, err = d.content(a.names[0]); err == nil && bytes.Equal(now, a.content) {
+			return d.Anchor(ctx, a.names[0], a.names[1:]...)
 		}
 	}
 	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrNotFound) {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -141,10 +142,16 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 	if err := a.readAll(ctx); err != nil {
 		return nil, err
 	}
+	// What the content files say of themselves counts from here on.
+	s.ownLists.Store(true)
+	defer s.ownLists.Store(false)
 	if err := s.Refresh(ctx); err != nil {
 		return nil, err
 	}
-	if _, err := a.fetchMissing(ctx); err != nil {
+	if err := a.fetchMissing(ctx); err != nil {
+		return nil, err
+	}
+	if err := a.listings(ctx); err != nil {
 		return nil, err
 	}
 	if err := a.meaning(ctx); err != nil {
@@ -267,10 +274,14 @@ func (a *auditor) secondCopies(ctx context.Context, infos []blob.Info, there map
 		if a.o.Mend {
 			whole, err := rescueFrom(ctx, a.s.blob, name)
 			if err == nil && a.s.right(name, whole) {
-				if err := a.s.blob.Create(ctx, name, whole); err != nil && !errors.Is(err, blob.ErrExists) {
+				err := a.s.blob.Create(ctx, name, whole)
+				if errors.Is(err, blob.ErrExists) {
+					d.What += "; something else lies in its place: move that away"
+				} else if err != nil {
 					return err
+				} else {
+					d.Mended = "its second copy"
 				}
-				d.Mended = "its second copy"
 			}
 		}
 		a.out.Damaged = append(a.out.Damaged, d)
@@ -278,98 +289,200 @@ func (a *auditor) secondCopies(ctx context.Context, infos []blob.Info, there map
 	return nil
 }
 
-// fetchMissing brings back what another place has of the objects that points
-// need and that are not there. It returns whether there were any.
-func (a *auditor) fetchMissing(ctx context.Context) (bool, error) {
+// listings compares the copies of content files' lists with the files' own.
+func (a *auditor) listings(ctx context.Context) error {
 	s := a.s
-	if !a.o.Mend || a.o.From == nil {
-		return false, nil
+	wrong := map[string]string{}
+	own := map[string][]byte{}
+	var names []string
+	if err := s.blob.List(ctx, "index/", func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+		return err
+	}
+	for _, n := range names {
+		data, err := s.blob.Read(ctx, n)
+		if err != nil {
+			continue // told, or gone meanwhile
+		}
+		lists, err := decodeIndex(s.ring(), data)
+		if err != nil {
+			continue
+		}
+		for _, l := range lists {
+			if _, known := own[l.name]; !known {
+				footer, err := s.readPackFooter(ctx, l.name)
+				if err != nil {
+					footer = nil // gone, or told
+				}
+				own[l.name] = footer
+			}
+			if f := own[l.name]; f != nil && !bytes.Equal(f, l.footer) {
+				wrong[n] = l.name
+			}
+		}
+	}
+	for n, pack := range wrong {
+		d := Damage{Object: n, What: "it does not list what " + pack + " holds"}
+		if a.o.Mend {
+			if _, _, _, err := s.RebuildIndex(ctx); err != nil {
+				return err
+			}
+			d.Mended = "the packs' own lists"
+		}
+		a.out.Damaged = append(a.out.Damaged, d)
+	}
+	return nil
+}
+
+// fetchMissing brings back what another place has of what is needed and not
+// there.
+func (a *auditor) fetchMissing(ctx context.Context) error {
+	s, from := a.s, a.o.From
+	if !a.o.Mend || from == nil {
+		return nil
+	}
+	// Points first: what they need is then looked for.
+	lost, err := s.Missing(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range lost {
+		if l.Point != "" {
+			if err := a.fetch(ctx, s.pointName(l.Cluster, l.Point)); err != nil {
+				return err
+			}
+		}
 	}
 	there := map[string]bool{}
 	if err := s.blob.List(ctx, "", func(i blob.Info) error { there[i.Name] = true; return nil }); err != nil {
-		return false, err
+		return err
 	}
-	gone, err := s.dropped(ctx)
-	if err != nil {
-		return false, err
-	}
-	var names []string
-	err = a.o.From.List(ctx, "", func(i blob.Info) error {
-		switch kind, _, _ := strings.Cut(i.Name, "/"); kind {
-		case "packs", "journal", "datakeys", "slots", "points":
-			if !there[i.Name] && !gone[i.Name] {
-				names = append(names, i.Name)
-			}
+	var keys, packs, logs []string
+	err = from.List(ctx, "", func(i blob.Info) error {
+		switch kind, _, _ := strings.Cut(i.Name, "/"); {
+		case kind == "packs":
+			packs = append(packs, i.Name)
+		case there[i.Name]:
+		case kind == "datakeys":
+			keys = append(keys, i.Name)
+		case kind == "journal" && a.fills(ctx, i.Name):
+			logs = append(logs, i.Name)
 		}
 		return nil
 	})
 	if err != nil {
-		return false, fmt.Errorf("%s: %w", a.o.From, err)
+		return fmt.Errorf("%s: %w", from, err)
 	}
-	lost, err := s.Missing(ctx)
-	if err != nil {
-		return false, err
-	}
-	wanted := map[string]bool{}
-	for _, l := range lost {
-		if l.Point != "" {
-			wanted[s.pointName(l.Cluster, l.Point)] = true
+	for _, n := range append(keys, logs...) {
+		if err := a.fetch(ctx, n); err != nil {
+			return err
 		}
 	}
-	fetched := false
-	// Content first, points last: a point is there when all of it is.
-	slices.SortStableFunc(names, func(x, y string) int {
-		return order(strings.HasPrefix(x, "points/"), strings.HasPrefix(y, "points/"))
-	})
-	for _, n := range names {
-		switch {
-		case strings.HasPrefix(n, "points/") && !wanted[n]:
-			continue // retired here, or never there
-		case strings.HasPrefix(n, "packs/") && !a.needs(ctx, n):
-			continue
-		case strings.HasPrefix(n, "journal/") && !a.fills(ctx, n):
-			continue
-		}
-		whole, err := a.o.From.Read(ctx, n)
-		if err != nil || !s.right(n, whole) {
-			continue
-		}
-		if err := s.create(ctx, n, whole); err != nil && !errors.Is(err, blob.ErrExists) {
-			return fetched, err
-		}
-		fetched = true
-		a.out.Damaged = append(a.out.Damaged, Damage{Object: n, What: "it is missing", Mended: a.o.From.String()})
+	return a.fetchNodes(ctx, packs)
+}
+
+// fetch copies one object from the other place, if it is right there. A content
+// file gets another name: its own may be taken.
+func (a *auditor) fetch(ctx context.Context, name string) error {
+	whole, err := a.o.From.Read(ctx, name)
+	if err != nil || !a.s.right(name, whole) {
+		return nil
 	}
-	if fetched {
+	to := name
+	if strings.HasPrefix(name, "packs/") {
+		to = packName(newID(16))
+	}
+	if err := a.s.create(ctx, to, whole); errors.Is(err, blob.ErrExists) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	a.out.Damaged = append(a.out.Damaged, Damage{Object: name, What: "it is missing, or what it held", Mended: a.o.From.String()})
+	return nil
+}
+
+// fetchNodes brings content files with nodes that points need and that are not
+// here. Below a node that was missing there may be others.
+func (a *auditor) fetchNodes(ctx context.Context, packs []string) error {
+	s := a.s
+	var lists map[string][]object
+	for {
+		want, err := a.absent(ctx)
+		if err != nil || len(want) == 0 {
+			return err
+		}
+		if lists == nil {
+			lists = map[string][]object{}
+			for _, n := range packs {
+				footer, err := s.footerAt(n, func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
+				if err == nil {
+					lists[n], err = readFooter(footer)
+				}
+				if err != nil {
+					continue // damaged there
+				}
+			}
+		}
+		found := false
+		for n, objects := range lists {
+			if slices.ContainsFunc(objects, func(o object) bool { return want[o.name] }) {
+				before := len(a.out.Damaged)
+				if err := a.fetch(ctx, n); err != nil {
+					return err
+				}
+				found = found || len(a.out.Damaged) > before
+				delete(lists, n)
+			}
+		}
+		if !found {
+			return nil
+		}
 		s.cache.clear()
 		s.ahead.clear()
-		return true, s.Refresh(ctx)
+		if err := s.Refresh(ctx); err != nil {
+			return err
+		}
 	}
-	return false, nil
 }
 
-func order(x, y bool) int {
-	switch {
-	case x == y:
-		return 0
-	case y:
-		return -1
-	}
-	return 1
-}
-
-// needs tells whether a content file of the other place holds a node that is not
-// here, or a point that is to come back may need it.
-func (a *auditor) needs(ctx context.Context, name string) bool {
-	whole, err := a.o.From.Read(ctx, name)
+// absent gives the nodes that points need and no content file lists.
+func (a *auditor) absent(ctx context.Context) (map[tree.Hash]bool, error) {
+	s := a.s
+	points, _, err := s.Points(ctx, "")
 	if err != nil {
-		return false
+		return nil, err
 	}
-	objects, err := a.s.packObjects(name, whole)
-	if err != nil {
-		return false
+	want, seen := map[tree.Hash]bool{}, map[tree.Hash]bool{}
+	for _, p := range points {
+		for i := range p.Namespaces {
+			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+				if seen[n.Hash] {
+					return false, nil
+				}
+				seen[n.Hash] = true
+				pl, _, ok := s.index.find(n.Hash)
+				if !ok {
+					want[n.Hash] = true
+					return false, nil
+				}
+				if pl.patch {
+					base := s.index.baseOf(n.Hash)
+					if _, _, ok := s.index.find(base); !ok {
+						want[base] = true
+						return false, nil
+					}
+				}
+				if n.Level <= 0 && !pl.pieces {
+					return false, nil
+				}
+				_, err := s.Node(ctx, n.Hash)
+				return err == nil, ctx.Err()
+			})
+			if err != nil && ctx.Err() != nil {
+				return nil, err
+			}
+		}
 	}
-	return slices.ContainsFunc(objects, func(o object) bool { _, _, ok := a.s.index.find(o.name); return !ok })
+	return want, nil
 }
 
 // fills tells whether a log segment of the other place is of a stretch that is
@@ -392,7 +505,8 @@ func (a *auditor) fills(ctx context.Context, name string) bool {
 		return true
 	}
 	if h.Last.Position <= c.Segments[0].After.Position {
-		return false // what was before is trimmed
+		trimmed, err := a.s.Begins(ctx, h.Cluster, c)
+		return err == nil && !trimmed
 	}
 	for _, seg := range c.Segments {
 		if seg.After.Position <= h.After.Position && h.Last.Position <= seg.Last.Position {

@@ -252,7 +252,30 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 		}
 		if objects, err := readFooter(footer); err == nil {
 			delete(present, name)
-			x.add(&packInfo{name: name, size: i.Size, made: i.Made, condemned: condemned[name], suspect: suspect[name]}, objects)
+			end := int64(0)
+			for k := range objects {
+				end = max(end, int64(objects[k].frameOff)+int64(objects[k].frameLen))
+			}
+			// One that is shorter than its list says has lost something.
+			x.add(&packInfo{name: name, size: i.Size, made: i.Made, condemned: condemned[name], suspect: suspect[name] || i.Size < end}, objects)
+		}
+	}
+	own := func() error {
+		for name := range present {
+			footer, err := s.readPackFooter(ctx, name)
+			if errors.Is(err, ErrDamaged) || errors.Is(err, blob.ErrNotFound) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			enter(name, footer)
+		}
+		return nil
+	}
+	if s.ownLists.Load() {
+		if err := own(); err != nil {
+			return nil, err
 		}
 	}
 	for _, n := range names {
@@ -271,15 +294,11 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 			enter(l.name, l.footer)
 		}
 	}
-	for name := range present {
-		footer, err := s.readPackFooter(ctx, name)
-		if errors.Is(err, ErrDamaged) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		enter(name, footer)
+	if s.ownLists.Load() {
+		return x, nil
+	}
+	if err := own(); err != nil {
+		return nil, err
 	}
 	return x, nil
 }

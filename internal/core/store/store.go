@@ -107,6 +107,10 @@ type Store struct {
 	headMu sync.Mutex
 	heads  map[string]head // by cluster, as this process last wrote them
 
+	// ownLists has where nodes lie be read from the content files themselves, not
+	// from the copies of their lists.
+	ownLists atomic.Bool
+
 	distrusted sync.Map // names of content files in which reading found damage, not recorded yet
 
 	sessionMu sync.Mutex
@@ -178,7 +182,7 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Store, error) {
 		c.UseClaims()
 	}
 	if a, ok := b.(blob.Anchored); ok {
-		if err := a.Anchor(ctx, descriptorName); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, ErrDamaged) {
+		if err := a.Anchor(ctx, descriptorName, parityPrefix+descriptorName, mendedPrefix+descriptorName); err != nil {
 			return nil, fmt.Errorf("%s: %w", b, err)
 		}
 	}
