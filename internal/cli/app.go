@@ -87,8 +87,8 @@ func exitCode(ctx context.Context, err error) int {
 	switch {
 	case err == nil:
 		return exitDone
-	case ctx.Err() != nil || errors.Is(err, context.Canceled):
-		return exitInterrupted
+	case ctx.Err() != nil:
+		return exitInterrupted // a signal, and nothing else
 	case errors.As(err, &ue):
 		return exitUsage
 	case errors.Is(err, job.ErrRefused), errors.Is(err, store.ErrStoreExists):
@@ -409,6 +409,9 @@ func pairs(list []string) (map[string]string, error) {
 		from, to, ok := strings.Cut(p, "=")
 		if !ok || from == "" || to == "" {
 			return nil, usage("--rename %s: write FROM=TO, as in apiary.harvests=apiary.harvests_restored", p)
+		}
+		if other, twice := m[from]; twice {
+			return nil, usage("--rename %s: %s is to become %s already", p, from, other)
 		}
 		m[from] = to
 	}

@@ -199,7 +199,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	for round := range 6 {
 		to := fmt.Sprintf("rehearsal.colonies_%d", round)
-		restore := []string{"restore", "meadow@latest/apiary.inspections", "--rename", "apiary.inspections=" + to}
+		restore := []string{"restore", "meadow@latest/apiary.inspections", "--rename", "apiary.inspections=" + to, "--yes"}
 		kill("snapshot", "meadow")
 		kill("capture", "meadow")
 		kill(restore...)
@@ -221,7 +221,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		if !there {
 			s.run(0, restore...)
 		} else {
-			s.run(0, append(restore, "--present", "replace", "--yes")...)
+			s.run(0, append(restore, "--present", "replace")...)
 		}
 		out, _ := s.run(0, "browse", "meadow@live")
 		require.NotContains(t, out, "dexamen_stage_", "stages that were left behind are cleared up")
@@ -275,7 +275,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 		{0, "snapshot meadow"}, {0, "capture meadow"}, {0, "snapshot meadow"}, {0, "points meadow"}, {0, "coverage meadow"},
 		{0, "browse meadow@latest"}, {0, "browse meadow@latest/apiary.keepers"}, {0, "browse meadow@live/apiary.*"}, {0, "verify meadow@latest"},
 		{0, "verify meadow@latest --live meadow"}, {0, "compare meadow@latest meadow@live"}, {3, "compare meadow@latest/apiary.harvests meadow@live/apiary.keepers"},
-		{5, "restore meadow@latest/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2"},
+		{5, "restore meadow@latest/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2 --yes"}, {2, "restore meadow/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --preview"},
 		{0, "restore meadow@latest/apiary.keepers --present replace --yes"}, {0, "store inspect cellar"}, {0, "policy list"}, {0, "policy preview"}, {0, "due"}, {0, "due --run"}, {0, "retire --preview"}, {0, "retire meadow"},
 		{0, "hold meadow@latest --until 1d --why audit"}, {0, "unhold meadow@latest"}, {2, "unhold meadow@latest"}, {0, "runs"}, {0, "runs meadow --failed"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
 	} {
@@ -343,7 +343,7 @@ func TestAStoreOnAnObjectStore(t *testing.T) {
 	s.run(0, "snapshot", "meadow")
 	s.run(0, "capture", "meadow")
 	s.run(0, "verify", "meadow@latest")
-	s.run(0, "restore", "meadow@latest/apiary.keepers", "--rename", "apiary.keepers=apiary.keepers_restored")
+	s.run(0, "restore", "meadow@latest/apiary.keepers", "--rename", "apiary.keepers=apiary.keepers_restored", "--yes")
 	s.run(0, "verify", "meadow@latest/apiary.keepers", "--live", "meadow")
 	out, errs := s.run(0, "store", "inspect", "attic")
 	require.Contains(t, out, "s3://attic/dexamen")

@@ -225,7 +225,7 @@ func (p *play) bramble() error {
 		}
 	}
 	p.say("And restored: the point, and then each command since.")
-	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--onto", "hedge"); err != nil {
+	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--onto", "hedge", "--yes"); err != nil {
 		return err
 	}
 	if err := p.do(exitDone, "compare", "hedge@live/db0/orders:", "bramble@live/db0/orders:"); err != nil {

@@ -87,10 +87,10 @@ func (p *play) orchard() error {
 		return err
 	}
 	p.say("The readings as they were come back beside, sharded as they were; and, for a closer look, onto paddock, a replica set.")
-	if err := p.do(exitDone, "restore", moment, "--rename", "telemetry.readings=telemetry.readings_restored"); err != nil {
+	if err := p.do(exitDone, "restore", moment, "--rename", "telemetry.readings=telemetry.readings_restored", "--yes"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "restore", moment, "--onto", "paddock"); err != nil {
+	if err := p.do(exitDone, "restore", moment, "--onto", "paddock", "--yes"); err != nil {
 		return err
 	}
 	return p.do(exitDone, "verify", moment, "--live", "paddock")

@@ -39,11 +39,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	var proof *job.Proof
 	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
 		r.Point = m.Point.ID
-		proof, err = e.VerifyPoint(ctx, m.Point)
-		if err == nil && !m.Exact() {
-			// The log up to the moment must fold, too.
-			_, err = m.Names(ctx)
-		}
+		proof, err = e.VerifyMoment(ctx, m)
 		r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
 		return err
 	})
@@ -65,6 +61,12 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 		s.Line("  log after  %s in %s read, unbroken to %s", view.Plural(proof.Changes, "change"), view.Plural(int64(proof.Segments), "segment"), view.Time(proof.Reach.Wall))
 	} else {
 		s.Line("  log after  none captured yet")
+	}
+	switch {
+	case proof.Folded:
+		s.Line("             folded up to %s", view.Time(m.Time))
+	case proof.Unfolded != "":
+		s.Line("             %s carried out up to %s: %s", s.Loss("not"), view.Time(m.Time), proof.Unfolded)
 	}
 	if proof.Equal {
 		s.Line("  log before folding point %s with %s gives the same roots", proof.From, view.Plural(proof.FoldedFrom, "change"))

@@ -313,12 +313,16 @@ func (a *app) restoreCommand() *cli.Command {
 		`Shows what it will do, asks, does it, and verifies: each namespace is written beside,
 read back and compared, and only then takes its name, in one step. Key-value clusters
 have no such step: there what differs is changed in place, and then read back.
+A moment must be named: @latest, after an accident, is the damaged state. One namespace
+that cannot be restored does not keep the others from it; exit code 4 says so.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
    dexamen restore meadow@10:13:02/apiary.colonies --present replace`, a.restore,
 		&cli.StringFlag{Name: "onto", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
 		&cli.StringFlag{Name: "present", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
+		&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
+		&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
 		&cli.BoolFlag{Name: "settings", Usage: "users and roles too: those that are missing; with --present replace also those that differ"},
 		&cli.StringFlag{Name: "leases", Value: "recreate", Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
@@ -332,6 +336,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	leases := c.String("leases")
 	if leases != "recreate" && leases != "drop" && leases != "skip" {
 		return usage("--leases %s: use recreate, drop or skip", leases)
+	}
+	if ad, err := parseAddress(c.Args().First()); err == nil && c.Args().Len() == 1 && !ad.Given {
+		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
 	}
 	e, rename, err := a.renaming(ctx, c)
 	if err != nil {
@@ -348,14 +355,26 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Replace: present == "replace", Settings: c.Bool("settings"), Leases: leases})
+	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Replace: present == "replace", Settings: c.Bool("settings"), Leases: leases})
 	if err != nil {
 		return err
 	}
 	defer plan.Close()
+	var since *job.Since
+	if onto == ad.Cluster && len(plan.Conflicts()) > 0 {
+		if since, err = m.Since(ctx); err != nil {
+			return err
+		}
+	}
 	e.progress.Done()
 	if !a.screen.JSON {
-		a.showPlan(plan, onto)
+		a.showPlan(plan, onto, present == "replace", since)
+	}
+	if c.Bool("preview") {
+		if a.screen.JSON {
+			return a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "onto": onto, "plan": plan.Items, "since": since})
+		}
+		return nil
 	}
 	conflicts := len(plan.Conflicts())
 	if !c.Bool("yes") && (conflicts == 0 || present == "replace") {
@@ -366,6 +385,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		} else if conflicts > 0 {
 			return fmt.Errorf("%w: this would replace %s on %s; without a terminal to ask at, say --yes to do it",
 				job.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
+		} else {
+			return fmt.Errorf("%w: this would write %s to %s; without a terminal to ask at, say --yes to do it",
+				job.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
 		}
 	}
 	var done []job.Restored
@@ -388,7 +410,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *app) showPlan(p *job.RestorePlan, onto string) {
+func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job.Since) {
 	s := a.screen
 	what := "change"
 	if p.Replays {
@@ -402,15 +424,31 @@ func (a *app) showPlan(p *job.RestorePlan, onto string) {
 	if p.Replays {
 		s.Line("        the point first, read back and compared; then the commands, one by one")
 	}
-	t := s.Table("namespace", ">records", ">size", "becomes", "there now", ">records now")
+	t := s.Table("namespace", ">records", ">size", "becomes", "there now", ">records now", ">changed since")
 	for _, it := range p.Items {
-		there, n := "nothing", ""
-		if it.There {
+		there, n, lost := "nothing", "", ""
+		switch {
+		case it.Cannot != "":
+			there = s.Loss("cannot be restored")
+		case it.There && !replace:
+			there, n = s.Loss("in the way"), view.Count(it.ThereRecords)
+		case it.There:
 			there, n = s.Loss("will be "+map[bool]string{true: "changed", false: "replaced"}[p.Gradual]), view.Count(it.ThereRecords)
 		}
-		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n)
+		if it.There && since != nil {
+			lost = view.Count(since.Changes[it.To])
+		}
+		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n, lost)
 	}
 	t.Print(2)
+	for _, it := range p.Items {
+		if it.Cannot != "" {
+			s.Line("  %s: %s", it.To, it.Cannot)
+		}
+	}
+	if since != nil {
+		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)
+	}
 	if p.Settings > 0 {
 		s.Line("  and %s", fmt.Sprintf("%d users and roles", p.Settings))
 	}
@@ -421,9 +459,21 @@ func (a *app) showRestored(done []job.Restored, onto string) {
 		return
 	}
 	s := a.screen
-	s.Line("restored onto %s, read back and compared:", s.Accent(onto))
+	all := true
+	for _, r := range done {
+		all = all && r.Failed == "" && !r.Left
+	}
+	if all {
+		s.Line("restored onto %s, read back and compared:", s.Accent(onto))
+	} else {
+		s.Line("%s restored onto %s:", s.Loss("not all"), s.Accent(onto))
+	}
 	t := s.Table("namespace", ">records", ">size", "root", "content, indexes, options", ">took")
 	for _, r := range done {
+		if r.Failed != "" || r.Left {
+			t.Row(r.To, "", "", "", s.Loss(map[bool]string{true: "not tried", false: "not restored"}[r.Left]), "")
+			continue
+		}
 		verdict := "equal"
 		if r.Expired > 0 {
 			verdict += fmt.Sprintf(", but for %s that had expired", view.Count(r.Expired))

@@ -337,7 +337,7 @@ func (p *play) recover() error {
 		return err
 	}
 	p.say("harvests comes back beside, as it was just before the drop ...")
-	if err := p.do(exitDone, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename", "apiary.harvests=apiary.harvests_restored"); err != nil {
+	if err := p.do(exitDone, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename", "apiary.harvests=apiary.harvests_restored", "--yes"); err != nil {
 		return err
 	}
 	p.say("... and colonies in place, as they were just before the script ran. Without --yes nothing is replaced.")

@@ -32,6 +32,8 @@ type Choice struct {
 // Cluster is a connection to a cluster. Methods may be called at the same time
 // from several goroutines.
 type Cluster interface {
+	// Engine gives the name under which the cluster's driver is registered.
+	Engine() string
 	// Topology asks every member anew.
 	Topology(ctx context.Context) (*Topology, error)
 	// Choose picks the member of a shard to read, by preference, health and

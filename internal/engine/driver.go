@@ -22,9 +22,16 @@ type Model interface {
 	fold.Model
 	// Traits says what is peculiar to the engine's logs and namespaces.
 	Traits() Traits
+	// CheckChange returns an error where a change has a form that cannot be
+	// carried out on any record. It is asked when the change is captured, so
+	// that it is not found out when it is needed.
+	CheckChange(c *record.Change) error
 	// Kind tells the kind of a namespace by its name, as far as the name tells:
 	// "settings", "layout" and "support" are no content.
 	Kind(namespace string) string
+	// Staged reports whether a name is one under which restores gather content
+	// before it takes its own.
+	Staged(name string) bool
 	// CheckName says what is wrong with a name that a namespace shall get.
 	CheckName(name string) error
 	// Label names a record for people, from its value (or the value of a

@@ -47,6 +47,9 @@ var (
 	// ErrBeyond: a logged command reaches beyond the namespaces it is to be
 	// carried out on.
 	ErrBeyond = errors.New("a command of the log reaches beyond what is being restored")
+	// ErrNoRename is returned when a server refuses to give a stage the name it
+	// is to have.
+	ErrNoRename = errors.New("the server refuses to rename to it")
 	// ErrEnough is returned by a Follow callback to end following.
 	ErrEnough = errors.New("enough")
 )

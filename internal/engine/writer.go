@@ -8,8 +8,13 @@ import (
 
 // Writer gives access to a cluster for restoring: a Stager or a Gradual.
 type Writer interface {
-	// Stages lists what restores left behind that were cut short: stages, or
-	// for a Gradual the names of namespaces that were being written.
+	// Reserve takes namespaces of the target for this restore, on the target
+	// itself. ErrClaimed: another one has them. It is called before anything is
+	// written, once.
+	Reserve(ctx context.Context, names []string) (*Claims, error)
+	// Stages lists what restores left behind that were cut short and whose
+	// processes are gone: stages that a record on the target tells of, or for a
+	// Gradual the names of namespaces that were being written.
 	Stages(ctx context.Context) ([]string, error)
 }
 
@@ -27,10 +32,20 @@ type Stager interface {
 	Look(ctx context.Context, name string) (record.Namespace, error)
 	// Index builds what the definition asks for, besides what is there.
 	Index(ctx context.Context, stage string, ns record.Namespace) error
+	// Count gives how many records a namespace has, exactly.
+	Count(ctx context.Context, name string) (int64, error)
 	// Publish makes the stage the namespace of this name. Replace allows that
 	// one of the name is there, which is then gone; without it that is an
-	// error and nothing is changed.
+	// error and nothing is changed. ErrNoRename is returned when the server
+	// refuses to give a stage this name; nothing was changed then.
 	Publish(ctx context.Context, stage, name string, replace bool) error
+	// Trusted reports whether publishing is known to keep a stage's identity,
+	// definition and content: it was tried on something of Dexamen's own.
+	Trusted(ctx context.Context) bool
+	// StageInPlace makes an empty namespace under its own name, which must be
+	// free, for servers that refuse to rename a stage to it. Replace removes one
+	// of the name first.
+	StageInPlace(ctx context.Context, ns record.Namespace, replace bool) (record.Namespace, error)
 	// Discard removes a stage.
 	Discard(ctx context.Context, stage string) error
 	// View makes a namespace that holds no records, in one step.
@@ -44,14 +59,14 @@ type Gradual interface {
 	Writer
 	// Occupied gives how many records there are where the namespace's would be.
 	Occupied(ctx context.Context, ns record.Namespace) (int64, error)
-	// Begin marks the namespace as being written. Support gives what the
-	// records written refer to: the namespaces of kind "support".
+	// Begin prepares writing to a namespace that was reserved. Support gives
+	// what the records written refer to: the namespaces of kind "support".
 	Begin(ctx context.Context, ns record.Namespace, support func(name string, fn func(record.Record) error) error) error
 	// Put writes records, each whole or not at all; those of one call are of
 	// one Unit, or whole Units. Remove takes records away.
 	Put(ctx context.Context, ns record.Namespace, recs []record.Record) error
 	Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error
-	// End takes the mark away.
+	// End says that all is written.
 	End(ctx context.Context, ns record.Namespace) error
 }
 
@@ -72,11 +87,11 @@ type Replayer interface {
 // on it what can be had nowhere else.
 type Bench interface {
 	Writer
-	// Claim takes the server (ErrInUse: somebody else has it), which must be empty, or hold no more than what
-	// somebody left there who had claimed it and is gone. Release empties it
+	// TakeOver takes the server (ErrInUse: somebody else has it), which must be empty, or hold no more than what
+	// somebody left there who had taken it and is gone. Release empties it
 	// and gives it back; its error says that it was not one's own all the time,
 	// and that what was read there counts for nothing.
-	Claim(ctx context.Context) (release func(ctx context.Context) error, err error)
+	TakeOver(ctx context.Context) (release func(ctx context.Context) error, err error)
 }
 
 // Did says what became of a setting.

@@ -3,39 +3,23 @@ package job
 import (
 	"context"
 	"errors"
-	"os"
-	"syscall"
 	"time"
 
-	"dexamen/internal/core/blob"
+	"dexamen/internal/core/process"
+	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 )
 
 // A snapshot is exact while ranges move between shards, so it does not need
 // the balancer stopped. Where the configuration asks for it, to keep load and
-// remainders down, it is stopped for the time of the scan, and a mark in the
+// remainders down, it is stopped for the time of the scan, under a lease, and a mark in the
 // store says so: a run that was killed in between is noticed by the next one.
 
 const balancerMark = "balancer"
 
 type stopped struct {
-	When    time.Time `json:"when"`
-	Host    string    `json:"host"`
-	Process int       `json:"process"`
-}
-
-// longest is how long the scan of a run on another machine, of which it cannot
-// be known whether it is alive, is believed to take.
-const longest = 24 * time.Hour
-
-// working tells whether the run that left the mark may still be at it.
-func (s stopped) working() bool {
-	host, _ := os.Hostname()
-	if host != s.Host {
-		return time.Since(s.When) < longest
-	}
-	p, err := os.FindProcess(s.Process)
-	return err == nil && s.Process != os.Getpid() && p.Signal(syscall.Signal(0)) == nil
+	When time.Time `json:"when"`
+	process.Identity
 }
 
 // resumeBalancer starts a balancer that a run has left stopped.
@@ -46,9 +30,17 @@ func (e *Env) resumeBalancer(ctx context.Context, cluster string, c engine.Clust
 	}
 	var left stopped
 	found, err := e.Store.Mark(ctx, cluster, balancerMark, &left)
-	if err != nil || !found || left.working() {
+	if err != nil || !found {
 		return err
 	}
+	lease, err := e.Store.AcquireFor(ctx, balancerMark, cluster)
+	if errors.Is(err, store.ErrHeld) {
+		return nil // the run that stopped it is at work
+	}
+	if err != nil {
+		return err
+	}
+	defer lease.Release(context.WithoutCancel(ctx))
 	if err := b.SetBalancer(ctx, true); err != nil {
 		return err
 	}
@@ -68,15 +60,20 @@ func (e *Env) pauseBalancer(ctx context.Context, cluster string, c engine.Cluste
 	if err != nil || !on {
 		return nothing, err
 	}
-	host, _ := os.Hostname()
-	err = e.Store.PutMark(ctx, cluster, balancerMark, stopped{time.Now(), host, os.Getpid()})
-	if errors.Is(err, blob.ErrExists) {
+	lease, err := e.Store.AcquireFor(ctx, balancerMark, cluster)
+	if errors.Is(err, store.ErrHeld) {
 		return nothing, nil // another run has stopped it, and will start it
 	}
 	if err != nil {
 		return nothing, err
 	}
+	err = e.Store.PutMark(ctx, cluster, balancerMark, stopped{time.Now(), process.Self()})
+	if err != nil {
+		lease.Release(context.WithoutCancel(ctx))
+		return nothing, err
+	}
 	resume = func() error {
+		defer lease.Release(context.WithoutCancel(ctx))
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 		defer cancel()
 		if err := b.SetBalancer(ctx, true); err != nil {

@@ -1,7 +1,6 @@
 package job_test
 
 import (
-	"os"
 	"testing"
 	"time"
 
@@ -39,19 +38,20 @@ func TestBalancer(t *testing.T) {
 	require.False(t, c.BalancerStopped(), "and is started again")
 
 	b := src.(engine.Balanced)
-	host, err := os.Hostname()
-	require.NoError(t, err)
-	leave := func(process int) {
-		require.NoError(t, e.Store.PutMark(ctx, "orchard", "balancer", map[string]any{"when": time.Now(), "host": host, "process": process}))
+	leave := func() {
+		require.NoError(t, e.Store.PutMark(ctx, "orchard", "balancer", map[string]any{"when": time.Now(), "host": "brook"}))
 		require.NoError(t, b.SetBalancer(ctx, false))
 	}
-	leave(1 << 22) // no such process: it was killed
+	leave() // nobody holds the lease: it was killed
 	snapshot()
 	require.False(t, c.BalancerStopped())
 
-	leave(os.Getppid()) // one that is at work
+	leave()
+	lease, err := e.Store.AcquireFor(ctx, "balancer", "orchard") // one that is at work
+	require.NoError(t, err)
 	snapshot()
 	require.True(t, c.BalancerStopped(), "what another run needs stopped stays so")
+	lease.Release(ctx)
 	require.NoError(t, e.Store.RemoveMark(ctx, "orchard", "balancer"))
 	snapshot()
 	require.True(t, c.BalancerStopped(), "what somebody else has stopped stays so")

@@ -48,6 +48,9 @@ type Captured struct {
 	// Missing names shards whose log cannot be taken up before the next
 	// snapshot, as the last point does not know them.
 	Missing []string `json:"missing,omitempty"`
+	// Lacking names what was renamed to a protected name and that no moment holds
+	// before the next point.
+	Lacking []string `json:"lacking,omitempty"`
 }
 
 // CapturedShard is what was captured of one shard.
@@ -95,7 +98,11 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 	if err := e.resumeBalancer(ctx, name, c); err != nil {
 		return nil, err
 	}
-	all := &captures{Env: e, l: l, opt: opt, own: ownClocks(last), out: &Captured{Cluster: name}}
+	drv, err := engine.ForName(topo.Engine)
+	if err != nil {
+		return nil, err
+	}
+	all := &captures{Env: e, l: l, opt: opt, own: ownClocks(last), out: &Captured{Cluster: name}, model: drv.Model(), last: last}
 	for _, sh := range topo.Shards {
 		if _, known := last.Shard(sh.Name); !known {
 			all.out.Missing = append(all.out.Missing, sh.Name)
@@ -150,7 +157,38 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 	if len(all.out.Missing) > 0 {
 		return all.out, fmt.Errorf("%w: the cluster has other shards than its last point (%s); take a new point now with: dexamen snapshot %s", ErrIncomplete, strings.Join(all.out.Missing, ", "), name)
 	}
-	return all.out, nil
+	return all.out, e.continues(ctx, name)
+}
+
+// continues returns ErrIncomplete where the log that is stored does not follow on
+// the newest point: nothing of it can be restored then, however well it was
+// captured.
+func (e *Env) continues(ctx context.Context, cluster string) error {
+	points, _, err := e.Store.Points(ctx, cluster)
+	if err != nil || len(points) == 0 {
+		return err
+	}
+	chains, _, err := e.Store.Chains(ctx, cluster)
+	if err != nil {
+		return err
+	}
+	p := points[len(points)-1]
+	if l, err := e.lackingSince(ctx, p, true); err != nil {
+		return err
+	} else if l != nil {
+		return fmt.Errorf("%w: %w", ErrIncomplete, l)
+	}
+	for _, s := range p.Shards {
+		c := chains[s.Name]
+		if c == nil || s.Mark.Position == "" {
+			continue
+		}
+		end, _, _ := c.End()
+		if reach := c.Reach(s.Mark); reach.Position < end.Position {
+			return fmt.Errorf("%w: the log after %s cannot be restored: there is a gap after point %s; take a new point now with: dexamen snapshot %s", ErrIncomplete, at(reach.Wall), p.ID, cluster)
+		}
+	}
+	return nil
 }
 
 // captures is a capture of all shards.
@@ -160,6 +198,9 @@ type captures struct {
 	opt  CaptureOptions
 	out  *Captured
 	list []*capture
+	// model and last are the meaning of changes and the point they follow.
+	model engine.Model
+	last  *store.Point
 
 	// own: the shards' positions have nothing to do with each other.
 	own bool
@@ -190,20 +231,22 @@ func (a *captures) run(ctx context.Context) error {
 	for _, cp := range a.list {
 		g.Go(func() error { return cp.run(gctx) })
 	}
-	if n, ok := a.l.(engine.Nudger); ok && len(a.list) > 1 && !a.opt.Follow {
-		g.Go(func() error { return nudgeUntil(gctx, a.Env, n, a.behind) })
+	if !a.opt.Follow {
+		g.Go(func() error {
+			return a.reachEnd(gctx, a.l, len(a.list) > 1, "captured up to where it ended when this began", a.behind)
+		})
 	}
 	return g.Wait()
 }
 
 // behind names the shards that have not reached the end.
-func (a *captures) behind() []string {
+func (a *captures) behind() map[string]record.Position {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	var out []string
+	out := map[string]record.Position{}
 	for _, cp := range a.list {
 		if !cp.done {
-			out = append(out, cp.shard.Name)
+			out[cp.shard.Name] = cp.read
 		}
 	}
 	return out
@@ -253,7 +296,11 @@ type capture struct {
 	sealed time.Time
 	doubts []string // to be kept with the next segment
 	end    record.Position
-	done   bool // under all.mu
+	done   bool              // under all.mu
+	read   record.Position   // under all.mu
+	called map[string]string // by identity, the name that entries gave it last
+
+	bmu sync.Mutex // of what is gathered and sealed
 }
 
 // begin finds where the log in the store ends.
@@ -351,15 +398,26 @@ func (cp *capture) run(ctx context.Context) error {
 }
 
 func (cp *capture) follow(ctx context.Context) error {
+	cp.bmu.Lock()
 	cp.newSegment()
-	err := cp.l.Follow(ctx, cp.shard.Name, cp.from.Position, func(changes []record.Change, p engine.Progress) error {
-		for i := range changes {
-			if err := cp.b.Add(&changes[i]); err != nil {
-				return err
-			}
+	cp.bmu.Unlock()
+	fctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	if cp.opt.Follow {
+		// Also while the cluster says nothing, or nothing comes from it.
+		ticks := make(chan struct{})
+		defer func() { <-ticks }()
+		go func() {
+			defer close(ticks)
+			cp.flush(fctx, cancel)
+		}()
+	}
+	err := cp.l.Follow(fctx, cp.shard.Name, cp.from.Position, func(changes []record.Change, p engine.Progress) error {
+		cp.bmu.Lock()
+		defer cp.bmu.Unlock()
+		if err := cp.take(ctx, changes, p); err != nil {
+			return err
 		}
-		cp.b.CoverTo(p.Mark)
-		cp.out.Changes += int64(len(changes))
 		cp.all.progressed(int64(len(changes)), 0)
 		done := !cp.opt.Follow && p.Mark.Position >= cp.end
 		if done || cp.b.Size() >= cp.opt.SegmentBytes || cp.opt.Follow && time.Since(cp.sealed) >= cp.opt.Interval {
@@ -367,19 +425,191 @@ func (cp *capture) follow(ctx context.Context) error {
 				return err
 			}
 		}
+		cp.all.mu.Lock()
+		cp.read, cp.done = p.Mark.Position, cp.done || done
+		cp.all.mu.Unlock()
 		if done {
-			cp.all.mu.Lock()
-			cp.done = true
-			cp.all.mu.Unlock()
 			return engine.ErrEnough
 		}
 		return nil
 	})
-	if cp.opt.Follow && ctx.Err() != nil {
-		// Asked to end: what was read is kept.
-		err = errors.Join(cp.seal(context.WithoutCancel(ctx)), ctx.Err())
+	if cause := context.Cause(fctx); cause != nil && ctx.Err() == nil && !errors.Is(cause, context.Canceled) {
+		err = cause
+	}
+	cancel(nil)
+	if err != nil {
+		// Whatever ends it: what was read is kept.
+		keep, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		defer stop()
+		cp.bmu.Lock()
+		err = errors.Join(cp.seal(keep), err)
+		cp.bmu.Unlock()
 	}
 	return err
+}
+
+// flush makes what was read durable every so often, until the context ends.
+func (cp *capture) flush(ctx context.Context, cancel context.CancelCauseFunc) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(cp.opt.Interval / 2):
+		}
+		cp.bmu.Lock()
+		var err error
+		if time.Since(cp.sealed) >= cp.opt.Interval {
+			err = cp.seal(ctx)
+		}
+		cp.bmu.Unlock()
+		if err != nil {
+			cancel(err)
+			return
+		}
+	}
+}
+
+// take adds changes to the segment being gathered. What cannot be carried out
+// later ends the log there: that is said now, and not on the day it is needed.
+func (cp *capture) take(ctx context.Context, changes []record.Change, p engine.Progress) error {
+	bad := len(changes)
+	var why error
+	for i := range changes {
+		if why = cp.fits(&changes[i]); why != nil {
+			bad = i
+			break
+		}
+	}
+	for i := range changes[:bad] {
+		c := &changes[i]
+		if why != nil && c.At >= changes[bad].At {
+			break // of the same entry
+		}
+		if err := cp.b.Add(c); err != nil {
+			return err
+		}
+		cp.out.Changes++
+		if why != nil {
+			cp.b.CoverTo(record.Mark{Position: c.At, Wall: time.UnixMilli(c.Wall).UTC()})
+		}
+	}
+	if why != nil {
+		return fmt.Errorf("%w: %w", engine.ErrLogEnds, why)
+	}
+	cp.b.CoverTo(p.Mark)
+	for i := range changes {
+		if c := &changes[i]; c.Op == record.Rename && cp.arrives(c) {
+			if err := cp.lacking(ctx); err != nil {
+				return err
+			}
+			break
+		}
+	}
+	return nil
+}
+
+// fits returns an error where a change cannot be carried out on anything, or its
+// name and identity were those of two namespaces.
+func (cp *capture) fits(c *record.Change) error {
+	if err := cp.all.model.CheckChange(c); err != nil {
+		return err
+	}
+	if len(c.Ident) == 0 || cp.all.last.Unlogged {
+		return nil
+	}
+	id := string(c.Ident)
+	if name, ok := cp.called[id]; ok && name != c.Namespace {
+		return fmt.Errorf("log entry at %s, %s of %s, carries the identity of %s: what it changed cannot be told", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, name)
+	}
+	if cp.called == nil {
+		cp.called = map[string]string{}
+	}
+	switch {
+	case c.Op == record.Drop || len(cp.called) > 100_000:
+		delete(cp.called, id)
+	case c.Op == record.Rename:
+		cp.called[id] = c.To
+	default:
+		cp.called[id] = c.Namespace
+	}
+	return nil
+}
+
+// arrives tells whether something is renamed to a protected name from one that
+// is not.
+func (cp *capture) arrives(c *record.Change) bool {
+	chosen := chooser(cp.all.last.Scope, cp.all.model)
+	return chosen != nil && chosen(c.To) && !chosen(c.Namespace)
+}
+
+// lacking finds out whether what was renamed to a protected name can be followed
+// from where it was made. Where it cannot, no moment holds it before the next
+// point: the capture ends and says so.
+func (cp *capture) lacking(ctx context.Context) error {
+	if err := cp.seal(ctx); err != nil {
+		return err
+	}
+	m, err := cp.Resolve(ctx, cp.name, latest)
+	if err != nil {
+		return nil // there are gaps, which are told
+	}
+	names, err := m.Strangers(ctx)
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	cp.all.mu.Lock()
+	cp.all.out.Lacking = names
+	cp.all.mu.Unlock()
+	l := &lackingError{Names: names, Point: m.Point.ID, Since: cp.from.Wall, cluster: cp.name}
+	if err := cp.Store.PutMark(ctx, cp.name, lackingMark+m.Point.ID, l); err != nil && !errors.Is(err, blob.ErrExists) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrIncomplete, l)
+}
+
+// lackingMark begins the marks that say what moments after a point lack.
+const lackingMark = "lacking-"
+
+// lackingError says what was renamed to a protected name and is in no moment
+// before the next point.
+type lackingError struct {
+	Names []string  `json:"names"`
+	Point string    `json:"point"` // the newest point then
+	Since time.Time `json:"since"`
+
+	cluster string
+}
+
+func (l *lackingError) Error() string {
+	return fmt.Sprintf("%s was renamed to a protected name, and what it held before is not in the store: no moment from %s on has it; take a new point now with: dexamen snapshot %s",
+		strings.Join(l.Names, ", "), at(l.Since), l.cluster)
+}
+
+// lackingSince gives what moments after the newest point lack; nil where that is
+// nothing. With forget set what is kept of earlier points is forgotten.
+func (e *Env) lackingSince(ctx context.Context, newest *store.Point, forget bool) (found *lackingError, err error) {
+	var old []string
+	err = e.Store.Marks(ctx, newest.Cluster, lackingMark, func(what string, read func(any) error) error {
+		if what != lackingMark+newest.ID && !forget {
+			return nil
+		}
+		if what != lackingMark+newest.ID {
+			old = append(old, what)
+			return nil
+		}
+		l := &lackingError{cluster: newest.Cluster}
+		if err := read(l); err != nil {
+			return nil // the audit tells of it
+		}
+		found = l
+		return nil
+	})
+	for _, what := range old {
+		if rerr := e.Store.RemoveMark(ctx, newest.Cluster, what); rerr != nil && !errors.Is(rerr, blob.ErrNotFound) && err == nil {
+			err = rerr
+		}
+	}
+	return found, err
 }
 
 func (cp *capture) newSegment() {
@@ -429,9 +659,12 @@ func (cp *capture) put(ctx context.Context, h journal.Header, data []byte) error
 // gap keeps the fact that a stretch of the log is lost, and goes on where it
 // can: at the newest point that lies within the log, else where the log begins.
 func (cp *capture) gap(ctx context.Context, cause error) error {
+	cp.bmu.Lock()
+	defer cp.bmu.Unlock()
 	if err := cp.seal(ctx); err != nil {
 		return err
 	}
+	cp.called = nil
 	w := cp.window(ctx)
 	ends := errors.Is(cause, engine.ErrLogEnds)
 	if w == nil || !ends && w.First.Position <= cp.from.Position {

@@ -63,6 +63,9 @@ type CompareOptions struct {
 
 // Compare finds what differs from a to b. The scratch holds what is read.
 func (e *Env) Compare(ctx context.Context, a, b Side, opt CompareOptions) ([]SpaceDiff, error) {
+	if ea, eb := a.engine(), b.engine(); ea != eb {
+		return nil, fmt.Errorf("%w: %s is of a %s cluster and %s of a %s cluster", ErrRefused, a.Name, ea, b.Name, eb)
+	}
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
 		return nil, err
@@ -112,6 +115,14 @@ func (e *Env) Compare(ctx context.Context, a, b Side, opt CompareOptions) ([]Spa
 	return out, nil
 }
 
+// engine names the kind of cluster that a side is of.
+func (s Side) engine() string {
+	if s.Moment != nil {
+		return s.Moment.Point.Engine
+	}
+	return s.Live.Engine()
+}
+
 // holds tells whether a side was asked to hold namespaces of a name.
 func (s Side) holds(name string) bool {
 	return s.Moment == nil || address.Scope(s.Moment.Point.Scope).Match(name)
@@ -142,6 +153,9 @@ func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern stri
 			return nil, err
 		}
 		for _, ns := range list {
+			if s.Model.Staged(ns.Name) {
+				continue
+			}
 			names = append(names, ns.Name)
 			if ns.Skip != "" || !content(&ns.Namespace) || !choose(ns.Name) {
 				continue

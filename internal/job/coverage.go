@@ -103,6 +103,13 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 				c.Latest = s.To
 			}
 		}
+		if n := len(c.Points); n > 0 {
+			if l, err := e.lackingSince(ctx, c.Points[n-1], false); err != nil {
+				return nil, err
+			} else if l != nil {
+				c.Doubts = append(c.Doubts, Doubt{l.Since, c.Latest, l.Error()})
+			}
+		}
 		for _, ch := range chains {
 			begins, err := e.Store.Begins(ctx, c.Cluster, ch)
 			if err != nil {

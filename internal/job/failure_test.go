@@ -193,15 +193,21 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 	_, err = plan(job.RestoreOptions{Pattern: "apiary.harvests", Rename: map[string]string{"apiary.harvest": "apiary.x"}})
 	require.ErrorContains(t, err, "near it: apiary.harvests")
 
-	// A restore that was cut short left a stage behind; the next one clears up.
+	// A restore that was cut short left a stage behind; the next one clears up. A
+	// collection that only looks like a stage is the user's.
 	require.NoError(t, cl.Database("apiary").CreateCollection(ctx, "dexamen_stage_0123456789ab"))
+	require.NoError(t, cl.Database("apiary").CreateCollection(ctx, "dexamen_stage_of_my_own"))
+	_, err = cl.Database("dexamen_work").Collection("restores").InsertOne(ctx, bson.D{{Key: "_id", Value: "stage: apiary.dexamen_stage_0123456789ab"}, {Key: "claim", Value: `{"id":"x","host":"brook","process":7,"since":"2026-11-23T10:00:00Z","until":"2026-11-23T10:01:00Z"}`}})
+	require.NoError(t, err)
 	r, err = plan(job.RestoreOptions{Pattern: "apiary.harvests*", Rename: map[string]string{"apiary.": "rehearsal."}})
 	require.NoError(t, err)
 	done, err := r.Run(ctx)
 	require.NoError(t, err)
 	require.Len(t, done, 2)
 	w := readWorld(t, cl)
-	require.NotContains(t, w, "apiary.dexamen_stage_0123456789ab")
+	require.False(t, w["apiary.dexamen_stage_0123456789ab"].indexes != nil)
+	require.NotNil(t, w["apiary.dexamen_stage_of_my_own"].indexes)
+	require.NoError(t, cl.Database("apiary").Collection("dexamen_stage_of_my_own").Drop(ctx))
 	require.Equal(t, w["apiary.harvests"], w["rehearsal.harvests"])
 
 	// Somebody interferes while the restore runs: nothing is published.

@@ -3,6 +3,7 @@ package job
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -54,13 +55,6 @@ func (p *RestorePlan) unbound(ctx context.Context, s Space) (Space, error) {
 // and all is read back. Whatever it is cut short at, doing it again completes
 // it; until then the target carries a mark.
 func (p *RestorePlan) runGradual(ctx context.Context, w engine.Gradual) ([]Restored, error) {
-	left, err := w.Stages(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, s := range left {
-		p.env.emit(Warning, "a restore of %s was cut short: what is there is neither old nor new", s)
-	}
 	support := func(name string, fn func(record.Record) error) error {
 		for _, s := range p.support {
 			if s.Name == name {
@@ -69,35 +63,35 @@ func (p *RestorePlan) runGradual(ctx context.Context, w engine.Gradual) ([]Resto
 		}
 		return nil
 	}
-	var out []Restored
-	var names []record.Namespace
-	names = append(names, p.unseen()...)
-	for _, it := range p.Items {
-		names = append(names, it.as())
-	}
+	names := p.targets()
 	for _, ns := range names {
 		if err := w.Begin(ctx, ns, support); err != nil {
-			return out, err
+			return nil, err
 		}
 	}
-	for _, it := range p.Items {
-		r, err := p.oneGradual(ctx, w, it)
-		if err != nil {
-			return out, err
-		}
-		out = append(out, r)
+	out, err := p.each(ctx, func(it RestoreItem) (Restored, error) { return p.oneGradual(ctx, w, it) })
+	if err == nil && p.Replays {
+		err = p.replay(ctx, w, out)
 	}
-	if p.Replays {
-		if err := p.replay(ctx, w, out); err != nil {
-			return out, err
-		}
+	if err != nil && p.Replays {
+		return out, err
+	}
+	complete := map[string]bool{}
+	for _, ns := range p.unseen() {
+		complete[ns.Name] = true
+	}
+	for _, r := range out {
+		complete[r.To] = r.Failed == "" && !r.Left
 	}
 	for _, ns := range names {
-		if err := w.End(ctx, ns); err != nil {
-			return out, err
+		if !complete[ns.Name] {
+			continue // its mark stays: it is neither old nor new
+		}
+		if eerr := errors.Join(w.End(ctx, ns), p.claims.End(ctx, ns.Name)); eerr != nil {
+			return out, errors.Join(err, eerr)
 		}
 	}
-	return out, nil
+	return out, err
 }
 
 // as gives the namespace that an item becomes.
@@ -135,6 +129,9 @@ func (p *RestorePlan) oneGradual(ctx context.Context, w engine.Gradual, it Resto
 		}
 		r.Expired = gone
 		p.env.emit(Note, "%s: %s had expired and did not come back", it.To, count(gone, "record"))
+	}
+	if err := p.claims.Check(); err != nil {
+		return r, err
 	}
 	r.Verified, r.Took = true, time.Since(start)
 	p.env.emit(Note, "%s  %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())

@@ -51,7 +51,7 @@ func readWorld(t testing.TB, cl *mongo.Client) world {
 	dbs, err := cl.ListDatabaseNames(ctx, bson.D{})
 	require.NoError(t, err)
 	for _, db := range dbs {
-		if db == "admin" || db == "local" || db == "config" {
+		if db == "admin" || db == "local" || db == "config" || db == "dexamen_work" {
 			continue
 		}
 		colls, err := cl.Database(db).ListCollectionNames(ctx, bson.D{})

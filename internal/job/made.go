@@ -52,6 +52,9 @@ func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name st
 		return nil, 0, m.noBench()
 	}
 	defer bench.Close()
+	if err := sameEngine(m.Point, bench, "the scratch server"); err != nil {
+		return nil, 0, err
+	}
 	w, err := bench.Writer(ctx)
 	if err != nil {
 		return nil, 0, err
@@ -111,7 +114,7 @@ const patience = 5 * time.Minute
 // claim takes a scratch server, as soon as it is free.
 func (e *Env) claim(ctx context.Context, b engine.Bench) (func(context.Context) error, error) {
 	for began := time.Now(); ; {
-		release, err := b.Claim(ctx)
+		release, err := b.TakeOver(ctx)
 		if !errors.Is(err, engine.ErrInUse) || time.Since(began) > patience {
 			return release, err
 		}

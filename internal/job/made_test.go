@@ -123,7 +123,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 		t.Cleanup(func() { _ = c.Close() })
 		w, err := c.Writer(ctx)
 		require.NoError(t, err)
-		return w.(engine.Bench).Claim(ctx)
+		return w.(engine.Bench).TakeOver(ctx)
 	}
 	release, err := claim()
 	require.NoError(t, err)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 
-	"dexamen/internal/core/address"
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 )
@@ -34,14 +33,14 @@ func (p *RestorePlan) replays(namespace string) bool {
 		return p.opt.Settings
 	}
 	wide, ok := p.Moment.Model.(engine.Wide)
-	return address.Match(p.opt.Pattern, namespace) || ok && wide.Wide(namespace)
+	return p.chosen(namespace) || ok && wide.Wide(namespace)
 }
 
 // unseen gives the namespaces that only come to be by what is replayed.
 func (p *RestorePlan) unseen() []record.Namespace {
 	var out []record.Namespace
 	for name := range p.replayed {
-		known := p.Moment.Model.Kind(name) == settingsKind || !address.Match(p.opt.Pattern, name) || p.Moment.Model.CheckName(name) != nil
+		known := p.Moment.Model.Kind(name) == settingsKind || !p.chosen(name) || p.Moment.Model.CheckName(name) != nil
 		for _, it := range p.Items {
 			known = known || it.From == name
 		}
@@ -54,10 +53,8 @@ func (p *RestorePlan) unseen() []record.Namespace {
 }
 
 func (p *RestorePlan) renamed(name string) string {
-	for from, to := range p.opt.Rename {
-		if n, ok := renamed(name, from, to); ok {
-			return n
-		}
+	if _, to, ok := renaming(p.opt.Rename, name); ok {
+		return to
 	}
 	return name
 }
@@ -74,7 +71,7 @@ func (p *RestorePlan) replay(ctx context.Context, w engine.Writer, out []Restore
 		names[it.From] = it.To
 	}
 	for name := range p.replayed {
-		if address.Match(p.opt.Pattern, name) && p.Moment.Model.CheckName(name) == nil || p.Moment.Model.Kind(name) == settingsKind {
+		if p.chosen(name) && p.Moment.Model.CheckName(name) == nil || p.Moment.Model.Kind(name) == settingsKind {
 			names[name] = p.renamed(name)
 		}
 	}

@@ -21,8 +21,10 @@ import (
 type RestoreOptions struct {
 	Pattern string
 	// Rename maps names, or beginnings of names ended by '.' or '*', to
-	// others.
+	// others; of several that fit a name the longest counts.
 	Rename map[string]string
+	// Except are patterns of namespaces that are left out.
+	Except []string
 	// Replace allows namespaces that are there to be replaced.
 	Replace bool
 	// Settings puts users and roles back too: those that are missing, and with
@@ -45,7 +47,9 @@ type RestoreItem struct {
 	// many records as the server estimates.
 	There        bool  `json:"there"`
 	ThereRecords int64 `json:"there_records"`
-	space        Space
+	// Cannot says why the namespace cannot be restored as asked.
+	Cannot string `json:"cannot,omitempty"`
+	space  Space
 }
 
 // RestorePlan is what a restore will do.
@@ -66,6 +70,7 @@ type RestorePlan struct {
 	writer   engine.Writer
 	opt      RestoreOptions
 	scratch  *store.Scratch
+	claims   *engine.Claims
 	env      *Env
 }
 
@@ -83,11 +88,25 @@ type Restored struct {
 	Expired int64 `json:"expired,omitempty"`
 	// Replayed: commands of the log were carried out on what was read back.
 	Replayed bool `json:"replayed,omitempty"`
+	// Failed says why it was not restored; Left that it was not tried.
+	Failed string `json:"failed,omitempty"`
+	Left   bool   `json:"left,omitempty"`
+}
+
+// sameEngine refuses to have clusters of different kinds meet.
+func sameEngine(p *store.Point, c engine.Cluster, what string) error {
+	if c.Engine() != p.Engine {
+		return fmt.Errorf("%w: point %s of %s is of a %s cluster, and %s is a %s cluster; nothing was read or changed there", ErrRefused, p.ID, p.Cluster, p.Engine, what, c.Engine())
+	}
+	return nil
 }
 
 // PlanRestore works out what a restore will do, and builds the content as it
 // was, without touching the target. Close must be called on the plan.
 func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster, opt RestoreOptions) (*RestorePlan, error) {
+	if err := sameEngine(m.Point, target, "the target"); err != nil {
+		return nil, err
+	}
 	names, err := m.Names(ctx)
 	if err != nil {
 		return nil, err
@@ -121,7 +140,7 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 		base = base.AtPoint()
 	}
 	p.env.emit(Step, "building the state of %s", base)
-	spaces, changes, err := base.Trees(ctx, p.scratch, p.scratch, func(n string) bool { return address.Match(p.opt.Pattern, n) })
+	spaces, changes, err := base.Trees(ctx, p.scratch, p.scratch, p.chosen)
 	if err != nil {
 		return err
 	}
@@ -160,11 +179,9 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 	taken := map[string]string{}
 	for _, s := range spaces {
 		it := RestoreItem{From: s.Name, To: s.Name, Records: s.Root.Records, Bytes: s.Root.Bytes, space: s}
-		for from, to := range p.opt.Rename {
-			if n, ok := renamed(s.Name, from, to); ok {
-				it.To = n
-				used[from] = true
-			}
+		if from, to, ok := renaming(p.opt.Rename, s.Name); ok {
+			it.To = to
+			used[from] = true
 		}
 		if other, twice := taken[it.To]; twice {
 			return fmt.Errorf("both %s and %s would be restored as %s", other, s.Name, it.To)
@@ -191,7 +208,7 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 			}
 		}
 		if it.There && s.Kind == "timeseries" {
-			return fmt.Errorf("%w: %s is there, and servers neither rename nor replace a time-series collection in one step; restore beside it with --rename %s=NEWNAME, or drop it first", ErrRefused, it.To, s.Name)
+			it.Cannot = fmt.Sprintf("%s is there, and servers neither rename nor replace a time-series collection in one step; restore beside it with --rename %s=NEWNAME, or drop it first", it.To, s.Name)
 		}
 		p.Items = append(p.Items, it)
 	}
@@ -205,6 +222,29 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// chosen tells whether a namespace is to be restored.
+func (p *RestorePlan) chosen(name string) bool {
+	if !address.Match(p.opt.Pattern, name) {
+		return false
+	}
+	for _, e := range p.opt.Except {
+		if address.Match(e, name) {
+			return false
+		}
+	}
+	return true
+}
+
+// renaming gives what a name becomes, by the longest FROM that fits it.
+func renaming(rename map[string]string, name string) (from, to string, ok bool) {
+	for f, t := range rename {
+		if n, fits := renamed(name, f, t); fits && (!ok || len(f) > len(from) || len(f) == len(from) && f < from) {
+			from, to, ok = f, n, true
+		}
+	}
+	return from, to, ok
 }
 
 // renamed applies one renaming to a name.
@@ -235,18 +275,57 @@ func (p *RestorePlan) Conflicts() []RestoreItem {
 
 // Run does the restore. Each namespace is written beside, read back and
 // compared, and only then takes its name, in one step: what is there under the
-// name is whole, old or new.
+// name is whole, old or new. One that cannot be restored does not keep the
+// others from it: what became of each is given, also beside an error.
 func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
 		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --present replace",
 			ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
 	}
-	var out []Restored
+	var names []string
+	for _, ns := range p.targets() {
+		names = append(names, ns.Name)
+	}
+	var left []string
 	var err error
-	if g, ok := p.writer.(engine.Gradual); ok {
+	g, gradual := p.writer.(engine.Gradual)
+	if gradual {
+		// Before they are taken over, those of which a restore was cut short.
+		if left, err = g.Stages(ctx); err != nil {
+			return nil, err
+		}
+	}
+	claims, err := p.writer.Reserve(ctx, names)
+	if errors.Is(err, engine.ErrClaimed) {
+		return nil, fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	p.claims = claims
+	for _, n := range claims.TakenOver() {
+		if !gradual {
+			p.env.emit(Warning, "a restore of %s was cut short before this one", n)
+		}
+	}
+	for _, n := range left {
+		p.env.emit(Warning, "a restore of %s was cut short: what is there is neither old nor new", n)
+	}
+	var out []Restored
+	if gradual {
 		out, err = p.runGradual(ctx, g)
 	} else {
 		out, err = p.runStaged(ctx, p.writer.(engine.Stager))
+	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer cancel()
+	if !gradual {
+		for _, n := range names {
+			_ = claims.End(end, n)
+		}
+	}
+	if rerr := claims.Release(end, true); rerr != nil {
+		p.env.emit(Warning, "the target still carries the mark of this restore, which ends by itself: %v", rerr)
 	}
 	if err != nil {
 		return out, err
@@ -255,6 +334,53 @@ func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 		p.env.emit(Note, "users and roles are as of the point; the log does not tell of them")
 	}
 	return out, p.putSettings(ctx, p.writer)
+}
+
+// targets are the namespaces that a restore writes to.
+func (p *RestorePlan) targets() []record.Namespace {
+	names := p.unseen()
+	for _, it := range p.Items {
+		names = append(names, it.as())
+	}
+	return names
+}
+
+// each restores the items one after the other, and gives what became of each.
+// The error says of several what failed; of one alone it is its own.
+func (p *RestorePlan) each(ctx context.Context, restore func(RestoreItem) (Restored, error)) (out []Restored, err error) {
+	var failed []string
+	done := 0
+	for i, it := range p.Items {
+		var r Restored
+		var rerr error
+		if it.Cannot != "" {
+			r, rerr = Restored{From: it.From, To: it.To}, fmt.Errorf("%w: %s", ErrRefused, it.Cannot)
+		} else {
+			r, rerr = restore(it)
+		}
+		if rerr == nil {
+			done++
+			out = append(out, r)
+			continue
+		}
+		r.Verified, r.Failed = false, rerr.Error()
+		out = append(out, r)
+		err = rerr
+		failed = append(failed, it.To+": "+rerr.Error())
+		stop := ctx.Err() != nil || errors.Is(rerr, engine.ErrClaimLost)
+		if !stop {
+			p.env.emit(Warning, "%s was not restored: %v", it.To, rerr)
+			continue
+		}
+		for _, l := range p.Items[i+1:] {
+			out = append(out, Restored{From: l.From, To: l.To, Left: true})
+		}
+		return out, err
+	}
+	if len(failed) == 0 || len(p.Items) == 1 {
+		return out, err
+	}
+	return out, fmt.Errorf("%w: %d of %s restored and %d not: %s", ErrIncomplete, done, count(int64(len(p.Items)), "namespace"), len(failed), strings.Join(failed, "; "))
 }
 
 func (p *RestorePlan) runStaged(ctx context.Context, w engine.Stager) ([]Restored, error) {
@@ -268,15 +394,7 @@ func (p *RestorePlan) runStaged(ctx context.Context, w engine.Stager) ([]Restore
 			return nil, err
 		}
 	}
-	var out []Restored
-	for _, it := range p.Items {
-		r, err := p.one(ctx, w, it)
-		if err != nil {
-			return out, err
-		}
-		out = append(out, r)
-	}
-	return out, nil
+	return p.each(ctx, func(it RestoreItem) (Restored, error) { return p.one(ctx, w, it) })
 }
 
 // putSettings puts users and roles back.
@@ -324,38 +442,120 @@ func (p *RestorePlan) one(ctx context.Context, w engine.Stager, it RestoreItem) 
 	if err != nil {
 		return r, err
 	}
-	published := false
-	defer func() {
-		if !published {
-			err = errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
+	err = p.fillStage(ctx, w, stage, it, ns)
+	if err == nil {
+		err = w.Publish(ctx, stage.Name, it.To, it.There)
+	}
+	switch {
+	case err == nil:
+		if err = p.checkPublished(ctx, w, stage, it, ns); err != nil {
+			return r, err
 		}
-	}()
+	case errors.Is(err, engine.ErrNoRename):
+		p.env.emit(Note, "%v; it is written under its own name instead", err)
+		derr := p.inPlace(ctx, w, it, ns)
+		if err := errors.Join(derr, w.Discard(context.WithoutCancel(ctx), stage.Name)); err != nil {
+			return r, err
+		}
+	default:
+		return r, errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
+	}
+	r.Verified, r.Took = true, time.Since(start)
+	p.env.emit(Note, "%s  %s, read back and equal (root %s)", it.To, count(it.Records, "record"), it.space.Root.Hash.Short())
+	return r, nil
+}
+
+// fillStage writes a stage, reads it back, and builds its indexes. When it
+// returns nil the stage is what it was made as, with the content asked for.
+func (p *RestorePlan) fillStage(ctx context.Context, w engine.Stager, stage record.Namespace, it RestoreItem, ns record.Namespace) error {
 	if err := p.write(ctx, w, stage.Name, it); err != nil {
-		return r, err
+		return err
 	}
 	// Before indexes: one that expires records must not take any first.
 	p.env.emit(Step, "reading %s back", it.To)
 	live := engine.Namespace{Namespace: stage, Records: it.Records, Bytes: it.Bytes}
 	got, err := p.env.readBack(ctx, p.scratch, p.target, live, it.space.Root)
 	if err != nil {
-		return r, err
+		return err
 	}
 	if got.Hash != it.space.Root.Hash {
-		return r, p.explainDifference(ctx, it, got)
+		return p.explainDifference(ctx, it, got)
+	}
+	n, err := w.Count(ctx, stage.Name)
+	if err != nil {
+		return err
 	}
 	if err := w.Index(ctx, stage.Name, ns); err != nil {
-		return r, err
+		return err
 	}
-	if err := p.checkDefinition(ctx, w, stage.Name, ns); err != nil {
-		return r, err
+	now, err := w.Look(ctx, stage.Name)
+	if err != nil {
+		return err
 	}
-	if err := w.Publish(ctx, stage.Name, it.To, it.There); err != nil {
-		return r, err
+	// Building indexes makes a collection anew that was taken away meanwhile.
+	if !bytes.Equal(now.Ident, stage.Ident) || n != it.Records {
+		return fmt.Errorf("%s: what was written %w: somebody has taken it away or changed it while it was restored (%d records of %d); nothing was published", it.To, ErrDiffers, n, it.Records)
 	}
-	published = true
-	r.Verified, r.Took = true, time.Since(start)
-	p.env.emit(Note, "%s  %s, read back and equal (root %s)", it.To, count(got.Records, "record"), got.Hash.Short())
-	return r, nil
+	if err := p.sameDefinition(ns, now); err != nil {
+		return err
+	}
+	return p.claims.Check()
+}
+
+// checkPublished looks at what bears the name after publishing: the proof is of
+// what will be used, not of its stage.
+func (p *RestorePlan) checkPublished(ctx context.Context, w engine.Stager, stage record.Namespace, it RestoreItem, ns record.Namespace) error {
+	now, err := w.Look(ctx, it.To)
+	if err != nil {
+		return fmt.Errorf("%s: what was published is not there under its name: %w: %w", it.To, ErrDiffers, err)
+	}
+	there := func() string {
+		n, err := w.Count(ctx, it.To)
+		if err != nil {
+			return "what it holds now cannot be counted: " + err.Error()
+		}
+		return fmt.Sprintf("it holds %s now, of %d", count(n, "record"), it.Records)
+	}
+	if err := p.sameDefinition(ns, now); err != nil {
+		return fmt.Errorf("after it was published: %w; %s", err, there())
+	}
+	if w.Trusted(ctx) && len(stage.Ident) > 0 {
+		if bytes.Equal(now.Ident, stage.Ident) {
+			return nil
+		}
+		if ns.Kind != "timeseries" && !sharded(p.target) {
+			return fmt.Errorf("%s bears the name after it was published, and %w: it is another collection than the one that was read back; %s", it.To, ErrDiffers, there())
+		}
+	}
+	p.env.emit(Step, "reading %s once more, under its name", it.To)
+	got, err := p.env.readBack(ctx, p.scratch, p.target, engine.Namespace{Namespace: now, Records: it.Records, Bytes: it.Bytes}, it.space.Root)
+	if err != nil {
+		return fmt.Errorf("after it was published: %w", err)
+	}
+	if got.Hash != it.space.Root.Hash {
+		return fmt.Errorf("after it was published: %w; %s", p.explainDifference(ctx, it, got), there())
+	}
+	return nil
+}
+
+// sharded tells whether a cluster's namespaces may be spread over shards, whose
+// identities change when they are renamed.
+func sharded(c engine.Cluster) bool {
+	r, ok := c.(engine.Routed)
+	return ok && r.Routed() != c || !ok
+}
+
+// inPlace writes a namespace under its own name, where a server refuses to
+// rename a stage to it. What is there before is gone first.
+func (p *RestorePlan) inPlace(ctx context.Context, w engine.Stager, it RestoreItem, ns record.Namespace) error {
+	made, err := w.StageInPlace(ctx, ns, it.There)
+	if err != nil {
+		return err
+	}
+	if err := p.fillStage(ctx, w, made, it, ns); err != nil {
+		return fmt.Errorf("%w; what is under the name %s now is not complete", err, it.To)
+	}
+	return nil
 }
 
 func (p *RestorePlan) explainDifference(ctx context.Context, it RestoreItem, got tree.Root) error {
@@ -367,14 +567,11 @@ func (p *RestorePlan) explainDifference(ctx context.Context, it RestoreItem, got
 	for _, k := range d.Keys {
 		msg += fmt.Sprintf("; %s %s", k.Kind, k.Label)
 	}
-	return fmt.Errorf("%s: what was read back %w from what was written: %s; nothing was published, the target is as it was", it.To, ErrDiffers, msg)
+	return fmt.Errorf("%s: what was read back %w from what was written: %s", it.To, ErrDiffers, msg)
 }
 
-func (p *RestorePlan) checkDefinition(ctx context.Context, w engine.Stager, stage string, ns record.Namespace) error {
-	now, err := w.Look(ctx, stage)
-	if err != nil {
-		return err
-	}
+// sameDefinition compares what was asked for with what a server has.
+func (p *RestorePlan) sameDefinition(ns, now record.Namespace) error {
 	if a, b := diffDefinitions(p.Moment.Model, ns.Definition, now.Definition); len(a) > 0 || len(b) > 0 {
 		return fmt.Errorf("%s: indexes or options %w: asked for %s; the server has %s", ns.Name, ErrDiffers,
 			strings.Join(a, ", "), strings.Join(b, ", "))

@@ -63,8 +63,11 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	fill("apiary.found", 1)
 	fill("apiary.scratch_keepers", 1)
 	note(t, cl)
-	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
-	require.NoError(t, err)
+	got, err := e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.Equal(t, []string{"apiary.found"}, got.Lacking)
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{}) // the rest of it
+	require.ErrorIs(t, err, job.ErrIncomplete, "as long as there is no new point")
 	m, err := e.Resolve(ctx, "meadow", address.When{})
 	require.NoError(t, err)
 	names, err := m.Names(ctx)
@@ -81,13 +84,15 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	}
 	require.True(t, slices.ContainsFunc(warned, func(w string) bool { return strings.Contains(w, "apiary.found is not in it") }))
 
-	folded, err := e.FoldPoint(ctx, m)
-	require.NoError(t, err)
-	require.Equal(t, p.Scope, folded.Scope)
-	require.Len(t, folded.Parts(), 2)
+	_, err = e.FoldPoint(ctx, m)
+	require.ErrorIs(t, err, job.ErrRefused, "a point would have lost what is protected")
+	require.ErrorContains(t, err, "apiary.found")
 	again, err := e.Snapshot(ctx, "meadow", src)
 	require.NoError(t, err)
 	require.Len(t, again.Parts(), 3, "the next point that is read has it")
+	note(t, cl)
+	_, err = e.Capture(ctx, "meadow", src, job.CaptureOptions{})
+	require.NoError(t, err)
 
 	r := servertest.Redis(t)
 	_, err = e.Snapshot(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(r)))

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -47,6 +48,11 @@ func (e *Env) checkIdentity(ctx context.Context, cluster string, topo *engine.To
 func (e *Env) Snapshot(ctx context.Context, name string, c engine.Cluster) (*store.Point, error) {
 	for try := 1; ; try++ {
 		p, err := e.readPoint(ctx, name, c)
+		var late *strangerError
+		if errors.As(err, &late) && try < 4 {
+			e.emit(Note, "%v; reading the cluster anew", err)
+			continue
+		}
 		if err == nil || try == 8 || ctx.Err() != nil || !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrMissing) {
 			return p, err
 		}
@@ -112,6 +118,7 @@ func (e *Env) readPoint(ctx context.Context, name string, c engine.Cluster) (_ *
 		if len(topo.Shards) > 1 {
 			p.label = sh.Name
 		}
+		p.fold.Unlogged(topo.HidesDrops)
 		if chosen != nil {
 			p.fold.Choose(chosen)
 		}
@@ -136,7 +143,8 @@ func (e *Env) readPoint(ctx context.Context, name string, c engine.Cluster) (_ *
 		p.Caveats = append(p.Caveats, "the server keeps no log: writes that went on during the scan ("+started.Format(time.RFC3339)+" to "+time.Now().Format(time.RFC3339)+") may be in it in part")
 	}
 	if topo.HidesDrops {
-		p.Caveats = append(p.Caveats, "the server does not log drops, renames and index changes")
+		p.Unlogged = true
+		p.Caveats = append(p.Caveats, "the server does not log drops, renames and index changes, or it is not known whether it does")
 	}
 	p.Time, p.Skipped = mark.Wall, s.skipped
 	var changes int64
@@ -153,6 +161,9 @@ func (e *Env) readPoint(ctx context.Context, name string, c engine.Cluster) (_ *
 		e.emit(Step, "folding %s made meanwhile into the scan", count(changes, "change"))
 	}
 	for _, part := range s.parts {
+		if late := part.fold.Strangers(); len(late) > 0 {
+			return nil, &strangerError{late}
+		}
 		err = part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
 			if root.Records == 0 && s.model.Traits().Vanish {
 				return nil
@@ -170,6 +181,13 @@ func (e *Env) readPoint(ctx context.Context, name string, c engine.Cluster) (_ *
 		return nil, err
 	}
 	return p, e.finishPoint(ctx, p, stats, changes)
+}
+
+// strangerError says what came to have a chosen name while it was not read.
+type strangerError struct{ names []string }
+
+func (e *strangerError) Error() string {
+	return strings.Join(e.names, ", ") + " was renamed to a protected name meanwhile, and what it held before is not known"
 }
 
 // finishPoint completes a point whose nodes are all durable and makes it exist.
@@ -343,39 +361,55 @@ func (s *snapshot) decide(ctx context.Context) error {
 	return nil
 }
 
-// hurry has shards that are idle write to their logs, until all have passed
-// the cut.
+// hurry waits until all shards have passed the cut; those that are idle are made
+// to write to their logs.
 func (s *snapshot) hurry(ctx context.Context) error {
-	n, ok := s.logged.(engine.Nudger)
-	if !ok || len(s.parts) == 1 {
-		return nil
-	}
-	behind := func() []string {
+	behind := func() map[string]record.Position {
 		s.cutting.Lock()
 		defer s.cutting.Unlock()
-		var out []string
+		out := map[string]record.Position{}
 		for _, p := range s.parts {
 			if p.reached.Position < s.cut.Position {
-				out = append(out, p.shard)
+				out[p.shard] = p.reached.Position
 			}
 		}
 		return out
 	}
-	return nudgeUntil(ctx, s.Env, n, behind)
+	return s.reachEnd(ctx, s.logged, len(s.parts) > 1, "past the end of the scan", behind)
 }
 
-// nudgeUntil nudges the shards that behind names until it names none.
-func nudgeUntil(ctx context.Context, e *Env, n engine.Nudger, behind func() []string) error {
-	wait, told := 20*time.Millisecond, false
+// StandsStill is how long a log that is waited for may stand still.
+var StandsStill = 5 * time.Minute
+
+// reachEnd waits until behind names no shard, of which it gives how far each has
+// come. It nudges shards that are idle, says what is waited for when that takes
+// a while, and gives up when nothing has moved for StandsStill.
+func (e *Env) reachEnd(ctx context.Context, l engine.Logged, several bool, until string, behind func() map[string]record.Position) error {
+	n, nudges := l.(engine.Nudger)
+	wait, refused, told := 20*time.Millisecond, false, false
+	moved, was := time.Now(), map[string]record.Position{}
 	for {
 		late := behind()
 		if len(late) == 0 {
 			return nil
 		}
-		for _, shard := range late {
-			if err := n.Nudge(ctx, shard); err != nil && !told && ctx.Err() == nil {
-				told = true
-				e.emit(Note, "shard %s is idle and could not be made to write to its log; waiting until it does by itself: %v", shard, err)
+		if !maps.Equal(late, was) {
+			moved, was = time.Now(), late
+		}
+		names := strings.Join(slices.Sorted(maps.Keys(late)), ", ")
+		if !told && time.Since(moved) > 5*time.Second {
+			told = true
+			e.emit(Note, "waiting for the log of %s to be %s; it has stood still for 5s", names, until)
+		}
+		if time.Since(moved) > StandsStill {
+			return fmt.Errorf("the log of %s has stood still for %s and is not %s: is a majority of its members up, and do they agree on the time? Any write to it lets this go on; run it again after that", names, StandsStill, until)
+		}
+		if several && nudges {
+			for shard := range late {
+				if err := n.Nudge(ctx, shard); err != nil && !refused && ctx.Err() == nil {
+					refused = true
+					e.emit(Note, "shard %s is idle and could not be made to write to its log; waiting until it does by itself: %v", shard, err)
+				}
 			}
 		}
 		select {
@@ -583,8 +617,15 @@ func (e *Env) FoldPoint(ctx context.Context, m *Moment) (*store.Point, error) {
 	if len(m.segments) == 0 {
 		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster, last.ID)
 	}
+	strange, err := m.Strangers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(strange) > 0 {
+		return nil, fmt.Errorf("%w: the log after point %s cannot be folded: %w; read the cluster", ErrRefused, last.ID, &strangerError{strange})
+	}
 	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, Version: last.Version, Started: time.Now(),
-		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats, Scope: last.Scope}
+		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats, Scope: last.Scope, Unlogged: last.Unlogged}
 	for _, s := range last.Shards {
 		p.Shards = append(p.Shards, store.PointShard{Name: s.Name, Mark: m.Upto[s.Name]})
 	}

@@ -60,6 +60,7 @@ func (m *Moment) changes(ctx context.Context, shard string, fn func(*record.Chan
 }
 
 func (m *Moment) bases(f *fold.Fold, shard string) {
+	f.Unlogged(m.Point.Unlogged)
 	for _, ns := range m.Point.Namespaces {
 		if ns.Shard == shard || !m.Spread() {
 			f.Base(ns.Namespace, ns.Root)
@@ -75,7 +76,7 @@ func chooser(scope address.Scope, model engine.Model) func(string) bool {
 	}
 	return func(name string) bool {
 		ns := record.Namespace{Name: name, Kind: model.Kind(name)}
-		return !content(&ns) || scope.Match(name)
+		return !content(&ns) || scope.Match(name) || model.Staged(name)
 	}
 }
 
@@ -202,9 +203,7 @@ func content(ns *record.Namespace) bool {
 // the number of changes folded in. A namespace that is spread over shards is
 // one: what counts of each shard's part is put together.
 func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, choose func(name string) bool) ([]Space, int64, error) {
-	if choose == nil {
-		choose = func(string) bool { return true }
-	}
+	choose = m.visible(choose)
 	if x, ok := sink.(*store.Scratch); ok && m.needsBench() {
 		return m.made(ctx, x, choose)
 	}
@@ -237,6 +236,11 @@ func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, cho
 	}
 	out, err := a.union(ctx, src, sink)
 	return out, count, err
+}
+
+// visible leaves out of a choice what only restores use while they go on.
+func (m *Moment) visible(choose func(name string) bool) func(string) bool {
+	return func(name string) bool { return (choose == nil || choose(name)) && !m.Model.Staged(name) }
 }
 
 // layout reads where content is at the moment.
@@ -374,7 +378,7 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 		}
 		for _, n := range plan.Namespaces() {
 			name, ok := judge(s.Name, n.Namespace)
-			if ok && content(&n.Namespace) && !slices.Contains(out, name) {
+			if ok && content(&n.Namespace) && !m.Model.Staged(name) && !slices.Contains(out, name) {
 				out = append(out, name)
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"dexamen/internal/core/address"
+	"dexamen/internal/core/fold"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
@@ -24,6 +25,10 @@ type Proof struct {
 	Segments int         `json:"segments"`
 	Changes  int64       `json:"changes"`
 	Reach    record.Mark `json:"reach"`
+	// Folded: the log after the point up to a moment was folded, not only read;
+	// Unfolded says why not.
+	Folded   bool   `json:"folded,omitempty"`
+	Unfolded string `json:"unfolded,omitempty"`
 	// From is the earlier point from which the log leads here; the fold of
 	// it has this point's roots when Equal.
 	From         string `json:"from,omitempty"`
@@ -74,6 +79,35 @@ func (e *Env) VerifyPoint(ctx context.Context, p *store.Point) (*Proof, error) {
 		out.Segments, out.Reach = out.Segments+len(segs), end
 	}
 	return out, e.proveLog(ctx, p, chains, out)
+}
+
+// VerifyMoment does what VerifyPoint does, and folds the log after the point up
+// to the moment: that it can be read does not say that it can be carried out.
+func (e *Env) VerifyMoment(ctx context.Context, m *Moment) (*Proof, error) {
+	out, err := e.VerifyPoint(ctx, m.Point)
+	if err != nil || m.Exact() {
+		return out, err
+	}
+	x, err := e.Store.NewScratch(e.Temp)
+	if err != nil {
+		return out, err
+	}
+	defer x.Close()
+	e.emit(Step, "folding the log after point %s up to %s", m.Point.ID, at(m.Time))
+	if m.needsBench() {
+		_, _, err = m.made(ctx, x, func(string) bool { return true })
+		if errors.Is(err, fold.ErrCommand) || errors.Is(err, engine.ErrBench) {
+			out.Unfolded = err.Error()
+			return out, nil
+		}
+	} else {
+		_, _, err = m.Held(ctx, x, x)
+	}
+	if err != nil {
+		return out, fmt.Errorf("point %s is whole, but the log after it cannot be carried out up to %s: %w", m.Point.ID, at(m.Time), err)
+	}
+	out.Folded = true
+	return out, nil
 }
 
 // proveLog folds the log between the point before and this one.
@@ -212,6 +246,9 @@ func differences(ctx context.Context, x *store.Scratch, m engine.Model, a, b []S
 // VerifyLive compares a live cluster with a moment: content by roots,
 // definitions, counts. Names in rename are looked for under their new name.
 func (e *Env) VerifyLive(ctx context.Context, m *Moment, live engine.Cluster, pattern string, rename map[string]string, keys int) ([]SpaceDiff, error) {
+	if err := sameEngine(m.Point, live, "the live cluster"); err != nil {
+		return nil, err
+	}
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
 		return nil, err
@@ -236,10 +273,8 @@ func (e *Env) VerifyLive(ctx context.Context, m *Moment, live engine.Cluster, pa
 	var out []SpaceDiff
 	for i := range want {
 		name := want[i].Name
-		for from, to := range rename {
-			if n, ok := renamed(want[i].Name, from, to); ok {
-				name = n
-			}
+		if _, to, ok := renaming(rename, name); ok {
+			name = to
 		}
 		var got *Space
 		for _, ns := range now {

@@ -278,7 +278,7 @@ func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	}
 	optime := func(m *member, n int) bson.D {
 		if e := m.at(n); e != nil {
-			return bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: e.term}}
+			return bson.D{{Key: "ts", Value: rs.opt.Odd.optime(e.ts)}, {Key: "t", Value: e.term}}
 		}
 		return bson.D{{Key: "ts", Value: bson.Timestamp{}}, {Key: "t", Value: int64(-1)}}
 	}
@@ -399,7 +399,7 @@ func listCollections(s *session, db string, req bson.Raw) (bson.D, error) {
 	var out []any
 	add := func(d bson.D) error {
 		raw := toRaw(d)
-		if filter != nil {
+		if filter != nil && !s.m.rs.opt.Odd.ListsAll {
 			if ok, err := matches(raw, filter); err != nil || !ok {
 				return err
 			}
@@ -410,7 +410,7 @@ func listCollections(s *session, db string, req bson.Raw) (bson.D, error) {
 		out = append(out, raw)
 		return nil
 	}
-	if db == "local" && !s.m.rs.opt.Lone {
+	if db == "local" && !s.m.rs.opt.Lone && !s.m.rs.opt.Odd.HidesLog {
 		err := add(bson.D{{Key: "name", Value: "oplog.rs"}, {Key: "type", Value: "collection"},
 			{Key: "options", Value: bson.D{{Key: "capped", Value: true}, {Key: "size", Value: s.m.rs.opt.LogBytes}}},
 			{Key: "info", Value: bson.D{{Key: "readOnly", Value: false}}}})

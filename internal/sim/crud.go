@@ -145,7 +145,7 @@ func (s *session) each(c *collection, filter bson.Raw, fn func(document) bool) e
 
 // change makes a document another, and logs it: as a replacement, or in the
 // form for updates.
-func (s *session) change(c *collection, old document, raw bson.Raw, replaced bool) error {
+func (s *session) change(c *collection, old document, raw bson.Raw, replaced bool, asked bson.Raw) error {
 	ns := c.db + "." + c.name
 	if err := s.lock(c, old.id); err != nil {
 		return err
@@ -158,7 +158,9 @@ func (s *session) change(c *collection, old document, raw bson.Raw, replaced boo
 	}
 	var o any = raw
 	if !replaced {
-		if s.m.rs.opt.LogForm == 1 {
+		if s.m.rs.opt.Odd.RawOperators && asked != nil {
+			o = asked
+		} else if s.m.rs.opt.LogForm == 1 {
 			if ops, ok := operators(old.raw, raw); ok {
 				o = ops
 			}
@@ -196,7 +198,7 @@ func (s *session) updateOne(db, name string, q, u bson.Raw, multi, upsert bool) 
 		if bytes.Equal(raw, d.raw) {
 			continue
 		}
-		if err = s.change(c, d, raw, replaced); err != nil {
+		if err = s.change(c, d, raw, replaced, u); err != nil {
 			return
 		}
 		modified++

@@ -72,8 +72,7 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 		options[i].Value = ix
 	}
 	if lookup(options, "timeseries") != nil {
-		s.createSeries(db, name, options)
-		return bson.D{}, nil
+		return bson.D{}, s.createSeries(db, name, options)
 	}
 	if lookup(options, "viewOn") != nil {
 		// A view is a document of system.views, and is logged as one.
@@ -156,7 +155,18 @@ func rename(s *session, _ string, req bson.Raw) (bson.D, error) {
 		o = append(o, bson.E{Key: "dropTarget", Value: uuidValue(target.uuid)})
 	}
 	u := c.uuid
-	s.command(fromDB, &u, o, effectRename(from, to))
+	real, err := s.m.rs.opt.Odd.renamed(to)
+	if err != nil {
+		return nil, err
+	}
+	loses := s.m.rs.opt.Odd.RenameLoses
+	s.command(fromDB, &u, o, func(st *state) {
+		delete(st.colls, to)
+		effectRename(from, real)(st)
+		if loses {
+			st.colls[real].options = nil
+		}
+	})
 	return bson.D{}, nil
 }
 

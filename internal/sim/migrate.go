@@ -392,7 +392,7 @@ func (c *Sharded) catchUp(t *table, ch *chunk, to string, most int) (more bool, 
 			}
 			var err error
 			if ok {
-				err = s.change(coll, old, d.raw, true)
+				err = s.change(coll, old, d.raw, true, nil)
 			} else {
 				err = s.insertOne(coll, d.raw)
 			}

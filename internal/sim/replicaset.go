@@ -54,6 +54,8 @@ type Options struct {
 	OddHashes bool
 	// Lone makes a single server that is no replica set and keeps no log.
 	Lone bool
+	// Odd is what it does otherwise than documented.
+	Odd Odd
 }
 
 // ReplicaSet is a running stand-in.
@@ -77,6 +79,7 @@ type ReplicaSet struct {
 	written  map[string]int          // while transactions are open: when documents and collections were written last
 	past     []past
 	part     *clusterPart // of a sharded cluster
+	sameTS   bool         // entries are written under the time of the one before
 }
 
 // entry is one place of the log.
@@ -305,7 +308,12 @@ func (rs *ReplicaSet) append(fields bson.D, do effect) *entry {
 // its entry, where one is given.
 func (rs *ReplicaSet) appendAt(fields bson.D, do effect, counts bson.Timestamp) *entry {
 	now := time.Now().Add(rs.opt.ClockOffset)
-	rs.lastTS = nextTime(rs.lastTS, now)
+	if !rs.sameTS {
+		rs.lastTS = nextTime(rs.lastTS, now)
+	}
+	if fields = rs.opt.Odd.logged(fields); fields == nil {
+		fields = bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "not told"}}}}
+	}
 	e := newEntry(fields, rs.lastTS, rs.term, now, do)
 	rs.log = append(rs.log, e)
 	if counts.T == 0 {

@@ -14,14 +14,25 @@ import (
 
 const bucketsOf = "system.buckets."
 
-func (s *session) createSeries(db, name string, options bson.D) {
+func (s *session) createSeries(db, name string, options bson.D) error {
 	ts := toD(value(lookup(options, "timeseries")).Document())
+	span, rounding := lookup(ts, "bucketMaxSpanSeconds"), lookup(ts, "bucketRoundingSeconds")
+	if (span != nil || rounding != nil) && (lookup(ts, "granularity") != nil || span == nil || rounding == nil) {
+		return refuse(72, "InvalidOptions", "give either granularity, or both bucketMaxSpanSeconds and bucketRoundingSeconds")
+	}
+	if span != nil {
+		return s.makeSeries(db, name, options, ts)
+	}
 	if lookup(ts, "granularity") == nil {
 		ts = append(ts, bson.E{Key: "granularity", Value: "seconds"})
 	}
 	if lookup(ts, "bucketMaxSpanSeconds") == nil {
 		ts = append(ts, bson.E{Key: "bucketMaxSpanSeconds", Value: int32(3600)})
 	}
+	return s.makeSeries(db, name, options, ts)
+}
+
+func (s *session) makeSeries(db, name string, options, ts bson.D) error {
 	for i := range options {
 		if options[i].Key == "timeseries" {
 			options[i].Value = ts
@@ -37,6 +48,7 @@ func (s *session) createSeries(db, name string, options bson.D) {
 		c.kind = "timeseries"
 		st.colls[ns] = c
 	})
+	return nil
 }
 
 // fields gives the names of a series' time and of what it is grouped by.

@@ -228,6 +228,14 @@ func commitTransaction(s *session, _ string, req bson.Raw) (bson.D, error) {
 	}
 	if len(t.ops) > 0 {
 		rs.touch(t)
+		if rs.opt.Odd.SharedPositions {
+			for i, o := range t.ops {
+				rs.sameTS = i > 0
+				rs.append(o.fields, o.do)
+			}
+			rs.sameTS = false
+			return bson.D{}, nil
+		}
 		rs.entries(t, nil, t.apply)
 	}
 	return bson.D{}, nil

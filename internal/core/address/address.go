@@ -13,6 +13,8 @@ import (
 type Address struct {
 	Cluster string
 	When    When
+	// Given: the moment is written, and not latest for want of one.
+	Given bool
 	// Pattern is a namespace name or glob; empty means all.
 	Pattern string
 }
@@ -73,6 +75,7 @@ func Parse(s string, now time.Time) (Address, error) {
 	if !given {
 		return a, nil
 	}
+	a.Given = true
 	var err error
 	if a.When, err = ParseWhen(when, now); err != nil {
 		return a, fmt.Errorf("address %q: %w", s, err)

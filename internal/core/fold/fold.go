@@ -57,9 +57,19 @@ type Fold struct {
 	keyBuf []byte
 	valBuf []byte
 	Count  int64 // changes taken
+	// unlogged: namespaces may come and go without an entry.
+	unlogged bool
+	// aliases are names by which entries called a namespace that had another one
+	// when it was listed. A later entry that renames it explains that.
+	aliases map[alias]record.Position
 	// Of Choose: which names are followed, and who came by one of them.
 	chosen  func(string) bool
 	strange map[string]bool
+}
+
+type alias struct {
+	n    *Namespace
+	name string
 }
 
 // Namespace is one incarnation of a namespace on its way through the changes.
@@ -72,6 +82,8 @@ type Namespace struct {
 	Implied bool
 	id      int
 	gone    bool
+	// aside: it is followed, as it may come to have a chosen name, and has none.
+	aside bool
 }
 
 // New makes a fold that sorts in at most bound bytes of memory and then in
@@ -79,8 +91,12 @@ type Namespace struct {
 // changes, as a scan gives them that ran while the log went on.
 func New(model Model, loose bool, dir string, bound int) *Fold {
 	return &Fold{model: model, loose: loose, sorter: tree.NewSorter(dir, bound),
-		names: map[string]*Namespace{}, idents: map[string]*Namespace{}}
+		names: map[string]*Namespace{}, idents: map[string]*Namespace{}, aliases: map[alias]record.Position{}}
 }
+
+// Unlogged says that the server does not log that namespaces come, go and are
+// renamed: one that is there with another identity has been made anew.
+func (f *Fold) Unlogged(yes bool) { f.unlogged = yes }
 
 // NewPlan makes a fold that only follows namespaces and keeps no records: its
 // Namespaces say what there will be, for Want.
@@ -115,6 +131,7 @@ func (f *Fold) begin(ns record.Namespace) *Namespace {
 	n := &Namespace{Namespace: ns, id: len(f.all)}
 	f.all = append(f.all, n)
 	f.names[ns.Name] = n
+	n.aside = f.chosen != nil && !f.chosen(ns.Name)
 	if len(ns.Ident) > 0 {
 		f.idents[string(ns.Ident)] = n
 	}
@@ -142,9 +159,11 @@ func (f *Fold) find(c *record.Change) *Namespace {
 	return f.names[c.Namespace]
 }
 
-// Choose has the fold follow only namespaces whose names are chosen. One that is
-// renamed to a name that is not has ended; of one that is renamed to a chosen
-// name the content is not known, and it stays out: Strangers names it.
+// Choose has the fold give only namespaces whose names are chosen. What the log
+// creates is followed whatever its name: it may be renamed to a chosen one. Of
+// what was there before under a name that is not chosen the content is not
+// known: when it is renamed to a chosen name it stays out, and Strangers names
+// it.
 func (f *Fold) Choose(chosen func(name string) bool) {
 	f.chosen, f.strange = chosen, map[string]bool{}
 }
@@ -169,7 +188,7 @@ func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
 			}
 			f.strange[c.To] = true
 		}
-	case c.Op == record.Create && f.chosen(c.Namespace):
+	case c.Op == record.Create:
 		delete(f.strange, c.Namespace)
 		return false
 	case f.strange[c.Namespace]:
@@ -189,6 +208,9 @@ func (f *Fold) Change(c *record.Change) error {
 		return nil
 	}
 	f.Count++
+	if err := f.fits(c, n); err != nil {
+		return err
+	}
 	if c.Op.Record() {
 		if n == nil {
 			if c.Op == record.Delete || f.loose && len(c.Ident) > 0 {
@@ -234,10 +256,7 @@ func (f *Fold) Change(c *record.Change) error {
 		if n == nil {
 			return f.unknown(c, false)
 		}
-		if f.chosen != nil && !f.chosen(c.To) {
-			f.end(n)
-			return nil
-		}
+		n.aside = f.chosen != nil && !f.chosen(c.To)
 		delete(f.strange, c.To)
 		if old := f.names[c.To]; old != nil && old != n {
 			if !f.loose {
@@ -259,6 +278,42 @@ func (f *Fold) Change(c *record.Change) error {
 		f.begin(ns)
 	default:
 		return fmt.Errorf("%w: unknown operation %d", ErrDiverged, c.Op)
+	}
+	return nil
+}
+
+// fits sees that an entry's name and identity are of the same namespace. Where
+// they are not, the log does not tell what was changed.
+func (f *Fold) fits(c *record.Change, n *Namespace) error {
+	if f.unlogged || len(c.Ident) == 0 || c.Op == record.Create {
+		return nil
+	}
+	switch {
+	case n != nil && !n.gone && n.Name != c.Namespace && len(n.Ident) > 0:
+		if !f.loose {
+			return fmt.Errorf("%w: %s of %s at %s carries the identity of %s", ErrDiverged, c.Op, c.Namespace, c.At.Hex(), n.Name)
+		}
+		if c.Op != record.Rename {
+			f.aliases[alias{n, c.Namespace}] = c.At
+		}
+	case n == nil && !f.loose && c.Op.Record():
+		if old := f.names[c.Namespace]; old != nil && len(old.Ident) > 0 {
+			return fmt.Errorf("%w: %s of %s at %s carries another identity than the namespace has", ErrDiverged, c.Op, c.Namespace, c.At.Hex())
+		}
+	}
+	if c.Op == record.Rename && n != nil {
+		delete(f.aliases, alias{n, c.Namespace})
+	}
+	return nil
+}
+
+// unexplained returns an error where entries called a namespace by a name that
+// no entry took from it.
+func (f *Fold) unexplained() error {
+	for a, at := range f.aliases {
+		if !a.n.gone {
+			return fmt.Errorf("%w: an entry for %s at %s carries the identity of %s", ErrDiverged, a.name, at.Hex(), a.n.Name)
+		}
 	}
 	return nil
 }
@@ -285,7 +340,7 @@ func (f *Fold) keep(n *Namespace, c *record.Change) error {
 func (f *Fold) Namespaces() []*Namespace {
 	var out []*Namespace
 	for _, n := range f.all {
-		if !n.gone {
+		if !n.gone && !n.aside {
 			out = append(out, n)
 		}
 	}
@@ -313,6 +368,9 @@ func (f *Fold) Merge(ctx context.Context, src tree.Source, sink tree.Sink, choos
 
 // each goes through the living incarnations in the sorter's order.
 func (f *Fold) each(choose func(*Namespace) bool, fn func(*Namespace, *edits) error) error {
+	if err := f.unexplained(); err != nil {
+		return err
+	}
 	items, err := f.sorter.Sorted()
 	if err != nil {
 		return err
@@ -323,7 +381,7 @@ func (f *Fold) each(choose func(*Namespace) bool, fn func(*Namespace, *edits) er
 		return err
 	}
 	for _, n := range f.all {
-		if n.gone || choose != nil && !choose(n) {
+		if n.gone || n.aside || choose != nil && !choose(n) {
 			continue
 		}
 		if err := e.seek(n.id); err != nil {

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/process"
 )
 
 // PretendLease has another process of this machine hold a lease.
@@ -14,8 +16,8 @@ func PretendLease(t testing.TB, s *Store, what string, pid int) *Lease {
 	require.NoError(t, err)
 	close(l.stop)
 	<-l.done
-	l.entry.Process, l.entry.Alive = pid, born(pid)
-	require.NotEmpty(t, l.entry.Alive, "this system does not tell whether a process runs")
+	l.entry.PID, l.entry.Started = pid, process.Started(pid)
+	require.NotEmpty(t, l.entry.Started, "this system does not tell whether a process runs")
 	require.NoError(t, l.next(context.Background(), time.Hour))
 	return l
 }

@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 	"time"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/process"
 )
 
 // A lease says that somebody is doing something, until a time. It is a row of
@@ -17,15 +17,11 @@ import (
 // give it up is to create the next one, which only one can. Nobody waits for a
 // process that is gone for longer than the lease was made out for.
 type leaseEntry struct {
-	Name    string    `json:"name"`   // of the object, so that a copy is found out
-	Holder  string    `json:"holder"` // a random name
-	Host    string    `json:"host"`
-	Process int       `json:"process"`
-	Began   time.Time `json:"began"`
-	Until   time.Time `json:"until"` // the zero time: given up
-	// Machine and Alive tell, on that machine, whether the process still runs.
-	Machine string `json:"machine,omitempty"`
-	Alive   string `json:"alive,omitempty"`
+	Name   string `json:"name"`   // of the object, so that a copy is found out
+	Holder string `json:"holder"` // a random name
+	process.Identity
+	Began time.Time `json:"began"`
+	Until time.Time `json:"until"` // the zero time: given up
 }
 
 const (
@@ -94,7 +90,7 @@ func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]l
 		case errors.Is(err, blob.ErrNotFound):
 			return nil, nil, nil, true, nil
 		case errors.Is(err, ErrDamaged):
-			e = leaseEntry{Host: "an unknown host", Began: i.Made, Until: i.Made.Add(leaseTime)} // as if it was held
+			e = leaseEntry{Identity: process.Identity{Host: "an unknown host"}, Began: i.Made, Until: i.Made.Add(leaseTime)} // as if it was held
 		case err != nil:
 			return nil, nil, nil, false, err
 		}
@@ -106,7 +102,7 @@ func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]l
 // held says whether an entry counts. A clock that is a little off must not end
 // somebody else's lease.
 func (e *leaseEntry) held(now time.Time) bool {
-	return !e.Until.IsZero() && !e.gone() && now.Before(e.Until.Add(leaseTime/2))
+	return !e.Until.IsZero() && !e.Gone() && now.Before(e.Until.Add(leaseTime/2))
 }
 
 // Acquire takes a lease, and keeps it until Release.
@@ -114,17 +110,21 @@ func (s *Store) Acquire(ctx context.Context, what string) (*Lease, error) {
 	return s.acquire(ctx, what, leaseTime)
 }
 
+// AcquireFor takes the lease of some work on a cluster.
+func (s *Store) AcquireFor(ctx context.Context, work, cluster string) (*Lease, error) {
+	return s.Acquire(ctx, "work-"+s.part("cluster", cluster)+"-"+s.part("run", work))
+}
+
 func (s *Store) acquire(ctx context.Context, what string, length time.Duration) (*Lease, error) {
-	host, _ := os.Hostname()
 	l := &Lease{s: s, what: what, length: length, stop: make(chan struct{}), done: make(chan struct{}),
-		entry: leaseEntry{Holder: newID(8), Host: host, Process: os.Getpid(), Began: time.Now().UTC(), Machine: machine(), Alive: born(os.Getpid())}}
+		entry: leaseEntry{Holder: newID(8), Identity: process.Self(), Began: time.Now().UTC()}}
 	top, number, _, err := s.leases(ctx, what+"/")
 	if err != nil {
 		return nil, err
 	}
 	if e, ok := top[what]; ok && e.held(time.Now()) {
-		return nil, fmt.Errorf("%s: %w: process %d on %s, since %s; it counts as gone if it says nothing until %s",
-			what, ErrHeld, e.Process, e.Host, e.Began.Local().Format(time.RFC3339), e.Until.Add(leaseTime/2).Local().Format(time.RFC3339))
+		return nil, fmt.Errorf("%s: %w: %s, since %s; it counts as gone if it says nothing until %s",
+			what, ErrHeld, e.Identity, e.Began.Local().Format(time.RFC3339), e.Until.Add(leaseTime/2).Local().Format(time.RFC3339))
 	}
 	l.number = number[what]
 	if err := l.next(ctx, length); err != nil {

@@ -44,6 +44,9 @@ type Point struct {
 	Scope []string `json:"scope,omitempty"`
 	// Settings: users and roles are in it.
 	Settings bool `json:"settings,omitempty"`
+	// Unlogged: the server does not log that namespaces come and go, or it is not
+	// known whether it does.
+	Unlogged bool `json:"unlogged,omitempty"`
 	// Exact says that all content is of one moment of the cluster.
 	Exact bool       `json:"exact"`
 	Stats PointStats `json:"stats"`

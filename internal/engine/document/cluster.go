@@ -261,6 +261,9 @@ func (c *cluster) of(shard string) (*set, error) {
 	return nil, fmt.Errorf("cluster %s has no shard %q; it has %s", c.t.Name, shard, strings.Join(c.order, ", "))
 }
 
+// Engine implements engine.Cluster.
+func (c *cluster) Engine() string { return Name }
+
 // Topology implements engine.Cluster.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	t := &engine.Topology{Engine: Name, Kind: "replica set", Identity: c.identity, Settings: c.t.Settings}

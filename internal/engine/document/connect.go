@@ -8,6 +8,8 @@ package document
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -88,12 +90,16 @@ type badMember struct {
 
 // capabilities are what was found out about the servers at connect.
 type capabilities struct {
-	status    bool // replSetGetStatus
-	log       bool // local.oplog.rs
-	ordered   bool // find with min, max and hint on _id
-	logsDrops bool
-	version   string
-	product   string // what buildInfo calls itself, where it does
+	status  bool // replSetGetStatus
+	log     bool // local.oplog.rs
+	ordered bool // find with min, max and hint on _id
+	// logsDrops: drops, renames and index changes are in the log; told says that
+	// this is known, and not assumed.
+	logsDrops, told bool
+	// logRefused is why the log may not be read, where it is there.
+	logRefused error
+	version    string
+	product    string // what buildInfo calls itself, where it does
 }
 
 // newSet makes a set that is not discovered yet.
@@ -312,10 +318,8 @@ func (c *set) probe(ctx context.Context, addr string) error {
 		return err
 	}
 	c.caps.version, _ = info.Lookup("version").StringValueOK()
-	c.caps.logsDrops = true
 	if v, ok := info.Lookup("ferretdbVersion").StringValueOK(); ok {
-		// It writes record changes to its log and nothing else.
-		c.caps.product, c.caps.logsDrops = "FerretDB "+v, false
+		c.caps.product = "FerretDB " + v
 	}
 	if c.set != "" {
 		var st bson.Raw
@@ -331,15 +335,119 @@ func (c *set) probe(ctx context.Context, addr string) error {
 			c.findAside(ctx, addr, st)
 		}
 	}
-	logs, err := c.ask(ctx, addr, "local", bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: "oplog.rs"}}}})
-	if err == nil {
-		batch, _ := logs.Lookup("cursor", "firstBatch").ArrayOK()
-		vals, _ := batch.Values()
-		c.caps.log = len(vals) > 0 && c.set != ""
-	} else if !isCommandError(err) {
+	if err := c.probeLog(ctx, addr); err != nil {
 		return err
 	}
 	return c.probeOrder(ctx, addr)
+}
+
+// probeLog finds out whether there is a log by reading it: a listing may leave it
+// out, and tells nothing of whether it may be read.
+func (c *set) probeLog(ctx context.Context, addr string) error {
+	if c.set == "" {
+		return nil
+	}
+	ans, err := c.askFor(ctx, logTime, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}})
+	if err != nil {
+		if isCommandError(err) {
+			c.caps.logRefused = err
+			return nil
+		}
+		return err
+	}
+	c.caps.log = len(firstBatch(ans)) > 0
+	if !c.caps.log {
+		// Of one that is there and empty only the listing tells; some servers do
+		// not heed its filter.
+		ans, err := c.ask(ctx, addr, "local", bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: "oplog.rs"}}}})
+		if err != nil && !isCommandError(err) {
+			return err
+		}
+		for _, d := range firstBatch(ans) {
+			name, _ := d.Lookup("name").StringValueOK()
+			c.caps.log = c.caps.log || name == "oplog.rs"
+		}
+		return nil
+	}
+	return c.probeEntries(ctx, addr)
+}
+
+// probeEntries finds out whether the log tells of drops, renames and index
+// changes: it does where it holds any entry about a namespace as a whole.
+func (c *set) probeEntries(ctx context.Context, addr string) error {
+	for _, name := range []string{"create", "drop", "createIndexes", "commitIndexBuild", "renameCollection"} {
+		ans, err := c.ask(ctx, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}, {Key: "maxTimeMS", Value: 2000},
+			{Key: "filter", Value: bson.D{{Key: "op", Value: "c"}, {Key: "o." + name, Value: bson.D{{Key: "$exists", Value: true}}}}}})
+		if err != nil {
+			if errors.Is(err, engine.ErrUnreachable) && ctx.Err() == nil || isCommandError(err) {
+				return nil // it is too long to be searched, or cannot be
+			}
+			return err
+		}
+		if len(firstBatch(ans)) > 0 {
+			c.caps.logsDrops, c.caps.told = true, true
+			return nil
+		}
+	}
+	return nil
+}
+
+// tryEntries makes a collection of Dexamen's own and drops it, where the login
+// may, to see whether the log tells of it. On one shard of a sharded cluster
+// nothing is made.
+func (c *set) tryEntries(ctx context.Context, members []engine.Member) {
+	c.mu.Lock()
+	known := c.caps.told || !c.caps.log || c.role != alone
+	c.mu.Unlock()
+	if known {
+		return
+	}
+	for _, m := range members {
+		if !m.Healthy || m.Role != "primary" {
+			continue
+		}
+		found, err := c.tryEntriesAt(ctx, m.Address)
+		if err != nil {
+			c.log.Info("whether drops are logged could not be tried", "member", m.Address, "cause", short(err))
+			return
+		}
+		c.mu.Lock()
+		c.caps.logsDrops, c.caps.told = found, true
+		c.mu.Unlock()
+	}
+}
+
+func (c *set) tryEntriesAt(ctx context.Context, addr string) (bool, error) {
+	w, err := c.window(ctx, addr)
+	if err != nil {
+		return false, err
+	}
+	b := make([]byte, 6)
+	_, _ = rand.Read(b) // never fails, by its contract
+	name := probePrefix + hex.EncodeToString(b)
+	majority := bson.E{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}, {Key: "wtimeout", Value: int32(5000)}}}
+	if _, err := c.ask(ctx, addr, workDB, bson.D{{Key: "create", Value: name}, majority}); err != nil {
+		return false, err
+	}
+	if _, err := c.ask(ctx, addr, workDB, bson.D{{Key: "drop", Value: name}, majority}); err != nil {
+		return false, err
+	}
+	for range 4 { // some servers write to their logs a while later
+		ans, err := c.askFor(ctx, logTime, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1},
+			{Key: "filter", Value: bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(w.Last.Position)}}}, {Key: "op", Value: "c"}, {Key: "o.drop", Value: name}}}})
+		if err != nil {
+			return false, err
+		}
+		if len(firstBatch(ans)) > 0 {
+			return true, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+	return false, nil
 }
 
 // findAside finds the members that a set keeps from its clients: those that are
@@ -456,6 +564,8 @@ func (c *set) lacks() []engine.Lack {
 	case c.set == "":
 		add("no replica set: no log of changes", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
 		return l
+	case c.caps.logRefused != nil:
+		add("the log (local.oplog.rs) may not be read by this login", "snapshots are not of one moment when writes go on meanwhile; no capture; grant it as dexamen cluster grants says ("+short(c.caps.logRefused)+")")
 	case !c.caps.log:
 		add("no log of changes (local.oplog.rs is not there)", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
 	}
@@ -465,7 +575,9 @@ func (c *set) lacks() []engine.Lack {
 	if !c.caps.ordered {
 		add("find does not heed min and max bounds", "a collection is scanned whole by one reader; a scan that breaks begins that collection again")
 	}
-	if c.caps.log && !c.caps.logsDrops {
+	if c.caps.log && !c.caps.logsDrops && !c.caps.told {
+		add("whether drops, renames and index changes are logged is not known", "the log holds none so far; capture compares the namespaces between two runs, and a moment between such a change and the next snapshot may show the namespaces as the last point had them")
+	} else if c.caps.log && !c.caps.logsDrops {
 		add("drops, renames and index changes are not logged", "capture notes namespaces that appear, go or change between two runs; a moment between such a change and the next snapshot shows the namespaces as the last point had them")
 	}
 	return l

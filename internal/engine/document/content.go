@@ -39,6 +39,9 @@ func (r role) content(db, coll string) (name, kind, why string) {
 	case "local":
 		return name, "", "belongs to the server"
 	}
+	if isOwn(db, coll) {
+		return name, "", "belongs to Dexamen"
+	}
 	if r == layout {
 		return name, "", "no content belongs on config servers"
 	}

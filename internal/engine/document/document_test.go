@@ -342,6 +342,9 @@ func TestPartitionsCoverEverythingOnce(t *testing.T) {
 	wr, err := c.Writer(ctx)
 	w := wr.(engine.Stager)
 	require.NoError(t, err)
+	claims, err := w.Reserve(ctx, []string{"apiary.harvests"})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, claims.Release(ctx, false)) }()
 	stage, err := w.Stage(ctx, record.Namespace{Name: "apiary.harvests", Kind: "collection", Definition: createdDefinition("collection", nil)})
 	require.NoError(t, err)
 	var recs []record.Record

@@ -69,6 +69,9 @@ func (c *set) needLog() error {
 		return nil
 	}
 	why := "local.oplog.rs is not there"
+	if c.caps.logRefused != nil {
+		return fmt.Errorf("cluster %s: %w: the log is there and this login may not read it (find on local.oplog.rs): %w", c.t.Name, engine.ErrNoLog, c.caps.logRefused)
+	}
 	if c.set == "" {
 		why = "it is a lone server; a replica set of one member keeps a log"
 	}
@@ -166,6 +169,7 @@ func (f *follow) read(ctx context.Context, addr string) error {
 	defer cur.Close(context.WithoutCancel(ctx))
 	cur.SetBatchSize(logBatch)
 	proven := f.at.Position == ""
+	met := false // this cursor has given the entry that was reached
 	for {
 		if !cur.TryNext(ctx) {
 			if err := cur.Err(); err != nil {
@@ -202,9 +206,14 @@ func (f *follow) read(ctx context.Context, addr string) error {
 			proven = true
 		}
 		if m.Position <= f.at.Position {
+			if met && m.Position == f.at.Position {
+				return f.shared(m)
+			}
+			met = met || m.Position == f.at.Position
 			f.reached(m)
 			continue // seen before the cursor was opened anew
 		}
+		met = true
 		if err := f.take(ctx, addr, cl, m, cur.Current); err != nil {
 			return err
 		}
@@ -215,6 +224,13 @@ func (f *follow) read(ctx context.Context, addr string) error {
 			}
 		}
 	}
+}
+
+// shared refuses a log in which several entries have one position: which of them
+// were taken could not be told when reading goes on there.
+func (f *follow) shared(m record.Mark) error {
+	ts := timestampOf(m.Position)
+	return callbackError{fmt.Errorf("%w: several entries of the log have the position %d.%d", engine.ErrLogEnds, ts.T, ts.I)}
 }
 
 // fitness is how often the member whose log is followed is looked at.

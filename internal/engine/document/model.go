@@ -20,6 +20,25 @@ func (model) Apply(old []byte, c *record.Change, loose bool) ([]byte, error) {
 	return applyUpdate(old, c.Value, loose)
 }
 
+var emptyDocument = buildFields(nil)
+
+// CheckChange implements engine.Model: an update is applied to an empty document,
+// passing over what does not fit it, and an alteration to an empty definition.
+func (model) CheckChange(c *record.Change) error {
+	var err error
+	switch c.Op {
+	case record.Patch:
+		_, err = applyUpdate(emptyDocument, c.Value, true)
+	case record.Alter:
+		_, err = alterDefinition(createdDefinition("collection", nil), c.Value)
+	}
+	if err != nil {
+		ts := timestampOf(c.At)
+		return fmt.Errorf("log entry at %d.%d, %s of %s: %w", ts.T, ts.I, c.Op, c.Namespace, err)
+	}
+	return nil
+}
+
 // Alter implements fold.Model.
 func (model) Alter(def []byte, c *record.Change) ([]byte, error) {
 	return alterDefinition(def, c.Value)
@@ -139,10 +158,24 @@ func (model) ParsePosition(s string) (record.Position, error) {
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits { return engine.Traits{} }
 
+// Staged implements engine.Model.
+func (model) Staged(name string) bool {
+	_, coll, _ := strings.Cut(name, ".")
+	return strings.HasPrefix(coll, StagePrefix)
+}
+
 // CheckName implements engine.Model.
 func (model) CheckName(name string) error {
-	if db, coll, ok := strings.Cut(name, "."); !ok || db == "" || coll == "" {
+	db, coll, ok := strings.Cut(name, ".")
+	switch {
+	case !ok || db == "" || coll == "":
 		return fmt.Errorf("%q is no name for it: a name is DATABASE.COLLECTION", name)
+	case db == "admin" || db == "local" || db == "config" || strings.HasPrefix(coll, "system.") && coll != "system.js":
+		return fmt.Errorf("%q is a name of the server's own", name)
+	case strings.HasPrefix(coll, StagePrefix) || isOwn(db, coll):
+		return fmt.Errorf("%q is a name that Dexamen uses itself while it restores", name)
+	case strings.ContainsAny(db, "$ /\\\"\x00") || strings.ContainsAny(coll, "$\x00"):
+		return fmt.Errorf("%q is no name for it: it has characters that servers do not take", name)
 	}
 	return nil
 }

@@ -52,7 +52,11 @@ func (f *follow) pollOnce(ctx context.Context, addr string, cl *mongo.Client) er
 	}
 	defer cur.Close(context.WithoutCancel(ctx))
 	var early arrivals
+	met := false // the entry that was reached
 	take := func(a arrival) error {
+		if a.mark.Position <= f.at.Position {
+			return f.shared(a.mark)
+		}
 		if err := f.take(ctx, addr, cl, a.mark, a.entry); err != nil {
 			return err
 		}
@@ -76,7 +80,10 @@ func (f *follow) pollOnce(ctx context.Context, addr string, cl *mongo.Client) er
 			return callbackError{fmt.Errorf("cluster %s: member %s: %w", f.c.t.Name, addr, err)}
 		}
 		if m.Position == f.at.Position {
-			proven = true
+			if met {
+				return f.shared(m)
+			}
+			proven, met = true, true
 			f.reached(m) // its time may not be known yet
 		}
 		if m.Position <= f.at.Position || m.Wall.After(now.Add(-settle)) {

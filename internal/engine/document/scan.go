@@ -88,7 +88,11 @@ func (c *set) listCommitted(ctx context.Context, addr string, since record.Posit
 		if err != nil {
 			return nil, err
 		}
-		if now == term && (shown == nil || position(shown.T, shown.I) <= last) {
+		newer, err := c.shows(ctx, addr, shown, last)
+		if err != nil {
+			return nil, err
+		}
+		if now == term && !newer {
 			ok, err := c.becomesCommitted(ctx, addr, cl, last, term)
 			if err != nil {
 				return nil, err
@@ -112,7 +116,32 @@ func (c *set) applied(ctx context.Context, addr string) (record.Position, int64,
 		return "", 0, fmt.Errorf("%s: replSetGetStatus tells no applied time", addr)
 	}
 	term, _ := st.Lookup("optimes", "appliedOpTime", "t").AsInt64OK()
+	e, err := c.entryUpTo(ctx, addr, at)
+	if err != nil || e == nil {
+		return at, term, err
+	}
+	if own, ok := timestampAt(e, "ts"); ok {
+		at = own
+	}
+	if t, ok := e.Lookup("t").AsInt64OK(); ok {
+		term = t
+	}
 	return at, term, nil
+}
+
+// shows tells whether what a session was shown may be newer than an entry: the
+// time that the server told of it lies after the entry, and another entry up to
+// that time.
+func (c *set) shows(ctx context.Context, addr string, shown *bson.Timestamp, last record.Position) (bool, error) {
+	if shown == nil || position(shown.T, shown.I) <= last {
+		return false, nil
+	}
+	e, err := c.entryUpTo(ctx, addr, position(shown.T, shown.I))
+	if err != nil || e == nil {
+		return true, err
+	}
+	at, ok := timestampAt(e, "ts")
+	return !ok || at > last, nil
 }
 
 // becomesCommitted waits until a majority has the entry of this position and
@@ -226,9 +255,17 @@ func sameCollection(a, b bson.Raw) bool {
 // describe turns an entry of listCollections into a namespace; nil where it is
 // the server's own.
 func (c *set) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes bool) (*engine.Namespace, error) {
+	return c.describeAs(ctx, cl, db, info, sizes, false)
+}
+
+// describeAs is describe; with own set also for a collection of Dexamen's own.
+func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes, own bool) (*engine.Namespace, error) {
 	name, _ := info.Lookup("name").StringValueOK()
 	typ, _ := info.Lookup("type").StringValueOK()
 	known, kind, why := c.role.content(db, name)
+	if own {
+		kind, why = "collection", ""
+	}
 	if kind == "" || kind == kindSettings && !c.t.Settings {
 		return nil, nil
 	}

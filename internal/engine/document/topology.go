@@ -32,6 +32,7 @@ func (c *set) describeShard(ctx context.Context) (engine.Shard, error) {
 	if err != nil {
 		return engine.Shard{}, err
 	}
+	c.tryEntries(ctx, members)
 	sh := engine.Shard{Name: c.shardName(), Members: members, Layout: c.role == layout}
 	if !c.caps.log {
 		return sh, nil
@@ -386,7 +387,9 @@ func (c *set) hasSeen(ctx context.Context, addr string) error {
 	return nil
 }
 
-// committed gives the newest position that a member knows to be on a majority.
+// committed gives the newest log entry that a member knows to be on a majority.
+// Some servers tell times that no entry has; the newest one before it counts
+// then.
 func (c *set) committed(ctx context.Context, addr string) (record.Mark, error) {
 	st, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
 	if err != nil {
@@ -400,7 +403,34 @@ func (c *set) committed(ctx context.Context, addr string) (record.Mark, error) {
 	if w, ok := st.Lookup("optimes", "lastCommittedWallTime").TimeOK(); ok {
 		m.Wall = w.UTC()
 	}
-	return m, nil
+	e, err := c.entryUpTo(ctx, addr, m.Position)
+	if err != nil || e == nil {
+		return m, err
+	}
+	return markOf(e)
+}
+
+// entryUpTo gives the newest log entry at or before a position; nil where there
+// is none, or no position.
+func (c *set) entryUpTo(ctx context.Context, addr string, at record.Position) (bson.Raw, error) {
+	if at == position(0, 0) {
+		return nil, nil
+	}
+	// The entry that is told is the rule, and found by its time at once.
+	for _, filter := range []bson.D{{{Key: "ts", Value: timestampOf(at)}}, {{Key: "ts", Value: bson.D{{Key: "$lte", Value: timestampOf(at)}}}}} {
+		cmd := bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "filter", Value: filter}, {Key: "limit", Value: 1}}
+		if filter[0].Value != timestampOf(at) {
+			cmd = append(cmd, bson.E{Key: "sort", Value: bson.D{{Key: "$natural", Value: -1}}})
+		}
+		ans, err := c.askFor(ctx, logTime, addr, "local", cmd)
+		if err != nil {
+			return nil, err
+		}
+		if docs := firstBatch(ans); len(docs) > 0 {
+			return docs[0], nil
+		}
+	}
+	return nil, nil
 }
 
 func (c *set) sawPosition(p record.Position) {

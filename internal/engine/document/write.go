@@ -4,15 +4,18 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
+	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -27,8 +30,12 @@ type writer struct {
 	addr string
 	cl   *mongo.Client
 
-	mu    sync.Mutex
-	kinds map[string]string // of stages
+	mu     sync.Mutex
+	kinds  map[string]string // of stages
+	claims *engine.Claims
+	// noBypass: the server has no way to pass validators by.
+	noBypass atomic.Bool
+	trusted  *bool // whether renaming keeps what is renamed; nil before it was tried
 }
 
 // writer gives access through the primary, or a router.
@@ -62,33 +69,70 @@ func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
 }
 
 // Stage implements engine.Stager. A time-series collection, which no server
-// renames, is made under its own name.
+// renames, is made under its own name. That there is a stage is recorded before
+// it is made.
 func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
+	if ns.Kind == kindSeries {
+		return w.StageInPlace(ctx, ns, false)
+	}
 	db, _, _ := strings.Cut(ns.Name, ".")
 	b := make([]byte, 6)
 	_, _ = rand.Read(b) // never fails, by its contract
 	stage := ns
-	if ns.Kind != kindSeries {
-		stage.Name = db + "." + StagePrefix + hex.EncodeToString(b)
-	}
-	d, err := decodeDefinition(ns.Definition)
-	if err != nil {
-		return stage, fmt.Errorf("%s: %w", ns.Name, err)
-	}
-	if err := w.create(ctx, stage.Name, d); err != nil {
-		return stage, err
-	}
+	stage.Name = db + "." + StagePrefix + hex.EncodeToString(b)
 	w.mu.Lock()
-	w.kinds[stage.Name] = ns.Kind
+	claims := w.claims
 	w.mu.Unlock()
-	if d.sharding != nil && w.c.role == routers {
-		if err := w.shard(ctx, stage.Name, d.sharding); err != nil {
-			return stage, err
+	if claims == nil {
+		return stage, errors.New("nothing was reserved on the target")
+	}
+	if err := claims.Add(ctx, stageClaim+stage.Name); err != nil {
+		return stage, w.fail(stage.Name, err)
+	}
+	return w.make(ctx, stage)
+}
+
+// StageInPlace implements engine.Stager.
+func (w *writer) StageInPlace(ctx context.Context, ns record.Namespace, replace bool) (record.Namespace, error) {
+	if replace {
+		db, coll := physical(ns.Name, ns.Kind)
+		if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
+			return ns, w.fail(ns.Name, err)
 		}
 	}
-	made, err := w.Look(ctx, stage.Name)
-	stage.Ident = made.Ident
-	return stage, err
+	return w.make(ctx, ns)
+}
+
+// make makes an empty collection of a definition, without its indexes.
+func (w *writer) make(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
+	d, err := decodeDefinition(ns.Definition)
+	if err != nil {
+		return ns, fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	if err := w.create(ctx, ns.Name, d); err != nil {
+		return ns, err
+	}
+	w.mu.Lock()
+	w.kinds[ns.Name] = ns.Kind
+	w.mu.Unlock()
+	if d.sharding != nil && w.c.role == routers {
+		if err := w.shard(ctx, ns.Name, d.sharding); err != nil {
+			return ns, err
+		}
+	}
+	made, err := w.Look(ctx, ns.Name)
+	ns.Ident = made.Ident
+	return ns, err
+}
+
+// Count implements engine.Stager.
+func (w *writer) Count(ctx context.Context, name string) (int64, error) {
+	db, coll := w.physical(name)
+	n, err := w.cl.Database(db).Collection(coll).CountDocuments(ctx, bson.D{})
+	if err != nil {
+		return 0, w.fail(name, err)
+	}
+	return n, nil
 }
 
 // physical gives where a stage's records are.
@@ -98,17 +142,32 @@ func (w *writer) physical(stage string) (db, coll string) {
 	return physical(stage, w.kinds[stage])
 }
 
+// errNotThere is returned when there is no namespace of a name.
+var errNotThere = errors.New("it is no longer there: somebody removed it")
+
 // Look implements engine.Stager.
 func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error) {
 	db, coll := w.physical(name)
+	return w.look(ctx, name, db, coll)
+}
+
+// lookAny is Look for collections that are no content too.
+func (w *writer) lookAny(ctx context.Context, name string) (record.Namespace, error) {
+	db, coll, _ := strings.Cut(name, ".")
+	return w.look(ctx, name, db, coll)
+}
+
+func (w *writer) look(ctx context.Context, name, db, coll string) (record.Namespace, error) {
 	ans, err := w.c.ask(ctx, w.addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
 	if err != nil {
 		return record.Namespace{}, w.fail(name, err)
 	}
-	arr, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
-	vals, _ := arr.Values()
-	for _, v := range vals {
-		ns, err := w.c.describe(ctx, w.cl, db, v.Document(), false)
+	for _, info := range firstBatch(ans) {
+		// Some servers do not heed the filter.
+		if is, _ := info.Lookup("name").StringValueOK(); is != coll {
+			continue
+		}
+		ns, err := w.c.describeAs(ctx, w.cl, db, info, false, isOwn(db, coll))
 		if err != nil {
 			return record.Namespace{}, w.fail(name, err)
 		}
@@ -116,19 +175,42 @@ func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error
 			return ns.Namespace, nil
 		}
 	}
-	return record.Namespace{}, fmt.Errorf("cluster %s: %s is no longer there: somebody removed it", w.c.t.Name, name)
+	return record.Namespace{}, fmt.Errorf("cluster %s: %s: %w", w.c.t.Name, name, errNotThere)
 }
 
 func (w *writer) create(ctx context.Context, name string, d definition) error {
 	db, coll, _ := strings.Cut(name, ".")
 	cmd := bson.D{{Key: "create", Value: coll}}
 	for _, o := range d.options {
+		if o.name == "timeseries" {
+			o.val = creatable(o.val)
+		}
 		cmd = append(cmd, bson.E{Key: o.name, Value: bson.RawValue{Type: bson.Type(o.val.Type), Value: o.val.Data}})
 	}
 	if err := w.run(ctx, db, cmd); err != nil {
 		return w.fail(name, err)
 	}
 	return nil
+}
+
+// creatable gives a time series' options as servers take them: they list the
+// granularity and the bounds of buckets, and refuse to be asked for both ("Set
+// Granularity for Time Series Data").
+func creatable(v bsoncore.Value) bsoncore.Value {
+	if !isDocument(v) {
+		return v
+	}
+	fs, err := parseFields(v.Data)
+	if err != nil {
+		return v
+	}
+	byGranularity := indexOf(fs, "granularity") >= 0
+	both := indexOf(fs, "bucketMaxSpanSeconds") >= 0 && indexOf(fs, "bucketRoundingSeconds") >= 0
+	fs = slices.DeleteFunc(fs, func(f field) bool {
+		bound := f.name == "bucketMaxSpanSeconds" || f.name == "bucketRoundingSeconds"
+		return bound && (byGranularity || !both)
+	})
+	return docValue(buildFields(fs))
 }
 
 // Write implements engine.Stager.
@@ -144,12 +226,18 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 			n++
 		}
 		opt := options.InsertMany().SetOrdered(false)
-		if w.c.caps.product == "" {
-			// What was allowed in when it was written is put back, also where
-			// the validator is younger.
+		// What was allowed in when it was written is put back, also where the
+		// validator is younger.
+		bypass := !w.noBypass.Load()
+		if bypass {
 			opt.SetBypassDocumentValidation(true)
 		}
-		if _, err := c.InsertMany(ctx, docs, opt); mongo.IsDuplicateKeyError(err) && w.c.role != routers {
+		_, err := c.InsertMany(ctx, docs, opt)
+		if err != nil && bypass && isCommandError(err) && strings.Contains(strings.ToLower(err.Error()), "bypassdocumentvalidation") {
+			w.noBypass.Store(true) // the server does not know it
+			continue
+		}
+		if mongo.IsDuplicateKeyError(err) && w.c.role != routers {
 			return fmt.Errorf("%w: on several shards different documents may have one _id, in one collection they may not; restore onto a sharded cluster", w.fail(stage, err))
 		} else if err != nil {
 			return w.fail(stage, err)
@@ -210,13 +298,15 @@ func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) 
 		}
 		err = w.run(ctx, "admin", cmd[:2])
 	}
-	if codeOf(err) == 48 {
+	switch {
+	case err == nil:
+		return w.dropClaim(ctx, stage)
+	case codeOf(err) == 48:
 		return fmt.Errorf("cluster %s: %s is there already; nothing was changed", w.c.t.Name, name)
+	case isCommandError(err) && !retriable(err) && codeOf(err) != 13 && codeOf(err) != 26:
+		return fmt.Errorf("%w: %w", w.fail(name, err), engine.ErrNoRename)
 	}
-	if err != nil {
-		return w.fail(name, err)
-	}
-	return nil
+	return w.fail(name, err)
 }
 
 // Discard implements engine.Stager.
@@ -231,7 +321,7 @@ func (w *writer) Discard(ctx context.Context, stage string) error {
 	if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
 		return w.fail(stage, err)
 	}
-	return nil
+	return w.dropClaim(ctx, stage)
 }
 
 // View implements engine.Stager.
@@ -247,19 +337,4 @@ func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) er
 		return fmt.Errorf("%s: %w", ns.Name, err)
 	}
 	return w.create(ctx, ns.Name, d)
-}
-
-// Stages implements engine.Stager.
-func (w *writer) Stages(ctx context.Context) ([]string, error) {
-	spaces, err := w.c.list(ctx, w.addr, false)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, s := range spaces {
-		if _, coll, _ := strings.Cut(s.Name, "."); strings.HasPrefix(coll, StagePrefix) {
-			out = append(out, s.Name)
-		}
-	}
-	return out, nil
 }

@@ -264,6 +264,12 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		}
 		target := ns.Namespace
 		target.Name = f.Other
+		claims, err := w.Reserve(ctx, []string{f.Other})
+		require.NoError(t, err)
+		rival, err := cluster.Writer(ctx)
+		require.NoError(t, err)
+		_, err = rival.Reserve(ctx, []string{f.Other})
+		require.ErrorIs(t, err, engine.ErrClaimed)
 		stage := func() record.Namespace {
 			st, err := w.Stage(ctx, target)
 			require.NoError(t, err)
@@ -289,13 +295,29 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		require.Equal(t, m.Describe(target.Definition), m.Describe(look.Definition))
 		require.NoError(t, w.Publish(ctx, st.Name, f.Other, false))
 		require.Equal(t, want, scan(t, c, find(t, c, f.Other)))
+		if w.Trusted(ctx) {
+			look, err = w.Look(ctx, f.Other)
+			require.NoError(t, err)
+			require.Equal(t, st.Ident, look.Ident)
+		}
+		count, err := w.Count(ctx, f.Other)
+		require.NoError(t, err)
+		require.EqualValues(t, len(want), count)
 
 		second := stage()
 		require.Error(t, w.Publish(ctx, second.Name, f.Other, false), "a name that is taken is not replaced unasked")
 		require.Equal(t, want, scan(t, c, find(t, c, f.Other)))
 		left, err := w.Stages(ctx)
 		require.NoError(t, err)
+		require.Empty(t, left, "a stage of a restore that goes on is left alone")
+		require.NoError(t, claims.Check())
+		require.NoError(t, claims.Release(ctx, true))
+		left, err = rival.Stages(ctx)
+		require.NoError(t, err)
 		require.Equal(t, []string{second.Name}, left)
+		claims, err = w.Reserve(ctx, []string{f.Other})
+		require.NoError(t, err)
+		require.Equal(t, []string{f.Other}, claims.TakenOver())
 		f.Remove(t, f.Other, 7)
 		require.NoError(t, w.Publish(ctx, second.Name, f.Other, true))
 		require.Equal(t, want, scan(t, c, find(t, c, f.Other)))
@@ -303,11 +325,17 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		third := stage()
 		require.NoError(t, w.Discard(ctx, third.Name))
 		require.Error(t, w.Discard(ctx, f.Other), "what is no stage is left alone")
+		require.NoError(t, claims.Release(ctx, true))
 		left, err = w.Stages(ctx)
 		require.NoError(t, err)
 		require.Empty(t, left)
 		_, err = w.Look(ctx, third.Name)
 		require.Error(t, err)
+		list, err = cluster.Namespaces(ctx)
+		require.NoError(t, err)
+		for _, n := range list {
+			require.NotContains(t, n.Name, "dexamen", "what is Dexamen's own is no content")
+		}
 	})
 
 	t.Run("what is written in place is marked until it is all there", func(t *testing.T) {
@@ -332,6 +360,12 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		n, err := w.Occupied(ctx, target)
 		require.NoError(t, err)
 		require.Zero(t, n)
+		claims, err := w.Reserve(ctx, []string{f.Other})
+		require.NoError(t, err)
+		rival, err := cluster.Writer(ctx)
+		require.NoError(t, err)
+		_, err = rival.Reserve(ctx, []string{f.Other})
+		require.ErrorIs(t, err, engine.ErrClaimed)
 		require.NoError(t, w.Begin(ctx, target, none))
 		var recs []record.Record
 		var keys [][]byte
@@ -340,11 +374,17 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 			keys = append(keys, []byte(k))
 		}
 		require.NoError(t, w.Put(ctx, target, recs[:20]))
+		require.NoError(t, claims.Release(ctx, true))
 		left, err := w.Stages(ctx)
 		require.NoError(t, err)
 		require.Equal(t, []string{f.Other}, left, "it is not all there yet")
+		claims, err = w.Reserve(ctx, []string{f.Other})
+		require.NoError(t, err)
+		require.Equal(t, []string{f.Other}, claims.TakenOver())
 		require.NoError(t, w.Put(ctx, target, recs[10:]), "what is there is written again")
 		require.NoError(t, w.End(ctx, target))
+		require.NoError(t, claims.End(ctx, f.Other))
+		require.NoError(t, claims.Release(ctx, true))
 		left, err = w.Stages(ctx)
 		require.NoError(t, err)
 		require.Empty(t, left)

@@ -29,8 +29,11 @@ import (
 // Driver opens etcd clusters.
 type Driver struct{}
 
+// Name is the engine's name in points.
+const Name = "etcd"
+
 // Register makes the engine known.
-func Register() { engine.Register("etcd", Driver{}, "etcd") }
+func Register() { engine.Register(Name, Driver{}, "etcd") }
 
 // Model implements engine.Driver.
 func (Driver) Model() engine.Model { return model{} }

@@ -127,6 +127,12 @@ func (m model) Implied(name string) (string, []byte) {
 	return kind, nil
 }
 
+// Staged implements engine.Model: content is written in place.
+func (model) Staged(string) bool { return false }
+
+// CheckChange implements engine.Model: the forms of changes are the adapter's own.
+func (model) CheckChange(*record.Change) error { return nil }
+
 // Kind implements engine.Model.
 func (model) Kind(name string) string {
 	switch name {

@@ -23,13 +23,16 @@ const (
 	learner  = "learner"
 )
 
+// Engine implements engine.Cluster.
+func (c *cluster) Engine() string { return Name }
+
 // Topology implements engine.Cluster. A prefix depth is part of the identity: a
 // log captured with another one would not fit the points before it.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if err := c.refresh(ctx); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
-	t := &engine.Topology{Engine: "etcd", Kind: "etcd cluster", Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings, Exact: true}
+	t := &engine.Topology{Engine: Name, Kind: "etcd cluster", Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings, Exact: true}
 	sh := engine.Shard{Name: c.shard()}
 	list := c.list()
 	members := make([]engine.Member, len(list))

@@ -60,15 +60,50 @@ func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 
 // Stages implements engine.Writer.
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
-	ans, err := w.cl.Get(ctx, markPrefix, clientv3.WithPrefix(), clientv3.WithKeysOnly())
+	ans, err := w.cl.Get(ctx, markPrefix, clientv3.WithPrefix())
 	if err != nil {
 		return nil, w.fail(w.explain(err, "looking for restores cut short"))
 	}
 	var out []string
 	for _, kv := range ans.Kvs {
-		out = append(out, strings.TrimPrefix(string(kv.Key), markPrefix))
+		if engine.CutShort(string(kv.Value)) {
+			out = append(out, strings.TrimPrefix(string(kv.Key), markPrefix))
+		}
 	}
 	return out, nil
+}
+
+// Reserve implements engine.Writer.
+func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, error) {
+	c, err := engine.ClaimNames(ctx, w, names)
+	return c, w.fail(err)
+}
+
+// Claim implements engine.ClaimTable.
+func (w *writer) Claim(ctx context.Context, name string) (string, error) {
+	ans, err := w.cl.Get(ctx, markPrefix+name)
+	if err != nil || len(ans.Kvs) == 0 {
+		return "", w.explain(err, "looking who restores "+name)
+	}
+	return string(ans.Kvs[0].Value), nil
+}
+
+// SwapClaim implements engine.ClaimTable.
+func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, error) {
+	key := markPrefix + name
+	is := clientv3.Compare(clientv3.Value(key), "=", was)
+	if was == "" {
+		is = clientv3.Compare(clientv3.CreateRevision(key), "=", 0)
+	}
+	then := clientv3.OpPut(key, now)
+	if now == "" {
+		then = clientv3.OpDelete(key)
+	}
+	ans, err := w.cl.Txn(ctx).If(is).Then(then).Commit()
+	if err != nil {
+		return false, w.explain(err, "marking "+name)
+	}
+	return ans.Succeeded, nil
 }
 
 // Occupied implements engine.Gradual.
@@ -117,19 +152,17 @@ func (w *writer) Begin(ctx context.Context, ns record.Namespace, support func(st
 		w.stop = stop
 		w.writes.Go(func() { w.keepAlive(kctx) })
 	}
-	_, err = w.cl.Put(ctx, markPrefix+ns.Name, time.Now().UTC().Format(time.RFC3339))
-	return w.fail(w.explain(err, "marking "+ns.Name))
+	return nil
 }
 
 // End implements engine.Gradual. The leases made run from here on.
-func (w *writer) End(ctx context.Context, ns record.Namespace) error {
+func (w *writer) End(context.Context, record.Namespace) error {
 	if w.stop != nil {
 		w.stop()
 		w.writes.Wait()
 		w.stop = nil
 	}
-	_, err := w.cl.Delete(ctx, markPrefix+ns.Name)
-	return w.fail(w.explain(err, "unmarking "+ns.Name))
+	return nil
 }
 
 // Put implements engine.Gradual.

@@ -42,8 +42,8 @@ var emptied = goredis.NewScript(`if redis.call('GET', KEYS[1]) == ARGV[1] then r
 
 var errNotMine = errors.New("somebody else has taken the scratch server meanwhile, or emptied it: what was made there counts for nothing; try again")
 
-// Claim implements engine.Bench.
-func (w *writer) Claim(ctx context.Context) (func(context.Context) error, error) {
+// TakeOver implements engine.Bench.
+func (w *writer) TakeOver(ctx context.Context) (func(context.Context) error, error) {
 	if w.clustered {
 		return nil, w.fail(fmt.Errorf("%w: a scratch server is a lone one, not one with slots", engine.ErrBench))
 	}

@@ -31,9 +31,12 @@ import (
 // Driver opens Redis servers.
 type Driver struct{}
 
+// Name is the engine's name in points.
+const Name = "redis"
+
 // Register makes the engine known.
 func Register() {
-	engine.Register("redis", Driver{}, "redis", "rediss", "redis+sentinel", "rediss+sentinel")
+	engine.Register(Name, Driver{}, "redis", "rediss", "redis+sentinel", "rediss+sentinel")
 }
 
 // Model implements engine.Driver.

@@ -19,13 +19,16 @@ const (
 	replica = "replica"
 )
 
+// Engine implements engine.Cluster.
+func (c *cluster) Engine() string { return Name }
+
 // Topology implements engine.Cluster. The depth of prefixes is part of the
 // identity: a log captured with another one would not fit the points before it.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if err := c.discover(ctx); err != nil {
 		return nil, c.fail(err)
 	}
-	t := &engine.Topology{Engine: "redis", Kind: "primary with replicas", Settings: c.t.Settings, Exact: true}
+	t := &engine.Topology{Engine: Name, Kind: "primary with replicas", Settings: c.t.Settings, Exact: true}
 	switch {
 	case c.clustered:
 		t.Kind, t.Identity = "redis cluster", "redis cluster"

@@ -10,11 +10,13 @@ import (
 	"sync"
 	"time"
 
+	goredis "github.com/redis/go-redis/v9"
+
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 )
 
-// markKey is a hash that names what is being written, with when it began.
+// markKey is a hash that names what is being written, with who writes it.
 const markKey = "dexamen.restoring"
 
 // marks are keys of Dexamen's own.
@@ -202,10 +204,45 @@ func slotOf(key []byte) int {
 	return int(crc % 16384)
 }
 
+// Reserve implements engine.Writer.
+func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, error) {
+	c, err := engine.ClaimNames(ctx, w, names)
+	return c, w.fail(err)
+}
+
+// Claim implements engine.ClaimTable.
+func (w *writer) Claim(ctx context.Context, name string) (string, error) {
+	addr := w.addrOf([]byte(markKey))
+	v, err := w.client(addr).HGet(ctx, markKey, name).Result()
+	if errors.Is(err, goredis.Nil) {
+		return "", nil
+	}
+	return v, w.explain(err, addr)
+}
+
+// swapped changes a field of a hash where it is what it was taken for.
+var swapped = goredis.NewScript(`local v = redis.call('HGET', KEYS[1], ARGV[1])
+if not ((v == false and ARGV[2] == '') or v == ARGV[2]) then return 0 end
+if ARGV[3] == '' then redis.call('HDEL', KEYS[1], ARGV[1]) else redis.call('HSET', KEYS[1], ARGV[1], ARGV[3]) end
+return 1`)
+
+// SwapClaim implements engine.ClaimTable.
+func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, error) {
+	addr := w.addrOf([]byte(markKey))
+	n, err := swapped.Run(ctx, w.client(addr), []string{markKey}, name, was, now).Int()
+	return n == 1, w.explain(err, addr)
+}
+
 // Stages implements engine.Writer.
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	addr := w.addrOf([]byte(markKey))
-	list, err := w.client(addr).HKeys(ctx, markKey).Result()
+	all, err := w.client(addr).HGetAll(ctx, markKey).Result()
+	var list []string
+	for name, value := range all {
+		if engine.CutShort(value) {
+			list = append(list, name)
+		}
+	}
 	slices.Sort(list)
 	return list, w.fail(w.explain(err, addr))
 }
@@ -213,21 +250,14 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 // Begin implements engine.Gradual.
 func (w *writer) Begin(ctx context.Context, ns record.Namespace, _ func(string, func(record.Record) error) error) error {
 	n, err := w.Occupied(ctx, ns)
-	if err != nil {
-		return err
-	}
 	w.mu.Lock()
 	w.fresh[ns.Name] = n == 0
 	w.mu.Unlock()
-	addr := w.addrOf([]byte(markKey))
-	return w.fail(w.explain(w.client(addr).HSet(ctx, markKey, ns.Name, time.Now().UTC().Format(time.RFC3339)).Err(), addr))
+	return err
 }
 
 // End implements engine.Gradual.
-func (w *writer) End(ctx context.Context, ns record.Namespace) error {
-	addr := w.addrOf([]byte(markKey))
-	return w.fail(w.explain(w.client(addr).HDel(ctx, markKey, ns.Name).Err(), addr))
-}
+func (w *writer) End(context.Context, record.Namespace) error { return nil }
 
 // Occupied implements engine.Gradual.
 func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
