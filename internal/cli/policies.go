@@ -396,7 +396,7 @@ func (a *app) due(ctx context.Context, c *cli.Command) error {
 	}
 	world := a.world(c)
 	if c.Bool("run") {
-		runs, err := daemon.Once(ctx, world)
+		runs, err := daemon.Once(ctx, world, nil)
 		if a.screen.JSON {
 			if runs == nil {
 				runs = []*store.Run{}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
+	"dexamen/internal/job"
 	"dexamen/internal/view"
 )
 
@@ -41,8 +43,18 @@ func (a *app) configCommands() *cli.Command {
 			} else if cfg, err = a.config(c); err != nil {
 				return err
 			}
+			protected := map[string]bool{}
+			for _, w := range daemon.Wards(cfg) {
+				protected[w.Cluster] = true
+			}
+			unprotected := slices.DeleteFunc(config.Names(cfg.Clusters), func(n string) bool { return protected[n] })
+			var lack error
+			if len(cfg.Lacking) > 0 {
+				lack = fmt.Errorf("%w: what is named is not there now: %s", job.ErrIncomplete, strings.Join(cfg.Lacking, "; "))
+			}
 			if a.screen.JSON {
-				return a.screen.Encode(map[string]any{"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(cfg.Clusters)})
+				return errors.Join(a.screen.Encode(map[string]any{"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(cfg.Clusters),
+					"unprotected": unprotected, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
 			}
 			if c.Bool("clusters") {
 				if err := a.checkReach(ctx, c, cfg); err != nil {
@@ -52,6 +64,15 @@ func (a *app) configCommands() *cli.Command {
 			policies := fmt.Sprintf("%d policies", len(cfg.Policies))
 			if len(cfg.Policies) == 1 {
 				policies = "1 policy"
+			}
+			if len(cfg.Policies) > 0 && len(unprotected) > 0 {
+				a.screen.Line("%s %s", a.screen.Loss("no policy protects"), strings.Join(unprotected, ", "))
+			}
+			for _, u := range cfg.Unmade {
+				a.screen.Line("not there yet: %s", u)
+			}
+			if lack != nil {
+				return lack
 			}
 			a.screen.Line("%s is good: %s, %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"), view.Plural(int64(len(cfg.Clusters)), "cluster"), policies)
 			return nil

@@ -34,6 +34,11 @@ type Config struct {
 	Limits   Limits             `yaml:"limits"`
 	// Path is where it was read from.
 	Path string `yaml:"-"`
+	// Lacking says which secrets are named and not there now.
+	Lacking []string `yaml:"-"`
+	// Unmade says which stores' keys are not there: before a store is made that is
+	// as it should be.
+	Unmade []string `yaml:"-"`
 }
 
 // Store is a place where backups go.
@@ -223,6 +228,7 @@ func Parse(data []byte, path string) (*Config, error) {
 	}
 	k := checker{path: path, file: file}
 	c.check(&k)
+	c.Lacking = k.lacking
 	return c, errors.Join(k.errs...)
 }
 
@@ -265,6 +271,17 @@ type checker struct {
 	path string
 	file *ast.File
 	errs []error
+	// lacking is what is needed and not there now; it may be elsewhere, or later.
+	lacking []string
+}
+
+// lack notes something that is named and not there.
+func (k *checker) lack(at, format string, args ...any) {
+	where := k.path
+	if w := locate(k.path, k.file, at); w != "" {
+		where = w
+	}
+	k.lacking = append(k.lacking, fmt.Sprintf("%s: %s: %s", where, strings.TrimPrefix(at, "$."), fmt.Sprintf(format, args...)))
 }
 
 // bad notes an error at a YAML path such as $.clusters.meadow.address.
@@ -279,6 +296,16 @@ func (k *checker) bad(at, format string, args ...any) {
 func (c *Config) check(k *checker) {
 	for name, s := range sorted(c.Stores) {
 		at := "$.stores." + name
+		if s.Unlock != nil {
+			before := len(k.lacking)
+			s.Unlock.check(k, at+".unlock")
+			if s.Unlock.File != "" {
+				for _, l := range k.lacking[before:] {
+					c.Unmade = append(c.Unmade, l+": dexamen store create "+name+" makes it")
+				}
+				k.lacking = k.lacking[:before]
+			}
+		}
 		if s.Location == "" {
 			k.bad(at, "has no location, such as file:///srv/dexamen/%s", name)
 		} else if strings.HasPrefix(s.Location, "s3:") {
@@ -344,14 +371,33 @@ func (l *Login) check(k *checker, at string) {
 	if l.User == "" {
 		k.bad(at, "has no user")
 	}
+	l.Secret.check(k, at+".secret")
+}
+
+// check sees that a secret is named in one way, and is there, as far as that can
+// be seen without running a command.
+func (s *Secret) check(k *checker, at string) {
 	n := 0
-	for _, set := range []bool{l.Secret.Env != "", l.Secret.File != "", len(l.Secret.Command) > 0} {
+	for _, set := range []bool{s.Env != "", s.File != "", len(s.Command) > 0} {
 		if set {
 			n++
 		}
 	}
-	if n != 1 {
-		k.bad(at, "secret: give one of env, file, command")
+	switch {
+	case n != 1:
+		k.bad(at, "give one of env, file, command")
+	case s.Env != "" && os.Getenv(s.Env) == "":
+		k.lack(at, "the environment variable %s is not set", s.Env)
+	case s.File != "":
+		if st, err := os.Stat(s.File); err != nil {
+			k.lack(at, "%v", err)
+		} else if st.IsDir() {
+			k.bad(at, "%s is a folder", s.File)
+		}
+	case len(s.Command) > 0:
+		if _, err := exec.LookPath(s.Command[0]); err != nil {
+			k.lack(at, "%v", err)
+		}
 	}
 }
 
@@ -419,6 +465,8 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 
 func (s Secret) read(ctx context.Context) (string, error) {
 	switch {
+	case s.Env == "" && s.File == "" && len(s.Command) == 0:
+		return "", errors.New("it names neither env, file nor command")
 	case s.Env != "":
 		v, ok := os.LookupEnv(s.Env)
 		if !ok {

@@ -171,7 +171,7 @@ type Hook struct {
 type Notices struct {
 	Webhook *Webhook `yaml:"webhook"`
 	Mail    *Mail    `yaml:"mail"`
-	// About lists what is told: all of failure, gap, promise, proof, space when
+	// About lists what is told: all of failure, gap, loss, promise, proof, space when
 	// empty.
 	About []string `yaml:"about"`
 	// SpaceFor is how long a store must still have room for (default 14d).
@@ -202,7 +202,7 @@ type Daemon struct {
 }
 
 // About is what notices may be about.
-var About = []string{"failure", "gap", "promise", "proof", "space"}
+var About = []string{"failure", "gap", "loss", "promise", "proof", "space"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
 // content is thrown away, are not chosen by globs and labels.
@@ -430,6 +430,9 @@ func (c *Config) checkNotices(k *checker) {
 	}
 	if w := n.Webhook; w != nil && !strings.HasPrefix(w.URL, "http://") && !strings.HasPrefix(w.URL, "https://") {
 		k.bad("$.notices.webhook", "has no url, such as https://desk.lindenholt.example/dexamen")
+	}
+	if w := n.Webhook; w != nil && w.Token != nil {
+		w.Token.check(k, "$.notices.webhook.token")
 	}
 	if m := n.Mail; m != nil {
 		if m.Server == "" || m.From == "" || len(m.To) == 0 {

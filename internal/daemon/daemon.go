@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"reflect"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"time"
@@ -68,6 +69,8 @@ type roomSeen struct {
 }
 
 const (
+	// unreadFor is how long a store cannot be read before that is told.
+	unreadFor   = 40 * time.Second
 	defaultLook = 5 * time.Minute
 	roomAge     = time.Hour
 	// How often it is seen whether the file has changed.
@@ -186,7 +189,12 @@ func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 		if ctx.Err() != nil {
 			return next
 		}
-		if at := d.tickWard(ctx, world, w); at.Before(next) {
+		at := time.Now().Add(20 * time.Second)
+		_ = d.guarded("looking at "+w.Cluster, func() error {
+			at = d.tickWard(ctx, world, w)
+			return nil
+		})
+		if at.Before(next) {
 			next = at
 		}
 	}
@@ -241,7 +249,7 @@ func (d *Daemon) unread(ctx context.Context, world World, w Ward, x *watched, er
 		x.failedSince = time.Now()
 	}
 	x.failed, x.stale = err.Error(), true
-	tell := !x.toldUnread && time.Since(x.failedSince) > anew
+	tell := !x.toldUnread && time.Since(x.failedSince) > unreadFor
 	x.toldUnread = x.toldUnread || tell
 	t := x.unreadable()
 	d.mu.Unlock()
@@ -295,6 +303,18 @@ func (d *Daemon) sender(world World) func(context.Context, Trouble) error {
 	}
 }
 
+// guarded does something that must not end the daemon: a panic becomes an error,
+// its stack goes to the log.
+func (d *Daemon) guarded(what string, do func() error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("%s: a fault of the program: %v", what, p)
+			d.Log.Error("a fault of the program", "in", what, "fault", p, "stack", string(debug.Stack()))
+		}
+	}()
+	return do()
+}
+
 // slot tells whether one more run of a kind may begin. Captures always may.
 func (d *Daemon) slot(w Ward, kind string) bool {
 	if kind == store.RunCapture {
@@ -321,7 +341,11 @@ func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
 		defer cancel()
 		log := d.Log.With("cluster", duty.Ward.Cluster, "policy", duty.Ward.Policy, "kind", duty.Kind)
 		log.Debug("begins", "slot", duty.Slot, "attempt", duty.Attempt, "why", duty.Why)
-		r, err := world.Do(rctx, duty, func(shard string, to record.Mark) { d.sealed(duty.Ward, shard, to) })
+		var r *store.Run
+		err := d.guarded(duty.Kind+" of "+duty.Ward.Cluster, func() (err error) {
+			r, err = world.Do(rctx, duty, func(shard string, to record.Mark) { d.sealed(duty.Ward, shard, to) })
+			return err
+		})
 		switch {
 		case errors.Is(err, ErrNothing):
 			log.Debug("nothing to do", "why", err)
@@ -415,7 +439,10 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	tell := *s
 	tell.Latest = latest
 	send, notices := d.sender(world), world.Config.Notices
-	if err := Reconcile(ctx, e, w.Cluster, Troubles(w, &tell, time.Now()), notices.About, send); err != nil {
+	err = d.guarded("telling of "+w.Cluster, func() error {
+		return Reconcile(ctx, e, w.Cluster, Troubles(w, &tell, time.Now()), notices.About, send)
+	})
+	if err != nil {
 		d.Log.Error("notices", "error", err)
 	}
 	if seen && time.Since(room.at) < roomAge {
@@ -429,7 +456,10 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	d.mu.Lock()
 	d.rooms[w.Store] = room
 	d.mu.Unlock()
-	if err := Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send); err != nil {
+	err = d.guarded("telling of store "+w.Store, func() error {
+		return Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send)
+	})
+	if err != nil {
 		d.Log.Error("notices", "error", err)
 	}
 	return nil
@@ -471,40 +501,93 @@ func MeasureRoom(ctx context.Context, e *job.Env, capacity int64) (Room, error) 
 	return r, nil
 }
 
-// Once does all that is due now, and gives what came of it: for those who have
-// something else keep the time. Continuous capture takes what there is.
-func Once(ctx context.Context, world World) (runs []*store.Run, err error) {
+// Once does all that is due now, tells what trouble there is, as the daemon does,
+// and gives what came of it: for those who have something else keep the time.
+// Continuous capture takes what there is. Send, where nil, is the configured
+// ways.
+func Once(ctx context.Context, world World, send func(context.Context, Trouble) error) (runs []*store.Run, err error) {
 	world.NoFollow = true
+	if send == nil {
+		send = Notifier{world.Config.Notices}.Send
+	}
 	var errs []error
+	measured := map[string]bool{}
 	for _, w := range Wards(world.Config) {
-		// A snapshot makes a capture due, and that nothing more than a retire.
-		took := false
-		for range 4 {
-			duties, err := Due(ctx, world, w)
-			if err != nil {
-				errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
-				break
-			}
-			did := false
-			for _, d := range duties {
-				if !d.ripe(time.Now()) || ctx.Err() != nil || took && d.Kind == store.RunCapture {
-					continue
-				}
-				r, err := world.Do(ctx, d, nil)
-				if r != nil {
-					runs, did = append(runs, r), true
-					took = took || d.Kind == store.RunCapture
-				}
-				if err != nil && !errors.Is(err, ErrNothing) {
-					errs = append(errs, fmt.Errorf("%s of %s: %w", d.Kind, w.Cluster, err))
-				}
-			}
-			if !did {
-				break
-			}
+		done, err := onceWard(ctx, world, w)
+		runs = append(runs, done...)
+		if err != nil {
+			errs = append(errs, err)
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		if err := tellOnce(ctx, world, w, measured, send); err != nil {
+			errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
 		}
 	}
 	return runs, errors.Join(errs...)
+}
+
+// onceWard does what is due of one ward.
+func onceWard(ctx context.Context, world World, w Ward) (runs []*store.Run, err error) {
+	var errs []error
+	// A snapshot makes a capture due, and that nothing more than a retire.
+	took := false
+	for range 4 {
+		duties, err := Due(ctx, world, w)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
+			break
+		}
+		did := false
+		for _, d := range duties {
+			if !d.ripe(time.Now()) || ctx.Err() != nil || took && d.Kind == store.RunCapture {
+				continue
+			}
+			r, err := world.Do(ctx, d, nil)
+			if r != nil {
+				runs, did = append(runs, r), true
+				took = took || d.Kind == store.RunCapture
+			}
+			if err != nil && !errors.Is(err, ErrNothing) {
+				errs = append(errs, fmt.Errorf("%s of %s: %w", d.Kind, w.Cluster, err))
+			}
+			// Its time may have passed while it was begun; that of the next has come.
+			did = did || errors.Is(err, ErrNothing)
+		}
+		if !did {
+			break
+		}
+	}
+	return runs, errors.Join(errs...)
+}
+
+// tellOnce tells what trouble there is with a ward and its store.
+func tellOnce(ctx context.Context, world World, w Ward, measured map[string]bool, send func(context.Context, Trouble) error) error {
+	notices := world.Config.Notices
+	e, err := world.env(ctx, w.Store, w.Cluster)
+	if err == nil {
+		defer e.Store.Close()
+		var s *State
+		if s, err = ReadState(ctx, e, w.Cluster); err == nil {
+			err = Reconcile(ctx, e, w.Cluster, Troubles(w, s, time.Now()), notices.About, send)
+			if err != nil || measured[w.Store] {
+				return err
+			}
+			measured[w.Store] = true
+			room, err := MeasureRoom(ctx, e, int64(world.Config.Stores[w.Store].Room))
+			if err != nil {
+				return fmt.Errorf("how full store %s is: %w", w.Store, err)
+			}
+			return Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send)
+		}
+	}
+	// The store cannot remember that this was told.
+	t := (&watched{ward: w, failed: err.Error(), failedSince: time.Now()}).unreadable()
+	if len(notices.About) > 0 && !slices.Contains(notices.About, t.About) {
+		return err
+	}
+	return errors.Join(err, send(ctx, t))
 }
 
 // Due reads what a ward's policy asks for next, after ending what was broken off.

@@ -219,7 +219,7 @@ func TestOnce(t *testing.T) {
 				for i := range 12 {
 					y.field.put("hive", fmt.Sprint("weighed ", i))
 					begun := time.Now()
-					_, err := Once(t.Context(), y.world())
+					_, err := Once(t.Context(), y.world(), nil)
 					require.NoError(t, err)
 					require.Less(t, time.Since(begun), 5*time.Second, "nothing is waited for")
 					time.Sleep(time.Hour)

@@ -113,6 +113,8 @@ type plot struct {
 	frozen map[string]string
 }
 
+func (p plot) Engine() string { return "field" }
+
 func (p plot) Topology(context.Context) (*engine.Topology, error) {
 	if err := p.alive(); err != nil {
 		return nil, err
@@ -219,15 +221,19 @@ func (fieldModel) Apply([]byte, *record.Change, bool) ([]byte, error) {
 func (fieldModel) Alter(def []byte, _ *record.Change) ([]byte, error) { return def, nil }
 func (fieldModel) Implied(string) (string, []byte)                    { return "collection", nil }
 func (fieldModel) Traits() engine.Traits                              { return engine.Traits{} }
-func (fieldModel) Kind(string) string                                 { return "collection" }
-func (fieldModel) CheckName(string) error                             { return nil }
-func (fieldModel) Label(v []byte) string                              { return string(v) }
-func (fieldModel) Render(v []byte) string                             { return string(v) }
-func (fieldModel) Changes(a, b []byte) []string                       { return []string{string(a) + " → " + string(b)} }
-func (fieldModel) Describe([]byte) []string                           { return nil }
-func (fieldModel) Portable(def []byte) []byte                         { return def }
-func (fieldModel) FormatPosition(p record.Position) string            { return p.Hex() }
-func (fieldModel) ParsePosition(string) (record.Position, error)      { return "", errors.New("no") }
+func (fieldModel) CheckChange(*record.Change) error                   { return nil }
+
+func (fieldModel) Staged(string) bool { return false }
+
+func (fieldModel) Kind(string) string                            { return "collection" }
+func (fieldModel) CheckName(string) error                        { return nil }
+func (fieldModel) Label(v []byte) string                         { return string(v) }
+func (fieldModel) Render(v []byte) string                        { return string(v) }
+func (fieldModel) Changes(a, b []byte) []string                  { return []string{string(a) + " → " + string(b)} }
+func (fieldModel) Describe([]byte) []string                      { return nil }
+func (fieldModel) Portable(def []byte) []byte                    { return def }
+func (fieldModel) FormatPosition(p record.Position) string       { return p.Hex() }
+func (fieldModel) ParsePosition(string) (record.Position, error) { return "", errors.New("no") }
 
 type fieldDriver struct{}
 

@@ -57,6 +57,11 @@ func (d *Daemon) healthy() error {
 	if age := time.Since(d.ticked); age > 10*time.Minute {
 		return fmt.Errorf("it has not looked at what is due for %s", age.Round(time.Second))
 	}
+	for _, x := range d.wards {
+		if x.failed != "" && time.Since(x.failedSince) > unreadFor {
+			return fmt.Errorf("store %s cannot be used since %s: %s", x.ward.Store, x.failedSince.Format(time.RFC3339), x.failed)
+		}
+	}
 	return nil
 }
 

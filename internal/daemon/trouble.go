@@ -72,6 +72,14 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 				w.Cluster, s.Latest.Local().Format(time.RFC3339), p)
 		}
 	}
+	if n := s.Newest(); n != nil && len(n.Shrunk) > 0 {
+		var lost []string
+		for _, l := range n.Shrunk {
+			lost = append(lost, fmt.Sprintf("%s (%d records, %d before)", l.Name, l.Is, l.Was))
+		}
+		add("loss "+n.ID, "loss", n.Time, fmt.Sprintf("dexamen compare %s@%s %s@%s; the point before is held", w.Cluster, n.Shrunk[0].Since, w.Cluster, n.ID),
+			"%s: point %s has lost most of %s", w.Cluster, n.ID, strings.Join(lost, ", "))
+	}
 	if doubt != nil {
 		var names []string
 		for _, d := range doubt.Doubts {

@@ -152,9 +152,12 @@ type Topology struct {
 	Engine string `json:"engine"`
 	Kind   string `json:"kind"` // "replica set", "lone server"
 	// Identity is the cluster's own name for itself.
-	Identity string  `json:"identity"`
-	Version  string  `json:"version"`
-	Shards   []Shard `json:"shards"`
+	Identity string `json:"identity"`
+	// ID is what the cluster was given when it was made, and no other has; empty
+	// where it is not told.
+	ID      string  `json:"id,omitempty"`
+	Version string  `json:"version"`
+	Shards  []Shard `json:"shards"`
 	// Routers give applications access to a sharded cluster.
 	Routers []Member `json:"routers,omitempty"`
 	Lacks   []Lack   `json:"lacks,omitempty"`

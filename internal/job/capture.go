@@ -113,6 +113,11 @@ func (e *Env) Capture(ctx context.Context, name string, c engine.Cluster, opt Ca
 		if err := cp.begin(ctx, last); err != nil {
 			return nil, err
 		}
+		points, _, err := e.Store.Points(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		cp.callNames(points)
 		choice, err := c.Choose(ctx, sh.Name)
 		if err != nil {
 			return nil, err
@@ -296,9 +301,14 @@ type capture struct {
 	sealed time.Time
 	doubts []string // to be kept with the next segment
 	end    record.Position
-	done   bool              // under all.mu
-	read   record.Position   // under all.mu
-	called map[string]string // by identity, the name that entries gave it last
+	done   bool            // under all.mu
+	read   record.Position // under all.mu
+	// called is what each identity's namespace is called, as far as is known;
+	// ofPoint what it was called in the last point. planned says that the log
+	// since was asked, too.
+	called, ofPoint map[string]string
+	planned         bool
+	base            *store.Point // of ofPoint
 
 	bmu sync.Mutex // of what is gathered and sealed
 }
@@ -475,7 +485,7 @@ func (cp *capture) take(ctx context.Context, changes []record.Change, p engine.P
 	bad := len(changes)
 	var why error
 	for i := range changes {
-		if why = cp.fits(&changes[i]); why != nil {
+		if why = cp.fits(ctx, &changes[i]); why != nil {
 			bad = i
 			break
 		}
@@ -509,8 +519,8 @@ func (cp *capture) take(ctx context.Context, changes []record.Change, p engine.P
 }
 
 // fits returns an error where a change cannot be carried out on anything, or its
-// name and identity were those of two namespaces.
-func (cp *capture) fits(c *record.Change) error {
+// name and identity are not of one namespace.
+func (cp *capture) fits(ctx context.Context, c *record.Change) error {
 	if err := cp.all.model.CheckChange(c); err != nil {
 		return err
 	}
@@ -518,21 +528,99 @@ func (cp *capture) fits(c *record.Change) error {
 		return nil
 	}
 	id := string(c.Ident)
-	if name, ok := cp.called[id]; ok && name != c.Namespace {
+	name, known := cp.called[id]
+	if c.Op != record.Create && name != c.Namespace && !cp.planned {
+		// The namespaces of the point do not tell: those of the log after it do.
+		if err := cp.plan(ctx); err != nil {
+			return err
+		}
+		name, known = cp.called[id]
+	}
+	if known && name != c.Namespace {
 		return fmt.Errorf("log entry at %s, %s of %s, carries the identity of %s: what it changed cannot be told", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, name)
 	}
-	if cp.called == nil {
-		cp.called = map[string]string{}
+	if !known && c.Op.Record() {
+		for other, n := range cp.called {
+			if n == c.Namespace {
+				return fmt.Errorf("log entry at %s, %s of %s, carries the identity of another collection (%x, and not %x)", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, c.Ident, other)
+			}
+		}
 	}
-	switch {
-	case c.Op == record.Drop || len(cp.called) > 100_000:
+	switch c.Op {
+	case record.Drop:
 		delete(cp.called, id)
-	case c.Op == record.Rename:
+	case record.Rename:
 		cp.called[id] = c.To
 	default:
 		cp.called[id] = c.Namespace
 	}
 	return nil
+}
+
+// mostPlanned is how much log is read at most to know what its namespaces are
+// called.
+const mostPlanned = 256 << 20
+
+// plan finds out what the namespaces are called where the stored log ends.
+func (cp *capture) plan(ctx context.Context) error {
+	cp.planned = true
+	unknown := func() error {
+		clear(cp.called)
+		clear(cp.ofPoint)
+		return nil
+	}
+	if cp.base == nil {
+		return unknown()
+	}
+	chains, _, err := cp.Store.Chains(ctx, cp.name)
+	if err != nil {
+		return err
+	}
+	if chains[cp.out.Shard] == nil {
+		return nil // nothing was stored since the point
+	}
+	m, err := cp.momentAt(cp.base, chains, map[string]record.Mark{cp.out.Shard: cp.from})
+	if err != nil {
+		return unknown() // there are gaps, which are told
+	}
+	size := int64(0)
+	for _, h := range m.segments[cp.out.Shard] {
+		size += h.Size
+	}
+	if size > mostPlanned {
+		return unknown()
+	}
+	f, err := m.plan(ctx, cp.out.Shard)
+	if err != nil {
+		return err
+	}
+	// What was seen since counts more.
+	for id, name := range f.Identities() {
+		if was, ok := cp.called[id]; !ok || cp.ofPoint[id] == was {
+			cp.called[id] = name
+		}
+	}
+	return nil
+}
+
+// callNames begins with what the namespaces were called in the newest point that
+// is not after where the log is taken up.
+func (cp *capture) callNames(points []*store.Point) {
+	cp.called, cp.ofPoint, cp.planned, cp.base = map[string]string{}, map[string]string{}, false, nil
+	for _, p := range points {
+		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position != "" && s.Mark.Position <= cp.from.Position {
+			cp.base = p
+		}
+	}
+	if cp.base == nil {
+		cp.planned = true
+		return
+	}
+	for _, ns := range cp.base.Namespaces {
+		if len(ns.Ident) > 0 && (ns.Shard == cp.out.Shard || len(cp.base.Shards) == 1) {
+			cp.called[string(ns.Ident)], cp.ofPoint[string(ns.Ident)] = ns.Name, ns.Name
+		}
+	}
 }
 
 // arrives tells whether something is renamed to a protected name from one that
@@ -664,7 +752,6 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 	if err := cp.seal(ctx); err != nil {
 		return err
 	}
-	cp.called = nil
 	w := cp.window(ctx)
 	ends := errors.Is(cause, engine.ErrLogEnds)
 	if w == nil || !ends && w.First.Position <= cp.from.Position {
@@ -704,6 +791,7 @@ func (cp *capture) gap(ctx context.Context, cause error) error {
 	}
 	cp.gaps = append(cp.gaps, g)
 	cp.mended += mended
+	cp.callNames(points)
 	cp.emit(Warning, "nothing is known of the log from %s to %s: %s", at(g.From.Wall), at(g.To.Wall), why)
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"os/user"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -98,7 +99,7 @@ func (e *Env) Record(ctx context.Context, r *store.Run, o Recorded, work func(ct
 				heard.emit(Warning, "hook %s failed: %s", h.Command[0], done.Error)
 			}
 		}
-		err := work(wctx, &heard, r)
+		err := unfaltering(wctx, &heard, r, work)
 		if err != nil && ctx.Err() == nil && wctx.Err() != nil {
 			err = fmt.Errorf("%w, %s: %w", ErrDeadline, o.Deadline, err)
 		}
@@ -117,6 +118,18 @@ func (e *Env) Record(ctx context.Context, r *store.Run, o Recorded, work func(ct
 		err = errors.Join(err, fmt.Errorf("keeping what came of run %s: %w", r.ID, end))
 	}
 	return err
+}
+
+// unfaltering does a piece of work; that it panics is a failure as any other, with
+// its stack among the run's warnings.
+func unfaltering(ctx context.Context, e *Env, r *store.Run, work func(context.Context, *Env, *store.Run) error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			e.emit(Warning, "a fault of the program: %v\n%s", p, debug.Stack())
+			err = fmt.Errorf("a fault of the program: %v", p)
+		}
+	}()
+	return work(ctx, e, r)
 }
 
 // Result names what came of a piece of work.

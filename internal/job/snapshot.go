@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"dexamen/internal/core/address"
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
@@ -38,6 +39,10 @@ func (e *Env) checkIdentity(ctx context.Context, cluster string, topo *engine.To
 	if last.Engine != topo.Engine || last.Identity != topo.Identity {
 		return nil, fmt.Errorf("%w: the cluster at the address of %s calls itself %q (%s), but the points of %s in this store are of %q (%s); give the other cluster a name of its own in the configuration",
 			ErrRefused, cluster, topo.Identity, topo.Engine, cluster, last.Identity, last.Engine)
+	}
+	if last.ClusterID != "" && topo.ID != "" && last.ClusterID != topo.ID {
+		return nil, fmt.Errorf("%w: the cluster at the address of %s calls itself %q as before, but it was made anew: its own id is %s, and the points of %s in this store are of %s; restore onto it, or give it a name of its own in the configuration",
+			ErrRefused, cluster, topo.Identity, topo.ID, cluster, last.ClusterID)
 	}
 	return last, nil
 }
@@ -132,7 +137,7 @@ func (e *Env) readPoint(ctx context.Context, name string, c engine.Cluster) (_ *
 			s.w.Abandon()
 		}
 	}()
-	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, Version: topo.Version, Started: started, Made: "scan", Tool: e.Tool,
+	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, ClusterID: topo.ID, Version: topo.Version, Started: started, Made: "scan", Tool: e.Tool,
 		Scope: e.Scope, Settings: topo.Settings, Exact: s.logged != nil}
 	mark, err := s.read(ctx)
 	if err != nil {
@@ -200,7 +205,57 @@ func (e *Env) finishPoint(ctx context.Context, p *store.Point, stats store.Write
 	p.Stats.Stored, p.Stats.New, p.Stats.Known, p.Stats.Patched, p.Stats.Changes = stats.Stored, stats.New, stats.Known, stats.Patched, changes
 	p.Finished = time.Now()
 	p.ID = store.NewPointID(p.Time)
-	return e.Store.PutPoint(ctx, p)
+	before, err := e.compareSizes(ctx, p)
+	if err != nil {
+		return err
+	}
+	if err := e.Store.PutPoint(ctx, p); err != nil || len(p.Shrunk) == 0 {
+		return err
+	}
+	for _, s := range p.Shrunk {
+		e.emit(Warning, "%s holds %s, and %s in point %s: if that is not as it should be, what was there is in the points before", s.Name, count(s.Is, "record"), count(s.Was, "record"), s.Since)
+	}
+	// No later point is to be the reason that this one goes.
+	return e.Store.PutHold(ctx, &store.Hold{Cluster: p.Cluster, Point: before.ID, Until: time.Now().Add(holdBeforeLoss).UTC().Truncate(time.Second),
+		Why: fmt.Sprintf("point %s after it has lost most of %s", p.ID, p.Shrunk[0].Name)})
+}
+
+// A namespace that had at least mostRecords has lost most of it when less than a
+// third is left. The point before it is then held for a while.
+const (
+	mostRecords    = 100
+	holdBeforeLoss = 30 * 24 * time.Hour
+)
+
+// compareSizes notes in a new point which namespaces have lost most of what they
+// held in the point before it, and gives that one.
+func (e *Env) compareSizes(ctx context.Context, p *store.Point) (*store.Point, error) {
+	points, _, err := e.Store.Points(ctx, p.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	var before *store.Point
+	for _, q := range points {
+		if !q.Time.After(p.Time) {
+			before = q
+		}
+	}
+	if before == nil {
+		return nil, nil
+	}
+	is := map[string]int64{}
+	for _, ns := range p.Parts() {
+		is[ns.Name] = ns.Root.Records
+	}
+	for _, ns := range before.Parts() {
+		if !content(&ns.Namespace) || !address.Scope(p.Scope).Match(ns.Name) {
+			continue
+		}
+		if was := ns.Root.Records; was >= mostRecords && is[ns.Name] < was/3 {
+			p.Shrunk = append(p.Shrunk, store.Shrunk{Name: ns.Name, Was: was, Is: is[ns.Name], Since: before.ID})
+		}
+	}
+	return before, nil
 }
 
 type snapshot struct {
@@ -624,7 +679,7 @@ func (e *Env) FoldPoint(ctx context.Context, m *Moment) (*store.Point, error) {
 	if len(strange) > 0 {
 		return nil, fmt.Errorf("%w: the log after point %s cannot be folded: %w; read the cluster", ErrRefused, last.ID, &strangerError{strange})
 	}
-	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, Version: last.Version, Started: time.Now(),
+	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, ClusterID: last.ClusterID, Version: last.Version, Started: time.Now(),
 		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats, Scope: last.Scope, Unlogged: last.Unlogged}
 	for _, s := range last.Shards {
 		p.Shards = append(p.Shards, store.PointShard{Name: s.Name, Mark: m.Upto[s.Name]})

@@ -333,7 +333,8 @@ func replSetGetConfig(s *session, _ string, _ bson.Raw) (bson.D, error) {
 		members = append(members, bson.D{{Key: "_id", Value: int32(m.id)}, {Key: "host", Value: m.addr}, {Key: "hidden", Value: m.hidden}, {Key: "priority", Value: priority},
 			{Key: "secondaryDelaySecs", Value: int64(m.delay.Seconds())}, {Key: "votes", Value: int32(1)}})
 	}
-	return bson.D{{Key: "config", Value: bson.D{{Key: "_id", Value: rs.opt.Name}, {Key: "version", Value: int32(1)}, {Key: "members", Value: members}}}}, nil
+	return bson.D{{Key: "config", Value: bson.D{{Key: "_id", Value: rs.opt.Name}, {Key: "version", Value: int32(1)}, {Key: "members", Value: members},
+		{Key: "settings", Value: bson.D{{Key: "replicaSetId", Value: rs.id}}}}}}, nil
 }
 
 // shown gives the members that clients are told of.

@@ -47,6 +47,9 @@ func find(s *session, db string, req bson.Raw) (bson.D, error) {
 	if ns == "config.transactions" && !s.m.rs.opt.Lone {
 		c.rest = s.m.transactions(filter)
 	} else if ns == "local.oplog.rs" && !s.m.rs.opt.Lone {
+		if s.m.rs.opt.Odd.DeniesLog {
+			return nil, refuse(13, "Unauthorized", "not authorized on local to execute command find")
+		}
 		if err := s.findLog(c, filter); err != nil {
 			return nil, err
 		}

@@ -79,7 +79,8 @@ type ReplicaSet struct {
 	written  map[string]int          // while transactions are open: when documents and collections were written last
 	past     []past
 	part     *clusterPart // of a sharded cluster
-	sameTS   bool         // entries are written under the time of the one before
+	id       bson.ObjectID
+	sameTS   bool // entries are written under the time of the one before
 }
 
 // entry is one place of the log.
@@ -135,7 +136,7 @@ func Start(opt Options) (*ReplicaSet, error) {
 	if opt.NoopEvery == 0 {
 		opt.NoopEvery = 10 * time.Second
 	}
-	rs := &ReplicaSet{opt: opt, changed: make(chan struct{}), stop: make(chan struct{}), term: 1,
+	rs := &ReplicaSet{id: bson.NewObjectID(), opt: opt, changed: make(chan struct{}), stop: make(chan struct{}), term: 1,
 		txns: map[string]*transaction{}, written: map[string]int{}}
 	if err := rs.storeLogin(); err != nil {
 		return nil, err

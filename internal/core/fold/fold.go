@@ -336,6 +336,18 @@ func (f *Fold) keep(n *Namespace, c *record.Change) error {
 	return f.sorter.Add(f.keyBuf, f.valBuf)
 }
 
+// Identities gives the names of all that is there after the last change, by
+// identity, also of what is not chosen.
+func (f *Fold) Identities() map[string]string {
+	out := map[string]string{}
+	for id, n := range f.idents {
+		if !n.gone {
+			out[id] = n.Name
+		}
+	}
+	return out
+}
+
 // Namespaces gives what is there after the last change, in order of names.
 func (f *Fold) Namespaces() []*Namespace {
 	var out []*Namespace

@@ -25,7 +25,10 @@ type Point struct {
 	// Identity is the cluster's own name for itself; a point of one cluster
 	// is never continued with another's log.
 	Identity string `json:"identity"`
-	Version  string `json:"version"`
+	// ClusterID is what the cluster was given when it was made; empty where it did
+	// not tell. One that was made anew under the same name has another.
+	ClusterID string `json:"cluster_id,omitempty"`
+	Version   string `json:"version"`
 	// Time is the moment the content is of, by the servers' clocks.
 	Time     time.Time    `json:"time"`
 	Started  time.Time    `json:"started"`
@@ -42,6 +45,8 @@ type Point struct {
 	// Scope, where set, is which namespaces were asked for, dates filled in;
 	// of the log after the point only what concerns them counts.
 	Scope []string `json:"scope,omitempty"`
+	// Shrunk names namespaces that hold much less than in the point before.
+	Shrunk []Shrunk `json:"shrunk,omitempty"`
 	// Settings: users and roles are in it.
 	Settings bool `json:"settings,omitempty"`
 	// Unlogged: the server does not log that namespaces come and go, or it is not
@@ -67,6 +72,14 @@ type PointNamespace struct {
 	// Shard holds this part of the namespace; empty in clusters of one shard.
 	Shard string    `json:"shard,omitempty"`
 	Root  tree.Root `json:"root"`
+}
+
+// Shrunk is a namespace that has lost most of its records since a point.
+type Shrunk struct {
+	Name  string `json:"name"`
+	Was   int64  `json:"was"` // records in the point before
+	Is    int64  `json:"is"`
+	Since string `json:"since"` // the point before
 }
 
 // Skipped is something a point does not hold.

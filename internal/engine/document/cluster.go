@@ -267,6 +267,11 @@ func (c *cluster) Engine() string { return Name }
 // Topology implements engine.Cluster.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	t := &engine.Topology{Engine: Name, Kind: "replica set", Identity: c.identity, Settings: c.t.Settings}
+	if c.routers != nil {
+		t.ID = c.identity
+	} else if s := c.sets[c.order[0]]; s != nil {
+		t.ID = s.id
+	}
 	t.Shards = make([]engine.Shard, len(c.order))
 	g, gctx := errgroup.WithContext(ctx)
 	for i, name := range c.order {

@@ -73,6 +73,7 @@ type set struct {
 	mu      sync.Mutex
 	clients map[string]*mongo.Client
 	set     string            // name of the replica set, empty for a lone server
+	id      string            // what the set was given when it was made, where it tells
 	hosts   []string          // members, as they call themselves
 	aside   map[string]string // of members that serve a purpose of their own: hidden, delayed
 	caps    capabilities
@@ -466,6 +467,9 @@ func (c *set) findAside(ctx context.Context, addr string, status bson.Raw) {
 	if err != nil {
 		c.log.Info("the set's configuration cannot be read; hidden and delayed members are not known as such", "member", addr, "cause", short(err))
 		return
+	}
+	if id, ok := conf.Lookup("config", "settings", "replicaSetId").ObjectIDOK(); ok {
+		c.id = id.Hex()
 	}
 	arr, _ = conf.Lookup("config", "members").ArrayOK()
 	list, _ = arr.Values()

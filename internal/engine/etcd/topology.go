@@ -32,7 +32,7 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if err := c.refresh(ctx); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
-	t := &engine.Topology{Engine: Name, Kind: "etcd cluster", Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings, Exact: true}
+	t := &engine.Topology{Engine: Name, Kind: "etcd cluster", Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings, Exact: true, ID: fmt.Sprintf("%016x", c.id)}
 	sh := engine.Shard{Name: c.shard()}
 	list := c.list()
 	members := make([]engine.Member, len(list))
