@@ -270,6 +270,11 @@ func (a *app) pointsCommand() *cli.Command {
 // proven, who holds them.
 func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}
+	if audit, err := e.Store.LastAudit(ctx); err == nil && audit != nil {
+		for _, h := range audit.Points {
+			notes[h.ID] = append(notes[h.ID], s.Loss("damaged: "+view.Plural(int64(len(h.Namespaces)), "namespace")))
+		}
+	}
 	byCluster := map[string][]*store.Point{}
 	for _, p := range points {
 		byCluster[p.Cluster] = append(byCluster[p.Cluster], p)
@@ -427,6 +432,9 @@ func (a *app) showCoverage(list []*job.Coverage) {
 		}
 		for _, g := range c.Gaps {
 			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Why)
+		}
+		for _, n := range c.Narrowed {
+			s.Line("  %s from point %s on: %s, which its policy no longer chooses; to be had until %s", s.Loss("left out"), n.Point, strings.Join(n.Names, ", "), view.Time(n.Until))
 		}
 		for _, d := range c.Doubts {
 			s.Line("  %s %s to %s: %s", s.Loss("in doubt"), view.Time(d.From), view.Time(d.To), d.What)

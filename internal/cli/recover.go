@@ -56,7 +56,7 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return job.UnknownName(ad.Pattern, m.String(), names)
+		return m.Unknown(ctx, ad.Pattern, names)
 	}
 	var sample []string
 	if len(spaces) == 1 && spaces[0].Name == ad.Pattern {
@@ -322,6 +322,7 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
 		&cli.StringFlag{Name: "present", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
 		&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
+		&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records that can be read, and name those that cannot"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
 		&cli.BoolFlag{Name: "settings", Usage: "users and roles too: those that are missing; with --present replace also those that differ"},
 		&cli.StringFlag{Name: "leases", Value: "recreate", Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"},
@@ -355,7 +356,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Replace: present == "replace", Settings: c.Bool("settings"), Leases: leases})
+	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("settings"), Leases: leases})
 	if err != nil {
 		return err
 	}
@@ -445,6 +446,12 @@ func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job
 		if it.Cannot != "" {
 			s.Line("  %s: %s", it.To, it.Cannot)
 		}
+		for _, l := range it.Lost {
+			s.Line("  %s %s: %s", s.Loss("lost"), it.From, l)
+		}
+	}
+	if d := p.Moment.KnownDamage(); d != "" {
+		s.Line("  %s %s", s.Loss("an audit found damage:"), d)
 	}
 	if since != nil {
 		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)
@@ -477,6 +484,9 @@ func (a *app) showRestored(done []job.Restored, onto string) {
 		verdict := "equal"
 		if r.Expired > 0 {
 			verdict += fmt.Sprintf(", but for %s that had expired", view.Count(r.Expired))
+		}
+		if len(r.Lost) > 0 {
+			verdict = s.Loss("what can be read; the rest is lost")
 		}
 		if r.Replayed {
 			verdict += "; then the log's commands"

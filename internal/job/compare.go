@@ -170,6 +170,9 @@ func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern stri
 		}
 	}
 	if len(out) == 0 && pattern != "" {
+		if s.Moment != nil {
+			return nil, s.Moment.unknown(ctx, pattern, names)
+		}
 		return nil, UnknownName(pattern, s.Name, names)
 	}
 	return out, nil

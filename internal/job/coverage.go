@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,11 +29,52 @@ type Coverage struct {
 	Gaps      []journal.Gap               `json:"gaps,omitempty"`
 	// Proven is the last stretch of which points that were read from the cluster
 	// have proven that the log leads where it should.
-	Proven *Stretch  `json:"proven,omitempty"`
-	Doubts []Doubt   `json:"doubts,omitempty"`
-	Latest time.Time `json:"latest"` // the newest moment that can be restored
+	Proven *Stretch `json:"proven,omitempty"`
+	Doubts []Doubt  `json:"doubts,omitempty"`
+	// Narrowed says from which points on namespaces are left out that a point
+	// before holds, as the policy no longer chooses them.
+	Narrowed []Narrowed `json:"narrowed,omitempty"`
+	Latest   time.Time  `json:"latest"` // the newest moment that can be restored
 	// Unreadable objects were left out.
 	Unreadable []string `json:"unreadable,omitempty"`
+}
+
+// Narrowed is what a point does not hold that the one before it does, as it was
+// not asked for any more.
+type Narrowed struct {
+	Point string    `json:"point"`
+	Names []string  `json:"names"`
+	Until time.Time `json:"until"` // the last moment that has them
+	Last  string    `json:"last"`  // the last point that holds them
+}
+
+// narrowed compares what points were asked to hold.
+func narrowed(points []*store.Point, reach func(*store.Point) time.Time) (out []Narrowed) {
+	for i := 1; i < len(points); i++ {
+		before, p := points[i-1], points[i]
+		scope := address.Scope(p.Scope)
+		if len(scope) == 0 || slices.Equal(before.Scope, p.Scope) {
+			continue
+		}
+		var names []string
+		for _, ns := range before.Parts() {
+			if content(&ns.Namespace) && !scope.Match(ns.Name) {
+				names = append(names, ns.Name)
+			}
+		}
+		if len(names) == 0 {
+			continue
+		}
+		until := reach(before)
+		if before.Time.After(until) {
+			until = before.Time
+		}
+		if last := p.Time.Add(-time.Millisecond); until.After(last) {
+			until = last
+		}
+		out = append(out, Narrowed{p.ID, names, until, before.ID})
+	}
+	return out
 }
 
 // Doubt is something seen in a stretch of log that the log does not tell.
@@ -103,6 +145,7 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 				c.Latest = s.To
 			}
 		}
+		c.Narrowed = narrowed(c.Points, func(p *store.Point) time.Time { return reachOf(p, chains) })
 		if n := len(c.Points); n > 0 {
 			if l, err := e.lackingSince(ctx, c.Points[n-1], false); err != nil {
 				return nil, err
@@ -128,4 +171,15 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 		}
 	}
 	return out, nil
+}
+
+// reachOf gives until when every moment after a point can be restored.
+func reachOf(p *store.Point, chains map[string]*journal.Chain) time.Time {
+	var least time.Time
+	for _, s := range p.Shards {
+		if end := reach(s, chains).Wall; least.IsZero() || end.Before(least) {
+			least = end
+		}
+	}
+	return least
 }

@@ -15,6 +15,7 @@ import (
 
 	"filippo.io/age"
 	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
@@ -417,4 +418,95 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestOneDamagedPartDoesNotStopTheRest: the other namespaces are restored, the
+// damaged one is named with the nearest moment that has it whole, and on request
+// what can be read of it comes back with a list of what is lost.
+func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	require.NoError(t, demo.Apiary{Seed: 4, Documents: 9000}.Fill(ctx, cl))
+	src := open(t, "meadow", rs.URI())
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	at := func() *job.Env {
+		s, err := store.Open(ctx, b, store.Options{PackBytes: 64 << 10, CacheBytes: 1})
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		return &job.Env{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}
+	}
+	first, err := at().Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	// What the second point shares with the first is damaged with it: it shares
+	// nothing.
+	_, err = cl.Database("apiary").Collection("inspections").UpdateMany(ctx, bson.D{}, bson.D{{Key: "$set", Value: bson.D{{Key: "again", Value: strings.Repeat("x", 200)}}}})
+	require.NoError(t, err)
+	note(t, cl)
+	second, err := at().Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	hurt := damageOne(t, b, at, first, "apiary.inspections")
+	e := at()
+	m := mustResolve(t, e, first)
+	plan := func(opt job.RestoreOptions) *job.RestorePlan {
+		opt.Rename = map[string]string{"apiary.": "rehearsal."}
+		opt.Replace = true
+		p, err := e.PlanRestore(ctx, m, src, opt)
+		require.NoError(t, err)
+		t.Cleanup(p.Close)
+		return p
+	}
+	done, err := plan(job.RestoreOptions{}).Run(ctx)
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.ErrorContains(t, err, "apiary.inspections")
+	failed := slices.IndexFunc(done, func(r job.Restored) bool { return r.Failed != "" })
+	require.Contains(t, done[failed].Failed, "meadow@"+second.ID+"/apiary.inspections", "the nearest moment that has it")
+	require.Len(t, done, len(first.Parts()))
+
+	done, err = plan(job.RestoreOptions{Salvage: true, Pattern: "apiary.inspections"}).Run(ctx)
+	require.ErrorIs(t, err, job.ErrIncomplete)
+	require.Len(t, done, 1)
+	require.NotEmpty(t, done[0].Lost)
+	n, err := cl.Database("rehearsal").Collection("inspections").CountDocuments(ctx, bson.D{})
+	require.NoError(t, err)
+	for _, ns := range first.Parts() {
+		if ns.Name == "apiary.inspections" {
+			require.Less(t, n, ns.Root.Records)
+			require.Greater(t, n, ns.Root.Records/2)
+			require.True(t, strings.HasPrefix(done[0].Lost[0], fmt.Sprint(ns.Root.Records-n)) || len(done[0].Lost) > 1, "%v, %d of %d", done[0].Lost, n, ns.Root.Records)
+		}
+	}
+	_, err = e.Store.Audit(ctx, store.AuditOptions{})
+	require.NoError(t, err)
+	require.Contains(t, m.KnownDamage(), "apiary.inspections")
+	t.Logf("%s: %v", hurt, done[0].Lost)
+}
+
+// damageOne flips a bit that costs some records of one namespace and nothing else
+// of a point.
+func damageOne(t *testing.T, b *blob.Memory, at func() *job.Env, p *store.Point, want string) string {
+	var packs []blob.Info
+	require.NoError(t, b.List(ctx, "packs/", func(i blob.Info) error { packs = append(packs, i); return nil }))
+	for _, i := range packs {
+		bit := i.Size * 8 / 3
+		b.Flip(i.Name, bit)
+		e := at()
+		var bad []string
+		whole := true
+		for k := range p.Namespaces {
+			ns := &p.Namespaces[k]
+			if e.Store.CheckNamespace(ctx, ns, func(string, int64, int64) {}) != nil {
+				bad = append(bad, ns.Name)
+				_, err := e.Store.Node(ctx, ns.Root.Hash)
+				whole = err != nil
+			}
+		}
+		if len(bad) == 1 && bad[0] == want && !whole {
+			return i.Name
+		}
+		b.Flip(i.Name, bit)
+	}
+	t.Fatal("no bit costs just that")
+	return ""
 }

@@ -26,6 +26,8 @@ type Moment struct {
 	Upto     map[string]record.Mark
 	segments map[string][]journal.Header
 	env      *Env
+	// loose: records may be lost that the log changes.
+	loose bool
 }
 
 // Exact tells whether log is folded in, beyond the point.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +24,9 @@ type RestoreOptions struct {
 	// Rename maps names, or beginnings of names ended by '.' or '*', to
 	// others; of several that fit a name the longest counts.
 	Rename map[string]string
+	// Salvage restores what can be read of namespaces that are damaged in the
+	// store, and names what cannot.
+	Salvage bool
 	// Except are patterns of namespaces that are left out.
 	Except []string
 	// Replace allows namespaces that are there to be replaced.
@@ -49,7 +53,9 @@ type RestoreItem struct {
 	ThereRecords int64 `json:"there_records"`
 	// Cannot says why the namespace cannot be restored as asked.
 	Cannot string `json:"cannot,omitempty"`
-	space  Space
+	// Lost says which records are lost and left out, where the rest is restored.
+	Lost  []string `json:"lost,omitempty"`
+	space Space
 }
 
 // RestorePlan is what a restore will do.
@@ -71,6 +77,7 @@ type RestorePlan struct {
 	opt      RestoreOptions
 	scratch  *store.Scratch
 	claims   *engine.Claims
+	lost     map[string][]string // by namespace, which records cannot be read
 	env      *Env
 }
 
@@ -88,6 +95,8 @@ type Restored struct {
 	Expired int64 `json:"expired,omitempty"`
 	// Replayed: commands of the log were carried out on what was read back.
 	Replayed bool `json:"replayed,omitempty"`
+	// Lost says which records are lost in the store and were left out.
+	Lost []string `json:"lost,omitempty"`
 	// Failed says why it was not restored; Left that it was not tried.
 	Failed string `json:"failed,omitempty"`
 	Left   bool   `json:"left,omitempty"`
@@ -117,7 +126,7 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 		found = found || address.Match(opt.Pattern, n)
 	}
 	if !found {
-		return nil, UnknownName(opt.Pattern, m.String(), names)
+		return nil, m.unknown(ctx, opt.Pattern, names)
 	}
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
@@ -141,8 +150,16 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 	}
 	p.env.emit(Step, "building the state of %s", base)
 	spaces, changes, err := base.Trees(ctx, p.scratch, p.scratch, p.chosen)
+	if damage(err) && ctx.Err() == nil {
+		spaces, changes, err = p.sound(ctx, base)
+	} else if err == nil && p.opt.Salvage {
+		err = p.salvageAll(ctx, base, spaces)
+	}
 	if err != nil {
 		return err
+	}
+	if len(spaces) == 0 && len(p.Items) > 0 {
+		return fmt.Errorf("nothing of what was asked for can be read: %s", p.Items[0].Cannot)
 	}
 	if len(spaces) == 0 && !p.Replays {
 		return fmt.Errorf("%s: nothing that fits %q had any records then", base, p.opt.Pattern)
@@ -178,7 +195,7 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 	used := map[string]bool{}
 	taken := map[string]string{}
 	for _, s := range spaces {
-		it := RestoreItem{From: s.Name, To: s.Name, Records: s.Root.Records, Bytes: s.Root.Bytes, space: s}
+		it := RestoreItem{From: s.Name, To: s.Name, Records: s.Root.Records, Bytes: s.Root.Bytes, Lost: p.lost[s.Name], space: s}
 		if from, to, ok := renaming(p.opt.Rename, s.Name); ok {
 			it.To = to
 			used[from] = true
@@ -357,6 +374,10 @@ func (p *RestorePlan) each(ctx context.Context, restore func(RestoreItem) (Resto
 			r, rerr = Restored{From: it.From, To: it.To}, fmt.Errorf("%w: %s", ErrRefused, it.Cannot)
 		} else {
 			r, rerr = restore(it)
+			r.Lost = it.Lost
+			if damage(rerr) && ctx.Err() == nil {
+				rerr = fmt.Errorf("%w%s", rerr, p.Moment.insteadOf(ctx, it.From))
+			}
 		}
 		if rerr == nil {
 			done++
@@ -376,6 +397,10 @@ func (p *RestorePlan) each(ctx context.Context, restore func(RestoreItem) (Resto
 			out = append(out, Restored{From: l.From, To: l.To, Left: true})
 		}
 		return out, err
+	}
+	lost := slices.ContainsFunc(out, func(r Restored) bool { return len(r.Lost) > 0 })
+	if len(failed) == 0 && lost {
+		return out, fmt.Errorf("%w: what is damaged in the store was left out", ErrIncomplete)
 	}
 	if len(failed) == 0 || len(p.Items) == 1 {
 		return out, err

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
 	"dexamen/internal/job"
 	"dexamen/internal/servertest"
 	"dexamen/internal/sim"
@@ -98,4 +99,74 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	_, err = e.Snapshot(ctx, "bramble", open(t, "bramble", servertest.RedisAddress(r)))
 	require.ErrorIs(t, err, job.ErrRefused)
 	require.ErrorContains(t, err, "protected whole")
+}
+
+// TestWhatAPolicyNoLongerChooses is said where it is looked for, with until when
+// it can be had.
+func TestWhatAPolicyNoLongerChooses(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	for _, n := range []string{"colonies", "keepers"} {
+		_, err := cl.Database("apiary").Collection(n).InsertOne(ctx, bson.M{"n": 1})
+		require.NoError(t, err)
+	}
+	note(t, cl)
+	src := open(t, "meadow", rs.URI())
+	e := newEnv(t)
+	first, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	e.Scope = address.Scope{"apiary.colonies"}
+	note(t, cl)
+	second, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	_, err = e.PlanRestore(ctx, mustResolve(t, e, second), src, job.RestoreOptions{Pattern: "apiary.keepers"})
+	require.ErrorContains(t, err, "left out from point "+second.ID)
+	cov, err := e.Coverage(ctx, "meadow")
+	require.NoError(t, err)
+	require.Equal(t, []string{"apiary.keepers"}, cov[0].Narrowed[0].Names)
+	require.Equal(t, first.ID, cov[0].Narrowed[0].Last)
+}
+
+// TestAClusterThatWasMadeAnew under the same name is not taken for the old one;
+// one that has lost most of a namespace is, and the point before it is held.
+func TestAClusterThatWasMadeAnew(t *testing.T) {
+	fill := func(rs *sim.ReplicaSet, n int) {
+		cl := connect(t, rs.URI())
+		var docs []any
+		for i := range n {
+			docs = append(docs, bson.M{"_id": i})
+		}
+		_, err := cl.Database("apiary").Collection("colonies").InsertMany(ctx, docs)
+		require.NoError(t, err)
+		note(t, cl)
+	}
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	fill(rs, 500)
+	e := newEnv(t)
+	first, err := e.Snapshot(ctx, "meadow", open(t, "meadow", rs.URI()))
+	require.NoError(t, err)
+	anew := startSim(t, sim.Options{NoopEvery: fastNoops})
+	fill(anew, 20)
+	_, err = e.Snapshot(ctx, "meadow", open(t, "meadow", anew.URI()))
+	require.ErrorIs(t, err, job.ErrRefused)
+	require.ErrorContains(t, err, "made anew")
+	_, err = e.Capture(ctx, "meadow", open(t, "meadow", anew.URI()), job.CaptureOptions{})
+	require.ErrorIs(t, err, job.ErrRefused)
+
+	_, err = connect(t, rs.URI()).Database("apiary").Collection("colonies").DeleteMany(ctx, bson.M{"_id": bson.M{"$gt": 20}})
+	require.NoError(t, err)
+	note(t, connect(t, rs.URI()))
+	p, err := e.Snapshot(ctx, "meadow", open(t, "meadow", rs.URI()))
+	require.NoError(t, err)
+	require.Len(t, p.Shrunk, 1)
+	require.Equal(t, store.Shrunk{Name: "apiary.colonies", Was: 500, Is: 21, Since: first.ID}, p.Shrunk[0])
+	holds, err := e.Store.Holds(ctx, "meadow")
+	require.NoError(t, err)
+	require.Len(t, holds, 1)
+	require.Equal(t, first.ID, holds[0].Point)
+
+	r := servertest.Redis(t)
+	_, err = e.PlanRestore(ctx, mustResolve(t, e, first), open(t, "bramble", servertest.RedisAddress(r)), job.RestoreOptions{})
+	require.ErrorIs(t, err, job.ErrRefused)
+	require.ErrorContains(t, err, "is a redis cluster")
 }

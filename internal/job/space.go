@@ -142,7 +142,7 @@ func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, 
 	if err != nil {
 		return nil, 0, err
 	}
-	f := fold.New(m.Model, false, m.env.temp(), m.env.memory())
+	f := fold.New(m.Model, m.loose, m.env.temp(), m.env.memory())
 	defer f.Close()
 	m.bases(f, shard)
 	m.limit(f)

@@ -263,7 +263,7 @@ func (e *Env) VerifyLive(ctx context.Context, m *Moment, live engine.Cluster, pa
 		return nil, err
 	}
 	if len(want) == 0 {
-		return nil, UnknownName(pattern, m.String(), names)
+		return nil, m.unknown(ctx, pattern, names)
 	}
 	live = engine.Whole(live)
 	now, err := live.Namespaces(ctx)

@@ -371,36 +371,43 @@ func (s *Store) ReadSegment(ctx context.Context, h journal.Header, fn func(*reco
 // called with the namespace and its records and bytes read so far.
 func (s *Store) CheckPoint(ctx context.Context, p *Point, progress func(ns string, records, bytes int64)) error {
 	for i := range p.Namespaces {
-		ns := &p.Namespaces[i]
-		if ns.Kind == "view" {
-			continue
+		if err := s.CheckNamespace(ctx, &p.Namespaces[i], progress); err != nil {
+			return err
 		}
-		b := tree.NewBuilder(nil)
-		var n, size int64
-		err := tree.Walk(ctx, s, ns.Root, func(r record.Record) error {
-			n++
-			size += int64(len(r.Key) + len(r.Value))
-			if n%4096 == 0 {
-				progress(ns.Name, n, size)
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-			}
-			return b.Add(ctx, r)
-		})
-		if err != nil {
-			return fmt.Errorf("%s: %w", ns.Name, err)
-		}
-		root, err := b.Finish(ctx)
-		if err != nil {
-			return fmt.Errorf("%s: %w", ns.Name, err)
-		}
-		if root != ns.Root {
-			return fmt.Errorf("%s: %w: builds to root %s with %d records, the point says %s with %d",
-				ns.Name, ErrDamaged, root.Hash.Short(), root.Records, ns.Root.Hash.Short(), ns.Root.Records)
-		}
-		progress(ns.Name, n, size)
 	}
+	return nil
+}
+
+// CheckNamespace is CheckPoint of one namespace.
+func (s *Store) CheckNamespace(ctx context.Context, ns *PointNamespace, progress func(ns string, records, bytes int64)) error {
+	if ns.Kind == "view" {
+		return nil
+	}
+	b := tree.NewBuilder(nil)
+	var n, size int64
+	err := tree.Walk(ctx, s, ns.Root, func(r record.Record) error {
+		n++
+		size += int64(len(r.Key) + len(r.Value))
+		if n%4096 == 0 {
+			progress(ns.Name, n, size)
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+		}
+		return b.Add(ctx, r)
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	root, err := b.Finish(ctx)
+	if err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	if root != ns.Root {
+		return fmt.Errorf("%s: %w: builds to root %s with %d records, the point says %s with %d",
+			ns.Name, ErrDamaged, root.Hash.Short(), root.Records, ns.Root.Hash.Short(), ns.Root.Records)
+	}
+	progress(ns.Name, n, size)
 	return nil
 }
 
