@@ -6,7 +6,9 @@ DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
 S3SERVER := testbed/bin/s3server
 
-.PHONY: build demo test lint bench histories scale keys year soak rot real servers screenshots clean
+JAVASERVER := testbed/javaserver/target/javaserver-1.jar
+
+.PHONY: build demo test test-long starved lint bench histories scale keys year soak rot real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -16,6 +18,15 @@ demo: build ## the whole job on a simulated cluster
 
 test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./...
+
+test-long: servers build ## what takes longer: every harm to every object, pairs of restores, a starved machine, a large first backup
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=200 DEXAMEN_HISTORIES=300 \
+	  go test -timeout 60m -parallel 4 -run 'TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories' ./internal/job ./internal/cli
+	$(MAKE) starved BACKUPS=200
+
+starved: servers build ## suites and first backups on a machine that has little left (BACKUPS=500)
+	go test -c -o testbed/bin/job.test ./internal/job
+	cd internal/job && DEXAMEN_BACKUPS=$(or $(BACKUPS),500) $(CURDIR)/testbed/starve.sh $(CURDIR)/testbed/bin/job.test -test.timeout 60m -test.run 'TestFirstBackups|TestContract|TestFollowing|TestMemberKilled|TestRestoringAWhole'
 
 lint: ## gofmt, vet and staticcheck
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }
@@ -46,7 +57,7 @@ rot: servers ## thousands of flipped bits, and minutes of eight writers beside a
 real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/job
 
-servers: $(DOCSERVER) $(S3SERVER) ## the real servers that tests need
+servers: $(DOCSERVER) $(S3SERVER) $(JAVASERVER) ## the real servers that tests need
 	@for s in redis-server redis-sentinel etcd; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \
 	  apt-get update > /dev/null; mkdir -p testbed/bin; \
 	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends redis-server redis-sentinel etcd-server > testbed/bin/apt.log 2>&1 \
@@ -54,6 +65,15 @@ servers: $(DOCSERVER) $(S3SERVER) ## the real servers that tests need
 
 $(S3SERVER): testbed/s3server/go.mod testbed/s3server/go.sum
 	cd testbed/s3server && go build -trimpath -o ../bin/s3server github.com/versity/versitygw/cmd/versitygw
+
+# Another document server, of another ecosystem.
+$(JAVASERVER): testbed/javaserver/pom.xml testbed/javaserver/src/main/java/testbed/Main.java
+	@for s in java javac mvn; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \
+	  apt-get update > /dev/null; mkdir -p testbed/bin; \
+	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends default-jdk-headless maven > testbed/bin/apt-java.log 2>&1 \
+	    || { tail -5 testbed/bin/apt-java.log; echo 'install default-jdk-headless and maven (Debian packages) as root'; exit 1; }; }
+	cd testbed/javaserver && mvn -q -B package dependency:copy-dependencies
+	touch $@
 
 # Modules of their own, so that none of the servers' dependencies reach the product.
 $(DOCSERVER): testbed/docserver/go.mod testbed/docserver/go.sum
@@ -65,4 +85,4 @@ screenshots: build ## docs/screenshots from the demo data (needs xterm, Xvfb, Im
 	docs/screenshots/make.sh $(BIN)
 
 clean:
-	rm -rf bin testbed/bin testbed/docserver/vendor
+	rm -rf bin testbed/bin testbed/docserver/vendor testbed/javaserver/target

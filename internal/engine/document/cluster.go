@@ -88,7 +88,7 @@ func (c *cluster) discover(ctx context.Context, base *options.ClientOptions) err
 	var errs []error
 	for _, seed = range base.Hosts {
 		var err error
-		if hello, err = first.ask(ctx, seed, "admin", bson.D{{Key: "hello", Value: 1}}); err == nil {
+		if hello, err = first.hello(ctx, seed); err == nil {
 			break
 		}
 		if errs = append(errs, err); errors.Is(err, engine.ErrLogin) || errors.Is(err, errTLS) {

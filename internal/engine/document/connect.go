@@ -91,9 +91,10 @@ type badMember struct {
 
 // capabilities are what was found out about the servers at connect.
 type capabilities struct {
-	status  bool // replSetGetStatus
-	log     bool // local.oplog.rs
-	ordered bool // find with min, max and hint on _id
+	sessions bool // logical sessions
+	status   bool // replSetGetStatus
+	log      bool // local.oplog.rs
+	ordered  bool // find with min, max and hint on _id
 	// logsDrops: drops, renames and index changes are in the log; told says that
 	// this is known, and not assumed.
 	logsDrops, told bool
@@ -228,6 +229,16 @@ func (c *set) askFor(ctx context.Context, limit time.Duration, addr, db string, 
 	}
 }
 
+// hello asks a member who it is. Servers before 4.4.2 know the question by its
+// older name only ("hello", "isMaster").
+func (c *set) hello(ctx context.Context, addr string) (bson.Raw, error) {
+	ans, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
+	if codeOf(err) == 59 || err != nil && strings.Contains(err.Error(), "CommandNotFound") {
+		return c.ask(ctx, addr, "admin", bson.D{{Key: "isMaster", Value: 1}})
+	}
+	return ans, err
+}
+
 // errDown: the driver waited for a member that it had found out of reach.
 var errDown = errors.New("it is down")
 
@@ -275,11 +286,13 @@ func oneLine(err error) string {
 func (c *set) discover(ctx context.Context) error {
 	var errs []error
 	for _, seed := range c.seeds {
-		hello, err := c.ask(ctx, seed, "admin", bson.D{{Key: "hello", Value: 1}})
+		hello, err := c.hello(ctx, seed)
 		if err != nil {
 			errs = append(errs, err)
 			continue
 		}
+		_, serr := hello.LookupErr("logicalSessionTimeoutMinutes")
+		c.caps.sessions = serr == nil
 		if c.role == routers {
 			c.hosts = c.seeds
 		} else if c.set, _ = hello.Lookup("setName").StringValueOK(); c.set == "" {

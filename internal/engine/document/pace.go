@@ -4,8 +4,6 @@ import (
 	"context"
 	"sync"
 	"time"
-
-	"go.mongodb.org/mongo-driver/v2/bson"
 )
 
 // pace knows how slow a server is at the moment. Where it does not tell which
@@ -35,7 +33,7 @@ func (c *set) settle(ctx context.Context) (time.Duration, time.Time) {
 	defer p.mu.Unlock()
 	if time.Since(p.asked) > paceEvery {
 		began := time.Now()
-		if ans, err := c.ask(ctx, c.hosts[0], "admin", bson.D{{Key: "hello", Value: 1}}); err == nil {
+		if ans, err := c.hello(ctx, c.hosts[0]); err == nil {
 			took := time.Since(began)
 			p.recent[p.next%len(p.recent)] = took
 			p.next++

@@ -460,12 +460,15 @@ func (s *scanning) read(ctx context.Context, addr string) error {
 	} else {
 		s.last, s.key = bson.RawValue{}, nil
 	}
-	sess, err := cl.StartSession(options.Session().SetCausalConsistency(false))
-	if err != nil {
-		return explain(addr, err)
+	sctx, shown := ctx, func() *bson.Timestamp { return nil }
+	if s.c.caps.sessions {
+		sess, err := cl.StartSession(options.Session().SetCausalConsistency(false))
+		if err != nil {
+			return explain(addr, err)
+		}
+		defer sess.EndSession(context.WithoutCancel(ctx))
+		sctx, shown = mongo.NewSessionContext(ctx, sess), sess.OperationTime
 	}
-	defer sess.EndSession(context.WithoutCancel(ctx))
-	sctx := mongo.NewSessionContext(ctx, sess)
 	cur, err := cl.Database(db).Collection(coll, options.Collection().SetReadConcern(readconcern.Majority())).Find(sctx, bson.D{}, opt)
 	if err != nil {
 		return explain(addr, err)
@@ -480,7 +483,7 @@ func (s *scanning) read(ctx context.Context, addr string) error {
 	for cur.Next(sctx) {
 		if batch == 0 {
 			batch = cur.RemainingBatchLength() + 1
-			if t := sess.OperationTime(); t != nil {
+			if t := shown(); t != nil {
 				s.c.sawPosition(position(t.T, t.I))
 			}
 		}

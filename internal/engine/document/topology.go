@@ -91,13 +91,13 @@ func (c *set) eachHost(fn func(i int, addr string)) {
 // member asks one member for its state and the time of what it applied last.
 func (c *set) member(ctx context.Context, addr string) (m engine.Member, applied time.Time, err error) {
 	m = engine.Member{Address: addr, Role: "unknown"}
-	hello, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
+	hello, err := c.hello(ctx, addr)
 	if err != nil {
 		m.Role, m.Note = "down", short(err)
 		return m, applied, err
 	}
 	m.Healthy = true
-	primary, _ := hello.Lookup("isWritablePrimary").BooleanOK()
+	primary := truth(hello.Lookup("isWritablePrimary")) || truth(hello.Lookup("ismaster"))
 	secondary, _ := hello.Lookup("secondary").BooleanOK()
 	arbiter, _ := hello.Lookup("arbiterOnly").BooleanOK()
 	switch {

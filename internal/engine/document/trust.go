@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
 	"dexamen/internal/engine"
@@ -36,7 +35,7 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	var errs []error
 	hosts := slices.Clone(base.Hosts)
 	for _, seed := range base.Hosts {
-		hello, err := s.ask(ctx, seed, "admin", bson.D{{Key: "hello", Value: 1}})
+		hello, err := s.hello(ctx, seed)
 		if err != nil {
 			errs = append(errs, err)
 			continue
