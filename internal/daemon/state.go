@@ -164,5 +164,16 @@ func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
 		}
 		points = append(points, rp)
 	}
+	if k := w.Config.Keep; k.EveryMoment == 0 && len(k.Thin) == 0 && k.NeverFewer == 0 && k.NeverMore == 0 {
+		// A policy that does not say what is kept lets nothing go.
+		plan := &retain.Plan{}
+		for i, p := range points {
+			plan.Verdicts = append(plan.Verdicts, retain.Verdict{Point: p, Keep: true, Why: "the policy does not say for how long points are kept"})
+			if i == 0 {
+				plan.LogFrom = p.ID
+			}
+		}
+		return plan
+	}
 	return w.Config.When.Rule.Decide(points, now)
 }

@@ -14,6 +14,7 @@ import (
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/job"
@@ -341,6 +342,15 @@ func retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) err
 			drop = append(drop, v.Point.ID)
 		}
 	}
+	var braked error
+	if r.Policy != "" { // nobody looks on
+		braked = brake(ctx, e, w, len(drop), len(plan.Verdicts))
+	}
+	if braked != nil {
+		drop, plan = nil, &retain.Plan{}
+	} else {
+		r.Rule = ruleOf(w)
+	}
 	gone, err := e.Store.Retire(ctx, w.Cluster, drop, plan.LogFrom)
 	if gone != nil {
 		for _, v := range plan.Verdicts {
@@ -353,7 +363,7 @@ func retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) err
 		}
 		r.Segments, r.Freed = gone.Segments, gone.Bytes
 	}
-	if err != nil {
+	if err = errors.Join(braked, err); err != nil {
 		return err
 	}
 	for _, h := range s.Holds {
@@ -392,6 +402,43 @@ func retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) err
 		r.Freed += back.Freed
 	}
 	return err
+}
+
+// ruleOf writes down what a policy keeps.
+func ruleOf(w Ward) string {
+	k := w.Config.Keep
+	return fmt.Sprintf("every_moment %s, thin %s, never_fewer %d, never_more %d", time.Duration(k.EveryMoment), strings.Join(k.Thin, "; "), k.NeverFewer, k.NeverMore)
+}
+
+// fewDropped is how many points retention may drop unattended, however few there
+// are.
+const fewDropped = 5
+
+// brake keeps retention from dropping much unattended: under a rule that was
+// changed since it ran last, or more than half of all points. Somebody has to
+// look, and to do it by hand once.
+func brake(ctx context.Context, e *job.Env, w Ward, drop, of int) error {
+	if drop == 0 {
+		return nil
+	}
+	byHand := fmt.Sprintf("look with: dexamen retire %s --preview, and confirm with: dexamen retire %s --yes", w.Cluster, w.Cluster)
+	if drop > max(fewDropped, of/2) {
+		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s", job.ErrRefused, drop, of, w.Cluster, byHand)
+	}
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: w.Cluster, Kinds: []string{store.RunRetire}})
+	if err != nil {
+		return err
+	}
+	was := ""
+	for _, r := range runs {
+		if r.Rule != "" && r.Good() {
+			was = r.Rule
+		}
+	}
+	if now := ruleOf(w); was != "" && was != now {
+		return fmt.Errorf("%w: what is kept of %s was changed since retention ran last (%s, before %s), and by that %d of %d points would go; %s", job.ErrRefused, w.Cluster, now, was, drop, of, byHand)
+	}
+	return nil
 }
 
 // gapText says a gap in a line.

@@ -21,3 +21,12 @@ func PretendLease(t testing.TB, s *Store, what string, pid int) *Lease {
 	require.NoError(t, l.next(context.Background(), time.Hour))
 	return l
 }
+
+// StandStill has the process that writes to a store have stood still for longer
+// than its lease.
+func StandStill(t testing.TB, s *Store) {
+	require.NotNil(t, s.session, "nothing was written yet")
+	s.session.mu.Lock()
+	defer s.session.mu.Unlock()
+	s.session.awake -= 2 * s.session.length
+}

@@ -43,6 +43,7 @@ type Lease struct {
 	mu     sync.Mutex
 	number int
 	entry  leaseEntry
+	awake  time.Duration // process.Awake when it was prolonged last
 	lost   error
 }
 
@@ -165,7 +166,7 @@ func (l *Lease) clock(ctx context.Context) error {
 func (l *Lease) next(ctx context.Context, length time.Duration) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	e := l.entry
+	e, awake := l.entry, process.Awake()
 	e.Until = time.Time{}
 	if length > 0 {
 		e.Until = time.Now().Add(length).UTC()
@@ -174,25 +175,48 @@ func (l *Lease) next(ctx context.Context, length time.Duration) error {
 	if err := l.s.put(ctx, l.s.listKey(), e.Name, e); err != nil {
 		return err
 	}
+	if !l.entry.Until.IsZero() {
+		l.lapse() // it may have been over before this took effect
+	}
 	l.number++
-	l.entry = e
+	l.entry, l.awake = e, awake
 	if l.number > 1 {
 		_ = l.s.remove(ctx, leaseName(l.what, l.number-1)) // reclaim removes what stays
 	}
 	return nil
 }
 
+// lapse notes that the lease was over at any time: by the wall clock, or by one
+// that goes on while the machine sleeps and that nobody sets. It is lost for good
+// then, as others may have gone by that. The lock is held.
+func (l *Lease) lapse() {
+	if l.lost == nil && (time.Now().After(l.entry.Until) || l.awake > 0 && process.Awake()-l.awake > l.length) {
+		l.lost = fmt.Errorf("%s: %w", l.what, ErrLapsed)
+	}
+}
+
+// ErrLapsed is returned when a process stood still for longer than its lease.
+var ErrLapsed = errors.New("this process stood still for longer than its lease, and cannot know what others did meanwhile; run it again, what is stored already will be used")
+
 func (l *Lease) keep() {
 	defer close(l.done)
+	wait := l.length / 3
 	for {
 		select {
 		case <-l.stop:
 			return
-		case <-time.After(l.length / 3):
+		case <-time.After(wait):
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), l.length/3)
+		if l.Check() != nil {
+			return
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), l.length/6)
 		err := l.next(ctx, l.length)
 		cancel()
+		wait = l.length / 3
+		if err != nil {
+			wait = min(5*time.Second, l.length/20) // it is not over yet
+		}
 		if errors.Is(err, blob.ErrExists) {
 			l.mu.Lock()
 			l.lost = fmt.Errorf("%s: %w: this process was too slow to say that it is still at it", l.what, ErrHeld)
@@ -207,9 +231,7 @@ func (l *Lease) keep() {
 func (l *Lease) Check() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.lost == nil && time.Now().After(l.entry.Until) {
-		return fmt.Errorf("%s: this process stood still for longer than its lease, and cannot know what others did meanwhile; run it again, what is stored already will be used", l.what)
-	}
+	l.lapse()
 	return l.lost
 }
 

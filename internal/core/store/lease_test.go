@@ -1,7 +1,9 @@
 package store_test
 
 import (
+	"context"
 	"errors"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -10,7 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
 )
 
 // TestOneHolderAtATime has eight processes take and give up one lease as fast
@@ -58,4 +62,50 @@ func TestOneHolderAtATime(t *testing.T) {
 	l.Release(ctx)
 	_, err = h.open(t, b).Reclaim(ctx, store.ReclaimOptions{})
 	require.NoError(t, err)
+}
+
+// pausing calls a function when a point is about to be made.
+type pausing struct {
+	blob.Backend
+	pause func()
+}
+
+func (p pausing) Create(ctx context.Context, name string, data []byte) error {
+	if strings.HasPrefix(name, "points/") && p.pause != nil {
+		p.pause()
+	}
+	return p.Backend.Create(ctx, name, data)
+}
+
+// TestAPausedWriter makes no point: what it relies on may be gone. That it wakes
+// up and prolongs its lease changes nothing.
+func TestAPausedWriter(t *testing.T) {
+	mem := blob.NewMemory()
+	_, err := store.Create(ctx, mem, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	for _, when := range []string{"before the point", "while the point is made"} {
+		b := &pausing{Backend: mem}
+		s, err := store.Open(ctx, b, store.Options{})
+		require.NoError(t, err)
+		w := s.NewWriter(ctx)
+		tb := tree.NewBuilder(w)
+		require.NoError(t, tb.Add(ctx, record.Record{Key: []byte("hive"), Value: []byte(when)}))
+		root, err := tb.Finish(ctx)
+		require.NoError(t, err)
+		_, err = w.Flush(ctx)
+		require.NoError(t, err)
+		if when == "before the point" {
+			store.StandStill(t, s)
+		} else {
+			b.pause = func() { store.StandStill(t, s) }
+		}
+		p := &store.Point{ID: store.NewPointID(time.Now()), Cluster: "meadow", Time: time.Now(), Finished: time.Now(),
+			Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.hives"}, Root: root}}}
+		require.ErrorIs(t, s.PutPoint(ctx, p), store.ErrLapsed, when)
+		require.ErrorIs(t, s.PutPoint(ctx, p), store.ErrLapsed, "for good")
+		points, _, err := s.Points(ctx, "meadow")
+		require.NoError(t, err)
+		require.Empty(t, points, when)
+		s.Close()
+	}
 }

@@ -172,6 +172,13 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 	if err := s.put(ctx, s.listKey(), s.pointName(p.Cluster, p.ID), p); err != nil {
 		return err
 	}
+	if s.session != nil {
+		// What it relies on may have gone while this process stood still just
+		// before: then it never was.
+		if err := s.session.Check(); err != nil {
+			return errors.Join(err, s.remove(context.WithoutCancel(ctx), s.pointName(p.Cluster, p.ID)))
+		}
+	}
 	s.advance(ctx, p.Cluster, func(h *head) {
 		if !p.Time.Before(h.Time) {
 			h.Point, h.Time = p.ID, p.Time
@@ -415,7 +422,7 @@ func (s *Store) CheckNamespace(ctx context.Context, ns *PointNamespace, progress
 var ErrReplaced = errors.New("the place let an object be replaced: earlier backups would not be safe")
 
 // ClockTolerance is how far this machine's clock may be off from the store's.
-const ClockTolerance = 5 * time.Minute
+const ClockTolerance = 2 * time.Minute
 
 // ClockError says that a clock is off.
 func ClockError(off time.Duration) error {

@@ -246,12 +246,13 @@ func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, er
 	if err != nil {
 		return nil, err
 	}
-	if err := s.mayReclaim(ctx, o, len(live), len(h.packs)); err != nil {
+	may, err := s.mayReclaim(ctx, o, len(live), len(h.packs))
+	if err != nil {
 		return nil, err
 	}
 	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease, out: &Reclaimed{Packs: len(h.packs)}}
 	r.weigh()
-	if o.Preview {
+	if o.Preview || !may {
 		return r.out, nil
 	}
 	// With two copies of a node one that stays is enough.
@@ -272,30 +273,32 @@ func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, er
 var ErrUnexplained = errors.New("something is missing from the store, so nothing is removed")
 
 // mayReclaim refuses to remove anything while points that were there are not
-// seen: what they need would look as if nobody needed it.
-func (s *Store) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) error {
+// seen: what they need would look as if nobody needed it. Where there is no point,
+// and no record that any was retired, nothing is removed either: the first may be
+// on its way.
+func (s *Store) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) (bool, error) {
 	if o.AcceptMissing && !o.Preview {
 		if _, err := s.AcceptMissing(ctx); err != nil {
-			return err
+			return false, err
 		}
 	}
 	lost, err := s.Missing(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	for _, l := range lost {
 		if l.Point != "" {
-			return fmt.Errorf("%w: %s", ErrUnexplained, l)
+			return false, fmt.Errorf("%w: %s", ErrUnexplained, l)
 		}
 	}
 	if live > 0 || packs == 0 || o.AcceptMissing {
-		return nil
+		return true, nil
 	}
 	gone, err := s.dropped(ctx)
 	if err == nil && len(gone) == 0 {
-		err = fmt.Errorf("%w: %d content files are there, no point, and no record that any was retired", ErrUnexplained, packs)
+		o.Emit(fmt.Sprintf("%d content files are there, no point, and no record that any was retired: nothing is removed", packs))
 	}
-	return err
+	return len(gone) > 0, err
 }
 
 // writers names the sessions that are at work.

@@ -78,6 +78,8 @@ type Run struct {
 	Gaps     []journal.Gap `json:"gaps,omitempty"`
 	// Wants says why a new point is needed, where one is.
 	Wants string `json:"wants,omitempty"`
+	// Rule is what retention was to keep.
+	Rule string `json:"rule,omitempty"`
 	// Retired says of points that went why.
 	Retired  []RunRetired `json:"retired,omitempty"`
 	Warnings []string     `json:"warnings,omitempty"`

@@ -1,0 +1,10 @@
+//go:build !linux
+
+package process
+
+import "time"
+
+var begun = time.Now()
+
+// Awake gives the time since the program began: a clock that nobody sets.
+func Awake() time.Duration { return time.Since(begun) }

@@ -1,0 +1,102 @@
+package daemon
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/store"
+	"dexamen/internal/job"
+)
+
+// TestAFaultEndsNoDaemon: whatever breaks while somebody is told, the work goes
+// on; a run that breaks is a failed run.
+func TestAFaultEndsNoDaemon(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		y := newYard(t, `snapshot: every 6h, log: 1h, promise: 7h, keep: { every_moment: 7d }`)
+		asked := 0
+		_, stop := y.daemon(func(context.Context, Trouble) error {
+			asked++
+			panic("nobody had thought of it")
+		})
+		time.Sleep(13 * time.Hour)
+		y.field.setDown(true)
+		time.Sleep(20 * time.Hour)
+		require.Positive(t, asked)
+		y.field.setDown(false)
+		before := len(y.runs())
+		time.Sleep(13 * time.Hour)
+		require.Greater(t, len(y.runs()), before)
+		stop()
+
+		e := y.env(t.Context())
+		defer e.Store.Close()
+		err := e.Record(t.Context(), &store.Run{Kind: store.RunVerify, Cluster: "meadow"}, job.Recorded{}, func(context.Context, *job.Env, *store.Run) error {
+			var nothing *store.Point
+			return errors.New(nothing.ID)
+		})
+		require.ErrorContains(t, err, "a fault of the program")
+		runs, _, err := e.Store.Runs(t.Context(), store.RunFilter{Kinds: []string{store.RunVerify}})
+		require.NoError(t, err)
+		require.Equal(t, store.RunFailed, runs[0].Result)
+		require.Contains(t, runs[0].Warnings[0], "goroutine")
+	})
+}
+
+// TestRetentionHasABrake: unattended it drops nothing under a rule that was
+// changed since it ran last, nor more than half of all points; a policy that does
+// not say what is kept keeps all.
+func TestRetentionHasABrake(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		y := newYard(t, `snapshot: every 6h, keep: { never_fewer: 30 }`)
+		_, stop := y.daemon(func(context.Context, Trouble) error { return nil })
+		time.Sleep(10 * 24 * time.Hour)
+		stop()
+		points := func() int {
+			e := y.env(t.Context())
+			defer e.Store.Close()
+			list, _, err := e.Store.Points(t.Context(), "meadow")
+			require.NoError(t, err)
+			return len(list)
+		}
+		had := points()
+		var all []Trouble
+		require.GreaterOrEqual(t, had, 30)
+		for _, changed := range []string{`snapshot: every 6h, keep: { never_fewer: 3 }`, `snapshot: every 6h, keep: { never_fewer: 25 }`, `snapshot: every 6h`} {
+			y.cfg = y.config(changed)
+			var told []Trouble
+			_, stop = y.daemon(func(_ context.Context, t Trouble) error { told = append(told, t); return nil })
+			time.Sleep(30 * time.Hour)
+			stop()
+			require.GreaterOrEqual(t, points(), had, changed)
+			if changed != `snapshot: every 6h` {
+				refused := ""
+				for _, r := range y.runs() {
+					if r.Kind == store.RunRetire && r.Result == store.RunRefused {
+						refused = r.Error
+					}
+				}
+				require.Contains(t, refused, "dexamen retire meadow --yes", changed)
+				all = append(all, told...)
+			}
+		}
+		require.NotEmpty(t, all, "and it is told")
+		// By hand it is done, and what comes after goes by it.
+		y.cfg = y.config(`snapshot: every 6h, keep: { never_fewer: 3 }`)
+		e := y.env(t.Context())
+		r := &store.Run{Kind: store.RunRetire, Cluster: "meadow"}
+		require.NoError(t, e.Record(t.Context(), r, job.Recorded{}, func(ctx context.Context, e *job.Env, r *store.Run) error {
+			return Retire(ctx, e, Wards(y.cfg)[0], r)
+		}))
+		e.Store.Close()
+		require.Equal(t, 3, points())
+		_, stop = y.daemon(func(context.Context, Trouble) error { return nil })
+		time.Sleep(4 * 24 * time.Hour)
+		stop()
+		require.LessOrEqual(t, points(), 8)
+	})
+}
