@@ -44,7 +44,7 @@ pack=$(find "$(dirname "$DEXAMEN_CONFIG")/cellar/packs" -type f -printf '%s %p\n
 printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notrunc status=none
 shot audit 'dexamen store audit cellar' 'dexamen store audit cellar --mend' 'dexamen store keys list cellar'
 shot compare "dexamen compare $spoiled $dropped --keys 3"
-shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
+shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $spoiled/apiary.colonies --present replace --preview" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'

@@ -68,8 +68,8 @@ func (a *app) configCommands() *cli.Command {
 			if len(cfg.Policies) > 0 && len(unprotected) > 0 {
 				a.screen.Line("%s %s", a.screen.Loss("no policy protects"), strings.Join(unprotected, ", "))
 			}
-			for _, u := range cfg.Unmade {
-				a.screen.Line("not there yet: %s", u)
+			if len(cfg.Unmade) > 0 {
+				a.screen.Line("the keys of %s are not there yet; dexamen store create makes them", strings.Join(cfg.Unmade, ", "))
 			}
 			if lack != nil {
 				return lack

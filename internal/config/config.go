@@ -36,8 +36,8 @@ type Config struct {
 	Path string `yaml:"-"`
 	// Lacking says which secrets are named and not there now.
 	Lacking []string `yaml:"-"`
-	// Unmade says which stores' keys are not there: before a store is made that is
-	// as it should be.
+	// Unmade names the stores whose key files are not there: before a store is made
+	// that is as it should be.
 	Unmade []string `yaml:"-"`
 }
 
@@ -300,8 +300,8 @@ func (c *Config) check(k *checker) {
 			before := len(k.lacking)
 			s.Unlock.check(k, at+".unlock")
 			if s.Unlock.File != "" {
-				for _, l := range k.lacking[before:] {
-					c.Unmade = append(c.Unmade, l+": dexamen store create "+name+" makes it")
+				if len(k.lacking) > before {
+					c.Unmade = append(c.Unmade, name)
 				}
 				k.lacking = k.lacking[:before]
 			}

@@ -44,6 +44,7 @@ func (p *RestorePlan) sound(ctx context.Context, m *Moment) (out []Space, change
 		}
 		if damage(err) && ctx.Err() == nil {
 			why := fmt.Sprintf("it is damaged in the store: %v%s", err, m.insteadOf(ctx, name))
+			p.cause = err
 			p.Items = append(p.Items, RestoreItem{From: name, To: name, Cannot: why})
 			p.env.emit(Warning, "%s cannot be restored: %s", name, why)
 			continue

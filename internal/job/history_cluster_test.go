@@ -253,7 +253,7 @@ func (y *yard) partition(rng *rand.Rand, rs *sim.ReplicaSet) {
 // happens to them, and compares the state at random cluster times with what
 // the clusters remember of them.
 func TestClusterHistories(t *testing.T) {
-	n, first := 300, 1
+	n, first := 60, 1 // make test-long has more
 	if s := os.Getenv("DEXAMEN_HISTORIES"); s != "" {
 		n, _ = strconv.Atoi(s)
 	}

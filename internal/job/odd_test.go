@@ -336,3 +336,47 @@ func restorePairs(t *testing.T, uri string, pairs int) {
 	t.Logf("%d restores done, %d refused", done.Load(), refused.Load())
 	require.GreaterOrEqual(t, int(done.Load()), pairs)
 }
+
+// dying gives what a cluster's log holds and then fails, as when the cluster is
+// gone.
+type dying struct{ engine.Logged }
+
+var errGone = errors.New("the cluster is gone")
+
+func (d dying) Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+	end, err := d.LogEnd(ctx, shard)
+	if err != nil {
+		return err
+	}
+	return d.Logged.Follow(ctx, shard, after, func(changes []record.Change, p engine.Progress) error {
+		if err := fn(changes, p); err != nil {
+			return err
+		}
+		if p.Mark.Position >= end.Position {
+			return errGone
+		}
+		return nil
+	})
+}
+
+// TestWhatWasReadIsKept when reading fails, however seldom it is made durable.
+func TestWhatWasReadIsKept(t *testing.T) {
+	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
+	note(t, cl)
+	src := open(t, "meadow", rs.URI())
+	e := newEnv(t)
+	_, err := e.Snapshot(ctx, "meadow", src)
+	require.NoError(t, err)
+	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 2}})
+	note(t, cl)
+	got, err := e.Capture(ctx, "meadow", dying{src.(engine.Logged)}, job.CaptureOptions{Follow: true, Interval: time.Hour})
+	require.ErrorIs(t, err, errGone)
+	require.Positive(t, got.Changes)
+	m, err := e.Resolve(ctx, "meadow", address.When{})
+	require.NoError(t, err)
+	diffs, err := e.VerifyLive(ctx, m, src, "", nil, 3)
+	require.NoError(t, err)
+	require.NoError(t, job.Different(diffs))
+}

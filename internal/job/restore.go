@@ -77,6 +77,7 @@ type RestorePlan struct {
 	opt      RestoreOptions
 	scratch  *store.Scratch
 	claims   *engine.Claims
+	cause    error               // why a namespace cannot be read, the last of them
 	lost     map[string][]string // by namespace, which records cannot be read
 	env      *Env
 }
@@ -159,7 +160,7 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 		return err
 	}
 	if len(spaces) == 0 && len(p.Items) > 0 {
-		return fmt.Errorf("nothing of what was asked for can be read: %s", p.Items[0].Cannot)
+		return fmt.Errorf("nothing of what was asked for can be read: %w%s", p.cause, p.Moment.insteadOf(ctx, p.Items[0].From))
 	}
 	if len(spaces) == 0 && !p.Replays {
 		return fmt.Errorf("%s: nothing that fits %q had any records then", base, p.opt.Pattern)

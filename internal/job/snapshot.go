@@ -213,7 +213,11 @@ func (e *Env) finishPoint(ctx context.Context, p *store.Point, stats store.Write
 		return err
 	}
 	for _, s := range p.Shrunk {
-		e.emit(Warning, "%s holds %s, and %s in point %s: if that is not as it should be, what was there is in the points before", s.Name, count(s.Is, "record"), count(s.Was, "record"), s.Since)
+		if s.Is == 0 {
+			e.emit(Warning, "%s is gone or empty; it held %s in point %s, which is kept for 30 days", s.Name, count(s.Was, "record"), s.Since)
+			continue
+		}
+		e.emit(Warning, "%s holds %s, and %s in point %s, which is kept for 30 days", s.Name, count(s.Is, "record"), count(s.Was, "record"), s.Since)
 	}
 	// No later point is to be the reason that this one goes.
 	return e.Store.PutHold(ctx, &store.Hold{Cluster: p.Cluster, Point: before.ID, Until: time.Now().Add(holdBeforeLoss).UTC().Truncate(time.Second),
