@@ -39,17 +39,17 @@ shot() {
 
 shot set-up 'dexamen cluster check meadow' 'dexamen cluster inspect meadow'
 shot snapshot 'dexamen snapshot meadow' 'dexamen capture meadow' 'dexamen points meadow'
-shot coverage 'dexamen coverage meadow' 'dexamen store inspect cellar'
-pack=$(find "$(dirname "$DEXAMEN_CONFIG")/cellar/packs" -type f -printf '%s %p\n' | sort -n | tail -1 | cut -d' ' -f2-)
+shot coverage 'dexamen coverage meadow' 'dexamen store inspect larder'
+pack=$(find "$(dirname "$DEXAMEN_CONFIG")/larder/packs" -type f -printf '%s %p\n' | sort -n | tail -1 | cut -d' ' -f2-)
 printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notrunc status=none
-shot audit 'dexamen store audit cellar' 'dexamen store audit cellar --mend' 'dexamen store keys list cellar'
-shot compare "dexamen compare $spoiled $dropped --keys 3"
-shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $spoiled/apiary.colonies --present replace --preview" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
+shot audit 'dexamen store scrub larder' 'dexamen store scrub larder --repair' 'dexamen store keys list larder'
+shot compare "dexamen compare $spoiled $dropped --show 3"
+shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $spoiled/apiary.colonies --conflict replace --preview" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
 if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
-  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --records 2' 'dexamen restore bramble@latest/db0/orders: --onto hedge --present replace --yes'
+  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --show 2' 'dexamen restore bramble@latest/db0/orders: --to hedge --conflict replace --yes'
 fi
 
 shot policy 'dexamen policy preview nightly'
@@ -57,9 +57,9 @@ shot policy 'dexamen policy preview nightly'
 # A policy in fast motion: what takes months else passes in minutes. A cluster
 # that does not answer is in it, and a daemon that is killed.
 fast=$work/fast.yaml
-sed -e 's/snapshot: "15 1 \* \* \*"/snapshot: every 20s/' -e 's/rescan: every 7d/rescan: every 1m/' -e 's/log: 10m/log: 10s/' -e 's/every_moment: 7d/every_moment: 1m/' \
-    -e 's/thin: .*/thin: [hourly for 3d, daily for 30d]/' -e 's/promise: 30m/promise: 1m/' -e 's/^clusters:/clusters:\n  fallow: { address: "mongodb:\/\/127.0.0.1:1\/", labels: { yard: north }, store: cellar }/' "$DEXAMEN_CONFIG" > "$fast"
-sed -i 's/^policies:/&/; s/^    promise: 1m/    promise: 1m\n    hooks:\n      - { before: snapshot, run: [\/bin\/echo, the bees are counted] }/' "$fast"
+sed -e 's/snapshot: "15 1 \* \* \*"/snapshot: every 20s/' -e 's/full_read: every 7d/full_read: every 1m/' -e 's/capture: 10m/capture: 10s/' -e 's/every_moment: 7d/every_moment: 1m/' \
+    -e 's/thin: .*/thin: [hourly for 3d, daily for 30d]/' -e 's/rpo: 30m/rpo: 1m/' -e 's/^clusters:/clusters:\n  fallow: { address: "mongodb:\/\/127.0.0.1:1\/", labels: { yard: north }, store: larder }/' "$DEXAMEN_CONFIG" > "$fast"
+sed -i 's/^policies:/&/; s/^    rpo: 1m/    rpo: 1m\n    hooks:\n      - { before: snapshot, run: [\/bin\/echo, the bees are counted] }/' "$fast"
 for life in 75 60; do
   "$bin" --config "$fast" daemon > "$work/daemon.log" 2>&1 &
   daemon=$!
@@ -68,5 +68,5 @@ for life in 75 60; do
 done
 DEXAMEN_CONFIG=$fast
 last=$("$bin" --json runs meadow --kind snapshot | sed -n 's/^ *"id": "\(.*\)",$/\1/p' | tail -1)
-shot runs 'dexamen runs --since -2m --failed-first --store cellar' "dexamen runs meadow --run $last"
-shot retire 'dexamen retire meadow --preview' 'dexamen points meadow' 'dexamen coverage meadow'
+shot runs 'dexamen runs --since -2m --worst-first --store larder' "dexamen runs show $last"
+shot retention 'dexamen retention meadow' 'dexamen points meadow' 'dexamen coverage meadow'

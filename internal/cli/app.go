@@ -156,7 +156,7 @@ safety; 130 interrupted, and safe to run again.`,
 		Commands: []*cli.Command{
 			a.configCommands(), a.clusterCommands(), a.storeCommands(), a.policyCommands(),
 			a.snapshotCommand(), a.captureCommand(), a.daemonCommand(), a.dueCommand(),
-			a.runsCommand(), a.pointsCommand(), a.coverageCommand(), a.retireCommand(), a.holdCommand(), a.unholdCommand(),
+			a.runsCommand(), a.pointsCommand(), a.coverageCommand(), a.retentionCommand(), a.holdCommand(),
 			a.browseCommand(),
 			a.compareCommand(), a.restoreCommand(), a.verifyCommand(),
 			a.demoCommand(), a.simCommand(),

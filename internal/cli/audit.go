@@ -24,13 +24,23 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := store.AuditOptions{Parts: max(1, c.Int("share")), Part: -1, Mend: c.Bool("mend")}
+	o := store.AuditOptions{Parts: max(1, c.Int("one-in")), Part: -1, Mend: c.Bool("repair")}
 	if from := c.String("from"); from != "" {
 		if !o.Mend {
-			return usage("--from is where to heal from; it needs --mend")
+			return usage("--from is where to heal from; it needs --repair")
 		}
 		if o.From, _, err = a.backend(ctx, c, from); err != nil {
 			return err
+		}
+	}
+	if c.Bool("relist") {
+		packs, nodes, bad, err := s.RebuildIndex(ctx)
+		if err != nil {
+			return fmt.Errorf("store %s: %w", name, err)
+		}
+		fmt.Fprintf(a.screen.Err, "listings made anew from %d content files with %d nodes\n", packs, nodes)
+		for _, p := range bad {
+			fmt.Fprintf(a.screen.Err, "! %s: its own list cannot be read\n", p)
 		}
 	}
 	p, emit := a.objectProgress("reading " + s.Location())
@@ -90,9 +100,9 @@ func mendHint(o store.AuditOptions, name string) string {
 		return ""
 	}
 	if o.Mend {
-		return "; a mirror could heal more: --mend --from STORE"
+		return "; a mirror could heal more: --repair --from STORE"
 	}
-	return "; heal what can be healed with: dexamen store audit " + name + " --mend"
+	return "; heal what can be healed with: dexamen store scrub " + name + " --repair"
 }
 
 func (a *app) showAudit(name string, r *store.Audit) {

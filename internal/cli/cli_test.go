@@ -54,7 +54,7 @@ func newSite(t *testing.T, documents int) *site {
 		require.NoError(t, err)
 		s.port = l.Addr().(*net.TCPAddr).Port
 		require.NoError(t, l.Close())
-		cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--fill", fmt.Sprint(documents), "--user", "dexamen")
+		cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--documents", fmt.Sprint(documents), "--user", "dexamen")
 		cmd.Env = append(os.Environ(), "SIM_SECRET=made up")
 		out, err := cmd.StdoutPipe()
 		require.NoError(t, err)
@@ -69,12 +69,12 @@ func newSite(t *testing.T, documents int) *site {
 		require.Less(t, try, 20, "no three free ports in a row")
 	}
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores:
-  cellar: { location: "file://%s", unlock: { file: %q } }
+  larder: { location: "file://%s", key: { file: %q } }
 clusters:
   meadow: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: MEADOW_SECRET } } }
   wrong: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: WRONG_SECRET } } }
   gone: { address: "mongodb://127.0.0.1:1/" }
-`, s.path("cellar"), s.path("cellar.key"), s.port, s.port)), 0o600))
+`, s.path("larder"), s.path("larder.key"), s.port, s.port)), 0o600))
 	return s
 }
 
@@ -107,9 +107,9 @@ func (s *site) json(v any, args ...string) {
 func TestCommands(t *testing.T) {
 	s := newSite(t, 3000)
 	_, errs := s.run(1, "points")
-	require.Contains(t, errs, "dexamen store create cellar")
-	s.run(0, "store", "create", "cellar")
-	_, errs = s.run(5, "store", "create", "cellar")
+	require.Contains(t, errs, "dexamen store create larder")
+	s.run(0, "store", "create", "larder")
+	_, errs = s.run(5, "store", "create", "larder")
 	require.Contains(t, errs, "there is something there already")
 	out, _ := s.run(0, "config", "check")
 	require.Contains(t, out, "1 store, 3 clusters")
@@ -154,10 +154,10 @@ func TestCommands(t *testing.T) {
 	require.Contains(t, out, "missing")
 	s.run(0, "verify", "meadow@"+points[1].ID)
 	_, errs = s.run(5, "restore", "meadow@"+points[0].ID+"/apiary.harvests")
-	require.Contains(t, errs, "--present replace")
-	_, errs = s.run(5, "restore", "meadow@"+points[0].ID+"/apiary.harvests", "--present", "replace")
+	require.Contains(t, errs, "--conflict replace")
+	_, errs = s.run(5, "restore", "meadow@"+points[0].ID+"/apiary.harvests", "--conflict", "replace")
 	require.Contains(t, errs, "--yes")
-	out, _ = s.run(0, "restore", "meadow@"+points[0].ID+"/apiary.harvests", "--present", "replace", "--yes")
+	out, _ = s.run(0, "restore", "meadow@"+points[0].ID+"/apiary.harvests", "--conflict", "replace", "--yes")
 	require.Contains(t, out, "will be replaced")
 	require.Contains(t, out, "equal")
 	s.run(0, "verify", "meadow@"+points[0].ID+"/apiary.harvests", "--live", "meadow")
@@ -166,8 +166,8 @@ func TestCommands(t *testing.T) {
 	var coverage []struct{ Stretches []any }
 	s.json(&coverage, "coverage")
 	require.Len(t, coverage, 1)
-	s.run(0, "store", "probe", "cellar")
-	s.run(0, "store", "inspect", "--rebuild-index")
+	s.run(0, "store", "check", "larder")
+	s.run(0, "store", "scrub", "larder", "--relist")
 	for _, help := range [][]string{{"--help"}, {"restore", "--help"}, {"cluster", "--help"}} {
 		out, _ = s.run(0, help...)
 		require.Contains(t, out, "USAGE")
@@ -179,7 +179,7 @@ func TestCommands(t *testing.T) {
 // half-done is listed or live.
 func TestKilledAtAnyMoment(t *testing.T) {
 	s := newSite(t, 20_000)
-	s.run(0, "store", "create", "cellar")
+	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
 	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	var points []struct{ ID string }
@@ -221,7 +221,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		if !there {
 			s.run(0, restore...)
 		} else {
-			s.run(0, append(restore, "--present", "replace")...)
+			s.run(0, append(restore, "--conflict", "replace")...)
 		}
 		out, _ := s.run(0, "browse", "meadow@live")
 		require.NotContains(t, out, "dexamen_stage_", "stages that were left behind are cleared up")
@@ -237,9 +237,9 @@ func TestKilledAtAnyMoment(t *testing.T) {
 
 func TestInterruptedAndRunAgain(t *testing.T) {
 	s := newSite(t, 5000)
-	s.run(0, "store", "create", "cellar")
+	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
-	cmd := s.command("capture", "meadow", "--follow", "--interval", "100ms")
+	cmd := s.command("capture", "meadow", "--follow", "--flush", "100ms")
 	var errw bytes.Buffer
 	cmd.Stderr = &errw
 	require.NoError(t, cmd.Start())
@@ -263,7 +263,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 	s := newSite(t, 1500)
 	f, err := os.OpenFile(s.path("dexamen.yaml"), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
-	_, err = f.WriteString("policies:\n  nightly: { clusters: [meadow], snapshot: every 1h, log: 1h, keep: { every_moment: 1d } }\n")
+	_, err = f.WriteString("policies:\n  nightly: { clusters: [meadow], snapshot: every 1h, capture: 1h, keep: { every_moment: 1d } }\n")
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	for _, c := range []struct {
@@ -271,13 +271,13 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 		line string
 	}{
 		{0, "config check"}, {0, "cluster list"}, {0, "cluster inspect meadow"}, {0, "cluster check meadow"}, {1, "points"},
-		{0, "store create cellar"}, {0, "store probe cellar"}, {0, "points"}, {0, "coverage"}, {1, "browse meadow@latest"},
+		{0, "store create larder"}, {0, "store check larder"}, {0, "points"}, {0, "coverage"}, {1, "browse meadow@latest"},
 		{0, "snapshot meadow"}, {0, "capture meadow"}, {0, "snapshot meadow"}, {0, "points meadow"}, {0, "coverage meadow"},
 		{0, "browse meadow@latest"}, {0, "browse meadow@latest/apiary.keepers"}, {0, "browse meadow@live/apiary.*"}, {0, "verify meadow@latest"},
 		{0, "verify meadow@latest --live meadow"}, {0, "compare meadow@latest meadow@live"}, {3, "compare meadow@latest/apiary.harvests meadow@live/apiary.keepers"},
 		{5, "restore meadow@latest/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2 --yes"}, {2, "restore meadow/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --preview"},
-		{0, "restore meadow@latest/apiary.keepers --present replace --yes"}, {0, "store inspect cellar"}, {0, "policy list"}, {0, "policy preview"}, {0, "due"}, {0, "due --run"}, {0, "retire --preview"}, {0, "retire meadow"},
-		{0, "hold meadow@latest --until 1d --why audit"}, {0, "unhold meadow@latest"}, {2, "unhold meadow@latest"}, {0, "runs"}, {0, "runs meadow --failed"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
+		{0, "restore meadow@latest/apiary.keepers --conflict replace --yes"}, {0, "store inspect larder"}, {0, "policy list"}, {0, "policy preview"}, {0, "due"}, {0, "due --run"}, {0, "retention"}, {0, "retention meadow --apply"},
+		{0, "hold meadow@latest --until 1d --why audit"}, {0, "hold meadow@latest --lift"}, {2, "hold meadow@latest --lift"}, {0, "runs"}, {0, "runs meadow --failed"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
 	} {
 		out, _ := s.run(c.want, append([]string{"--json"}, strings.Fields(c.line)...)...)
 		dec := json.NewDecoder(strings.NewReader(out))
@@ -330,13 +330,13 @@ func TestAStoreOnAnObjectStore(t *testing.T) {
 	s := newSite(t, 2000)
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
-	attic := fmt.Sprintf("stores:\n  attic: { location: s3://%s/dexamen, endpoint: %q, region: us-east-1, path_style: true, login: { user: %s, secret: { command: [echo, %q] } } }\n",
+	loft := fmt.Sprintf("stores:\n  loft: { location: s3://%s/dexamen, endpoint: %q, region: us-east-1, path_style: true, login: { user: %s, secret: { command: [echo, %q] } } }\n",
 		srv.Bucket, srv.Endpoint, srv.Access, srv.Secret)
 	_, clusters, _ := strings.Cut(string(text), "clusters:")
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(attic+"clusters:"+clusters), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(loft+"clusters:"+clusters), 0o600))
 	s.run(0, "config", "check")
-	s.run(0, "store", "create", "attic", "--plain")
-	out, _ := s.run(0, "store", "probe", "attic")
+	s.run(0, "store", "create", "loft", "--plain")
+	out, _ := s.run(0, "store", "check", "loft")
 	require.Contains(t, out, "lets none be replaced")
 	s.run(0, "snapshot", "meadow")
 	s.run(0, "capture", "meadow")
@@ -345,10 +345,10 @@ func TestAStoreOnAnObjectStore(t *testing.T) {
 	s.run(0, "verify", "meadow@latest")
 	s.run(0, "restore", "meadow@latest/apiary.keepers", "--rename", "apiary.keepers=apiary.keepers_restored", "--yes")
 	s.run(0, "verify", "meadow@latest/apiary.keepers", "--live", "meadow")
-	out, errs := s.run(0, "store", "inspect", "attic")
-	require.Contains(t, out, "s3://attic/dexamen")
+	out, errs := s.run(0, "store", "inspect", "loft")
+	require.Contains(t, out, "s3://loft/dexamen")
 	require.NotContains(t, out+errs, srv.Secret)
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.ReplaceAll(attic, srv.Secret, "mistyped")+"clusters:"+clusters), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.ReplaceAll(loft, srv.Secret, "mistyped")+"clusters:"+clusters), 0o600))
 	_, errs = s.run(1, "points", "meadow")
 	require.Contains(t, errs, "refuses the credentials")
 	require.NotContains(t, errs, "mistyped")

@@ -19,14 +19,50 @@ import (
 )
 
 func (a *app) runsCommand() *cli.Command {
-	return a.command(protect, "runs", "[CLUSTER]", "what was done, by whom, with what result; one run in full with --run",
+	cmd := a.command(protect, "runs", "[CLUSTER]", "what was done, by whom, with what outcome; runs show RUN shows one in full",
 		"Captures that went well and follow on each other are one line; --all shows each. An ended run is never\nchanged; how long runs are kept is the policy's keep.runs.", a.runs,
-		&cli.StringFlag{Name: "run", Usage: "show this `RUN` in full; the end of its name is enough"},
 		&cli.StringSliceFlag{Name: "kind", Usage: "only `KIND`: " + strings.Join(store.RunKinds, ", ")},
 		&cli.StringFlag{Name: "since", Value: "-7d", Usage: "only what began since `WHEN`"},
-		&cli.BoolFlag{Name: "failed", Usage: "only what did not do what it was for"},
-		&cli.BoolFlag{Name: "failed-first", Usage: "what did not do what it was for comes first"},
+		&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
+		&cli.BoolFlag{Name: "worst-first", Usage: "what failed comes first"},
 		&cli.BoolFlag{Name: "all", Usage: "every capture on a line of its own"})
+	cmd.Commands = []*cli.Command{a.command("", "show", "RUN", "show one run in full; the end of its name is enough", "", func(ctx context.Context, c *cli.Command) error {
+		if err := args(c, 1, 1); err != nil {
+			return err
+		}
+		e, progress, err := a.env(ctx, c, "")
+		if err != nil {
+			return err
+		}
+		defer progress.Done()
+		runs, _, err := a.allRuns(ctx, e, store.RunFilter{})
+		if err != nil {
+			return err
+		}
+		return a.showRun(runs, c.Args().First())
+	})}
+	return cmd
+}
+
+// allRuns gives runs that have ended, that go on, and that died.
+func (a *app) allRuns(ctx context.Context, e *job.Env, f store.RunFilter) (runs []*store.Run, unreadable []error, err error) {
+	runs, unreadable, err = e.Store.Runs(ctx, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	going, broken, err := e.Store.Running(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range append(going, broken...) {
+		if (f.Cluster == "" || r.Cluster == f.Cluster) && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, r.Kind)) {
+			if slices.Contains(broken, r) {
+				r.Result = store.RunBroken
+			}
+			runs = append(runs, r)
+		}
+	}
+	return runs, unreadable, nil
 }
 
 func (a *app) runs(ctx context.Context, c *cli.Command) error {
@@ -49,28 +85,9 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	f := store.RunFilter{Cluster: cluster, Kinds: c.StringSlice("kind"), Since: since.Time}
-	one := c.String("run")
-	if one != "" {
-		f.Since = time.Time{}
-	}
-	runs, bad, err := e.Store.Runs(ctx, f)
+	runs, bad, err := a.allRuns(ctx, e, f)
 	if err != nil {
 		return err
-	}
-	going, broken, err := e.Store.Running(ctx)
-	if err != nil {
-		return err
-	}
-	for _, r := range append(going, broken...) {
-		if (cluster == "" || r.Cluster == cluster) && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, r.Kind)) {
-			if slices.Contains(broken, r) {
-				r.Result = store.RunBroken
-			}
-			runs = append(runs, r)
-		}
-	}
-	if one != "" {
-		return a.showRun(runs, one)
 	}
 	if len(runs) == 0 {
 		if err := a.knownCluster(ctx, e, cluster, 0); err != nil {
@@ -80,7 +97,7 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 	if c.Bool("failed") {
 		runs = slices.DeleteFunc(runs, func(r *store.Run) bool { return r.Good() || r.Result == "" })
 	}
-	if c.Bool("failed-first") {
+	if c.Bool("worst-first") {
 		slices.SortStableFunc(runs, func(x, y *store.Run) int { return order(x) - order(y) })
 	}
 	if a.screen.JSON {
@@ -109,7 +126,7 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 		s.Line("no runs")
 		return
 	}
-	t := s.Table("run", "kind", "cluster", "began", ">took", "result", "what came of it", "asked by")
+	t := s.Table("run", "kind", "cluster", "began", ">took", "outcome", "what it did", "requested by")
 	for i := 0; i < len(runs); i++ {
 		r := runs[i]
 		n := 1
@@ -118,7 +135,7 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 				n++
 			}
 		}
-		id := r.ID[strings.LastIndexByte(r.ID, '-')+1:] // which --run takes
+		id := r.ID[strings.LastIndexByte(r.ID, '-')+1:] // which runs show takes
 		what := a.came(r)
 		took := view.Duration(r.Took())
 		if n > 1 {
@@ -279,7 +296,8 @@ func (a *app) holdCommand() *cli.Command {
 	return a.command(protect, "hold", "CLUSTER@POINT", "keep a point whatever retention says, until a date, with a reason",
 		"Whoever asks several times has the latest date count. The log that leads on from the point is kept as long\nas the policy says: a held point alone is the state at its own moment.", a.hold,
 		&cli.StringFlag{Name: "until", Usage: "until `WHEN`: a date, or for how long, such as 90d"},
-		&cli.StringFlag{Name: "why", Usage: "`REASON`, for those who come later"})
+		&cli.StringFlag{Name: "why", Usage: "`REASON`, for those who come later"},
+		&cli.BoolFlag{Name: "lift", Usage: "end all holds of the point: retention decides about it again"})
 }
 
 // heldPoint reads CLUSTER@POINT.
@@ -301,6 +319,12 @@ func (a *app) heldPoint(ctx context.Context, c *cli.Command) (w work, p *store.P
 }
 
 func (a *app) hold(ctx context.Context, c *cli.Command) error {
+	if c.Bool("lift") {
+		if c.IsSet("until") || c.IsSet("why") {
+			return usage("--lift ends the holds of a point; it needs no --until and no --why")
+		}
+		return a.lift(ctx, c)
+	}
 	why := strings.TrimSpace(c.String("why"))
 	if c.String("until") == "" || why == "" {
 		return usage("say until when and why: dexamen hold %s --until 90d --why \"the auditors look at it\"", c.Args().First())
@@ -336,42 +360,41 @@ func (a *app) hold(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) unholdCommand() *cli.Command {
-	return a.command(protect, "unhold", "CLUSTER@POINT", "let retention decide about a held point again", "", func(ctx context.Context, c *cli.Command) error {
-		w, p, err := a.heldPoint(ctx, c)
-		if err != nil {
-			return err
-		}
-		defer w.progress.Done()
-		holds, err := w.Store.Holds(ctx, p.Cluster)
-		if err != nil {
-			return err
-		}
-		n := 0
-		for _, h := range holds {
-			if h.Point == p.ID {
-				if err := w.Store.RemoveHold(ctx, h); err != nil {
-					return err
-				}
-				n++
+// lift ends the holds of a point.
+func (a *app) lift(ctx context.Context, c *cli.Command) error {
+	w, p, err := a.heldPoint(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer w.progress.Done()
+	holds, err := w.Store.Holds(ctx, p.Cluster)
+	if err != nil {
+		return err
+	}
+	n := 0
+	for _, h := range holds {
+		if h.Point == p.ID {
+			if err := w.Store.RemoveHold(ctx, h); err != nil {
+				return err
 			}
+			n++
 		}
-		if n == 0 {
-			return usage("point %s of %s is not held", p.ID, p.Cluster)
-		}
-		if a.screen.JSON {
-			return a.screen.Encode(map[string]any{"point": p.ID, "cluster": p.Cluster, "removed": n})
-		}
-		a.screen.Line("point %s of %s is held no longer (%s removed)", a.screen.Accent(p.ID), p.Cluster, view.Plural(int64(n), "hold"))
-		return nil
-	})
+	}
+	if n == 0 {
+		return usage("point %s of %s is not held", p.ID, p.Cluster)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"point": p.ID, "cluster": p.Cluster, "lifted": n})
+	}
+	a.screen.Line("point %s of %s is held no longer (%s lifted)", a.screen.Accent(p.ID), p.Cluster, view.Plural(int64(n), "hold"))
+	return nil
 }
 
-func (a *app) retireCommand() *cli.Command {
-	return a.command(protect, "retire", "[CLUSTER]", "apply retention: what no rule keeps goes, and the room it took is given back",
-		"With --preview nothing is changed: every point is listed with what becomes of it, and why. The daemon does\nthe same by itself. It may be stopped anywhere and run again. The room of retired points is given back a day\nlater, so that nobody who is reading loses it.", a.retire,
-		&cli.BoolFlag{Name: "preview", Usage: "show what would go and stay, and why"},
-		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
+func (a *app) retentionCommand() *cli.Command {
+	return a.command(protect, "retention", "[CLUSTER]", "show which points stay and which go, and why; --apply does it",
+		"Every point is listed with what becomes of it, and why. With --apply what no rule keeps goes. The daemon\ndoes the same by itself. It may be stopped anywhere and run again. The space of what went is given back a day\nlater, so that nobody who is reading loses it.", a.retention,
+		&cli.BoolFlag{Name: "apply", Usage: "remove what no rule keeps"},
+		&cli.BoolFlag{Name: "yes", Usage: "with --apply: do not ask"})
 }
 
 // wards gives what the policies protect, of one cluster or of all.
@@ -398,7 +421,7 @@ func (a *app) wards(c *cli.Command, cluster string) ([]daemon.Ward, error) {
 	return out, nil
 }
 
-func (a *app) retire(ctx context.Context, c *cli.Command) error {
+func (a *app) retention(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 0, 1); err != nil {
 		return err
 	}
@@ -422,17 +445,17 @@ func (a *app) retire(ctx context.Context, c *cli.Command) error {
 			a.showVerdicts(ward, plan, s)
 		}
 		gone := len(plan.Verdicts) - plan.Kept()
-		entry := map[string]any{"cluster": ward.Cluster, "store": ward.Store, "policy": ward.Policy, "plan": plan, "preview": c.Bool("preview")}
-		if c.Bool("preview") {
+		entry := map[string]any{"cluster": ward.Cluster, "store": ward.Store, "policy": ward.Policy, "plan": plan, "applied": c.Bool("apply")}
+		if !c.Bool("apply") {
 			out = append(out, entry)
 			progress.Done()
 			continue
 		}
 		if gone > 0 && !c.Bool("yes") {
 			if !a.screen.Terminal {
-				return fmt.Errorf("%w: %s would go; say --yes, or look first with --preview", job.ErrRefused, view.Plural(int64(gone), "point"))
+				return fmt.Errorf("%w: %s would go; say --yes too", job.ErrRefused, view.Plural(int64(gone), "point"))
 			}
-			if !a.ask(fmt.Sprintf("Retire %s of %s?", view.Plural(int64(gone), "point"), ward.Cluster)) {
+			if !a.ask(fmt.Sprintf("Remove %s of %s?", view.Plural(int64(gone), "point"), ward.Cluster)) {
 				return fmt.Errorf("%w: nothing was changed", job.ErrRefused)
 			}
 		}
@@ -448,7 +471,7 @@ func (a *app) retire(ctx context.Context, c *cli.Command) error {
 		entry["run"] = done
 		out = append(out, entry)
 		if !a.screen.JSON {
-			a.screen.Line("  %s retired, %s of log removed, %s given back; see: dexamen runs %s --run %s", view.Plural(int64(len(done.Retired)), "point"),
+			a.screen.Line("  %s retired, %s of log removed, %s given back; see: dexamen runs show %s", view.Plural(int64(len(done.Retired)), "point"),
 				view.Plural(int64(done.Segments), "segment"), view.Bytes(done.Freed), ward.Cluster, done.ID)
 			for _, warn := range done.Warnings {
 				a.screen.Line("  %s", a.screen.Loss(warn))

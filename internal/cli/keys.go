@@ -30,7 +30,7 @@ func (a *app) keysCommands() *cli.Command {
 	}}
 }
 
-// holders finds who a new store is encrypted for; a key is made where unlock
+// holders finds who a new store is encrypted for; a key is made where the key
 // names a file that is not there.
 func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders []store.Holder, made string, err error) {
 	conf := a.cfg.Stores[name]
@@ -49,7 +49,7 @@ func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders
 	if secret != "" {
 		h, err := store.HolderOf(secret, "", store.Read)
 		if err != nil {
-			return nil, "", usage("%s: stores.%s.unlock: %v", a.cfg.Path, name, err)
+			return nil, "", usage("%s: stores.%s.key: %v", a.cfg.Path, name, err)
 		}
 		holders = append(holders, h)
 	}
@@ -61,7 +61,7 @@ func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders
 		holders = append(holders, h)
 	}
 	if len(holders) == 0 {
-		return nil, "", usage("a store is encrypted unless --plain is given: say where its key is to be with stores.%s.unlock in %s (a file that is not there is made), or give a --recipient", name, a.cfg.Path)
+		return nil, "", usage("a store is encrypted unless --plain is given: say where its key is to be with stores.%s.key in %s (a file that is not there is made), or give a --recipient", name, a.cfg.Path)
 	}
 	return holders, made, nil
 }

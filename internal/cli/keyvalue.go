@@ -112,7 +112,7 @@ func (p *play) willow() error {
 	if err := (demo.Gateways{Seed: 1, Gateways: 300}).Fill(p.ctx, cl); err != nil {
 		return err
 	}
-	if err := p.register(fmt.Sprintf("  willow:\n    address: etcd://%s\n    store: cellar\n", addrs[0])); err != nil {
+	if err := p.register(fmt.Sprintf("  willow:\n    address: etcd://%s\n    store: larder\n", addrs[0])); err != nil {
 		return err
 	}
 	p.say("Key-value clusters too: willow, a real etcd server, holds the gateways' configuration.")
@@ -131,11 +131,11 @@ func (p *play) willow() error {
 	if err := p.do(exitDone, "capture", "willow"); err != nil {
 		return err
 	}
-	if err := p.do(exitDiffers, "compare", p.firstPoint("willow"), "willow@live", "--keys", "2"); err != nil {
+	if err := p.do(exitDiffers, "compare", p.firstPoint("willow"), "willow@live", "--show", "2"); err != nil {
 		return err
 	}
 	p.say("In place, only what differs is written: those who watch see no other key change.")
-	if err := p.do(exitDone, "restore", p.firstPoint("willow")+"//gateways/", "--present", "replace", "--yes"); err != nil {
+	if err := p.do(exitDone, "restore", p.firstPoint("willow")+"//gateways/", "--conflict", "replace", "--yes"); err != nil {
 		return err
 	}
 	return p.do(exitDone, "verify", p.firstPoint("willow")+"//gateways/", "--live", "willow")
@@ -195,7 +195,7 @@ func (p *play) bramble() error {
 	if err := (demo.Market{Seed: 1, Stalls: 400}).Fill(p.ctx, cl); err != nil {
 		return err
 	}
-	entry := "  %s:\n    address: redis://%s\n    prefix_depth: 1\n    store: cellar\n"
+	entry := "  %s:\n    address: redis://%s\n    prefix_depth: 1\n    store: larder\n"
 	if err := p.register(fmt.Sprintf(entry+"    scratch: bench\n"+entry+entry, "bramble", from, "hedge", to, "bench", bench)); err != nil {
 		return err
 	}
@@ -215,7 +215,7 @@ func (p *play) bramble() error {
 	}
 	time.Sleep(50 * time.Millisecond)
 	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, Dexamen borrows the one named as bramble's scratch: and gives it back empty.")
-	for _, line := range []string{"browse bramble@latest/db0/orders: --records 2", "compare " + p.firstPoint("bramble") + " bramble@latest"} {
+	for _, line := range []string{"browse bramble@latest/db0/orders: --show 2", "compare " + p.firstPoint("bramble") + " bramble@latest"} {
 		want := exitDone
 		if strings.HasPrefix(line, "compare") {
 			want = exitDiffers
@@ -225,7 +225,7 @@ func (p *play) bramble() error {
 		}
 	}
 	p.say("And restored: the point, and then each command since.")
-	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--onto", "hedge", "--yes"); err != nil {
+	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--to", "hedge", "--yes"); err != nil {
 		return err
 	}
 	if err := p.do(exitDone, "compare", "hedge@live/db0/orders:", "bramble@live/db0/orders:"); err != nil {

@@ -37,7 +37,7 @@ func (p *play) orchard() error {
 	p.ends = append(p.ends, scratch.Close)
 	more := ""
 	for name, uri := range map[string]string{"orchard": c.URI(), "paddock": scratch.URI()} {
-		more += fmt.Sprintf("  %s:\n    address: %s\n    login: { user: dexamen, secret: { env: %s } }\n    store: cellar\n", name, uri, demoSecret)
+		more += fmt.Sprintf("  %s:\n    address: %s\n    login: { user: dexamen, secret: { env: %s } }\n    store: larder\n", name, uri, demoSecret)
 	}
 	was, err := os.ReadFile(p.config)
 	if err != nil {
@@ -83,14 +83,14 @@ func (p *play) orchard() error {
 		}
 	}
 	moment := "orchard@" + stamp(before) + "/telemetry.readings"
-	if err := p.do(exitDiffers, "compare", moment, "orchard@live/telemetry.readings", "--keys", "2"); err != nil {
+	if err := p.do(exitDiffers, "compare", moment, "orchard@live/telemetry.readings", "--show", "2"); err != nil {
 		return err
 	}
 	p.say("The readings as they were come back beside, sharded as they were; and, for a closer look, onto paddock, a replica set.")
 	if err := p.do(exitDone, "restore", moment, "--rename", "telemetry.readings=telemetry.readings_restored", "--yes"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "restore", moment, "--onto", "paddock", "--yes"); err != nil {
+	if err := p.do(exitDone, "restore", moment, "--to", "paddock", "--yes"); err != nil {
 		return err
 	}
 	return p.do(exitDone, "verify", moment, "--live", "paddock")

@@ -22,7 +22,7 @@ import (
 func (a *app) policyCommands() *cli.Command {
 	return &cli.Command{Name: "policy", Usage: "what is protected, when, and for how long", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
 		a.command("", "list", "", "list the policies and the clusters they protect", "", a.policyList),
-		a.command("", "preview", "[POLICY]", "what a policy would do: its next runs, what it chooses now, what it would keep and retire",
+		a.command("", "preview", "[POLICY]", "what a policy would do: its next runs, what it chooses now, what it would keep and remove",
 			"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.", a.policyPreview,
 			&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"}),
 	}}
@@ -103,7 +103,7 @@ type previewed struct {
 	Next      []nextRun     `json:"next"`
 	Chosen    []chosenSpace `json:"chosen"`
 	Left      []chosenSpace `json:"left"`
-	LogWindow string        `json:"logWindow,omitempty"`
+	LogWindow string        `json:"log_window,omitempty"`
 	Plan      *retain.Plan  `json:"plan"`
 	// Steady is how many points there will be once the policy has run for long.
 	Steady  int      `json:"steady"`
@@ -382,7 +382,7 @@ func goes(s *view.Screen, n int) string {
 
 func (a *app) dueCommand() *cli.Command {
 	return a.command(protect, "due", "", "what the policies ask for now and next; with --run do what is due, for those who use cron",
-		"Does the same as the daemon, once: a missed night is made up for, what another has done is not done again,\nand what was broken off is ended. Continuous capture takes what there is.", a.due,
+		"Does the same as the daemon, once: a missed night is made up for, what another has done is not done again,\nand what died is ended. Continuous capture takes what there is.", a.due,
 		&cli.BoolFlag{Name: "run", Usage: "do what is due"})
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -31,8 +32,8 @@ func TestPolicies(t *testing.T) {
 	write := func(policy string) {
 		require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, []byte("policies:\n  nightly:\n    clusters: [meadow]\n    namespaces: [\"apiary.*\", \"not apiary.harvests*\"]\n"+policy)...), 0o600))
 	}
-	write("    snapshot: every 24h\n    log: 1h\n    keep: { every_moment: 7d, thin: [daily for 2d], never_more: 30 }\n")
-	s.say(0, "store", "create", "cellar")
+	write("    snapshot: every 24h\n    capture: 1h\n    keep: { every_moment: 7d, thin: [daily for 2d], never_more: 30 }\n")
+	s.say(0, "store", "create", "larder")
 	out := s.say(0, "policy", "preview")
 	require.Contains(t, out, "there is no point yet; due now")
 	require.Regexp(t, `apiary\.harvests +\d+ +\S+ KiB +left out`, out)
@@ -61,33 +62,33 @@ func TestPolicies(t *testing.T) {
 
 	// The rule as it is keeps all of the last week; without that promise the
 	// held one and the newest stay.
-	require.Contains(t, s.say(0, "retire", "--preview"), "none goes")
-	write("    snapshot: every 24h\n    keep: { never_fewer: 1 }\n    retire: every 8760h\n")
-	out = s.say(0, "retire", "--preview")
+	require.Contains(t, s.say(0, "retention"), "none goes")
+	write("    snapshot: every 24h\n    keep: { never_fewer: 1 }\n    retention: every 8760h\n")
+	out = s.say(0, "retention")
 	require.Contains(t, out, "3 go")
 	require.Contains(t, out, "held until")
 	require.Contains(t, out, "no rule keeps it")
-	require.Contains(t, s.say(5, "retire"), "say --yes")
-	require.Contains(t, s.say(0, "retire", "--yes"), "3 points retired")
+	require.Contains(t, s.say(5, "retention", "--apply"), "say --yes")
+	require.Contains(t, s.say(0, "retention", "--apply", "--yes"), "3 points retired")
 	s.json(&points, "points", "meadow")
 	require.Len(t, points, 2)
 	require.Equal(t, first, points[0].ID)
-	s.say(0, "unhold", "meadow@"+first)
-	require.Contains(t, s.say(2, "unhold", "meadow@"+first), "is not held")
-	require.Contains(t, s.say(0, "retire", "--yes"), "1 point retired")
+	s.say(0, "hold", "meadow@"+first, "--lift")
+	require.Contains(t, s.say(2, "hold", "meadow@"+first, "--lift"), "is not held")
+	require.Contains(t, s.say(0, "retention", "--apply", "--yes"), "1 point retired")
 
 	s.say(0, "verify", "meadow@latest")
 	s.say(1, "snapshot", "gone")
-	out = s.say(0, "runs", "--failed-first")
+	out = s.say(0, "runs", "--worst-first")
 	lines := strings.Split(out, "\n")
 	require.Contains(t, lines[1], "gone")
 	require.Contains(t, lines[1], "failed")
 	require.NotContains(t, s.say(0, "runs", "--failed"), "meadow")
 	var runs []struct{ ID, Kind string }
-	s.json(&runs, "runs", "meadow", "--kind", "retire")
+	s.json(&runs, "runs", "meadow", "--kind", "retention")
 	require.Len(t, runs, 3, "one by cron, two by hand")
-	require.Contains(t, s.say(0, "runs", "--run", runs[1].ID), "no rule keeps it")
-	require.Contains(t, s.say(2, "runs", "--run", "nonesuch"), "0 runs are called")
+	require.Contains(t, s.say(0, "runs", "show", runs[1].ID), "no rule keeps it")
+	require.Contains(t, s.say(2, "runs", "show", "nonesuch"), "0 runs are called")
 
 	write("    snapshot: \"61 1 * * *\"\n")
 	require.Contains(t, s.say(2, "config", "check"), "dexamen.yaml:")
@@ -105,15 +106,15 @@ func TestADaemonIsKilled(t *testing.T) {
   nightly:
     clusters: [meadow]
     snapshot: every 1h
-    log: continuous
-    seal: 1s
+    capture: continuous
+    flush: 1s
     retry: { first: 1s }
     hooks:
       - { before: snapshot, run: [/bin/sh, -c, "test -f %[1]s || sleep 30"] }
       - { after: snapshot, run: [/bin/sh, -c, "echo $DEXAMEN_RESULT >> %[2]s"] }
 `, s.path("ready"), s.path("after"))
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, policy...), 0o600))
-	s.say(0, "store", "create", "cellar")
+	s.say(0, "store", "create", "larder")
 	log, err := os.OpenFile(s.path("said"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	require.NoError(t, err)
 	defer log.Close()
@@ -129,21 +130,22 @@ func TestADaemonIsKilled(t *testing.T) {
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 		return cmd
 	}
+	captured := regexp.MustCompile("capture +meadow")
 	runs := func() string { return s.say(0, "runs", "--all") }
 	d := daemon()
 	require.Eventually(t, func() bool { return strings.Contains(runs(), "going on") }, time.Minute, 100*time.Millisecond)
 	require.NoError(t, d.Process.Kill())
 	_ = d.Wait()
-	require.Contains(t, runs(), "broken off")
+	require.Contains(t, runs(), "died")
 	_, err = os.ReadFile(s.path("after"))
 	require.ErrorIs(t, err, os.ErrNotExist)
 	require.NoError(t, os.WriteFile(s.path("ready"), nil, 0o600))
 
 	d, second := daemon(), daemon()
-	require.Eventually(t, func() bool { return strings.Count(runs(), "capture   meadow") > 0 }, time.Minute, 100*time.Millisecond, "the log is followed")
+	require.Eventually(t, func() bool { return captured.MatchString(runs()) }, time.Minute, 100*time.Millisecond, "the log is followed")
 	after, err := os.ReadFile(s.path("after"))
 	require.NoError(t, err)
-	require.Equal(t, "broken off\ndone\n", string(after), "once each, with two daemons")
+	require.Equal(t, "died\ndone\n", string(after), "once each, with two daemons")
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte("nonsense: true\n"), 0o600))
 	require.NoError(t, d.Process.Signal(syscall.SIGHUP))
 	require.Eventually(t, func() bool { return strings.Contains(said(), "the new configuration is refused") }, time.Minute, 50*time.Millisecond)
@@ -164,14 +166,14 @@ func TestARealLogIsProven(t *testing.T) {
 	from, bench := servertest.Redis(t), servertest.Redis(t)
 	cl := servertest.RedisClient(t, from)
 	s := &site{t: t, dir: t.TempDir()}
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores: { cellar: { location: "file://%s", unlock: { file: %q } } }
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores: { larder: { location: "file://%s", key: { file: %q } } }
 clusters:
   bramble: { address: %q, prefix_depth: 1, scratch: hedge }
   hedge: { address: %q }
 policies:
-  nightly: { clusters: ["*"], snapshot: every 1s, log: 1s, keep: { every_moment: 7d } }
-`, s.path("cellar"), s.path("cellar.key"), servertest.RedisAddress(from), servertest.RedisAddress(bench))), 0o600))
-	s.say(0, "store", "create", "cellar")
+  nightly: { clusters: ["*"], snapshot: every 1s, capture: 1s, keep: { every_moment: 7d } }
+`, s.path("larder"), s.path("larder.key"), servertest.RedisAddress(from), servertest.RedisAddress(bench))), 0o600))
+	s.say(0, "store", "create", "larder")
 	for i := range 3 {
 		require.NoError(t, cl.HSet(t.Context(), fmt.Sprint("stalls:", i), "wax", i).Err())
 		said := s.say(0, "due", "--run")

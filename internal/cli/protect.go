@@ -20,7 +20,7 @@ const protect = "protect"
 
 func (a *app) snapshotCommand() *cli.Command {
 	return a.command(protect, "snapshot", "CLUSTER", "make a restore point now",
-		"Reads the cluster while its log is followed; the point is the exact state at one moment. With --fold\nthe point is made from the last one and the captured log, without touching the cluster.",
+		"Reads the cluster while its log is followed; the point is the exact state at one moment. With --from-log\nthe point is made from the last one and the captured log, without touching the cluster.",
 		func(ctx context.Context, c *cli.Command) error {
 			e, name, err := a.onCluster(ctx, c)
 			if err != nil {
@@ -29,7 +29,7 @@ func (a *app) snapshotCommand() *cli.Command {
 			defer e.progress.Done()
 			var p *store.Point
 			err = a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
-				if c.Bool("fold") {
+				if c.Bool("from-log") {
 					var m *job.Moment
 					if m, err = e.Resolve(ctx, name, latestMoment); err == nil {
 						p, err = e.FoldPoint(ctx, m)
@@ -47,7 +47,7 @@ func (a *app) snapshotCommand() *cli.Command {
 				return err
 			}
 			return a.showNewPoint(p)
-		}, &cli.BoolFlag{Name: "fold", Usage: "from the last point and the log, at no load on the cluster"})
+		}, &cli.BoolFlag{Name: "from-log", Usage: "from the last point and the log, at no load on the cluster"})
 }
 
 // snapshotNow reads a cluster and makes a point of it.
@@ -137,7 +137,7 @@ func (a *app) captureCommand() *cli.Command {
 					return err
 				}
 				defer cl.Close()
-				got, err = e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("interval")})
+				got, err = e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("flush")})
 				daemon.Took(r, got)
 				if errors.Is(err, job.ErrIncomplete) {
 					r.Wants = err.Error()
@@ -153,7 +153,7 @@ func (a *app) captureCommand() *cli.Command {
 			if c.Bool("follow") && ctx.Err() != nil {
 				return nil // asked to end
 			}
-			if c.Bool("renew") && errors.Is(err, job.ErrIncomplete) {
+			if c.Bool("snapshot-on-gap") && errors.Is(err, job.ErrIncomplete) {
 				var p *store.Point
 				serr := a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
 					if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
@@ -169,9 +169,9 @@ func (a *app) captureCommand() *cli.Command {
 			}
 			return err
 		},
-		&cli.BoolFlag{Name: "renew", Usage: "where part of the log is lost, take a new point at once"},
+		&cli.BoolFlag{Name: "snapshot-on-gap", Usage: "where part of the log is lost, take a new point at once"},
 		&cli.BoolFlag{Name: "follow", Usage: "go on until interrupted"},
-		&cli.DurationFlag{Name: "interval", Value: 10 * time.Second, Usage: "with --follow: how often what was read is made durable"})
+		&cli.DurationFlag{Name: "flush", Value: 10 * time.Second, Usage: "with --follow: how often what was read is made durable"})
 }
 
 func (a *app) showCaptured(g *job.Captured) error {

@@ -20,7 +20,7 @@ With --live: reads the cluster back and compares content, counts, indexes and op
 Exit code 3 where anything differs.`, a.verify,
 		&cli.StringFlag{Name: "live", Usage: "compare this `CLUSTER` with the moment"},
 		&cli.StringSliceFlag{Name: "rename", Usage: "with --live: `FROM=TO`, as given to restore"},
-		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many differing keys to name for each namespace"}, scratchFlag())
+		&cli.IntFlag{Name: "show", Value: 5, Usage: "how many differing keys to name for each namespace"}, scratchFlag())
 }
 
 func (a *app) verify(ctx context.Context, c *cli.Command) error {
@@ -87,7 +87,7 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 	var diffs []job.SpaceDiff
 	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
 		r.Point = m.Point.ID
-		if diffs, err = e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("keys")); err != nil {
+		if diffs, err = e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
 			return err
 		}
 		for i := range diffs {

@@ -35,7 +35,7 @@ func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster 
 	}
 	if ended, err := w.EndBroken(ctx); err == nil {
 		for _, b := range ended {
-			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s was broken off: %s\n", b.Kind, b.Cluster, b.Began.Local().Format(time.DateTime), b.Error)
+			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s died: %s\n", b.Kind, b.Cluster, b.Began.Local().Format(time.DateTime), b.Error)
 		}
 	}
 	r := &store.Run{Kind: kind, Cluster: cluster, What: commandLine()}

@@ -22,7 +22,7 @@ var latestMoment = address.When{Kind: address.Latest}
 
 func (a *app) browseCommand() *cli.Command {
 	return a.command(recovery, "browse", "ADDRESS", "show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
-		&cli.IntFlag{Name: "records", Value: 3, Usage: "how many records to show of a namespace named in full"}, scratchFlag())
+		&cli.IntFlag{Name: "show", Value: 3, Usage: "how many records to show of a namespace named in full"}, scratchFlag())
 }
 
 func (a *app) browse(ctx context.Context, c *cli.Command) error {
@@ -61,7 +61,7 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	var sample []string
 	if len(spaces) == 1 && spaces[0].Name == ad.Pattern {
 		it := tree.NewIterator(x, spaces[0].Root)
-		for range c.Int("records") {
+		for range c.Int("show") {
 			r, ok, err := it.Next(ctx)
 			if err != nil {
 				return err
@@ -151,10 +151,10 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 			continue
 		}
 		rows = append(rows, spaceRow{ns.Name, ns.Kind, ns.Records, ns.Bytes, "", drv.Model().Describe(ns.Definition)})
-		if ns.Name == ad.Pattern && ns.Kind != "view" && ns.Skip == "" && c.Int("records") > 0 {
+		if ns.Name == ad.Pattern && ns.Kind != "view" && ns.Skip == "" && c.Int("show") > 0 {
 			err := whole.Scan(ctx, ns, engine.Partition{}, func(r record.Record) error {
 				sample = append(sample, drv.Model().Render(r.Value))
-				if len(sample) >= c.Int("records") {
+				if len(sample) >= c.Int("show") {
 					return engine.ErrEnough
 				}
 				return nil
@@ -178,7 +178,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 func (a *app) compareCommand() *cli.Command {
 	return a.command(recovery, "compare", "ADDRESS ADDRESS", "find what is missing, extra or changed in the second",
 		"By namespace, then by key. Two namespaces named in full are compared whatever their names.\nExit code 3 where anything differs.", a.compare,
-		&cli.IntFlag{Name: "keys", Value: 5, Usage: "how many keys to name for each namespace"}, scratchFlag())
+		&cli.IntFlag{Name: "show", Value: 5, Usage: "how many keys to name for each namespace"}, scratchFlag())
 }
 
 // side makes one side of a comparison; the returned function closes it.
@@ -236,7 +236,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer closeB()
-	diffs, err := e.Compare(ctx, sa, sb, job.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("keys")})
+	diffs, err := e.Compare(ctx, sa, sb, job.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("show")})
 	progress.Done()
 	if err != nil {
 		return err
@@ -297,7 +297,7 @@ func (a *app) showDiffs(diffs []job.SpaceDiff) {
 			s.Line("%s", strings.TrimRight(string(line), " "))
 		}
 		if left := d.Missing + d.Extra + d.Changed - int64(len(d.Keys)); left > 0 && len(d.Keys) > 0 {
-			s.Line("  and %s more (--keys)", view.Count(left))
+			s.Line("  and %s more (--show)", view.Count(left))
 		}
 		for _, l := range d.DefinitionA {
 			s.Line("  missing  %s", l)
@@ -317,26 +317,26 @@ A moment must be named: @latest, after an accident, is the damaged state. One na
 that cannot be restored does not keep the others from it; exit code 4 says so.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
-   dexamen restore meadow@10:13:02/apiary.colonies --present replace`, a.restore,
-		&cli.StringFlag{Name: "onto", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore,
+		&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
-		&cli.StringFlag{Name: "present", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
+		&cli.StringFlag{Name: "conflict", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
 		&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
 		&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records that can be read, and name those that cannot"},
 		&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
-		&cli.BoolFlag{Name: "settings", Usage: "users and roles too: those that are missing; with --present replace also those that differ"},
-		&cli.StringFlag{Name: "leases", Value: "recreate", Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"},
+		&cli.BoolFlag{Name: "cluster-wide", Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
+		&cli.StringFlag{Name: "key-leases", Value: "recreate", Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
 }
 
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
-	present := c.String("present")
+	present := c.String("conflict")
 	if present != "refuse" && present != "replace" {
-		return usage("--present %s: use refuse or replace", present)
+		return usage("--conflict %s: use refuse or replace", present)
 	}
-	leases := c.String("leases")
+	leases := c.String("key-leases")
 	if leases != "recreate" && leases != "drop" && leases != "skip" {
-		return usage("--leases %s: use recreate, drop or skip", leases)
+		return usage("--key-leases %s: use recreate, drop or skip", leases)
 	}
 	if ad, err := parseAddress(c.Args().First()); err == nil && c.Args().Len() == 1 && !ad.Given {
 		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
@@ -347,7 +347,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	defer e.progress.Done()
 	ad, m := e.ad, e.moment
-	onto := c.String("onto")
+	onto := c.String("to")
 	if onto == "" {
 		onto = ad.Cluster
 	}
@@ -356,7 +356,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("settings"), Leases: leases})
+	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Leases: leases})
 	if err != nil {
 		return err
 	}
@@ -373,7 +373,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("preview") {
 		if a.screen.JSON {
-			return a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "onto": onto, "plan": plan.Items, "since": since})
+			return a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "since": since})
 		}
 		return nil
 	}
@@ -402,7 +402,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	})
 	e.progress.Done()
 	if a.screen.JSON {
-		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "onto": onto, "plan": plan.Items, "restored": done}); e != nil {
+		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done}); e != nil {
 			return e
 		}
 		return err

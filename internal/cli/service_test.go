@@ -47,20 +47,20 @@ func TestWhatIsRenamedToAProtectedNameStaysProtected(t *testing.T) {
 	db := s.client().Database("apiary")
 	_, err := db.Collection("old").InsertOne(ctx, bson.M{"kg": 1})
 	require.NoError(t, err)
-	s.configure("policies:\n  nightly: { clusters: [meadow], namespaces: [\"apiary.h*\"], snapshot: every 24h, log: 1h, keep: { every_moment: 7d } }\n")
-	s.run(0, "store", "create", "cellar")
+	s.configure("policies:\n  nightly: { clusters: [meadow], namespaces: [\"apiary.h*\"], snapshot: every 24h, capture: 1h, keep: { every_moment: 7d } }\n")
+	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
 	equal := func() {
 		t.Helper()
 		out, _ := s.run(0, "compare", "meadow@latest/apiary.harvests", "meadow@live/apiary.harvests")
 		require.Contains(t, out, "equal")
 	}
-	s.run(0, "restore", "meadow@latest/apiary.harvests", "--present", "replace", "--yes")
+	s.run(0, "restore", "meadow@latest/apiary.harvests", "--conflict", "replace", "--yes")
 	_, err = db.Collection("harvests").InsertOne(ctx, bson.M{"kg": 41})
 	require.NoError(t, err)
 	s.run(0, "capture", "meadow")
 	equal()
-	s.run(0, "snapshot", "meadow", "--fold")
+	s.run(0, "snapshot", "meadow", "--from-log")
 	equal()
 	s.run(0, "verify", "meadow@latest")
 
@@ -82,7 +82,7 @@ func TestWhatIsRenamedToAProtectedNameStaysProtected(t *testing.T) {
 	}
 	out, _ := s.run(0, "coverage", "meadow")
 	require.Contains(t, out, "in doubt")
-	_, errs := s.run(5, "snapshot", "meadow", "--fold")
+	_, errs := s.run(5, "snapshot", "meadow", "--from-log")
 	require.Contains(t, errs, "read the cluster")
 	s.run(0, "snapshot", "meadow")
 	s.run(0, "capture", "meadow")
@@ -110,9 +110,9 @@ func TestDueTells(t *testing.T) {
 	s := newSite(t, 100)
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
-	policy := fmt.Sprintf("notices: { webhook: { url: %q } }\npolicies:\n  nightly: { clusters: [gone], snapshot: every 1h, retry: { first: 1ms } }\n", desk.URL)
+	policy := fmt.Sprintf("alerts: { webhook: { url: %q } }\npolicies:\n  nightly: { clusters: [gone], snapshot: every 1h, retry: { first: 1ms } }\n", desk.URL)
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, policy...), 0o600))
-	s.run(0, "store", "create", "cellar")
+	s.run(0, "store", "create", "larder")
 	for range 4 {
 		s.run(1, "due", "--run")
 		time.Sleep(20 * time.Millisecond)
@@ -136,9 +136,9 @@ func TestDueTells(t *testing.T) {
 func TestAStoreThatGoesAway(t *testing.T) {
 	t.Parallel()
 	s := newSite(t, 200)
-	s.run(0, "store", "create", "cellar")
+	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
-	cmd := s.command("capture", "meadow", "--follow", "--interval", "100ms")
+	cmd := s.command("capture", "meadow", "--follow", "--flush", "100ms")
 	var said strings.Builder
 	cmd.Stderr = &said
 	require.NoError(t, cmd.Start())
@@ -146,8 +146,8 @@ func TestAStoreThatGoesAway(t *testing.T) {
 	_, err := s.client().Database("apiary").Collection("visits").InsertOne(t.Context(), bson.M{"n": 1})
 	require.NoError(t, err)
 	time.Sleep(time.Second)
-	require.NoError(t, os.Rename(s.path("cellar"), s.path("unmounted")))
-	require.NoError(t, os.Mkdir(s.path("cellar"), 0o700)) // the mount point
+	require.NoError(t, os.Rename(s.path("larder"), s.path("unmounted")))
+	require.NoError(t, os.Mkdir(s.path("larder"), 0o700)) // the mount point
 	stop := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })
 	defer stop.Stop()
 	for range 50 {
@@ -158,7 +158,7 @@ func TestAStoreThatGoesAway(t *testing.T) {
 	require.Error(t, cmd.Wait())
 	require.Equal(t, 1, cmd.ProcessState.ExitCode(), said.String())
 	require.Contains(t, said.String(), "no longer holds the store")
-	left, err := os.ReadDir(s.path("cellar"))
+	left, err := os.ReadDir(s.path("larder"))
 	require.NoError(t, err)
 	require.Empty(t, left)
 }
@@ -171,14 +171,14 @@ func TestSecretsThatAreNot(t *testing.T) {
 	base, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
 	for more, want := range map[string]string{
-		"notices: { webhook: { url: \"http://127.0.0.1:1/\", token: {} } }\n": "notices.webhook.token",
+		"alerts: { webhook: { url: \"http://127.0.0.1:1/\", token: {} } }\n": "alerts.webhook.token",
 		"nonsense: 1\n": "nonsense",
 	} {
 		require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(base[:len(base):len(base)], more...), 0o600))
 		_, errs := s.run(2, "config", "check")
 		require.Contains(t, errs, want)
 	}
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.Replace(string(base), "unlock: { file:", "unlock: { }, endpoint: x, region: ", 1)), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.Replace(string(base), "key: { file:", "key: { }, endpoint: x, region: ", 1)), 0o600))
 	_, errs := s.run(2, "config", "check")
 	require.NotContains(t, errs, "panic")
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.Replace(string(base), "WRONG_SECRET", "NOT_SET_ANYWHERE", 1)), 0o600))
@@ -198,19 +198,19 @@ func TestTheFirstBackupIntoABucket(t *testing.T) {
 	}
 	srv := servertest.S3(t)
 	s := newSite(t, documents)
-	s.configureStore(fmt.Sprintf("{ location: \"s3://%s/dexamen\", endpoint: %q, region: us-east-1, path_style: true, login: { user: %q, secret: { env: ATTIC } }, unlock: { file: %q } }",
-		srv.Bucket, srv.Endpoint, srv.Access, s.path("cellar.key")))
+	s.configureStore(fmt.Sprintf("{ location: \"s3://%s/dexamen\", endpoint: %q, region: us-east-1, path_style: true, login: { user: %q, secret: { env: ATTIC } }, key: { file: %q } }",
+		srv.Bucket, srv.Endpoint, srv.Access, s.path("larder.key")))
 	t.Setenv("ATTIC", srv.Secret)
-	s.run(0, "store", "create", "cellar")
+	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
 	out, _ := s.run(0, "verify", "meadow@latest")
 	require.Contains(t, out, "all trees built anew have their roots")
 }
 
-// configureStore puts another store in the place of cellar.
+// configureStore puts another store in the place of larder.
 func (s *site) configureStore(store string) {
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(s.t, err)
 	_, clusters, _ := strings.Cut(string(text), "clusters:")
-	require.NoError(s.t, os.WriteFile(s.path("dexamen.yaml"), []byte("stores:\n  cellar: "+store+"\nclusters:"+clusters), 0o600))
+	require.NoError(s.t, os.WriteFile(s.path("dexamen.yaml"), []byte("stores:\n  larder: "+store+"\nclusters:"+clusters), 0o600))
 }

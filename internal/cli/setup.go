@@ -96,7 +96,7 @@ func (a *app) checkReach(ctx context.Context, c *cli.Command, cfg *config.Config
 				return err
 			}
 			for _, t := range logTrouble(w, topo) {
-				errs = append(errs, fmt.Errorf("%s: policies.%s.log: %s", cfg.Where("policies."+w.Policy+".log"), w.Policy, t))
+				errs = append(errs, fmt.Errorf("%s: policies.%s.capture: %s", cfg.Where("policies."+w.Policy+".capture"), w.Policy, t))
 			}
 			return nil
 		}()
@@ -114,13 +114,13 @@ func (a *app) clusterCommands() *cli.Command {
 	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
 		a.command("", "list", "", "list the configured clusters", "", a.clusterList),
 		a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect,
-			&cli.DurationFlag{Name: "interval", Value: 10 * time.Minute, Usage: "how often the log is captured: it should reach back three times as far"}),
+			&cli.DurationFlag{Name: "every", Value: 10 * time.Minute, Usage: "how often the log is captured: it should reach back three times as far"}),
 		a.command("", "check", "CLUSTER", "try login, every member, every privilege, the log and reading, one by one", "", a.clusterCheck),
 		a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
 			"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no others.", a.clusterTrust,
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask: the fingerprints are known to be right"}),
 		a.command("", "grants", "CLUSTER", "print the least privileges needed, as the statements to run", "", a.clusterGrants,
-			&cli.BoolFlag{Name: "restore", Usage: "for restoring onto the cluster too"}),
+			&cli.StringFlag{Name: "for", Value: "backup", Usage: "for `WHAT`: backup, or restore, which is for both"}),
 	}}
 }
 
@@ -224,7 +224,7 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 		back := sh.Log.Last.Wall.Sub(sh.Log.First.Wall)
 		s.Line("  log: reaches back %s, to %s%s", view.Duration(back), view.Time(sh.Log.First.Wall), size)
 		// A log that is not full yet reaches back to its beginning.
-		if every := c.Duration("interval"); back < 3*every && (sh.Log.Max == 0 || sh.Log.Size > sh.Log.Max*9/10) {
+		if every := c.Duration("every"); back < 3*every && (sh.Log.Max == 0 || sh.Log.Size > sh.Log.Max*9/10) {
 			s.Line("  %s that is less than three times the %s between captures: after a delay it may have rolled over; make it larger or capture more often", s.Loss("short:"), view.Duration(every))
 		}
 	}

@@ -20,18 +20,18 @@ import (
 func (a *app) storeCommands() *cli.Command {
 	return &cli.Command{Name: "store", Usage: "make, try, look at, check and copy the places backups go", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
 		a.command("", "create", "STORE", "make a configured store", `It is encrypted unless --plain is given: to the key or the passphrase that
-stores.STORE.unlock names, and to every --recipient. Where unlock names a file
+stores.STORE.key names, and to every --recipient. Where it names a file
 that is not there, a key is made and put into it.`, a.storeCreate,
 			&cli.BoolFlag{Name: "plain", Usage: "do not encrypt"},
 			&cli.StringSliceFlag{Name: "recipient", Usage: "a public `KEY` (age1…) that can open it too; may be repeated"}),
-		a.command("", "probe", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
-		a.command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect,
-			&cli.BoolFlag{Name: "rebuild-index", Usage: "first make the index anew from the packs"}),
-		a.command("", "audit", "STORE", "read everything and say what is damaged, and what that means", `Exit code 4 where something is lost, 3 where something is damaged that nothing
-is lost by. With --share 7 every audit reads another seventh of the content, and
-points and logs always; seven audits read all.`, a.storeAudit,
-			&cli.IntFlag{Name: "share", Usage: "read one `N`th of the content, another one each time"},
-			&cli.BoolFlag{Name: "mend", Usage: "heal what parity, other copies or --from can give back"},
+		a.command("", "check", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
+		a.command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect),
+		a.command("", "scrub", "STORE", "read everything and say what is damaged, and what that means", `Exit code 4 where something is lost, 3 where something is damaged that nothing
+is lost by. With --one-in 7 every scrub reads another seventh of the content, and
+points and logs always; seven scrubs read all.`, a.storeAudit,
+			&cli.IntFlag{Name: "one-in", Usage: "read one `N`th of the content, another one each time"},
+			&cli.BoolFlag{Name: "repair", Usage: "heal what parity, other copies or --from can give back"},
+			&cli.BoolFlag{Name: "relist", Usage: "first make the listings anew from the content files' own"},
 			&cli.StringFlag{Name: "from", Usage: "a mirror of it, a `STORE`, to heal from"}),
 		a.command("", "mirror", "FROM TO", "copy what TO does not have yet of FROM, checking each object", `TO is then a full store, opened by the same keys. It can be ended at any time and
 begun again. What was retired in FROM stays in TO.`, a.storeMirror,
@@ -78,7 +78,7 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	}
 	if secret != "" {
 		if o.Unlock, err = store.ParseSecret(secret); err != nil {
-			return nil, usage("%s: stores.%s.unlock: %v", cfg.Path, name, err)
+			return nil, usage("%s: stores.%s.key: %v", cfg.Path, name, err)
 		}
 	}
 	s, err := store.Open(ctx, b, o)
@@ -88,7 +88,7 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	case errors.Is(err, store.ErrNoKey) && kerr != nil:
 		return nil, usageError{fmt.Errorf("%w; without its key nothing can be read", kerr)}
 	case errors.Is(err, store.ErrNoKey):
-		return nil, fmt.Errorf("store %s: %w: say where it is with stores.%s.unlock in %s", name, err, name, cfg.Path)
+		return nil, fmt.Errorf("store %s: %w: say where it is with stores.%s.key in %s", name, err, name, cfg.Path)
 	case err != nil:
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}
@@ -132,7 +132,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain, "parity": d.Parity, "keepLocked": d.KeepLocked, "claims": d.Claims, "keyFile": made})
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain, "parity": d.Parity, "immutable_for": d.KeepLocked, "claims": d.Claims, "key_file": made})
 	}
 	sc := a.screen
 	sc.Line("store %s made at %s (format %d)", sc.Accent(name), b, d.Format)
@@ -187,7 +187,7 @@ func (a *app) storeProbe(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "encrypted": s.Encrypted(), "writeOnly": s.WriteOnly(), "probes": rows})
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "encrypted": s.Encrypted(), "write_only": s.WriteOnly(), "probes": rows})
 	}
 	t := a.screen.Table(">size", ">write", ">read back", ">delete")
 	for _, r := range rows {
@@ -212,16 +212,6 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("rebuild-index") {
-		packs, nodes, bad, err := s.RebuildIndex(ctx)
-		if err != nil {
-			return fmt.Errorf("store %s: %w", name, err)
-		}
-		fmt.Fprintf(a.screen.Err, "index made anew from %d packs with %d nodes\n", packs, nodes)
-		for _, p := range bad {
-			fmt.Fprintf(a.screen.Err, "! %s: its own list cannot be read\n", p)
-		}
-	}
 	u, err := s.Usage(ctx)
 	if err != nil {
 		return err
@@ -235,7 +225,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "encrypted": s.Encrypted(), "parity": s.Parity, "keepLocked": s.KeepLocked,
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.KeepLocked,
 			"usage": u, "clusters": shares, "reclaimable": dead, "audit": audit})
 	}
 	a.showStore(name, s, u, shares, dead, audit)
@@ -243,7 +233,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 		a.screen.Line("  %s", a.screen.Loss(e.Error()))
 	}
 	if len(bad) > 0 {
-		return fmt.Errorf("%w: %s cannot be read; store audit says what that means", job.ErrIncomplete, view.Plural(int64(len(bad)), "object"))
+		return fmt.Errorf("%w: %s cannot be read; store scrub says what that means", job.ErrIncomplete, view.Plural(int64(len(bad)), "object"))
 	}
 	return nil
 }
@@ -292,7 +282,7 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	}
 	switch {
 	case audit == nil:
-		sc.Line("  never audited; do it with: dexamen store audit %s", name)
+		sc.Line("  never audited; do it with: dexamen store scrub %s", name)
 	case audit.Sound():
 		sc.Line("  last audited %s (part %d of %d): sound", view.Time(audit.When), audit.Part+1, audit.Parts)
 	default:
@@ -354,7 +344,7 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if len(m.Damaged) > 0 {
-		return fmt.Errorf("%w: %s of %s not copied; store audit %s says what that means", job.ErrIncomplete, view.Plural(int64(len(m.Damaged)), "object"), name, name)
+		return fmt.Errorf("%w: %s of %s not copied; store scrub %s says what that means", job.ErrIncomplete, view.Plural(int64(len(m.Damaged)), "object"), name, name)
 	}
 	return nil
 }
@@ -378,7 +368,7 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
 	}
 	if errors.Is(err, store.ErrUnexplained) {
-		return fmt.Errorf("%w: store %s: %w; look with: dexamen store audit %s; a mirror may have what is missing (--mend --from); --accept-missing gives it up", job.ErrRefused, name, err, name)
+		return fmt.Errorf("%w: store %s: %w; look with: dexamen store scrub %s; a mirror may have what is missing (--repair --from); --accept-missing gives it up", job.ErrRefused, name, err, name)
 	}
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)

@@ -110,6 +110,10 @@ func (a *app) clusterGrants(ctx context.Context, c *cli.Command) error {
 	if cl.Login != nil {
 		t.User = cl.Login.User
 	}
-	_, err = fmt.Fprint(a.screen.Out, g.Grants(t, c.Bool("restore")))
+	what := c.String("for")
+	if what != "backup" && what != "restore" {
+		return usage("--for %s: use backup or restore", what)
+	}
+	_, err = fmt.Fprint(a.screen.Out, g.Grants(t, what == "restore"))
 	return err
 }

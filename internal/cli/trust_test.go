@@ -42,7 +42,7 @@ func TestTrust(t *testing.T) {
 	require.Contains(t, out, `user: "weigher"`)
 	require.NotContains(t, out, "made up")
 	require.NotContains(t, out, "insert")
-	out, _ = s.run(0, "cluster", "grants", "meadow", "--restore")
+	out, _ = s.run(0, "cluster", "grants", "meadow", "--for", "restore")
 	require.Contains(t, out, "insert")
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {} }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
 

@@ -28,7 +28,7 @@ func (a *app) simCommand() *cli.Command {
 			if err := args(c, 0, 0); err != nil {
 				return err
 			}
-			opt := sim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("lone"),
+			opt := sim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("standalone"),
 				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
 			if opt.User != "" {
 				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
@@ -43,7 +43,7 @@ func (a *app) simCommand() *cli.Command {
 				return err
 			}
 			defer shut()
-			if n := c.Int("fill"); n > 0 {
+			if n := c.Int("documents"); n > 0 {
 				cl, err := simClient(uri, opt.User, opt.Password)
 				if err != nil {
 					return err
@@ -64,14 +64,14 @@ func (a *app) simCommand() *cli.Command {
 			return nil
 		},
 		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
-		&cli.BoolFlag{Name: "lock", Usage: "the bucket is made for object lock"},
+		&cli.BoolFlag{Name: "object-lock", Usage: "the bucket is made for object lock"},
 		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
 		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
 		&cli.IntFlag{Name: "shards", Usage: "make it a sharded cluster of so many, with config servers and a router"},
 		&cli.IntFlag{Name: "port", Usage: "`PORT` of the first member, the others follow (any that are free, when not given)"},
-		&cli.IntFlag{Name: "fill", Usage: "write about so many documents of the demonstration"},
+		&cli.IntFlag{Name: "documents", Usage: "write about so many documents of the demonstration"},
 		&cli.IntFlag{Name: "log-mib", Value: 256, Usage: "size of the log"},
-		&cli.BoolFlag{Name: "lone", Usage: "a lone server without a log"},
+		&cli.BoolFlag{Name: "standalone", Usage: "a lone server without a log"},
 		&cli.StringFlag{Name: "user", Usage: "let in this `USER` only"},
 		&cli.StringFlag{Name: "secret-env", Value: "SIM_SECRET", Usage: "environment variable with the user's secret"})
 }
@@ -81,7 +81,7 @@ func (a *app) simObjects(ctx context.Context, c *cli.Command, opt sim.Options) e
 	if opt.User == "" {
 		return usage("--bucket needs a --user, the access key, and its secret in the environment variable that --secret-env names")
 	}
-	o, err := sim.StartObjects(sim.ObjectsOptions{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("lock")})
+	o, err := sim.StartObjects(sim.ObjectsOptions{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("object-lock")})
 	if err != nil {
 		return err
 	}
@@ -220,20 +220,20 @@ func (p *play) run() error {
 	}()
 	p.config = filepath.Join(p.dir, "dexamen.yaml")
 	text := fmt.Sprintf(`stores:
-  cellar:
+  larder:
     location: file://%s
-    unlock: { file: %s }
+    key: { file: %s }
     parity: 8+2
-  attic:
+  loft:
     location: file://%s
-    unlock: { file: %s }
+    key: { file: %s }
 clusters:
   meadow:
     address: mongodb://%s/
     login: { user: dexamen, secret: { env: %s } }
     labels: { yard: north }
-    store: cellar
-`, p.path("cellar"), p.path("cellar.key"), p.path("attic"), p.path("cellar.key"), rs.Addresses()[0], demoSecret)
+    store: larder
+`, p.path("larder"), p.path("larder.key"), p.path("loft"), p.path("larder.key"), rs.Addresses()[0], demoSecret)
 	if err := os.WriteFile(p.config, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -258,7 +258,7 @@ func (p *play) path(name string) string { return filepath.ToSlash(filepath.Join(
 
 func (p *play) setUp() error {
 	p.say("Set up: one member's address is enough.")
-	for _, line := range []string{"config check", "cluster check meadow", "cluster inspect meadow", "store create cellar", "store probe cellar"} {
+	for _, line := range []string{"config check", "cluster check meadow", "cluster inspect meadow", "store create larder", "store check larder"} {
 		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
 			return err
 		}
@@ -329,7 +329,7 @@ func (p *play) recover() error {
 	}
 	p.say("What is different now from just before? (Exit code 3: there are differences.)")
 	before := "meadow@" + stamp(p.spoiled)
-	if err := p.do(exitDiffers, "compare", before, "meadow@live", "--keys", "3"); err != nil {
+	if err := p.do(exitDiffers, "compare", before, "meadow@live", "--show", "3"); err != nil {
 		return err
 	}
 	p.say("A name mistyped at 3 a.m. restores nothing, and names what is near.")
@@ -341,10 +341,10 @@ func (p *play) recover() error {
 		return err
 	}
 	p.say("... and colonies in place, as they were just before the script ran. Without --yes nothing is replaced.")
-	if err := p.do(exitRefused, "restore", before+"/apiary.colonies", "--present", "replace"); err != nil {
+	if err := p.do(exitRefused, "restore", before+"/apiary.colonies", "--conflict", "replace"); err != nil {
 		return err
 	}
-	return p.do(exitDone, "restore", before+"/apiary.colonies", "--present", "replace", "--yes")
+	return p.do(exitDone, "restore", before+"/apiary.colonies", "--conflict", "replace", "--yes")
 }
 
 func (p *play) prove() error {
@@ -356,7 +356,7 @@ func (p *play) prove() error {
 		return err
 	}
 	p.say("The restore itself is in the log too: a point folded from it, at no load on the cluster, equals a new scan.")
-	for _, line := range []string{"capture meadow", "snapshot meadow --fold", "snapshot meadow", "capture meadow", "verify meadow@latest"} {
+	for _, line := range []string{"capture meadow", "snapshot meadow --from-log", "snapshot meadow", "capture meadow", "verify meadow@latest"} {
 		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
 			return err
 		}
@@ -376,13 +376,13 @@ func (p *play) policies() error {
     clusters: { label: yard=north }
     namespaces: ["apiary.*", "not apiary.*_restored"]
     snapshot: "15 1 * * *"
-    rescan: every 7d
-    log: 10m
+    full_read: every 7d
+    capture: 10m
     keep:
       every_moment: 7d
       thin: [daily for 30d, weekly for 26w]
       never_fewer: 3
-    promise: 30m
+    rpo: 30m
 `), text...), 0o600)
 	if err != nil {
 		return err
@@ -402,17 +402,17 @@ func (p *play) policies() error {
 // keep shows that the store itself can be trusted.
 func (p *play) keep() error {
 	p.say("And the store: a copy elsewhere, which opens with the same key.")
-	if err := p.do(exitDone, "store", "mirror", "cellar", "attic"); err != nil {
+	if err := p.do(exitDone, "store", "mirror", "larder", "loft"); err != nil {
 		return err
 	}
-	p.say("The disk under the cellar rots: one bit flips. The audit finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
-	if err := flipBit(filepath.Join(p.dir, "cellar", "packs")); err != nil {
+	p.say("The disk under the larder rots: one bit flips. The audit finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
+	if err := flipBit(filepath.Join(p.dir, "larder", "packs")); err != nil {
 		return err
 	}
-	if err := p.do(exitDiffers, "store", "audit", "cellar"); err != nil {
+	if err := p.do(exitDiffers, "store", "scrub", "larder"); err != nil {
 		return err
 	}
-	for _, line := range []string{"store audit cellar --mend", "store keys list cellar", "store inspect cellar"} {
+	for _, line := range []string{"store scrub larder --repair", "store keys list larder", "store inspect larder"} {
 		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
 			return err
 		}

@@ -29,7 +29,7 @@ type Config struct {
 	Stores   map[string]Store   `yaml:"stores"`
 	Clusters map[string]Cluster `yaml:"clusters"`
 	Policies map[string]Policy  `yaml:"policies"`
-	Notices  Notices            `yaml:"notices"`
+	Notices  Notices            `yaml:"alerts"`
 	Daemon   Daemon             `yaml:"daemon"`
 	Limits   Limits             `yaml:"limits"`
 	// Path is where it was read from.
@@ -53,13 +53,13 @@ type Store struct {
 	// usual files and the machine are asked.
 	Login *Login `yaml:"login"`
 	// Unlock is where the key or the passphrase of an encrypted store is.
-	Unlock *Secret `yaml:"unlock"`
+	Unlock *Secret `yaml:"key"`
 	// Of a store that is made: parity such as 8+2, and for how long objects are
 	// locked against removal.
 	Parity string `yaml:"parity"`
 	// Room is how many bytes the place has, where it does not tell itself.
-	Room       Size     `yaml:"room"`
-	KeepLocked Duration `yaml:"keep_locked"`
+	Room       Size     `yaml:"capacity"`
+	KeepLocked Duration `yaml:"immutable_for"`
 }
 
 // Unlock gives what opens a store: the text of a key file or a passphrase;
@@ -71,7 +71,7 @@ func (c *Config) Unlock(ctx context.Context, name string) (string, error) {
 	}
 	text, err := u.read(ctx)
 	if err != nil {
-		return "", fmt.Errorf("%s: stores.%s.unlock: %w", c.Path, name, err)
+		return "", fmt.Errorf("%s: stores.%s.key: %w", c.Path, name, err)
 	}
 	return text, nil
 }
@@ -105,7 +105,7 @@ type Cluster struct {
 	Prefer  []string `yaml:"prefer"`
 	MaxLag  Duration `yaml:"max_lag"`
 	// Settings: users and roles are protected too.
-	Settings bool `yaml:"settings"`
+	Settings bool `yaml:"cluster_wide"`
 	// PrefixDepth is by how many segments of their keys key-value clusters are
 	// cut into namespaces.
 	PrefixDepth *int `yaml:"prefix_depth"`
@@ -124,7 +124,7 @@ type Login struct {
 	User   string `yaml:"user"`
 	Secret Secret `yaml:"secret"`
 	// Source is the database that holds the user.
-	Source string `yaml:"source"`
+	Source string `yaml:"auth_database"`
 	// Certificate: the certificate of tls.certificate is the login.
 	Certificate bool `yaml:"certificate"`
 }
@@ -144,9 +144,9 @@ type Secret struct {
 
 // Limits bound what Dexamen uses of its machine.
 type Limits struct {
-	Memory   Size   `yaml:"memory"`   // of the program; 128 MiB when absent
-	Parallel int    `yaml:"parallel"` // readers or writers on a cluster at once
-	Temp     string `yaml:"temp"`     // folder for temporary files
+	Memory   Size   `yaml:"memory"`              // of the program; 128 MiB when absent
+	Parallel int    `yaml:"readers_per_cluster"` // readers or writers on a cluster at once
+	Temp     string `yaml:"temp"`                // folder for temporary files
 }
 
 const (
@@ -181,6 +181,18 @@ func (s *Size) UnmarshalText(b []byte) error {
 		}
 	}
 	return fmt.Errorf("%q is no size, such as 64MiB or 2GiB", text)
+}
+
+// Rate is a number of bytes a second, written as a size a second: 64MiB/s.
+type Rate int64
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (r *Rate) UnmarshalText(b []byte) error {
+	size, ok := strings.CutSuffix(string(b), "/s")
+	if !ok || (*Size)(r).UnmarshalText([]byte(size)) != nil {
+		return fmt.Errorf("%q is no rate, such as 64MiB/s", b)
+	}
+	return nil
 }
 
 // Find gives the configuration file to read: the one named, that of
@@ -298,7 +310,7 @@ func (c *Config) check(k *checker) {
 		at := "$.stores." + name
 		if s.Unlock != nil {
 			before := len(k.lacking)
-			s.Unlock.check(k, at+".unlock")
+			s.Unlock.check(k, at+".key")
 			if s.Unlock.File != "" {
 				if len(k.lacking) > before {
 					c.Unmade = append(c.Unmade, name)
@@ -516,17 +528,17 @@ const Sample = `# Dexamen's configuration. Looked for as --config says, then DEX
 # Check it with: dexamen config check
 
 stores:                                   # where backups go
-  cellar:
-    location: file:///srv/dexamen/cellar  # make it with: dexamen store create cellar
-    unlock: { file: /etc/dexamen/cellar.key }   # its key, made with it; keep a copy elsewhere. Or a passphrase: { env: NAME }
+  larder:
+    location: file:///srv/dexamen/larder  # make it with: dexamen store create larder
+    key: { file: /etc/dexamen/larder.key }      # its key, made with it; keep a copy elsewhere. Or a passphrase: { env: NAME }
     # parity: 8+2                         # objects in 8 pieces and 2 more, any 2 of which may be damaged
-    # keep_locked: 30d                    # nobody removes an object earlier (in full only with a bucket's object lock)
-  # attic:
-  #   location: s3://lindenholt-attic/dexamen
+    # immutable_for: 30d                  # nobody removes an object earlier (in full only with a bucket's object lock)
+  # loft:
+  #   location: s3://lindenholt-loft/dexamen
   #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out
   #   path_style: true
-  #   room: 2TiB                         # what the place has, to be told in time when it gets full
-  #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/attic.secret } }   # else from the environment or the usual files
+  #   capacity: 2TiB                     # what the place has, to be told in time when it gets full
+  #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/loft.secret } }    # else from the environment or the usual files
 
 clusters:                                 # what is protected, and what is restored onto
   meadow:
@@ -536,12 +548,12 @@ clusters:                                 # what is protected, and what is resto
       secret: { env: MEADOW_SECRET }      # or: { file: PATH }, { command: [PROGRAM, ARGUMENT] }
     # tls: { ca: /etc/dexamen/ca.pem, certificate: /etc/dexamen/client.pem }
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
-    # settings: true                                 # users and roles too
+    # cluster_wide: true                             # users and roles too
     # pause_balancer: true                           # not needed for an exact snapshot; keeps load down
     # scratch: hedge                      # of Redis: an empty server to look at moments between points on
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }
-    # store: cellar                       # where there are several
+    # store: larder                       # where there are several
   # paddock:                              # a scratch cluster to restore onto
   #   address: mongodb://paddock-1:27017/?replicaSet=paddock
 
@@ -549,36 +561,36 @@ policies:                                 # what is protected, when, and for how
   nightly:
     clusters: [meadow]                    # or globs, or { label: yard=north }: clusters that fit join by themselves
     # namespaces: ["apiary.*", "not apiary.scratch_*", "notes-{-1d:%Y.%m.%d}"]   # all when left out
-    # settings: true                      # users and roles too
-    # store: cellar                       # where there are several
-    # zone: Europe/Berlin                 # of schedules and retention; this machine's when left out
+    # cluster_wide: true                  # users and roles too
+    # store: larder                       # where there are several
+    # time_zone: Europe/Berlin            # of schedules and retention; this machine's when left out
     snapshot: "15 1 * * *"                # minute, hour, day, month, day of the week; or: every 6h
-    rescan: every 7d                      # points in between are folded from the log, at no load on the cluster
-    log: 10m                              # how often the log is captured, or: continuous
+    full_read: every 7d                   # points in between are folded from the log, at no load on the cluster
+    capture: 10m                          # how often the log is captured, or: continuous
     keep:
       every_moment: 7d                    # any second of the last seven days
       thin: [daily for 30d, weekly for 26w, monthly for 730d]   # hourly, daily, weekly, monthly, yearly
       never_fewer: 3
       # never_more: 200
-    # promise: 30m                        # somebody is told when the newest moment that can be restored is older
-    # quiet: ["08:00-18:00 mon-fri"]      # no scan begins then; the log goes on
-    # rate: 64MiB                         # a second, read by scans
-    # retry: { first: 1m, most: 1h }     # twice as long each time; until it is due again, or for: 6h
+    # rpo: 30m                            # somebody is told when the newest moment that can be restored is older
+    # no_scans: ["08:00-18:00 mon-fri"]   # no scan begins then; the log goes on
+    # read_rate: 64MiB/s                  # a second, read by scans
+    # retry: { first: 1m, longest: 1h }  # twice as long each time; until it is due again, or for: 6h
     # deadline: 6h                        # of one run
-    # at_once: 2                          # clusters at the same time
+    # clusters_at_once: 2                 # clusters at the same time
     # hooks:
     #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }   # if_fails: go on
     #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
 
-# notices:                                # once when trouble begins, and once when it is over
+# alerts:                                 # once when trouble begins, and once when it is over
 #   webhook: { url: "https://desk.lindenholt.example/dexamen" }
 #   mail: { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
-#   about: [failure, gap, promise, proof, space]
+#   about: [failure, gap, loss, rpo, proof, capacity]
 
 # daemon: { listen: "127.0.0.1:9480" }    # /healthz, /readyz, /metrics
 
 # limits:
 #   memory: 128MiB                        # of the program; beyond that it works on disk
-#   parallel: 4                           # readers or writers on a cluster at once
+#   readers_per_cluster: 4                # readers or writers on a cluster at once
 #   temp: /var/tmp                        # temporary files; they have no name and leave nothing behind
 `

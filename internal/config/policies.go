@@ -19,33 +19,33 @@ type Policy struct {
 	Clusters   Choice        `yaml:"clusters"`
 	Namespaces address.Scope `yaml:"namespaces"`
 	// Settings overrules the clusters' own say on users and roles.
-	Settings *bool  `yaml:"settings"`
+	Settings *bool  `yaml:"cluster_wide"`
 	Store    string `yaml:"store"`
 	// Zone is the time zone of schedules and of retention; the machine's when
 	// empty.
-	Zone     string `yaml:"zone"`
+	Zone     string `yaml:"time_zone"`
 	Snapshot string `yaml:"snapshot"`
 	// Rescan: points are folded from the log, and read from the cluster only
 	// this often; always where it is absent.
-	Rescan string `yaml:"rescan"`
+	Rescan string `yaml:"full_read"`
 	// Log is how often the log is captured, "continuous", or nothing.
-	Log string `yaml:"log"`
+	Log string `yaml:"capture"`
 	// Seal is after how long continuous capture stores what it has (default 30s).
-	Seal Duration `yaml:"seal"`
+	Seal Duration `yaml:"flush"`
 	Keep Keep     `yaml:"keep"`
 	// Retire is when retention is applied (default: every 24h).
-	Retire string `yaml:"retire"`
+	Retire string `yaml:"retention"`
 	// Promise is how old the newest moment that can be restored may be before
 	// somebody is told.
-	Promise Duration `yaml:"promise"`
-	Quiet   []string `yaml:"quiet"`
+	Promise Duration `yaml:"rpo"`
+	Quiet   []string `yaml:"no_scans"`
 	// Rate bounds what scans read a second.
-	Rate     Size     `yaml:"rate"`
+	Rate     Rate     `yaml:"read_rate"`
 	Retry    Retry    `yaml:"retry"`
 	Deadline Duration `yaml:"deadline"`
 	// AtOnce is how many clusters of this policy are read at the same time
 	// (default 2).
-	AtOnce int    `yaml:"at_once"`
+	AtOnce int    `yaml:"clusters_at_once"`
 	Hooks  []Hook `yaml:"hooks"`
 
 	// What the texts mean; filled in by check.
@@ -131,8 +131,8 @@ type Keep struct {
 
 // Retry says when something that failed is tried again.
 type Retry struct {
-	First Duration `yaml:"first"` // how long after the first failure (default 1m)
-	Most  Duration `yaml:"most"`  // each next one waits twice as long, at most this (default 1h)
+	First Duration `yaml:"first"`   // how long after the first failure (default 1m)
+	Most  Duration `yaml:"longest"` // each next one waits twice as long, at most this (default 1h)
 	// For is how long after it was due it is tried (default: until it is due
 	// again); "0s" is not at all.
 	For *Duration `yaml:"for"`
@@ -171,11 +171,11 @@ type Hook struct {
 type Notices struct {
 	Webhook *Webhook `yaml:"webhook"`
 	Mail    *Mail    `yaml:"mail"`
-	// About lists what is told: all of failure, gap, loss, promise, proof, space when
+	// About lists what is told: all of capacity, failure, gap, loss, proof, rpo when
 	// empty.
 	About []string `yaml:"about"`
 	// SpaceFor is how long a store must still have room for (default 14d).
-	SpaceFor Duration `yaml:"space_for"`
+	SpaceFor Duration `yaml:"full_within"`
 }
 
 // Webhook is where a JSON body is posted to.
@@ -192,7 +192,7 @@ type Mail struct {
 	To     []string `yaml:"to"`
 	Login  *Login   `yaml:"login"`
 	// Plain: TLS is not insisted on.
-	Plain bool `yaml:"plain"`
+	Plain bool `yaml:"without_tls"`
 }
 
 // Daemon is about the daemon itself.
@@ -202,7 +202,7 @@ type Daemon struct {
 }
 
 // About is what notices may be about.
-var About = []string{"failure", "gap", "loss", "promise", "proof", "space"}
+var About = []string{"capacity", "failure", "gap", "loss", "proof", "rpo"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
 // content is thrown away, are not chosen by globs and labels.
@@ -290,7 +290,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 	if p.Zone != "" {
 		z, err := time.LoadLocation(p.Zone)
 		if err != nil {
-			k.bad(at+".zone", "%q is no time zone, such as Europe/Berlin or UTC", p.Zone)
+			k.bad(at+".time_zone", "%q is no time zone, such as Europe/Berlin or UTC", p.Zone)
 		} else {
 			w.Zone = z
 		}
@@ -313,7 +313,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 	}
 	w.Snapshot = schedule("snapshot", p.Snapshot, "")
 	w.Rescan = schedule("rescan", p.Rescan, "")
-	w.Retire = schedule("retire", p.Retire, "every 24h")
+	w.Retire = schedule("retention", p.Retire, "every 24h")
 	switch p.Log {
 	case "":
 	case "continuous":
@@ -321,28 +321,28 @@ func (p *Policy) checkTimes(k *checker, at string) {
 	default:
 		d, err := address.ParseDistance(strings.TrimPrefix(p.Log, "every "))
 		if err != nil || d < time.Second {
-			k.bad(at+".log", "%q: write how often, such as 10m, or continuous", p.Log)
+			k.bad(at+".capture", "%q: write how often, such as 10m, or continuous", p.Log)
 		}
 		w.Log = d
 	}
 	if p.Rescan != "" && p.Log == "" {
-		k.bad(at+".rescan", "points cannot be folded without the log; give log: 10m, or leave rescan out")
+		k.bad(at+".full_read", "points cannot be folded without the log; give capture: 10m, or leave full_read out")
 	}
 	for i, q := range p.Quiet {
 		h, err := calendar.ParseHours(q, w.Zone)
 		if err != nil {
-			k.bad(fmt.Sprintf("%s.quiet", at), "%v", err)
+			k.bad(fmt.Sprintf("%s.no_scans", at), "%v", err)
 		}
 		w.Quiet = append(p.When.Quiet[:i:i], h)
 	}
 	if len(w.Quiet) > 0 {
 		// Hours that never end would never let a snapshot begin.
 		if end := calendar.Quiet(w.Quiet, time.Now()); time.Until(end) > 7*24*time.Hour {
-			k.bad(at+".quiet", "there is no time left in the week that is not quiet")
+			k.bad(at+".no_scans", "there is no time left in the week that is not quiet")
 		}
 	}
 	if p.AtOnce < 0 || p.AtOnce > 64 {
-		k.bad(at+".at_once", "%d is not from 1 to 64", p.AtOnce)
+		k.bad(at+".clusters_at_once", "%d is not from 1 to 64", p.AtOnce)
 	}
 	if p.Promise > 0 && !w.Snapshot.IsZero() {
 		every := w.Log
@@ -352,7 +352,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 			every = w.Snapshot.Spacing(time.Now())
 		}
 		if every >= time.Duration(p.Promise) {
-			k.bad(at+".promise", "the newest moment is up to %s old by schedule, which is not within %s", every, time.Duration(p.Promise))
+			k.bad(at+".rpo", "the newest moment is up to %s old by schedule, which is not within %s", every, time.Duration(p.Promise))
 		}
 	}
 }
@@ -372,7 +372,7 @@ func (p *Policy) checkKeep(k *checker, at string) {
 	}
 	p.When.Rule = r
 	if p.Keep.EveryMoment > 0 && p.Log == "" {
-		k.bad(at+".keep.every_moment", "moments between points need the log; give log: 10m or log: continuous")
+		k.bad(at+".keep.every_moment", "moments between points need the log; give capture: 10m or capture: continuous")
 	}
 	if p.When.Snapshot.IsZero() {
 		return
@@ -425,21 +425,21 @@ func (c *Config) checkNotices(k *checker) {
 	n := c.Notices
 	for _, a := range n.About {
 		if !slices.Contains(About, a) {
-			k.bad("$.notices.about", "%q is none of %s", a, strings.Join(About, ", "))
+			k.bad("$.alerts.about", "%q is none of %s", a, strings.Join(About, ", "))
 		}
 	}
 	if w := n.Webhook; w != nil && !strings.HasPrefix(w.URL, "http://") && !strings.HasPrefix(w.URL, "https://") {
-		k.bad("$.notices.webhook", "has no url, such as https://desk.lindenholt.example/dexamen")
+		k.bad("$.alerts.webhook", "has no url, such as https://desk.lindenholt.example/dexamen")
 	}
 	if w := n.Webhook; w != nil && w.Token != nil {
-		w.Token.check(k, "$.notices.webhook.token")
+		w.Token.check(k, "$.alerts.webhook.token")
 	}
 	if m := n.Mail; m != nil {
 		if m.Server == "" || m.From == "" || len(m.To) == 0 {
-			k.bad("$.notices.mail", "needs server (HOST:PORT), from and to")
+			k.bad("$.alerts.mail", "needs server (HOST:PORT), from and to")
 		}
 		if m.Login != nil {
-			m.Login.check(k, "$.notices.mail.login")
+			m.Login.check(k, "$.alerts.mail.login")
 		}
 	}
 }

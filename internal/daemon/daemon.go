@@ -278,7 +278,7 @@ func (d *Daemon) readAgain(ctx context.Context, world World, w Ward, x *watched)
 
 func (x *watched) unreadable() Trouble {
 	return Trouble{Key: "unread", About: "failure", Store: x.ward.Store, Cluster: x.ward.Cluster, Policy: x.ward.Policy, Since: x.failedSince.UTC(),
-		Text: "store " + x.ward.Store + " cannot be read, so nothing is done for " + x.ward.Cluster + ": " + x.failed, Do: "dexamen store probe " + x.ward.Store}
+		Text: "store " + x.ward.Store + " cannot be read, so nothing is done for " + x.ward.Cluster + ": " + x.failed, Do: "dexamen store check " + x.ward.Store}
 }
 
 // tell sends a notice that no store remembers.
@@ -352,7 +352,7 @@ func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
 		case ctx.Err() != nil:
 			log.Info("stopped")
 		case err != nil:
-			log.Error("run did not do what it was for", "error", err, "attempt", duty.Attempt)
+			log.Error("run failed", "error", err, "attempt", duty.Attempt)
 		default:
 			log.Info("done", "run", r.ID, "took", r.Took().Round(time.Millisecond), "point", r.Point, "changes", r.Changes, "stored", r.Stored)
 		}
@@ -409,7 +409,7 @@ func (x *watched) latest() time.Time {
 	return later(at, least)
 }
 
-// look reads what the store knows of a ward, ends runs that were broken off, and
+// look reads what the store knows of a ward, ends runs that died, and
 // tells what trouble is new.
 func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) error {
 	e, err := world.env(ctx, w.Store, w.Cluster)
@@ -419,7 +419,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	defer e.Store.Close()
 	ended, err := e.EndBroken(ctx)
 	for _, r := range ended {
-		d.Log.Warn("a run was broken off", "run", r.ID, "cluster", r.Cluster, "kind", r.Kind, "process", r.Process, "host", r.Host)
+		d.Log.Warn("a run died", "run", r.ID, "cluster", r.Cluster, "kind", r.Kind, "process", r.Process, "host", r.Host)
 	}
 	if err != nil {
 		return err
@@ -590,7 +590,7 @@ func tellOnce(ctx context.Context, world World, w Ward, measured map[string]bool
 	return errors.Join(err, send(ctx, t))
 }
 
-// Due reads what a ward's policy asks for next, after ending what was broken off.
+// Due reads what a ward's policy asks for next, after ending what died.
 func Due(ctx context.Context, world World, w Ward) ([]Duty, error) {
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err != nil {

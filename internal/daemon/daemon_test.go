@@ -69,7 +69,7 @@ func newYard(t *testing.T, policy string) *yard {
 }
 
 func (y *yard) config(policy string) *config.Config {
-	c, err := config.Parse([]byte("stores: { cellar: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], zone: UTC, "+policy+" }\n"), "yard.yaml")
+	c, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, "+policy+" }\n"), "yard.yaml")
 	require.NoError(y.t, err)
 	return c
 }
@@ -147,13 +147,13 @@ func TestWhatIsDue(t *testing.T) {
 		{"failed once", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 16), 1)}}, at(1, 16), at(1, 17), 2},
 		{"failed again", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 17), 2)}}, at(1, 17), at(1, 19), 3},
 		{"given up for today", "retry: { for: 30m }", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 44), 5)}}, at(1, 50), at(25, 15), 1},
-		{"broken off", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunBroken, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 2},
+		{"died", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunBroken, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 2},
 		{"told to stop", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunInterrupted, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 1},
-		{"quiet hours", "quiet: [\"01:00-06:00\"]", State{Points: yesterday}, at(1, 15), at(6, 0), 1},
-		{"out of the quiet hours", "quiet: [\"01:00-06:00\"]", State{Points: yesterday}, at(6, 0), at(1, 15), 1},
-		{"folding is quiet", "quiet: [\"01:00-06:00\"], rescan: every 7d, log: 10m", State{Points: []*store.Point{point(at(0, 1))}}, at(1, 15), at(1, 15), 1},
+		{"quiet hours", "no_scans: [\"01:00-06:00\"]", State{Points: yesterday}, at(1, 15), at(6, 0), 1},
+		{"out of the quiet hours", "no_scans: [\"01:00-06:00\"]", State{Points: yesterday}, at(6, 0), at(1, 15), 1},
+		{"folding is quiet", "no_scans: [\"01:00-06:00\"], full_read: every 7d, capture: 10m", State{Points: []*store.Point{point(at(0, 1))}}, at(1, 15), at(1, 15), 1},
 	} {
-		cfg, err := config.Parse([]byte("stores: { cellar: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], zone: UTC, snapshot: \"15 1 * * *\", "+c.policy+" }\n"), "y")
+		cfg, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, snapshot: \"15 1 * * *\", "+c.policy+" }\n"), "y")
 		require.NoError(t, err)
 		w := Wards(cfg)[0]
 		if strings.Contains(c.policy, "rescan") {
@@ -171,7 +171,7 @@ func TestWhatIsDue(t *testing.T) {
 func TestANightlyPolicy(t *testing.T) {
 	seen := filepath.Join(t.TempDir(), "seen")
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, fmt.Sprintf(`snapshot: every 6h, rescan: every 24h, log: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
+		y := newYard(t, fmt.Sprintf(`snapshot: every 6h, full_read: every 24h, capture: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
     hooks: [{ before: snapshot, run: [/bin/sh, -c, "echo before $DEXAMEN_KIND of $DEXAMEN_CLUSTER by $DEXAMEN_POLICY >> %[1]s" ] },
             { after: snapshot, run: [/bin/sh, -c, "echo after: $DEXAMEN_RESULT $DEXAMEN_POINT >> %[1]s; echo said"] }]`, seen))
 		_, stop := y.daemon(nil)
@@ -215,7 +215,7 @@ func TestOnce(t *testing.T) {
 	for _, log := range []string{"1h", "continuous"} {
 		t.Run(log, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				y := newYard(t, "snapshot: every 2h, rescan: every 4h, log: "+log+", keep: { every_moment: 2d }")
+				y := newYard(t, "snapshot: every 2h, full_read: every 4h, capture: "+log+", keep: { every_moment: 2d }")
 				for i := range 12 {
 					y.field.put("hive", fmt.Sprint("weighed ", i))
 					begun := time.Now()
@@ -246,7 +246,7 @@ func TestOnce(t *testing.T) {
 func TestALogThatLies(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var told []Trouble
-		y := newYard(t, `snapshot: every 6h, log: 1h, keep: { every_moment: 7d }`)
+		y := newYard(t, `snapshot: every 6h, capture: 1h, keep: { every_moment: 7d }`)
 		_, stop := y.daemon(func(_ context.Context, t Trouble) error { told = append(told, t); return nil })
 		time.Sleep(7 * time.Hour)
 		y.field.blind = true
@@ -333,7 +333,7 @@ func TestReload(t *testing.T) {
 		time.Sleep(24 * time.Hour)
 		require.Equal(t, "line 3 is broken", d.broken)
 		require.Len(t, y.runs(store.RunSnapshot), 3, "the old one stays")
-		next = func() (*config.Config, error) { return y.config("snapshot: every 1h, log: continuous"), nil }
+		next = func() (*config.Config, error) { return y.config("snapshot: every 1h, capture: continuous"), nil }
 		reload <- struct{}{}
 		time.Sleep(5*time.Hour + time.Minute)
 		require.GreaterOrEqual(t, len(y.runs(store.RunSnapshot)), 8)
@@ -357,7 +357,7 @@ func TestAStoreOutOfReach(t *testing.T) {
 		world := y.world()
 		world.OpenEnv = func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) {
 			if away.Load() {
-				return nil, errors.New("the cellar is locked")
+				return nil, errors.New("the larder is locked")
 			}
 			return y.open(ctx)
 		}
@@ -370,12 +370,12 @@ func TestAStoreOutOfReach(t *testing.T) {
 		require.NoError(t, d.ready())
 		away.Store(true)
 		time.Sleep(time.Hour)
-		require.ErrorContains(t, d.ready(), "the cellar is locked")
+		require.ErrorContains(t, d.ready(), "the larder is locked")
 		away.Store(false)
 		time.Sleep(time.Hour)
 		require.NoError(t, d.ready())
 		require.Len(t, told, 2)
-		require.Contains(t, told[0].Text, "the cellar is locked")
+		require.Contains(t, told[0].Text, "the larder is locked")
 		require.True(t, told[1].Over)
 		cancel()
 		wg.Wait()
@@ -384,7 +384,7 @@ func TestAStoreOutOfReach(t *testing.T) {
 
 // TestHealth asks a daemon how it is, and for its metrics.
 func TestHealth(t *testing.T) {
-	y := newYard(t, "snapshot: every 6h, log: continuous, seal: 1s")
+	y := newYard(t, "snapshot: every 6h, capture: continuous, flush: 1s")
 	d, stop := y.daemon(nil)
 	defer stop()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -404,12 +404,12 @@ func TestHealth(t *testing.T) {
 	require.Eventually(t, func() bool {
 		code, _ := get("/readyz")
 		_, m := get("/metrics")
-		return code == 200 && strings.Contains(m, `dexamen_points{cluster="meadow",policy="nightly",store="cellar"} 1`)
+		return code == 200 && strings.Contains(m, `dexamen_points{cluster="meadow",policy="nightly",store="larder"} 1`)
 	}, 20*time.Second, 50*time.Millisecond)
 	code, _ := get("/healthz")
 	require.Equal(t, 200, code)
 	_, m := get("/metrics")
-	for _, want := range []string{"dexamen_newest_moment_age_seconds{", `dexamen_last_run_good{cluster="meadow",kind="snapshot",policy="nightly",store="cellar"} 1`, `dexamen_going_seconds{cluster="meadow",kind="capture"`, "dexamen_log_gaps{", "dexamen_store_used_bytes{", `dexamen_runs_total{cluster="meadow",kind="snapshot",policy="nightly",result="done"} 1`, "dexamen_configuration_good 1"} {
+	for _, want := range []string{"dexamen_newest_moment_age_seconds{", `dexamen_last_run_success{cluster="meadow",kind="snapshot",policy="nightly",store="larder"} 1`, `dexamen_running_seconds{cluster="meadow",kind="capture"`, "dexamen_log_gaps{", "dexamen_store_used_bytes{", `dexamen_runs_total{cluster="meadow",kind="snapshot",policy="nightly",result="done"} 1`, "dexamen_configuration_success 1"} {
 		require.Contains(t, m, want)
 	}
 	cancel()
@@ -432,7 +432,7 @@ func TestNotices(t *testing.T) {
 	post, letters := postOffice(t)
 	n := Notifier{config.Notices{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
 		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"}, Plain: true}}}
-	trouble := Trouble{Key: "failure snapshot", About: "failure", Store: "cellar", Cluster: "meadow", Policy: "nightly", Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
+	trouble := Trouble{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly", Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
 	require.NoError(t, n.Send(t.Context(), trouble))
 	got := <-bodies
 	require.Equal(t, "failure", got["about"])
@@ -444,8 +444,8 @@ func TestNotices(t *testing.T) {
 	require.Contains(t, letter, "dexamen runs meadow")
 	trouble.Over = true
 	require.NoError(t, n.Send(t.Context(), trouble))
-	require.Equal(t, "dexamen: failure of meadow is over", (<-bodies)["title"])
-	require.Contains(t, <-letters, "It is over")
+	require.Equal(t, "dexamen: well again: failure of meadow", (<-bodies)["title"])
+	require.Contains(t, <-letters, "Well again")
 }
 
 // postOffice is a mail server that takes every letter.
@@ -494,8 +494,8 @@ func postOffice(t *testing.T) (address string, letters chan string) {
 // TestRoom says when a store is nearly full.
 func TestRoom(t *testing.T) {
 	now := time.Now()
-	require.Empty(t, Room{Used: 10 << 30, Free: -1, Grows: 1 << 30}.trouble("cellar", 0, now), "not known")
-	require.Empty(t, Room{Used: 10 << 30, Free: 100 << 30, Grows: 1 << 30}.trouble("cellar", 0, now))
-	require.Contains(t, Room{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.trouble("cellar", 0, now)[0].Text, "full in 10.0 days")
-	require.Contains(t, Room{Used: 99 << 30, Free: 1 << 30}.trouble("cellar", 0, now)[0].Text, "has 1024 MiB left")
+	require.Empty(t, Room{Used: 10 << 30, Free: -1, Grows: 1 << 30}.trouble("larder", 0, now), "not known")
+	require.Empty(t, Room{Used: 10 << 30, Free: 100 << 30, Grows: 1 << 30}.trouble("larder", 0, now))
+	require.Contains(t, Room{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.trouble("larder", 0, now)[0].Text, "full in 10.0 days")
+	require.Contains(t, Room{Used: 99 << 30, Free: 1 << 30}.trouble("larder", 0, now)[0].Text, "has 1024 MiB left")
 }

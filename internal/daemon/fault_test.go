@@ -17,7 +17,7 @@ import (
 // on; a run that breaks is a failed run.
 func TestAFaultEndsNoDaemon(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, `snapshot: every 6h, log: 1h, promise: 7h, keep: { every_moment: 7d }`)
+		y := newYard(t, `snapshot: every 6h, capture: 1h, rpo: 7h, keep: { every_moment: 7d }`)
 		asked := 0
 		_, stop := y.daemon(func(context.Context, Trouble) error {
 			asked++
@@ -80,7 +80,7 @@ func TestRetentionHasABrake(t *testing.T) {
 						refused = r.Error
 					}
 				}
-				require.Contains(t, refused, "dexamen retire meadow --yes", changed)
+				require.Contains(t, refused, "dexamen retention meadow --apply --yes", changed)
 				all = append(all, told...)
 			}
 		}

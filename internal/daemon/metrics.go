@@ -28,15 +28,15 @@ var (
 	descPoints  = describe("points", "Restore points in the store.", "policy", "cluster", "store")
 	descGaps    = describe("log_gaps", "Stretches of the log of which nothing is known.", "policy", "cluster", "store")
 	descTrouble = describe("trouble", "1 for each thing that somebody has been told of and that goes on.", "policy", "cluster", "store", "about")
-	descResult  = describe("last_run_good", "1 where the last run of a kind did what it was for.", "policy", "cluster", "store", "kind")
+	descResult  = describe("last_run_success", "1 where the last run of a kind did what it was for.", "policy", "cluster", "store", "kind")
 	descTook    = describe("last_run_seconds", "How long the last run of a kind took.", "policy", "cluster", "store", "kind")
 	descEnded   = describe("last_run_ended_timestamp_seconds", "When the last run of a kind ended.", "policy", "cluster", "store", "kind")
 	descBytes   = describe("last_run_stored_bytes", "What the last run of a kind added to the store.", "policy", "cluster", "store", "kind")
-	descGoing   = describe("going_seconds", "For how long a run has been going on.", "policy", "cluster", "store", "kind")
+	descGoing   = describe("running_seconds", "For how long a run has been going on.", "policy", "cluster", "store", "kind")
 	descUsed    = describe("store_used_bytes", "What the store holds.", "store")
 	descFree    = describe("store_free_bytes", "What the store has room for.", "store")
 	descDays    = describe("store_days_until_full", "For how many days the store has room, growing as in the last seven days.", "store")
-	descConfig  = describe("configuration_good", "0 where a newer configuration was refused.")
+	descConfig  = describe("configuration_success", "0 where a newer configuration was refused.")
 )
 
 func newMetrics(d *Daemon) *metrics {

@@ -63,7 +63,7 @@ func Title(t Trouble) string {
 		of = "store " + t.Store
 	}
 	if t.Over {
-		return fmt.Sprintf("dexamen: %s of %s is over", t.About, of)
+		return fmt.Sprintf("dexamen: well again: %s of %s", t.About, of)
 	}
 	return fmt.Sprintf("dexamen: %s of %s", t.About, of)
 }
@@ -114,7 +114,7 @@ func (n Notifier) mail(ctx context.Context, msg notice) error {
 	out.Subject(msg.Title)
 	text := msg.Text + "\n\n"
 	if msg.Over {
-		text = "It is over. It was:\n\n" + text
+		text = "Well again. It was:\n\n" + text
 	} else if msg.Do != "" {
 		text += "See: " + msg.Do + "\n"
 	}

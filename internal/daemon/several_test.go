@@ -25,8 +25,8 @@ import (
 func TestSeveralClusters(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		const n, atOnce = 7, 3
-		text := "stores: { cellar: { location: \"mem:\" } }\npolicies:\n" +
-			"  nightly: { clusters: { label: tier=gold }, zone: UTC, snapshot: \"0 2 * * *\", at_once: 3, settings: false, keep: { thin: [daily for 30d] } }\nclusters:\n"
+		text := "stores: { larder: { location: \"mem:\" } }\npolicies:\n" +
+			"  nightly: { clusters: { label: tier=gold }, time_zone: UTC, snapshot: \"0 2 * * *\", clusters_at_once: 3, cluster_wide: false, keep: { thin: [daily for 30d] } }\nclusters:\n"
 		parse := func(gold int) *config.Config {
 			all := text
 			for i := range n {

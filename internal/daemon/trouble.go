@@ -50,7 +50,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		if again := r.Result == store.RunFailed || r.Result == store.RunBroken; again && !never && s.wasGood(r) {
 			continue
 		}
-		add("failure "+kind, "failure", r.Began, "dexamen runs "+w.Cluster+" --run "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
+		add("failure "+kind, "failure", r.Began, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
 	}
 	if since, why := s.Broken(); !since.IsZero() {
 		text := why
@@ -66,9 +66,9 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		case len(s.Points) == 0 && s.last(store.RunSnapshot) == nil:
 			// It is about to be taken for the first time.
 		case len(s.Points) == 0:
-			add("promise", "promise", now, "dexamen runs "+w.Cluster, "%s: there is no moment that can be restored; promised is one of the last %s", w.Cluster, p)
+			add("rpo", "rpo", now, "dexamen runs "+w.Cluster, "%s: there is no moment that can be restored; promised is one of the last %s", w.Cluster, p)
 		case now.Sub(s.Latest) > p:
-			add("promise", "promise", s.Latest.Add(p), "dexamen runs "+w.Cluster, "%s: the newest moment that can be restored is %s; promised is one of the last %s",
+			add("rpo", "rpo", s.Latest.Add(p), "dexamen runs "+w.Cluster, "%s: the newest moment that can be restored is %s; promised is one of the last %s",
 				w.Cluster, s.Latest.Local().Format(time.RFC3339), p)
 		}
 	}
@@ -90,7 +90,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 			doubt.Since.Local().Format(time.RFC3339), doubt.Until.Local().Format(time.RFC3339), doubt.Point, strings.Join(names, ", "))
 	}
 	for _, d := range s.Damaged {
-		add("damaged "+d, "failure", now, "dexamen store audit "+w.Store+" --mend", "%s: %s", w.Cluster, d)
+		add("damaged "+d, "failure", now, "dexamen store scrub "+w.Store+" --repair", "%s: %s", w.Cluster, d)
 	}
 	return out
 }
@@ -159,7 +159,7 @@ func (r Room) trouble(storeName string, atLeast time.Duration, now time.Time) []
 	if text == "" {
 		return nil
 	}
-	return []Trouble{{Key: "space", About: "space", Store: storeName, Since: now.UTC(), Text: text, Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
+	return []Trouble{{Key: "capacity", About: "capacity", Store: storeName, Since: now.UTC(), Text: text, Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
 }
 
 // told is what a store keeps of trouble that has been told, so that it is told

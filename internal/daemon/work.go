@@ -74,7 +74,7 @@ func zone(p config.Policy) *time.Location {
 }
 
 // Do does what is due, and gives the run that came of it. ErrNothing says that it
-// was done meanwhile, or that somebody else is at it.
+// was done meanwhile, or that another process holds the claim.
 func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to record.Mark)) (*store.Run, error) {
 	e, err := w.env(ctx, d.Ward.Store, d.Ward.Cluster)
 	if err != nil {
@@ -421,7 +421,7 @@ func brake(ctx context.Context, e *job.Env, w Ward, drop, of int) error {
 	if drop == 0 {
 		return nil
 	}
-	byHand := fmt.Sprintf("look with: dexamen retire %s --preview, and confirm with: dexamen retire %s --yes", w.Cluster, w.Cluster)
+	byHand := fmt.Sprintf("look with: dexamen retention %s, and confirm with: dexamen retention %s --apply --yes", w.Cluster, w.Cluster)
 	if drop > max(fewDropped, of/2) {
 		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s", job.ErrRefused, drop, of, w.Cluster, byHand)
 	}

@@ -47,7 +47,7 @@ func (m mortal) ok() error {
 	case m.dead.Load():
 		return errDead
 	case m.away.Load():
-		return errors.New("the cellar is locked")
+		return errors.New("the larder is locked")
 	}
 	return nil
 }
@@ -284,16 +284,16 @@ func TestAYear(t *testing.T) {
 		f := newField("meadow")
 		fields.Store("meadow", f)
 		cfg, err := config.Parse([]byte(`
-stores: { cellar: { location: "mem:" } }
+stores: { larder: { location: "mem:" } }
 clusters: { meadow: { address: "field://meadow" } }
 policies:
   nightly:
     clusters: [meadow]
-    zone: Europe/Berlin
+    time_zone: Europe/Berlin
     snapshot: "30 2 * * *"
-    rescan: every 7d
-    log: 1h
-    promise: 3h
+    full_read: every 7d
+    capture: 1h
+    rpo: 3h
     keep: { every_moment: 7d, thin: [daily for 30d, weekly for 26w], never_fewer: 3 }
 `), "year.yaml")
 		require.NoError(t, err)

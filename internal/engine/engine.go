@@ -117,7 +117,7 @@ type Member struct {
 	Note    string        `json:"note,omitempty"` // hidden, delayed, why unhealthy
 	// CutOff says that it answers, and reaches no majority of its set: what it
 	// takes may be rolled back, and what others do it does not hear of.
-	CutOff bool `json:"cutOff,omitempty"`
+	CutOff bool `json:"cut_off,omitempty"`
 }
 
 // LogWindow is the stretch of its log that a shard's server still holds.

@@ -353,7 +353,7 @@ func shortly(err error) string {
 }
 
 // TestTheAuditsAdviceHelps: what an audit advises is followed for each kind of
-// object that restoring needs. With a mirror --mend --from brings back what is
+// object that restoring needs. With a mirror --repair --from brings back what is
 // damaged or missing; without one a new snapshot stores anew what is lost, with
 // and without an audit before it.
 func TestTheAuditsAdviceHelps(t *testing.T) {

@@ -214,7 +214,7 @@ func (p *RestorePlan) onlyExpired(ctx context.Context, it RestoreItem, got tree.
 	for _, k := range d.Keys {
 		msg += fmt.Sprintf("; %s %s", k.Kind, k.Label)
 	}
-	return 0, fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes there, or the servers did not keep it: end that and run it again with --present replace", it.To, ErrDiffers, msg)
+	return 0, fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes there, or the servers did not keep it: end that and run it again with --conflict replace", it.To, ErrDiffers, msg)
 }
 
 // batches sends records to a target, several batches at once; those of one unit

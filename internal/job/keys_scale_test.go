@@ -41,8 +41,8 @@ func keyScale(t testing.TB) int {
 func program(t testing.TB, from, to string) func(args ...string) (time.Duration, int) {
 	bin, dir := builtBinary(t), t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n  from: { address: %q }\n  to: { address: %q }\nlimits: { temp: %q }\n",
-		"file://"+dir+"/cellar", dir+"/cellar.key", from, to, dir), 0o600))
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  from: { address: %q }\n  to: { address: %q }\nlimits: { temp: %q }\n",
+		"file://"+dir+"/larder", dir+"/larder.key", from, to, dir), 0o600))
 	run := func(args ...string) (time.Duration, int) {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet", "--json"}, args...)...)
 		var out bytes.Buffer
@@ -62,7 +62,7 @@ func program(t testing.TB, from, to string) func(args ...string) (time.Duration,
 			}
 		}
 	}
-	run("store", "create", "cellar")
+	run("store", "create", "larder")
 	return run
 }
 
@@ -171,7 +171,7 @@ func TestRedisScale(t *testing.T) {
 	bare, size := bareReceiver(t, from.Address)
 	run := program(t, servertest.RedisAddress(from), servertest.RedisAddress(to))
 	snap, peak := run("snapshot", "from")
-	back, rpeak := run("restore", "from@latest", "--onto", "to", "--yes")
+	back, rpeak := run("restore", "from@latest", "--to", "to", "--yes")
 	t.Logf("redis, %d keys (%d MiB sent): snapshot %s beside a bare receiver's %s (%.1f times), peak memory %d MiB; restore, read back and compared, %s beside a bare pipelined load's %s (%.1f times), peak memory %d MiB",
 		n, size>>20, snap.Round(time.Millisecond), bare.Round(time.Millisecond), snap.Seconds()/bare.Seconds(), peak, back.Round(time.Millisecond), load.Round(time.Millisecond), back.Seconds()/load.Seconds(), rpeak)
 	require.Less(t, peak, 150, "limits.memory is 128 MiB when nothing is configured")
@@ -219,7 +219,7 @@ func TestEtcdScale(t *testing.T) {
 	bare := time.Since(begun)
 	run := program(t, servertest.EtcdAddress(from...), servertest.EtcdAddress(to...))
 	snap, peak := run("snapshot", "from")
-	back, rpeak := run("restore", "from@latest//gateways/", "--onto", "to", "--yes")
+	back, rpeak := run("restore", "from@latest//gateways/", "--to", "to", "--yes")
 	t.Logf("etcd, %d keys: snapshot %s beside a bare paged read's %s (%.1f times), peak memory %d MiB; restore, read back and compared, %s beside a bare load's %s (%.1f times), peak memory %d MiB",
 		n, snap.Round(time.Millisecond), bare.Round(time.Millisecond), snap.Seconds()/bare.Seconds(), peak, back.Round(time.Millisecond), load.Round(time.Millisecond), back.Seconds()/load.Seconds(), rpeak)
 	require.Less(t, peak, 200)

@@ -45,8 +45,8 @@ func TestAHundredKills(t *testing.T) {
 	dir := t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
 	target := newYard(t, 4)
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
-		"file://"+filepath.Join(dir, "cellar"), filepath.Join(dir, "cellar.key"), y.uri, target.uri, dir), 0o600))
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
+		"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), y.uri, target.uri, dir), 0o600))
 	var last string
 	run := func(kill func(*exec.Cmd), args ...string) int {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet"}, args...)...)
@@ -65,7 +65,7 @@ func TestAHundredKills(t *testing.T) {
 		require.NoError(t, err)
 		return 0
 	}
-	require.Zero(t, run(nil, "store", "create", "cellar"), last)
+	require.Zero(t, run(nil, "store", "create", "larder"), last)
 	h := y.hand(t, 11)
 	for range 60 {
 		h.step()
@@ -89,7 +89,7 @@ func TestAHundredKills(t *testing.T) {
 	outcomes := map[string]map[string]int{}
 	var times []bson.Timestamp
 	for range 100 {
-		args := [][]string{{"snapshot", "meadow"}, {"capture", "meadow"}, {"capture", "meadow"}, {"restore", "meadow@latest", "--onto", "paddock", "--present", "replace", "--yes"}}[rng.IntN(4)]
+		args := [][]string{{"snapshot", "meadow"}, {"capture", "meadow"}, {"capture", "meadow"}, {"restore", "meadow@latest", "--to", "paddock", "--conflict", "replace", "--yes"}}[rng.IntN(4)]
 		victim := []string{"dexamen", "member", "router"}[rng.IntN(3)]
 		after := time.Duration(rng.IntN(250)) * time.Millisecond
 		var restart func()
@@ -143,9 +143,9 @@ func TestAHundredKills(t *testing.T) {
 	require.Zero(t, run(nil, "snapshot", "meadow"), last)
 	require.Zero(t, run(nil, "capture", "meadow"), last)
 	require.Zero(t, run(nil, "coverage", "meadow"), last)
-	b, err := blob.Open("file://" + filepath.Join(dir, "cellar"))
+	b, err := blob.Open("file://" + filepath.Join(dir, "larder"))
 	require.NoError(t, err)
-	key, err := os.ReadFile(filepath.Join(dir, "cellar.key"))
+	key, err := os.ReadFile(filepath.Join(dir, "larder.key"))
 	require.NoError(t, err)
 	unlock, err := store.ParseSecret(string(key))
 	require.NoError(t, err)
@@ -166,7 +166,7 @@ func TestAHundredKills(t *testing.T) {
 		compareMoment(t, e, m, y.at(ts), y.dropping(ts, m.Point), fmt.Sprintf("%d.%d", ts.T, ts.I))
 	}
 	t.Logf("%d points proven, %d moments compared", len(points), len(times))
-	require.Zero(t, run(nil, "restore", "meadow@latest", "--onto", "paddock", "--present", "replace", "--yes"), last)
+	require.Zero(t, run(nil, "restore", "meadow@latest", "--to", "paddock", "--conflict", "replace", "--yes"), last)
 	for _, rs := range target.sets {
 		for ns := range rs.At(rs.Committed()) {
 			require.NotContains(t, ns, "dexamen_stage", "nothing is left behind")

@@ -149,7 +149,7 @@ func Result(ctx context.Context, err error) string {
 	return store.RunFailed
 }
 
-// EndBroken ends runs whose process has ended without a word: what was to run
+// EndBroken ends runs whose process was killed or crashed: what was to run
 // after them runs now. It gives those it ended.
 func (e *Env) EndBroken(ctx context.Context) ([]*store.Run, error) {
 	_, broken, err := e.Store.Running(ctx)
@@ -160,7 +160,7 @@ func (e *Env) EndBroken(ctx context.Context) ([]*store.Run, error) {
 	for _, r := range broken {
 		l, err := e.Store.Acquire(ctx, "run-ending-"+r.ID)
 		if errors.Is(err, store.ErrHeld) {
-			continue // somebody else is at it
+			continue // another process holds the claim
 		}
 		if err != nil {
 			return out, err
@@ -171,7 +171,7 @@ func (e *Env) EndBroken(ctx context.Context) ([]*store.Run, error) {
 			if s.ID != r.ID {
 				continue
 			}
-			r.Result, r.Error = store.RunBroken, fmt.Sprintf("process %d on %s ended without a word", r.Process, r.Host)
+			r.Result, r.Error = store.RunBroken, fmt.Sprintf("process %d on %s was killed or crashed", r.Process, r.Host)
 			runAfter(ctx, r)
 			if err = e.Store.EndRun(ctx, r, nil); err == nil {
 				out = append(out, r)
@@ -225,7 +225,7 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.Env = append(os.Environ(),
 		"DEXAMEN_RUN="+r.ID, "DEXAMEN_KIND="+r.Kind, "DEXAMEN_CLUSTER="+r.Cluster, "DEXAMEN_POLICY="+r.Policy,
-		"DEXAMEN_WHEN="+h.When, "DEXAMEN_BEGAN="+r.Began.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result, "DEXAMEN_ERROR="+r.Error,
+		"DEXAMEN_PHASE="+h.When, "DEXAMEN_STARTED="+r.Began.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result, "DEXAMEN_ERROR="+r.Error,
 		"DEXAMEN_POINT="+r.Point)
 	err := cmd.Run()
 	h.Took = time.Since(h.Began)

@@ -297,7 +297,7 @@ func (p *RestorePlan) Conflicts() []RestoreItem {
 // others from it: what became of each is given, also beside an error.
 func (p *RestorePlan) Run(ctx context.Context) ([]Restored, error) {
 	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
-		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --present replace",
+		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --conflict replace",
 			ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
 	}
 	var names []string
@@ -438,7 +438,7 @@ func (p *RestorePlan) putSettings(ctx context.Context, w engine.Writer) error {
 			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Replace)
 			done[did]++
 			if did == engine.Kept {
-				p.env.emit(Warning, "%s of %s is there and differs; it stays as it is (--present replace puts it back)", p.Moment.Model.Label(r.Value), s.Name)
+				p.env.emit(Warning, "%s of %s is there and differs; it stays as it is (--conflict replace puts it back)", p.Moment.Model.Label(r.Value), s.Name)
 			}
 			return err
 		})

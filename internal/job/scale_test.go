@@ -66,7 +66,7 @@ func scaleAt(t *testing.T, bin string, documents int) (peakMiB int) {
 
 	dir := t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n  orchard: { address: %q }\nlimits: { temp: %q }\n", "file://"+dir+"/cellar", dir+"/cellar.key", uri, dir), 0o600))
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  orchard: { address: %q }\nlimits: { temp: %q }\n", "file://"+dir+"/larder", dir+"/larder.key", uri, dir), 0o600))
 	run := func(args ...string) (peak int) {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet", "--json"}, args...)...)
 		var out bytes.Buffer
@@ -84,7 +84,7 @@ func scaleAt(t *testing.T, bin string, documents int) (peakMiB int) {
 			}
 		}
 	}
-	run("store", "create", "cellar")
+	run("store", "create", "larder")
 	stop, cancel := context.WithCancel(ctx)
 	wrote := 0
 	wg.Go(func() {

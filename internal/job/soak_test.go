@@ -226,7 +226,7 @@ func TestSoak(t *testing.T) {
 		least, most = 5*time.Second, 15*time.Second
 	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "stores:\n  cellar: { location: %q, unlock: { file: %q } }\nclusters:\n", "file://"+dir+"/cellar", dir+"/cellar.key")
+	fmt.Fprintf(&b, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n", "file://"+dir+"/larder", dir+"/larder.key")
 	var names []string
 	for _, s := range list {
 		require.NoError(t, s.write("first", "one"))
@@ -237,12 +237,12 @@ func TestSoak(t *testing.T) {
   always:
     clusters: %s
     snapshot: every 15s
-    rescan: every 1m
-    log: continuous
-    seal: 1s
-    retire: every 20s
-    retry: { first: 1s, most: 5s }
-    at_once: 4
+    full_read: every 1m
+    capture: continuous
+    flush: 1s
+    retention: every 20s
+    retry: { first: 1s, longest: 5s }
+    clusters_at_once: 4
     keep: { every_moment: 2h }
 limits: { temp: %q }
 `, "["+strings.Join(names, ", ")+"]", dir)
@@ -257,13 +257,13 @@ limits: { temp: %q }
 		}
 		return out.Bytes(), nil
 	}
-	_, err := run("store", "create", "cellar")
+	_, err := run("store", "create", "larder")
 	require.NoError(t, err)
-	secret, err := os.ReadFile(dir + "/cellar.key")
+	secret, err := os.ReadFile(dir + "/larder.key")
 	require.NoError(t, err)
 	keys, err := store.ParseSecret(string(secret))
 	require.NoError(t, err)
-	opened, err := store.Open(ctx, blob.NewDir(dir+"/cellar"), store.Options{Unlock: keys, Memo: store.NewMemo(8 << 20)})
+	opened, err := store.Open(ctx, blob.NewDir(dir+"/larder"), store.Options{Unlock: keys, Memo: store.NewMemo(8 << 20)})
 	require.NoError(t, err)
 	env := &job.Env{Store: opened}
 	reached := func(cluster string) time.Time {
@@ -311,7 +311,7 @@ limits: { temp: %q }
 	}
 	close(stop)
 	wg.Wait()
-	// What was broken off last is ended, and what is due done.
+	// What died last is ended, and what is due done.
 	_, err = run("due", "--run")
 	require.NoError(t, err)
 
@@ -340,7 +340,7 @@ limits: { temp: %q }
 		picks := r.Perm(len(s.noted))
 		for _, i := range picks[:min(len(picks), 4)] {
 			m := s.noted[i]
-			_, err := run("restore", s.name+"@"+m.at.Format(time.RFC3339Nano), "--onto", s.name+"-scratch", "--present", "replace", "--yes")
+			_, err := run("restore", s.name+"@"+m.at.Format(time.RFC3339Nano), "--to", s.name+"-scratch", "--conflict", "replace", "--yes")
 			require.NoError(t, err)
 			got, err := s.restored()
 			require.NoError(t, err)

@@ -34,7 +34,7 @@ func S3(t testing.TB) S3Server {
 	require.NoError(t, err)
 	addr := l.Addr().String()
 	require.NoError(t, l.Close())
-	s := S3Server{Endpoint: "http://" + addr, Bucket: "attic", Locked: "vault", Access: "lindenholt", Secret: "made up for tests"}
+	s := S3Server{Endpoint: "http://" + addr, Bucket: "loft", Locked: "vault", Access: "lindenholt", Secret: "made up for tests"}
 	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix", "--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"), filepath.Join(dir, "data"))
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out

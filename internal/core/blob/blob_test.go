@@ -24,7 +24,7 @@ func TestMemory(t *testing.T) {
 }
 
 func TestDir(t *testing.T) {
-	blobtest.Run(t, func(t *testing.T) blob.Backend { return blob.NewDir(filepath.Join(t.TempDir(), "cellar")) })
+	blobtest.Run(t, func(t *testing.T) blob.Backend { return blob.NewDir(filepath.Join(t.TempDir(), "larder")) })
 }
 
 func TestS3(t *testing.T) {
@@ -41,19 +41,19 @@ func TestS3(t *testing.T) {
 	}
 	blobtest.Run(t, func(t *testing.T) blob.Backend {
 		n++
-		return open(fmt.Sprintf("/cellars/%d", n), nil)
+		return open(fmt.Sprintf("/larders/%d", n), nil)
 	})
 	ctx := context.Background()
-	require.Equal(t, "s3://attic/x", open("/x", nil).String())
+	require.Equal(t, "s3://loft/x", open("/x", nil).String())
 	probe, err := store.Probe(ctx, open("/probe", nil), 1<<20)
 	require.NoError(t, err, "the server heeds conditional puts")
 	require.Positive(t, probe.Write)
 	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Secret = "mistyped" }).Create(ctx, "a", nil), "refuses the credentials")
-	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Location = "s3://cellar" }).Create(ctx, "a", nil), "no bucket cellar")
+	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Location = "s3://larder" }).Create(ctx, "a", nil), "no bucket larder")
 	gone, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	require.Error(t, open("", func(o *blob.S3Options) { o.Endpoint = "http://127.0.0.1:1" }).Create(gone, "a", nil))
-	for _, bad := range []blob.S3Options{{Location: "s3://"}, {Location: "s3://attic/../x"}, {Location: "s3://attic", Endpoint: "attic:9000"}} {
+	for _, bad := range []blob.S3Options{{Location: "s3://"}, {Location: "s3://loft/../x"}, {Location: "s3://loft", Endpoint: "loft:9000"}} {
 		_, err := blob.NewS3(bad)
 		require.ErrorContains(t, err, "store location")
 	}
@@ -71,7 +71,7 @@ func TestTheStandIn(t *testing.T) {
 			n := 0
 			blobtest.Run(t, func(*testing.T) blob.Backend {
 				n++
-				b := open(fmt.Sprintf("/cellars/%d", n), nil)
+				b := open(fmt.Sprintf("/larders/%d", n), nil)
 				if o.Heedless {
 					b.UseClaims()
 				}
@@ -81,15 +81,15 @@ func TestTheStandIn(t *testing.T) {
 	}
 }
 
-// standIn runs one with a bucket, attic, and gives how to open it.
+// standIn runs one with a bucket, loft, and gives how to open it.
 func standIn(t *testing.T, o sim.ObjectsOptions) func(prefix string, change func(*blob.S3Options)) *blob.S3 {
 	o.Access, o.Secret = "lindenholt", "made up for tests"
 	srv, err := sim.StartObjects(o)
 	require.NoError(t, err)
 	t.Cleanup(srv.Close)
-	srv.MakeBucket("attic")
+	srv.MakeBucket("loft")
 	return func(prefix string, change func(*blob.S3Options)) *blob.S3 {
-		s := blob.S3Options{Location: "s3://attic" + prefix, Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: o.Access, Secret: o.Secret}
+		s := blob.S3Options{Location: "s3://loft" + prefix, Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: o.Access, Secret: o.Secret}
 		if change != nil {
 			change(&s)
 		}
@@ -107,11 +107,11 @@ func TestWhatGoesWrongHasItsOwnError(t *testing.T) {
 	}
 	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Secret = "mistyped" }), "refuses the credentials (SignatureDoesNotMatch)")
 	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Access = "nobody" }), "refuses the credentials (InvalidAccessKeyId)")
-	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Location = "s3://cellar" }), "there is no bucket cellar")
+	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Location = "s3://larder" }), "there is no bucket larder")
 	require.ErrorContains(t, create(sim.ObjectsOptions{ClockAhead: time.Hour}, nil), "clock")
 	require.ErrorContains(t, create(sim.ObjectsOptions{Room: 1000}, nil), "no room left")
 	for errno, want := range map[syscall.Errno]string{syscall.ENOSPC: "is full; make room", syscall.EROFS: "is mounted so that nobody", syscall.EACCES: "may not write to", syscall.ESTALE: "mount it again"} {
-		require.ErrorContains(t, blob.NewDir("/srv/cellar").Explain(&fs.PathError{Op: "write", Path: "/srv/cellar/x", Err: errno}), want)
+		require.ErrorContains(t, blob.NewDir("/srv/larder").Explain(&fs.PathError{Op: "write", Path: "/srv/larder/x", Err: errno}), want)
 	}
 	lock := standIn(t, sim.ObjectsOptions{})("/x", nil)
 	require.NoError(t, lock.Create(ctx, "a", nil))
@@ -131,9 +131,9 @@ func TestDirHidesWhatACrashLeft(t *testing.T) {
 }
 
 func TestOpen(t *testing.T) {
-	b, err := blob.Open("file:///srv/dexamen/cellar")
+	b, err := blob.Open("file:///srv/dexamen/larder")
 	require.NoError(t, err)
-	require.Equal(t, "file:///srv/dexamen/cellar", b.String())
+	require.Equal(t, "file:///srv/dexamen/larder", b.String())
 	for _, bad := range []string{"file://srv/x", "/srv/x", "ftp://x/y", "%zz"} {
 		_, err := blob.Open(bad)
 		require.ErrorContains(t, err, "store location")

@@ -129,7 +129,7 @@ func (s *S3) Lock(ctx context.Context, name string, until time.Time) error {
 	until = until.UTC()
 	err := s.client.PutObjectRetention(ctx, s.bucket, s.prefix+name, minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until})
 	if r := minio.ToErrorResponse(err); err != nil && (strings.Contains(r.Code, "ObjectLock") || r.Code == "InvalidRequest") {
-		return fmt.Errorf("lock %s: bucket %s was not made for object lock (%s): make one that is, or leave keep_locked out", name, s.bucket, r.Message)
+		return fmt.Errorf("lock %s: bucket %s was not made for object lock (%s): make one that is, or leave immutable_for out", name, s.bucket, r.Message)
 	}
 	s.locks.Store(true)
 	return s.fail("lock", name, err)

@@ -73,7 +73,7 @@ type Point struct {
 	// Held: somebody asked for it to be kept until a time; HeldWhy is the
 	// reason given.
 	Held    time.Time `json:"held,omitzero"`
-	HeldWhy string    `json:"heldWhy,omitempty"`
+	HeldWhy string    `json:"held_why,omitempty"`
 	// Locked: the store does not let it be removed before.
 	Locked time.Time `json:"locked,omitzero"`
 }
@@ -90,7 +90,7 @@ type Plan struct {
 	Verdicts []Verdict `json:"verdicts"` // oldest first
 	// LogFrom is the point from which on the log stays; empty where all log
 	// goes that leads to the newest point.
-	LogFrom string `json:"logFrom,omitempty"`
+	LogFrom string `json:"log_from,omitempty"`
 }
 
 // Kept counts the points that stay.

@@ -116,8 +116,8 @@ func TestLockedObjects(t *testing.T) {
 	srv, err := sim.StartObjects(sim.ObjectsOptions{Access: "lindenholt", Secret: "made up", Locks: true})
 	require.NoError(t, err)
 	t.Cleanup(srv.Close)
-	srv.MakeBucket("attic")
-	s3, err := blob.NewS3(blob.S3Options{Location: "s3://attic/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
+	srv.MakeBucket("loft")
+	s3, err := blob.NewS3(blob.S3Options{Location: "s3://loft/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
 	require.NoError(t, err)
 	real := servertest.S3(t)
 	real.Bucket = real.Locked
@@ -145,7 +145,7 @@ func TestLockedObjects(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, points, 2)
 	}
-	for _, o := range []blob.S3Options{{Location: "s3://attic/thief", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"}, onS3(real, "thief")} {
+	for _, o := range []blob.S3Options{{Location: "s3://loft/thief", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"}, onS3(real, "thief")} {
 		b, err := blob.NewS3(o)
 		require.NoError(t, err)
 		thief(t, b, o)

@@ -30,7 +30,7 @@ const (
 )
 
 // ErrHeld: somebody else holds the lease.
-var ErrHeld = errors.New("somebody else is at it")
+var ErrHeld = errors.New("another process holds the claim")
 
 // Lease is a lease that is held.
 type Lease struct {

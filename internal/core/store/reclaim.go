@@ -54,17 +54,17 @@ type ReclaimOptions struct {
 
 // Reclaimed says what a reclaim did, or would do.
 type Reclaimed struct {
-	Packs     int   `json:"packs"`     // in the store
-	Bytes     int64 `json:"bytes"`     // of them
-	Dead      int   `json:"dead"`      // packs that no point needs
-	DeadBytes int64 `json:"deadBytes"` // of them
-	Condemned int   `json:"condemned"` // packs, now
-	Removed   int   `json:"removed"`   // packs, now
-	Freed     int64 `json:"freed"`     // bytes
-	LetGo     int   `json:"letGo"`     // packs that were condemned and are needed
-	Repacked  int64 `json:"repacked"`  // bytes copied out of packs that are mostly dead
-	Locked    int   `json:"locked"`    // packs that are locked for now
-	Leftovers int   `json:"leftovers"` // other objects that were left behind, removed
+	Packs     int   `json:"packs"`      // in the store
+	Bytes     int64 `json:"bytes"`      // of them
+	Dead      int   `json:"dead"`       // packs that no point needs
+	DeadBytes int64 `json:"dead_bytes"` // of them
+	Condemned int   `json:"condemned"`  // packs, now
+	Removed   int   `json:"removed"`    // packs, now
+	Freed     int64 `json:"freed"`      // bytes
+	LetGo     int   `json:"withdrawn"`  // packs that were condemned and are needed
+	Repacked  int64 `json:"repacked"`   // bytes copied out of packs that are mostly dead
+	Locked    int   `json:"locked"`     // packs that are locked for now
+	Leftovers int   `json:"leftovers"`  // other objects that were left behind, removed
 	// Waiting names writers that must end before anything is removed.
 	Waiting []string `json:"waiting,omitempty"`
 }
@@ -161,7 +161,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 		return nil, nil, err
 	}
 	if len(unreadable) > 0 {
-		return nil, nil, fmt.Errorf("%w: what it needs is not known, so nothing can be removed; store audit says more, and --mend may heal it", errors.Join(unreadable...))
+		return nil, nil, fmt.Errorf("%w: what it needs is not known, so nothing can be removed; store scrub says more, and --repair may heal it", errors.Join(unreadable...))
 	}
 	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
 	for _, p := range points {
@@ -173,7 +173,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 				live[n.Hash] = true
 				pl, _, ok := s.index.find(n.Hash)
 				if !ok {
-					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store audit says more", p.ID, p.Cluster, p.Namespaces[i].Name, n.Hash.Short(), ErrMissing)
+					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store scrub says more", p.ID, p.Cluster, p.Namespaces[i].Name, n.Hash.Short(), ErrMissing)
 				}
 				if pl.patch {
 					bases[s.index.baseOf(n.Hash)] = true

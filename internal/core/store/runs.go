@@ -21,9 +21,9 @@ const (
 	RunCapture  = "capture"
 	RunRestore  = "restore"
 	RunVerify   = "verify"
-	RunRetire   = "retire"
+	RunRetire   = "retention"
 	RunDrill    = "drill"
-	RunAudit    = "audit"
+	RunAudit    = "scrub"
 )
 
 // RunKinds are all of them.
@@ -37,7 +37,7 @@ const (
 	RunRefused     = "refused"     // for safety
 	RunFailed      = "failed"      //
 	RunInterrupted = "interrupted" // asked to stop
-	RunBroken      = "broken off"  // its process ended without a word
+	RunBroken      = "died"        // its process was killed or crashed
 )
 
 // Run is one piece of work and what came of it. Once it has ended it is never
@@ -208,7 +208,7 @@ func (s *Store) EndRun(ctx context.Context, r *Run, l *Lease) error {
 }
 
 // Running gives the runs that have begun and not ended: those whose process is
-// at it, and those that were broken off.
+// at it, and those that died.
 func (s *Store) Running(ctx context.Context) (going, broken []*Run, err error) {
 	var names []string
 	if err := s.blob.List(ctx, runningPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil || len(names) == 0 {

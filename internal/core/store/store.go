@@ -53,7 +53,7 @@ type Descriptor struct {
 	Parity string `json:"parity,omitempty"`
 	// KeepLocked is for how long objects are locked against removal, in
 	// seconds.
-	KeepLocked int64 `json:"keepLocked,omitempty"`
+	KeepLocked int64 `json:"immutable_for,omitempty"`
 	// Claims says that objects are made by the protocol for places that heed
 	// no conditions (docs/format.md).
 	Claims bool `json:"claims,omitempty"`

@@ -63,7 +63,7 @@ func BenchmarkStore(b *testing.B) {
 		var base [2]time.Duration
 		for i, kind := range []string{"plain", "encrypted", "encrypted, parity 8+2"} {
 			dir := b.TempDir()
-			var back blob.Backend = blob.NewDir(filepath.Join(dir, "cellar"))
+			var back blob.Backend = blob.NewDir(filepath.Join(dir, "larder"))
 			if place == "object store" {
 				back, err = blob.NewS3(onS3(srv, fmt.Sprint(i)))
 				require.NoError(b, err)
@@ -175,8 +175,8 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 	srv, err := sim.StartObjects(sim.ObjectsOptions{Access: "lindenholt", Secret: "made up"})
 	require.NoError(b, err)
 	defer srv.Close()
-	srv.MakeBucket("attic")
-	back, err := blob.NewS3(blob.S3Options{Location: "s3://attic/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
+	srv.MakeBucket("loft")
+	back, err := blob.NewS3(blob.S3Options{Location: "s3://loft/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
 	require.NoError(b, err)
 	_, err = store.Create(ctx, back, store.CreateOptions{Tool: "bench", Holders: []store.Holder{who}})
 	require.NoError(b, err)

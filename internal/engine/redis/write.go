@@ -451,7 +451,7 @@ func (s *sender) flush(p *pipe) error {
 	s.bad = true
 	err = s.w.explain(cause(s.ctx, err), s.addr[p])
 	if msg := err.Error(); strings.Contains(msg, "MOVED ") || strings.Contains(msg, "ASK ") {
-		err = fmt.Errorf("%w; slots move between the shards: end that, and run it again with --present replace", err)
+		err = fmt.Errorf("%w; slots move between the shards: end that, and run it again with --conflict replace", err)
 	}
 	return s.w.fail(err)
 }
