@@ -42,7 +42,7 @@ shot snapshot 'dexamen snapshot meadow' 'dexamen capture meadow' 'dexamen points
 shot coverage 'dexamen coverage meadow' 'dexamen store inspect larder'
 pack=$(find "$(dirname "$DEXAMEN_CONFIG")/larder/packs" -type f -printf '%s %p\n' | sort -n | tail -1 | cut -d' ' -f2-)
 printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notrunc status=none
-shot audit 'dexamen store scrub larder' 'dexamen store scrub larder --repair' 'dexamen store keys list larder'
+shot scrub 'dexamen store scrub larder' 'dexamen store scrub larder --repair' 'dexamen store keys list larder'
 shot compare "dexamen compare $spoiled $dropped --show 3"
 shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $spoiled/apiary.colonies --conflict replace --preview" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"

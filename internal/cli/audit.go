@@ -68,7 +68,7 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		err = a.screen.Encode(map[string]any{"store": name, "sound": r.Sound(), "audit": r})
+		err = a.screen.Encode(map[string]any{"store": name, "sound": r.Sound(), "scrub": r})
 	} else {
 		a.showAudit(name, r)
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os/user"
 	"slices"
@@ -30,16 +31,33 @@ func (a *app) runsCommand() *cli.Command {
 		if err := args(c, 1, 1); err != nil {
 			return err
 		}
-		e, progress, err := a.env(ctx, c, "")
+		cfg, err := a.config(c)
 		if err != nil {
 			return err
 		}
-		defer progress.Done()
-		runs, _, err := a.allRuns(ctx, e, store.RunFilter{})
-		if err != nil {
-			return err
+		names := config.Names(cfg.Stores)
+		if s := c.String("store"); s != "" {
+			names = []string{s}
 		}
-		return a.showRun(runs, c.Args().First())
+		var runs []*store.Run
+		var errs []error
+		for _, name := range names {
+			e, progress, err := a.envOf(ctx, c, name, "")
+			if err == nil {
+				var of []*store.Run
+				of, _, err = a.allRuns(ctx, e, store.RunFilter{})
+				runs = append(runs, of...)
+				progress.Done()
+			}
+			if err != nil {
+				errs = append(errs, fmt.Errorf("store %s: %w", name, err))
+			}
+		}
+		// Of several stores one that cannot be read does not hide the run that another has.
+		if err := a.showRun(runs, c.Args().First()); err != nil {
+			return errors.Join(append(errs, err)...)
+		}
+		return nil
 	})}
 	return cmd
 }

@@ -434,7 +434,7 @@ func (a *app) showCoverage(list []*job.Coverage) {
 			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Why)
 		}
 		for _, n := range c.Narrowed {
-			s.Line("  %s from point %s on: %s, which its policy no longer chooses; to be had until %s", s.Loss("left out"), n.Point, strings.Join(n.Names, ", "), view.Time(n.Until))
+			s.Line("  %s from point %s on: %s, which its policy no longer chooses; only moments before %s have it", s.Loss("left out"), n.Point, strings.Join(n.Names, ", "), view.Time(n.Until))
 		}
 		for _, d := range c.Doubts {
 			s.Line("  %s %s to %s: %s", s.Loss("in doubt"), view.Time(d.From), view.Time(d.To), d.What)

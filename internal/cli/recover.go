@@ -451,7 +451,7 @@ func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job
 		}
 	}
 	if d := p.Moment.KnownDamage(); d != "" {
-		s.Line("  %s %s", s.Loss("an audit found damage:"), d)
+		s.Line("  %s %s", s.Loss("scrubbing found damage:"), d)
 	}
 	if since != nil {
 		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)

@@ -226,7 +226,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	}
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.KeepLocked,
-			"usage": u, "clusters": shares, "reclaimable": dead, "audit": audit})
+			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": audit})
 	}
 	a.showStore(name, s, u, shares, dead, audit)
 	for _, e := range bad {
@@ -255,7 +255,7 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	t := sc.Table("holds", ">objects", ">stored")
 	var total int64
 	objects := 0
-	for _, k := range []struct{ kind, what string }{{"packs", "content"}, {"index", "index of content"}, {"points", "points"}, {"journal", "log segments"}, {"parity", "parity"}} {
+	for _, k := range []struct{ kind, what string }{{"packs", "content"}, {"index", "listings of content"}, {"points", "points"}, {"journal", "log segments"}, {"parity", "parity"}} {
 		if k.kind != "parity" || s.Parity != "" {
 			t.Row(k.what, view.Count(int64(u.Objects[k.kind])), view.Bytes(u.Bytes[k.kind]))
 		}
@@ -264,7 +264,7 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	t.Row("together", view.Count(int64(objects)), view.Bytes(total))
 	t.Print(2)
 	sc.Line("")
-	t = sc.Table("cluster", ">points", "oldest", "newest", ">newest holds", ">all hold", ">stored", ">log", ">in 7 days")
+	t = sc.Table("cluster", ">points", "oldest", "newest", ">newest size", ">total size", ">stored", ">log", ">growth in 7 days")
 	for _, r := range shares {
 		t.Row(r.Cluster, r.Points, view.Time(r.Oldest), view.Time(r.Newest), view.Bytes(r.Latest), view.Bytes(r.Logical), view.Bytes(r.Stored), view.Bytes(r.Log), "+"+view.Bytes(r.Grown))
 	}
@@ -282,11 +282,11 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	}
 	switch {
 	case audit == nil:
-		sc.Line("  never audited; do it with: dexamen store scrub %s", name)
+		sc.Line("  never scrubbed; do it with: dexamen store scrub %s", name)
 	case audit.Sound():
-		sc.Line("  last audited %s (part %d of %d): sound", view.Time(audit.When), audit.Part+1, audit.Parts)
+		sc.Line("  last scrubbed %s (part %d of %d): sound", view.Time(audit.When), audit.Part+1, audit.Parts)
 	default:
-		sc.Line("  last audited %s: %s", view.Time(audit.When), sc.Loss("damage was found"))
+		sc.Line("  last scrubbed %s: %s", view.Time(audit.When), sc.Loss("damage was found"))
 	}
 }
 

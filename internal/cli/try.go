@@ -405,7 +405,7 @@ func (p *play) keep() error {
 	if err := p.do(exitDone, "store", "mirror", "larder", "loft"); err != nil {
 		return err
 	}
-	p.say("The disk under the larder rots: one bit flips. The audit finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
+	p.say("The disk under the larder rots: one bit flips. Scrubbing finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
 	if err := flipBit(filepath.Join(p.dir, "larder", "packs")); err != nil {
 		return err
 	}
