@@ -3,9 +3,7 @@
 package servertest
 
 import (
-	"bytes"
 	"context"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,10 +34,7 @@ func built(t testing.TB, env, name string) string {
 func Document(t testing.TB, set string) string {
 	t.Helper()
 	bin := built(t, "DEXAMEN_DOCSERVER", "docserver")
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	addr := l.Addr().String()
-	require.NoError(t, l.Close())
+	addr := freeAddress(t)
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
 	args := []string{"--handler=sqlite", "--sqlite-url=file:" + dir + "/data/", "--listen-addr=" + addr, "--state-dir=" + dir,
@@ -49,16 +44,7 @@ func Document(t testing.TB, set string) string {
 	}
 	cmd := exec.Command(bin, args...)
 	cmd.Env = append(os.Environ(), "DO_NOT_TRACK=1")
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		if t.Failed() {
-			t.Logf("document server: %.2000s", out.String())
-		}
-	})
+	start(t, "document server", cmd)
 	uri := "mongodb://" + addr + "/"
 	cl := Connect(t, uri)
 	require.Eventually(t, func() bool { return cl.Ping(context.Background(), nil) == nil }, 20*time.Second, 50*time.Millisecond)

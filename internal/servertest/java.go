@@ -1,13 +1,11 @@
 package servertest
 
 import (
-	"bytes"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"strconv"
 	"testing"
 	"time"
 
@@ -26,27 +24,17 @@ func OtherDocument(t testing.TB) string {
 	}
 	_, err := os.Stat(filepath.Join(dir, "javaserver-1.jar"))
 	require.NoError(t, err, "the other document server is not built; run: make servers")
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	addr := freeAddress(t)
+	_, port, err := net.SplitHostPort(addr)
 	require.NoError(t, err)
-	addr := l.Addr().(*net.TCPAddr)
-	require.NoError(t, l.Close())
-	cmd := exec.Command("java", "-Xmx512m", "-cp", filepath.Join(dir, "javaserver-1.jar")+":"+filepath.Join(dir, "dependency", "*"), "testbed.Main", strconv.Itoa(addr.Port))
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		if t.Failed() {
-			t.Logf("document server: %.2000s", out.String())
-		}
-	})
+	cmd := exec.Command("java", "-Xmx512m", "-cp", filepath.Join(dir, "javaserver-1.jar")+":"+filepath.Join(dir, "dependency", "*"), "testbed.Main", port)
+	start(t, "document server", cmd)
 	require.Eventually(t, func() bool {
-		c, err := net.DialTimeout("tcp", addr.String(), time.Second)
+		c, err := net.DialTimeout("tcp", addr, time.Second)
 		if err == nil {
 			_ = c.Close()
 		}
 		return err == nil
 	}, time.Minute, 50*time.Millisecond, "the document server listens")
-	return "mongodb://" + addr.String() + "/"
+	return "mongodb://" + addr + "/"
 }

@@ -1,10 +1,8 @@
 package servertest
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -30,22 +28,10 @@ func S3(t testing.TB) S3Server {
 	for _, d := range []string{"data", "meta", "versions"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o700))
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	addr := l.Addr().String()
-	require.NoError(t, l.Close())
+	addr := freeAddress(t)
 	s := S3Server{Endpoint: "http://" + addr, Bucket: "loft", Locked: "vault", Access: "lindenholt", Secret: "made up for tests"}
 	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix", "--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"), filepath.Join(dir, "data"))
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		if t.Failed() {
-			t.Logf("object store: %.2000s", out.String())
-		}
-	})
+	start(t, "object store", cmd)
 	c, err := minio.New(addr, &minio.Options{Creds: credentials.NewStaticV4(s.Access, s.Secret, "")})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
