@@ -20,7 +20,7 @@ test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./...
 
 test-long: servers build ## what takes longer: every harm to every object, pairs of restores, a starved machine, a large first backup
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=200 DEXAMEN_HISTORIES=300 \
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=40 DEXAMEN_HISTORIES=300 \
 	  go test -timeout 60m -parallel 4 -run 'TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories' ./internal/job ./internal/cli
 	$(MAKE) starved BACKUPS=200
 
