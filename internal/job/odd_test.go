@@ -264,9 +264,9 @@ func TestPairsOfRestores(t *testing.T) {
 			t.Run(strconv.Itoa(batch), func(t *testing.T) {
 				uri := servertest.Document(t, "meadow")
 				servertest.KeepLog(t, servertest.Connect(t, uri))
-				restorePairs(t, uri, min(n, 20), uint64(batch))
+				restorePairs(t, uri, min(n, 5), uint64(batch))
 			})
-			n -= 20
+			n -= 5
 		}
 	})
 }
