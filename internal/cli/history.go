@@ -46,7 +46,11 @@ func (a *app) runsCommand() *cli.Command {
 			if err == nil {
 				var of []*store.Run
 				of, _, err = a.allRuns(ctx, e, store.RunFilter{})
-				runs = append(runs, of...)
+				for _, r := range of { // a mirror has the same runs
+					if !slices.ContainsFunc(runs, func(x *store.Run) bool { return x.ID == r.ID }) {
+						runs = append(runs, r)
+					}
+				}
 				progress.Done()
 			}
 			if err != nil {

@@ -124,10 +124,18 @@ func TestStores(t *testing.T) {
 	require.Greater(t, in.Clusters[0].Unique, in.Clusters[0].Stored)
 	require.Positive(t, in.Clusters[0].Grown)
 
+	// A run is found whatever store has it, also where another cannot be read.
+	var runs []struct{ ID string }
+	s.json(&runs, "runs", "meadow", "--kind", "snapshot", "--store", "larder")
+	out, _ = s.run(0, "runs", "show", runs[0].ID)
+	require.Contains(t, out, runs[0].ID)
+
 	// The larder burns; what is left is the mirror, the key, and a new machine.
 	var before, after json.RawMessage
 	s.json(&before, "points", "meadow", "--store", "larder")
 	require.NoError(t, os.RemoveAll(s.path("larder")))
+	out, _ = s.run(0, "runs", "show", runs[0].ID)
+	require.Contains(t, out, runs[0].ID)
 	configure("dexamen.yaml", "")
 	s.json(&after, "points", "meadow", "--store", "loft")
 	require.JSONEq(t, string(before), string(after))
