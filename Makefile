@@ -26,7 +26,7 @@ test-long: servers build ## what takes longer: every harm to every object, pairs
 
 starved: servers build ## suites and first backups on a machine that has little left (BACKUPS=500)
 	go test -c -o testbed/bin/job.test ./internal/job
-	cd internal/job && DEXAMEN_BACKUPS=$(or $(BACKUPS),500) $(CURDIR)/testbed/starve.sh $(CURDIR)/testbed/bin/job.test -test.timeout 60m -test.run 'TestFirstBackups|TestContract|TestFollowing|TestMemberKilled|TestRestoringAWhole'
+	cd internal/job && DEXAMEN_BACKUPS=$(or $(BACKUPS),500) $(CURDIR)/testbed/starve.sh $(CURDIR)/testbed/bin/job.test -test.timeout 60m -test.run '$(or $(STARVED),TestFirstBackups|TestContract|TestFollowing|TestMemberKilled|TestRestoringAWhole)'
 
 lint: ## gofmt, vet and staticcheck
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }

@@ -23,7 +23,18 @@ import (
 // fastNoops keeps idle logs moving, so that tests need not wait.
 const fastNoops = 200 * time.Millisecond
 
+// TestMemberKilledWhileItIsRead goes on at another member, also where that one
+// has first to catch up, longer than a member is looked for.
 func TestMemberKilledWhileItIsRead(t *testing.T) {
+	for name, lag := range map[string]time.Duration{"the others are close": 0, "the others lag": 45 * time.Second} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			memberKilled(t, lag)
+		})
+	}
+}
+
+func memberKilled(t *testing.T, lag time.Duration) {
 	rs := startSim(t, sim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
@@ -40,6 +51,9 @@ func TestMemberKilledWhileItIsRead(t *testing.T) {
 		for i, a := range rs.Addresses() {
 			if a == choice.Member.Address {
 				rs.Kill(i)
+			} else if lag > 0 && i != rs.Primary() {
+				rs.Delay(i, lag)
+				time.AfterFunc(lag, func() { rs.Delay(i, 0) })
 			}
 		}
 	}

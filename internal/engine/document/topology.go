@@ -328,12 +328,21 @@ func (c *set) failed(addr string, err error) {
 	c.log.Warn("member failed, trying another", "cluster", c.t.Name, "member", addr, "cause", short(err))
 }
 
+// errBehind is returned where a member lacks what was read at another one.
+var errBehind = errors.New("is still behind what was read elsewhere")
+
+// catchUpTime is how long a member that is behind is waited for.
+const catchUpTime = 3 * time.Minute
+
 // next chooses another member after one failed, waiting until one is fit and
 // has all that was known to be committed.
 func (c *set) next(ctx context.Context, addr string, cause error) (string, error) {
 	c.failed(addr, cause)
 	var last error
-	for attempt := range 12 {
+	// Where the others lag, the wait is theirs: each write that this one had
+	// passed on comes to them too.
+	began := time.Now()
+	for attempt := 0; attempt < 12 || errors.Is(last, errBehind) && time.Since(began) < catchUpTime; attempt++ {
 		select {
 		case <-ctx.Done():
 			return "", ctx.Err()
@@ -345,8 +354,16 @@ func (c *set) next(ctx context.Context, addr string, cause error) (string, error
 				c.log.Warn("going on at another member", "cluster", c.t.Name, "member", to)
 				return to, nil
 			}
+			// Another one may hold it already; this one, soon.
+			c.mu.Lock()
+			c.bad[to] = badMember{time.Now().Add(3 * time.Second), short(err)}
+			c.chosen = nil
+			c.mu.Unlock()
 		}
 		last = err
+		if attempt == 4 && errors.Is(err, errBehind) {
+			c.log.Warn("waiting for a member to catch up", "cluster", c.t.Name, "cause", short(err), "at the most", catchUpTime)
+		}
 		if attempt == 4 {
 			// Perhaps the one that failed is the only one, and is back.
 			c.mu.Lock()
@@ -382,7 +399,7 @@ func (c *set) hasSeen(ctx context.Context, addr string) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if m.Position < c.seen {
-		return fmt.Errorf("%s: is still behind what was read elsewhere", addr)
+		return fmt.Errorf("%s: %w", addr, errBehind)
 	}
 	return nil
 }
