@@ -233,7 +233,7 @@ func boundMemory(bound int64) {
 	}
 }
 
-// backend gives a configured store's place.
+// backend returns a configured store's place.
 func (a *app) backend(ctx context.Context, c *cli.Command, name string) (blob.Backend, string, error) {
 	cfg, err := a.config(c)
 	if err != nil {
@@ -309,7 +309,7 @@ func scratchFlag() cli.Flag {
 	return &cli.StringFlag{Name: "scratch", Usage: "make a moment that is to be had on a server only (Redis between points) on this `CLUSTER`, an empty server, which is emptied afterwards"}
 }
 
-// bench gives how scratch servers are opened.
+// bench returns how scratch servers are opened.
 func (a *app) bench(c *cli.Command, cfg *config.Config) func(context.Context, string) (engine.Cluster, error) {
 	return func(ctx context.Context, cluster string) (engine.Cluster, error) {
 		t, ok, err := cfg.ScratchTarget(ctx, cluster, c.String("scratch"))

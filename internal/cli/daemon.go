@@ -120,7 +120,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 	return nil // it was told to stop
 }
 
-// changed tells whether a file is another one than when it was asked last. One
+// changed reports whether a file is another one than when it was asked last. One
 // that was changed this very moment may not be whole yet.
 func changed(path string) func() bool {
 	look := func() (time.Time, int64) {

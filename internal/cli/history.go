@@ -66,7 +66,7 @@ func (a *app) runsCommand() *cli.Command {
 	return cmd
 }
 
-// allRuns gives runs that have ended, that go on, and that died.
+// allRuns returns runs that have ended, that go on, and that died.
 func (a *app) allRuns(ctx context.Context, e *job.Env, f store.RunFilter) (runs []*store.Run, unreadable []error, err error) {
 	runs, unreadable, err = e.Store.Runs(ctx, f)
 	if err != nil {
@@ -182,7 +182,7 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 	t.Print(0)
 }
 
-// quiet tells whether a run is a capture that went well: there are many.
+// quiet reports whether a run is a capture that went well: there are many.
 func quiet(r *store.Run) bool {
 	return r.Kind == store.RunCapture && r.Good() && len(r.Warnings) == 0 && len(r.Gaps) == 0
 }
@@ -194,7 +194,7 @@ func asker(r *store.Run) string {
 	return r.User + " by hand"
 }
 
-// came says in a few words what came of a run.
+// came reports in a few words what came of a run.
 func (a *app) came(r *store.Run) string {
 	if r.Error != "" {
 		text := []rune(strings.ReplaceAll(r.Error, "\n", "; "))
@@ -419,7 +419,7 @@ func (a *app) retentionCommand() *cli.Command {
 		&cli.BoolFlag{Name: "yes", Usage: "with --apply: do not ask"})
 }
 
-// wards gives what the policies protect, of one cluster or of all.
+// wards returns what the policies protect, of one cluster or of all.
 func (a *app) wards(c *cli.Command, cluster string) ([]daemon.Ward, error) {
 	cfg, err := a.config(c)
 	if err != nil {

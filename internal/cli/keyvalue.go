@@ -141,7 +141,7 @@ func (p *play) willow() error {
 	return p.do(exitDone, "verify", p.firstPoint("willow")+"//gateways/", "--live", "willow")
 }
 
-// firstPoint gives the address of a cluster's first point.
+// firstPoint returns the address of a cluster's first point.
 func (p *play) firstPoint(cluster string) string {
 	s := *p.screen
 	var out bytes.Buffer

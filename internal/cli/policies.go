@@ -266,7 +266,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p 
 	return nil
 }
 
-// logTrouble says where a server's log reaches back less far than it should for
+// logTrouble reports where a server's log reaches back less far than it should for
 // how often it is captured.
 func logTrouble(w daemon.Ward, topo *engine.Topology) (out []string) {
 	when := w.Config.When

@@ -266,7 +266,7 @@ func (a *app) pointsCommand() *cli.Command {
 	})
 }
 
-// pointNotes says of points what is worth knowing: what is missing, what was
+// pointNotes returns of points what is worth knowing: what is missing, what was
 // proven, who holds them.
 func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}
@@ -364,7 +364,7 @@ func (a *app) coverageCommand() *cli.Command {
 	})
 }
 
-// showRisk says what could be lost: as of now, and at the worst by what the
+// showRisk shows what could be lost: as of now, and at the worst by what the
 // policies ask for; and what trouble goes on.
 func (a *app) showRisk(ctx context.Context, c *cli.Command, e *job.Env, list []*job.Coverage) error {
 	s := a.screen

@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/job"
 )
 
-// policyOf gives the policy that protects a cluster in the store at hand.
+// policyOf returns the policy that protects a cluster in the store at hand.
 func (a *app) policyOf(c *cli.Command, cluster string) (name string, p config.Policy, ok bool) {
 	st, err := a.cfg.StoreOf(c.String("store"), cluster)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/servertest"
 )
 
-// largest gives the largest file below a folder.
+// largest returns the largest file below a folder.
 func largest(t *testing.T, dir string) (name string) {
 	var size int64
 	require.NoError(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {

@@ -62,7 +62,7 @@ type Store struct {
 	KeepLocked Duration `yaml:"immutable_for"`
 }
 
-// Unlock gives what opens a store: the text of a key file or a passphrase;
+// Unlock returns what opens a store: the text of a key file or a passphrase;
 // empty where nothing is configured.
 func (c *Config) Unlock(ctx context.Context, name string) (string, error) {
 	u := c.Stores[name].Unlock
@@ -76,7 +76,7 @@ func (c *Config) Unlock(ctx context.Context, name string) (string, error) {
 	return text, nil
 }
 
-// Open gives the place a store lies in, its secret included.
+// Open returns the place a store lies in, its secret included.
 func (c *Config) Open(ctx context.Context, name string) (blob.Backend, error) {
 	s := c.Stores[name]
 	if !strings.HasPrefix(s.Location, "s3:") {
@@ -195,7 +195,7 @@ func (r *Rate) UnmarshalText(b []byte) error {
 	return nil
 }
 
-// Find gives the configuration file to read: the one named, that of
+// Find returns the configuration file to read: the one named, that of
 // DEXAMEN_CONFIG, or the first that is there of the usual places.
 func Find(named string) (string, error) {
 	if named != "" {
@@ -254,7 +254,7 @@ func located(path string, err error) error {
 	return fmt.Errorf("%s: %w", path, err)
 }
 
-// Where gives file:line:column of an entry such as policies.nightly.log, or of
+// Where returns file:line:column of an entry such as policies.nightly.log, or of
 // the nearest one around it.
 func (c *Config) Where(entry string) string {
 	if data, err := os.ReadFile(c.Path); err == nil {
@@ -423,7 +423,7 @@ func sorted[V any](m map[string]V) func(func(string, V) bool) {
 	}
 }
 
-// Names gives the keys of a section, in order.
+// Names returns the keys of a section, in order.
 func Names[V any](m map[string]V) []string {
 	var out []string
 	for n := range m {
@@ -433,7 +433,7 @@ func Names[V any](m map[string]V) []string {
 	return out
 }
 
-// UnknownError says that the file has no entry of a name, and which it has.
+// UnknownError reports that the file has no entry of a name, and which it has.
 func UnknownError(kind, name string, have []string) error {
 	msg := fmt.Sprintf("there is no %s %q in the configuration", kind, name)
 	if near := engine.Nearest(name, have, 3); len(near) > 0 {
@@ -446,7 +446,7 @@ func UnknownError(kind, name string, have []string) error {
 	return errors.New(msg)
 }
 
-// Target gives what is needed to connect to a cluster, its secret included.
+// Target returns what is needed to connect to a cluster, its secret included.
 func (c *Config) Target(ctx context.Context, name string) (engine.Target, error) {
 	cl, ok := c.Clusters[name]
 	if !ok {
@@ -498,7 +498,7 @@ func (s Secret) read(ctx context.Context) (string, error) {
 	return strings.TrimRight(string(out), "\r\n"), nil
 }
 
-// StoreOf gives the name of the store for a cluster: the one named, that of
+// StoreOf returns the name of the store for a cluster: the one named, that of
 // the cluster, or the only one.
 func (c *Config) StoreOf(named, cluster string) (string, error) {
 	if named == "" {

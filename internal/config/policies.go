@@ -108,7 +108,7 @@ func (c *Choice) UnmarshalYAML(unmarshal func(any) error) error {
 	return nil
 }
 
-// Match tells whether a cluster is chosen.
+// Match reports whether a cluster is chosen.
 func (c Choice) Match(name string, cl Cluster) bool {
 	for k, v := range c.Labels {
 		if cl.Labels[k] != v {
@@ -219,7 +219,7 @@ func (c *Config) chooses(p Policy, name string) bool {
 	return p.Clusters.Match(name, c.Clusters[name]) && (!c.IsScratch(name) || slices.Contains(p.Clusters.Names, name))
 }
 
-// PolicyOf gives the policy of a cluster in a store; ok is false without one.
+// PolicyOf returns the policy of a cluster in a store; ok is false without one.
 func (c *Config) PolicyOf(cluster, inStore string) (name string, p Policy, ok bool) {
 	for name, p := range sorted(c.Policies) {
 		if s, err := c.StoreFor(p, cluster); err == nil && s == inStore && c.chooses(p, cluster) {
@@ -229,12 +229,12 @@ func (c *Config) PolicyOf(cluster, inStore string) (name string, p Policy, ok bo
 	return "", Policy{}, false
 }
 
-// StoreFor gives the name of the store that a policy uses for a cluster.
+// StoreFor returns the name of the store that a policy uses for a cluster.
 func (c *Config) StoreFor(p Policy, cluster string) (string, error) {
 	return c.StoreOf(p.Store, cluster)
 }
 
-// Read gives a secret's text.
+// Read returns a secret's text.
 func (s Secret) Read(ctx context.Context) (string, error) { return s.read(ctx) }
 
 func (c *Config) checkPolicies(k *checker) {

@@ -52,7 +52,7 @@ func (c *Config) ScratchTarget(ctx context.Context, name, named string) (t engin
 	return t, true, err
 }
 
-// IsScratch tells whether a cluster is another one's scratch server.
+// IsScratch reports whether a cluster is another one's scratch server.
 func (c *Config) IsScratch(name string) bool {
 	for _, cl := range c.Clusters {
 		if cl.Scratch == name {

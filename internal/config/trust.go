@@ -19,7 +19,7 @@ type Pin struct {
 // TrustFile is where pins are kept: beside the configuration, one in a line.
 func (c *Config) TrustFile() string { return strings.TrimSuffix(c.Path, ".yaml") + ".trusted" }
 
-// Trusted gives a cluster's pins.
+// Trusted returns a cluster's pins.
 func (c *Config) Trusted(cluster string) ([]Pin, error) {
 	f, err := os.Open(c.TrustFile())
 	if errors.Is(err, fs.ErrNotExist) {

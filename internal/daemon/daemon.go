@@ -315,7 +315,7 @@ func (d *Daemon) guarded(what string, do func() error) (err error) {
 	return do()
 }
 
-// slot tells whether one more run of a kind may begin. Captures always may.
+// slot reports whether one more run of a kind may begin. Captures always may.
 func (d *Daemon) slot(w Ward, kind string) bool {
 	if kind == store.RunCapture {
 		return true

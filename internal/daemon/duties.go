@@ -24,10 +24,10 @@ type Duty struct {
 	Urgent bool `json:"urgent"`
 }
 
-// ripe tells whether it may begin.
+// ripe reports whether it may begin.
 func (d *Duty) ripe(now time.Time) bool { return !d.At.After(now) }
 
-// Duties says what a ward's policy asks for next, of each kind: what is due by
+// Duties reports what a ward's policy asks for next, of each kind: what is due by
 // now, or else when it will be. What goes on is left out.
 func Duties(w Ward, s *State, now time.Time) (out []Duty) {
 	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retireDuty(w, s, now)} {
@@ -39,7 +39,7 @@ func Duties(w Ward, s *State, now time.Time) (out []Duty) {
 	return out
 }
 
-// Done tells whether a duty has been done, or given up, since it was computed.
+// Done reports whether a duty has been done, or given up, since it was computed.
 func Done(d Duty, s *State, now time.Time) bool {
 	for _, n := range Duties(d.Ward, s, now) {
 		if n.Kind == d.Kind && n.Slot.Equal(d.Slot) && n.Attempt == d.Attempt && n.ripe(now) {
@@ -49,7 +49,7 @@ func Done(d Duty, s *State, now time.Time) bool {
 	return true
 }
 
-// served tells whether a slot has had its run.
+// served reports whether a slot has had its run.
 func served(s *State, w Ward, kind string, slot time.Time) bool {
 	for _, r := range s.Runs {
 		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers // what differs is told
@@ -61,7 +61,7 @@ func served(s *State, w Ward, kind string, slot time.Time) bool {
 	return false
 }
 
-// attempt says when a slot that is not served may be tried: at once, later after
+// attempt reports when a slot that is not served may be tried: at once, later after
 // failures, or never again.
 func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int, never bool) {
 	n, at = 1, slot
@@ -129,7 +129,7 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// Folds tells whether a point for a slot can be folded from the log: the last
+// Folds reports whether a point for a slot can be folded from the log: the last
 // one that was read from the cluster is young enough, and the log follows on the
 // newest.
 func Folds(w Ward, s *State, slot time.Time) bool {
@@ -148,7 +148,7 @@ func Folds(w Ward, s *State, slot time.Time) bool {
 	return slices.Equal(s.Newest().Scope, w.Config.Namespaces.At(slot.In(zone(w.Config))))
 }
 
-// commands tells whether an engine's log holds commands, which only its own
+// commands reports whether an engine's log holds commands, which only its own
 // servers can carry out.
 func commands(name string) bool {
 	drv, err := engine.ForName(name)

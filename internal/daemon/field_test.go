@@ -78,7 +78,7 @@ func (f *field) put(key, value string) {
 	}
 }
 
-// state gives all there is, at a moment that the log knows.
+// state returns all there is, at a moment that the log knows.
 func (f *field) state() (map[string]string, time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

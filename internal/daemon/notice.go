@@ -30,7 +30,7 @@ type notice struct {
 	Title string    `json:"title"`
 }
 
-// Any tells whether anybody is to be told.
+// Any reports whether anybody is to be told.
 func (n Notifier) Any() bool { return n.Webhook != nil || n.Mail != nil }
 
 // Send tells of trouble, or that it is over, wherever that is configured.

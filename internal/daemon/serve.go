@@ -46,7 +46,7 @@ func (d *Daemon) Serve(ctx context.Context, l net.Listener) error {
 	return nil
 }
 
-// healthy says what is wrong when the daemon has not looked at what is due for
+// healthy reports what is wrong when the daemon has not looked at what is due for
 // long.
 func (d *Daemon) healthy() error {
 	d.mu.Lock()

@@ -86,7 +86,7 @@ func ReadState(ctx context.Context, e *job.Env, cluster string) (*State, error) 
 	return s, err
 }
 
-// Newest gives the last point.
+// Newest returns the last point.
 func (s *State) Newest() *store.Point {
 	if len(s.Points) == 0 {
 		return nil
@@ -94,7 +94,7 @@ func (s *State) Newest() *store.Point {
 	return s.Points[len(s.Points)-1]
 }
 
-// Scanned gives the last point that was read from the cluster.
+// Scanned returns the last point that was read from the cluster.
 func (s *State) Scanned() *store.Point {
 	for i := len(s.Points) - 1; i >= 0; i-- {
 		if s.Points[i].Made == "scan" {
@@ -104,7 +104,7 @@ func (s *State) Scanned() *store.Point {
 	return nil
 }
 
-// Broken tells whether log lies after the newest point that does not follow on
+// Broken reports whether log lies after the newest point that does not follow on
 // it, or a shard's log cannot be taken up: a new point is needed then. Since is
 // when, the same however often it is asked.
 func (s *State) Broken() (since time.Time, why string) {
@@ -137,7 +137,7 @@ func (s *State) Broken() (since time.Time, why string) {
 	return time.Time{}, ""
 }
 
-// last gives the newest run of a kind, whoever asked for it.
+// last returns the newest run of a kind, whoever asked for it.
 func (s *State) last(kind string) (last *store.Run) {
 	for _, r := range s.Runs {
 		if r.Kind == kind {
@@ -147,7 +147,7 @@ func (s *State) last(kind string) (last *store.Run) {
 	return last
 }
 
-// Plan says what a ward's retention would keep and retire.
+// Plan reports what a ward's retention would keep and retire.
 func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
 	var points []retain.Point
 	for i, p := range s.Points {

@@ -95,7 +95,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 	return out
 }
 
-// doubt gives the last proof where it found a difference, else nil.
+// doubt returns the last proof where it found a difference, else nil.
 func (s *State) doubt() *store.ProofMark {
 	for i := len(s.Points) - 1; i >= 0; i-- {
 		if m := s.Proofs[s.Points[i].ID]; m != nil && m.Not == "" {
@@ -108,7 +108,7 @@ func (s *State) doubt() *store.ProofMark {
 	return nil
 }
 
-// doubted tells whether any proof found a difference.
+// doubted reports whether any proof found a difference.
 func (s *State) doubted() bool {
 	for _, m := range s.Proofs {
 		if m.Not == "" && !m.Equal {
@@ -118,7 +118,7 @@ func (s *State) doubted() bool {
 	return false
 }
 
-// wasGood tells whether the run before one, of its kind and policy, did what it
+// wasGood reports whether the run before one, of its kind and policy, did what it
 // was for.
 func (s *State) wasGood(r *store.Run) bool {
 	good := true
@@ -145,7 +145,7 @@ func (r Room) Days() (days float64, ok bool) {
 	return float64(r.Free) / float64(r.Grows), true
 }
 
-// trouble says that a store is nearly full.
+// trouble reports that a store is nearly full.
 func (r Room) trouble(storeName string, atLeast time.Duration, now time.Time) []Trouble {
 	if atLeast <= 0 {
 		atLeast = 14 * 24 * time.Hour

@@ -45,7 +45,7 @@ func (w World) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
 // ErrNothing: what was due had been done by somebody else.
 var ErrNothing = errors.New("it has been done")
 
-// Hooks gives a policy's hooks as jobs take them.
+// Hooks returns a policy's hooks as jobs take them.
 func Hooks(p config.Policy) (out []job.Hook) {
 	for _, h := range p.Hooks {
 		out = append(out, job.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run, Timeout: time.Duration(h.Timeout), GoOn: h.IfFails == "go on"})
@@ -53,7 +53,7 @@ func Hooks(p config.Policy) (out []job.Hook) {
 	return out
 }
 
-// Fits tells whether a pattern of a scope, "not" or not, fits a name.
+// Fits reports whether a pattern of a scope, "not" or not, fits a name.
 func Fits(pattern, name string) bool {
 	return address.Match(strings.TrimPrefix(pattern, "not "), name)
 }
@@ -308,7 +308,7 @@ func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
 	return nil
 }
 
-// captured tells whether the log reaches a point.
+// captured reports whether the log reaches a point.
 func captured(chains map[string]*journal.Chain, p *store.Point) bool {
 	for _, sh := range p.Shards {
 		c := chains[sh.Name]
@@ -441,7 +441,7 @@ func brake(ctx context.Context, e *job.Env, w Ward, drop, of int) error {
 	return nil
 }
 
-// gapText says a gap in a line.
+// gapText returns a gap in a line.
 func gapText(g journal.Gap) string {
 	return fmt.Sprintf("nothing is known of the log from %s to %s: %s", g.From.Wall.Local().Format(time.RFC3339), g.To.Wall.Local().Format(time.RFC3339), g.Why)
 }

@@ -112,7 +112,7 @@ type remembered struct {
 
 func (y *yearOf) upset() { y.trouble.Store(time.Now().UnixNano()) }
 
-// calm tells whether all has been in order for so long.
+// calm reports whether all has been in order for so long.
 func (y *yearOf) calm(d time.Duration) bool {
 	return y.running.Load() > 0 && !y.away.Load() && y.field.alive() == nil && time.Since(time.Unix(0, y.trouble.Load())) > d
 }

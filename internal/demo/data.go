@@ -39,7 +39,7 @@ var breeds = []string{"carnica", "buckfast", "mellifera", "ligustica", "caucasic
 var plants = []string{"linden", "rape", "acacia", "heather", "chestnut", "sunflower", "clover", "borage"}
 var words = strings.Fields("brood pattern even queen seen eggs in all stages two frames capped honey calm weather mild few drones wax moth none varroa count low fed syrup added super swarm cell removed entrance busy pollen yellow orange stores light requeened marked blue split united")
 
-// counts gives the number of documents of each collection.
+// counts returns the number of documents of each collection.
 func (a Apiary) counts() (colonies, inspections, harvests, older, people int) {
 	n := max(a.Documents, 20)
 	colonies, harvests, older = n/10, n/8, n/12

@@ -65,7 +65,7 @@ type Routed interface {
 	Routed() Cluster
 }
 
-// Whole gives a cluster as its applications see it.
+// Whole returns a cluster as its applications see it.
 func Whole(c Cluster) Cluster {
 	if r, ok := c.(Routed); ok {
 		return r.Routed()

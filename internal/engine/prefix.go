@@ -34,7 +34,7 @@ const (
 	topKeys = "top"
 )
 
-// Name gives the namespace of a key.
+// Name returns the namespace of a key.
 func (p Prefixes) Name(key []byte) string {
 	if p.Depth == 0 {
 		return allKeys
@@ -65,7 +65,7 @@ func (p Prefixes) Name(key []byte) string {
 	return escapePrefix(key[:end])
 }
 
-// Range gives how the keys of a namespace begin. Flat: no separator follows.
+// Range returns how the keys of a namespace begin. Flat: no separator follows.
 func (p Prefixes) Range(name string) (prefix []byte, flat bool, err error) {
 	switch name {
 	case allKeys:
@@ -85,7 +85,7 @@ func (p Prefixes) Range(name string) (prefix []byte, flat bool, err error) {
 	return []byte(text), false, nil
 }
 
-// Holds tells whether a key belongs to a namespace of this prefix.
+// Holds reports whether a key belongs to a namespace of this prefix.
 func (p Prefixes) Holds(prefix []byte, flat bool, key []byte) bool {
 	return bytes.HasPrefix(key, prefix) && (!flat || bytes.IndexByte(key[len(prefix):], p.Sep) < 0)
 }
@@ -114,7 +114,7 @@ func escapePrefix(b []byte) string {
 	return out.String()
 }
 
-// PrefixEnd gives the first key after all that begin so; nil when there is none.
+// PrefixEnd returns the first key after all that begin so; nil when there is none.
 func PrefixEnd(prefix []byte) []byte {
 	end := bytes.Clone(prefix)
 	for i := len(end) - 1; i >= 0; i-- {
@@ -130,7 +130,7 @@ func PrefixEnd(prefix []byte) []byte {
 // defined by a line of text, or not at all.
 type PrefixModel struct{}
 
-// Describe gives the definition's line.
+// Describe returns the definition's line.
 func (PrefixModel) Describe(def []byte) []string {
 	if len(def) == 0 {
 		return nil
@@ -138,10 +138,10 @@ func (PrefixModel) Describe(def []byte) []string {
 	return []string{string(def)}
 }
 
-// Portable gives the definition as it is.
+// Portable returns the definition as it is.
 func (PrefixModel) Portable(def []byte) []byte { return def }
 
-// Shown gives at most so many bytes of a key or value for people, in quotes where
+// Shown returns at most so many bytes of a key or value for people, in quotes where
 // they do not all print; spaces says whether a space prints.
 func Shown(b []byte, most int, spaces bool) string {
 	more := ""

@@ -24,7 +24,7 @@ func Register(name string, d Driver, schemes ...string) {
 	}
 }
 
-// ForAddress gives the driver for a connection address.
+// ForAddress returns the driver for a connection address.
 func ForAddress(address string) (name string, d Driver, err error) {
 	scheme, _, ok := strings.Cut(address, "://")
 	if e, found := drivers[scheme]; ok && found {
@@ -38,7 +38,7 @@ func ForAddress(address string) (name string, d Driver, err error) {
 	return "", nil, fmt.Errorf("address %q: begins with none of the known schemes: %s", Redact(address), strings.Join(known, ", "))
 }
 
-// ForName gives the driver of a name, as points keep it.
+// ForName returns the driver of a name, as points keep it.
 func ForName(name string) (Driver, error) {
 	for _, e := range drivers {
 		if e.name == name {
@@ -61,7 +61,7 @@ func Redact(address string) string {
 	return u.Redacted()
 }
 
-// Nearest gives the names most like one that does not exist, the likeliest
+// Nearest returns the names most like one that does not exist, the likeliest
 // first: at most n.
 func Nearest(name string, all []string, n int) []string {
 	type scored struct {

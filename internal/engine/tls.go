@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// Config gives what a TLS connection needs. Where there are pins, one takes the
+// Config returns what a TLS connection needs. Where there are pins, one takes the
 // place of the chain and the name.
 func (t TLS) Config() (*tls.Config, error) {
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12}

@@ -623,7 +623,7 @@ func (cp *capture) callNames(points []*store.Point) {
 	}
 }
 
-// arrives tells whether something is renamed to a protected name from one that
+// arrives reports whether something is renamed to a protected name from one that
 // is not.
 func (cp *capture) arrives(c *record.Change) bool {
 	chosen := chooser(cp.all.last.Scope, cp.all.model)
@@ -673,7 +673,7 @@ func (l *lackingError) Error() string {
 		strings.Join(l.Names, ", "), at(l.Since), l.cluster)
 }
 
-// lackingSince gives what moments after the newest point lack; nil where that is
+// lackingSince returns what moments after the newest point lack; nil where that is
 // nothing. With forget set what is kept of earlier points is forgotten.
 func (e *Env) lackingSince(ctx context.Context, newest *store.Point, forget bool) (found *lackingError, err error) {
 	var old []string

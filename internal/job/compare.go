@@ -123,7 +123,7 @@ func (s Side) engine() string {
 	return s.Live.Engine()
 }
 
-// holds tells whether a side was asked to hold namespaces of a name.
+// holds reports whether a side was asked to hold namespaces of a name.
 func (s Side) holds(name string) bool {
 	return s.Moment == nil || address.Scope(s.Moment.Point.Scope).Match(name)
 }
@@ -171,7 +171,7 @@ func (e *Env) spaces(ctx context.Context, x *store.Scratch, s Side, pattern stri
 	}
 	if len(out) == 0 && pattern != "" {
 		if s.Moment != nil {
-			return nil, s.Moment.unknown(ctx, pattern, names)
+			return nil, s.Moment.Unknown(ctx, pattern, names)
 		}
 		return nil, UnknownName(pattern, s.Name, names)
 	}

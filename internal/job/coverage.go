@@ -173,7 +173,7 @@ func (e *Env) Coverage(ctx context.Context, cluster string) ([]*Coverage, error)
 	return out, nil
 }
 
-// reachOf gives until when every moment after a point can be restored.
+// reachOf returns until when every moment after a point can be restored.
 func reachOf(p *store.Point, chains map[string]*journal.Chain) time.Time {
 	var least time.Time
 	for _, s := range p.Shards {

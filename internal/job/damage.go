@@ -14,7 +14,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// damage tells whether an error is of what is stored.
+// damage reports whether an error is of what is stored.
 func damage(err error) bool {
 	return errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrMissing) || errors.Is(err, journal.ErrDamaged)
 }
@@ -57,7 +57,7 @@ func (p *RestorePlan) sound(ctx context.Context, m *Moment) (out []Space, change
 	return out, changes, nil
 }
 
-// insteadOf says what can be done about a namespace that is damaged in the store.
+// insteadOf reports what can be done about a namespace that is damaged in the store.
 func (m *Moment) insteadOf(ctx context.Context, name string) string {
 	text := ""
 	if near := m.nearestSound(ctx, name); near != "" {
@@ -135,7 +135,7 @@ func (m *Moment) salvage(ctx context.Context, x *store.Scratch, name string) (ou
 	return out, changes, lost, err
 }
 
-// nearestSound gives the address of the point nearest to the moment of which a
+// nearestSound returns the address of the point nearest to the moment of which a
 // namespace can be read; empty where none of the nearest few can.
 func (m *Moment) nearestSound(ctx context.Context, name string) string {
 	points, _, err := m.env.Store.Points(ctx, m.Point.Cluster)
@@ -162,7 +162,7 @@ func (m *Moment) nearestSound(ctx context.Context, name string) string {
 	return ""
 }
 
-// KnownDamage says what the last audit found of the moment's point; empty where
+// KnownDamage reports what the last audit found of the moment's point; empty where
 // that is nothing.
 func (m *Moment) KnownDamage() string {
 	a, err := m.env.Store.LastAudit(context.Background())
@@ -185,10 +185,6 @@ func (m *Moment) KnownDamage() string {
 // Unknown is the error for a namespace that a moment does not have. Where a point
 // before has it, it says until when it can be had, and why no longer.
 func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) error {
-	return m.unknown(ctx, pattern, names)
-}
-
-func (m *Moment) unknown(ctx context.Context, pattern string, names []string) error {
 	base := UnknownName(pattern, m.String(), names)
 	cov, err := m.env.Coverage(ctx, m.Point.Cluster)
 	if err != nil || len(cov) == 0 {

@@ -35,7 +35,7 @@ type harm struct {
 	do   func(file, sibling string) error
 }
 
-// outside gives a place beside the store's folder.
+// outside returns a place beside the store's folder.
 func outside(file string) string {
 	root, name, _ := strings.Cut(file, "/larder")
 	return filepath.Join(root, "away"+strings.ReplaceAll(name, "/", "_"))
@@ -277,7 +277,7 @@ func objectsToHarm(t *testing.T, dir string) (out []string) {
 	return out
 }
 
-// siblingOf gives another file of a kind that is not the same.
+// siblingOf returns another file of a kind that is not the same.
 func siblingOf(dir, name string) (out string) {
 	kind, _, _ := strings.Cut(name, "/")
 	own, _ := os.ReadFile(filepath.Join(dir, name))

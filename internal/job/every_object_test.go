@@ -156,7 +156,7 @@ func TestEveryObject(t *testing.T) {
 	require.Equal(t, roles(cl), roles(tc))
 }
 
-// definitions gives what a server lists of all collections, identities left
+// definitions returns what a server lists of all collections, identities left
 // out.
 func definitions(t *testing.T, cl *mongo.Client) map[string]string {
 	out := map[string]string{}
@@ -187,7 +187,7 @@ func definitions(t *testing.T, cl *mongo.Client) map[string]string {
 	return out
 }
 
-// raws gives all documents of all collections, as they are kept.
+// raws returns all documents of all collections, as they are kept.
 func raws(t *testing.T, cl *mongo.Client) map[string][]string {
 	out := map[string][]string{}
 	names, err := cl.Database("apiary").ListCollectionNames(ctx, bson.D{{Key: "type", Value: "collection"}})

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/engine"
 )
 
-// inherit tells an engine whose servers may begin their histories anew what the
+// inherit reports an engine whose servers may begin their histories anew what the
 // store knows of each shard.
 func (e *Env) inherit(ctx context.Context, name string, c engine.Cluster, topo *engine.Topology) error {
 	h, ok := c.(engine.Heir)

@@ -94,7 +94,7 @@ func (p *RestorePlan) runGradual(ctx context.Context, w engine.Gradual) ([]Resto
 	return out, err
 }
 
-// as gives the namespace that an item becomes.
+// as returns the namespace that an item becomes.
 func (it *RestoreItem) as() record.Namespace {
 	ns := it.space.Namespace
 	ns.Name, ns.Ident = it.To, nil

@@ -146,7 +146,7 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 	}
 }
 
-// seeds gives those of n histories, or of as many as are asked for.
+// seeds returns those of n histories, or of as many as are asked for.
 func seeds(n int) (out []int) {
 	if s := os.Getenv("DEXAMEN_KEY_HISTORIES"); s != "" {
 		n, _ = strconv.Atoi(s)

@@ -66,7 +66,7 @@ func program(t testing.TB, from, to string) func(args ...string) (time.Duration,
 	return run
 }
 
-// redisLoad gives the commands that make n keys of all types, as bytes.
+// redisLoad returns the commands that make n keys of all types, as bytes.
 func redisLoad(n int) []byte {
 	r := rand.New(rand.NewPCG(3, 3))
 	var b bytes.Buffer

@@ -23,7 +23,7 @@ import (
 	"dexamen/internal/job"
 )
 
-// builtBinary gives the program as it is built.
+// builtBinary returns the program as it is built.
 func builtBinary(t testing.TB) string {
 	if b := os.Getenv("DEXAMEN_BIN"); b != "" {
 		return b

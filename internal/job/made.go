@@ -15,11 +15,11 @@ import (
 	"dexamen/internal/engine"
 )
 
-// needsBench tells whether the moment is to be had on a server only: it lies
+// needsBench reports whether the moment is to be had on a server only: it lies
 // after its point, and the log in between holds commands.
 func (m *Moment) needsBench() bool { return !m.Exact() && m.Model.Traits().Commands }
 
-// noBench says what to do about a moment that there is no server for.
+// noBench reports what to do about a moment that there is no server for.
 func (m *Moment) noBench() error {
 	return fmt.Errorf("%w: %s is to be had on a server only: %w; name an empty server to carry the log out on, as scratch: of the cluster or with --scratch, or take the point itself: %s@%s",
 		ErrRefused, m, fold.ErrCommand, m.Point.Cluster, m.Point.ID)
@@ -84,7 +84,7 @@ func (m *Moment) made(ctx context.Context, x *store.Scratch, choose func(name st
 	return out, changes, nil
 }
 
-// quiet tells whether nothing was done between the point and the moment.
+// quiet reports whether nothing was done between the point and the moment.
 func (m *Moment) quiet(ctx context.Context) (bool, error) {
 	for _, s := range m.Point.Shards {
 		err := m.changes(ctx, s.Name, func(*record.Change) error { return engine.ErrEnough })
@@ -98,7 +98,7 @@ func (m *Moment) quiet(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// unchanged gives the trees of a quiet moment: the point's, without what has
+// unchanged returns the trees of a quiet moment: the point's, without what has
 // expired since.
 func (m *Moment) unchanged(ctx context.Context, x *store.Scratch, choose func(name string) bool) ([]Space, error) {
 	spaces, _, err := m.AtPoint().Trees(ctx, x, x, choose)
@@ -172,7 +172,7 @@ func (m *Moment) makeOn(ctx context.Context, bench engine.Cluster, x *store.Scra
 // asIs leaves a value as it is.
 func asIs(value []byte) []byte { return value }
 
-// living gives namespaces with other values, without what has expired by a time,
+// living returns namespaces with other values, without what has expired by a time,
 // and without those that held nothing else.
 func living(ctx context.Context, x *store.Scratch, list []Space, model engine.Model, by time.Time, value func([]byte) []byte) ([]Space, error) {
 	var err error
@@ -184,7 +184,7 @@ func living(ctx context.Context, x *store.Scratch, list []Space, model engine.Mo
 	return slices.DeleteFunc(list, func(s Space) bool { return s.Root.Records == 0 }), nil
 }
 
-// rewritten gives a tree with other values, without the units that have expired
+// rewritten returns a tree with other values, without the units that have expired
 // by a time.
 func rewritten(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time, value func([]byte) []byte) (tree.Root, error) {
 	exp, _ := model.(engine.Expiring)
@@ -224,7 +224,7 @@ func rewritten(ctx context.Context, x *store.Scratch, root tree.Root, model engi
 	return b.Finish(ctx)
 }
 
-// Unproven says why the log before a point cannot be proven; empty where it can,
+// Unproven reports why the log before a point cannot be proven; empty where it can,
 // as far as can be told beforehand.
 func (e *Env) Unproven(ctx context.Context, p *store.Point) string {
 	drv, err := engine.ForName(p.Engine)

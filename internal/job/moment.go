@@ -30,7 +30,7 @@ type Moment struct {
 	loose bool
 }
 
-// Exact tells whether log is folded in, beyond the point.
+// Exact reports whether log is folded in, beyond the point.
 func (m *Moment) Exact() bool { return len(m.segments) == 0 }
 
 // String describes the moment for people.
@@ -143,7 +143,7 @@ func (e *Env) momentAt(p *store.Point, chains map[string]*journal.Chain, upto ma
 	return m, nil
 }
 
-// reach says how far a shard's log is known after a point.
+// reach reports how far a shard's log is known after a point.
 func reach(s store.PointShard, chains map[string]*journal.Chain) record.Mark {
 	if c := chains[s.Name]; c != nil && s.Mark.Position != "" {
 		return c.Reach(s.Mark)
@@ -151,7 +151,7 @@ func reach(s store.PointShard, chains map[string]*journal.Chain) record.Mark {
 	return s.Mark
 }
 
-// latestCut gives the newest moment after a point. Over several shards it is
+// latestCut returns the newest moment after a point. Over several shards it is
 // one position, the newest that all their logs have reached.
 func latestCut(p *store.Point, chains map[string]*journal.Chain) map[string]record.Mark {
 	out := map[string]record.Mark{}
@@ -216,20 +216,20 @@ func (e *Env) momentAtTime(ctx context.Context, points []*store.Point, chains ma
 	return e.momentAt(p, chains, upto)
 }
 
-// ownClocks tells whether the positions of a point's shards have no common
+// ownClocks reports whether the positions of a point's shards have no common
 // clock, so that a moment of all of them is a time.
 func ownClocks(p *store.Point) bool {
 	drv, err := engine.ForName(p.Engine)
 	return err == nil && drv.Model().Traits().OwnClocks
 }
 
-// AtPoint gives the moment of the point alone, without the log after it.
+// AtPoint returns the moment of the point alone, without the log after it.
 func (m *Moment) AtPoint() *Moment {
 	base, _ := m.env.momentAt(m.Point, nil, nil)
 	return base
 }
 
-// cannot says why a moment cannot be had, and the nearest ones that can.
+// cannot reports why a moment cannot be had, and the nearest ones that can.
 func (e *Env) cannot(points []*store.Point, i int, c *journal.Chain, s store.PointShard, end record.Mark, t time.Time) error {
 	why := "no log was captured after it"
 	if s.Mark.Position == "" {

@@ -34,7 +34,7 @@ func (e *Env) ProveLog(ctx context.Context, p *store.Point) (*store.ProofMark, e
 	return m, err
 }
 
-// Proven says of points, oldest first, by which point the log up to each was
+// Proven reports of points, oldest first, by which point the log up to each was
 // proven: its own where it was read from the cluster, the next one that was
 // where it was folded. Doubted are those whose proof failed.
 func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (proven map[string]string, doubted map[string]*store.ProofMark) {
@@ -64,7 +64,7 @@ func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (proven m
 	return proven, doubted
 }
 
-// ProofText says for people what a point's proof found.
+// ProofText reports for people what a point's proof found.
 func ProofText(m *store.ProofMark) string {
 	switch {
 	case m == nil:
@@ -77,7 +77,7 @@ func ProofText(m *store.ProofMark) string {
 	return "not proven: " + m.Not
 }
 
-// lastProven gives the last stretch, from point to point, that is proven without
+// lastProven returns the last stretch, from point to point, that is proven without
 // a break.
 func lastProven(points []*store.Point, proofs map[string]*store.ProofMark) *Stretch {
 	proven, _ := Proven(points, proofs)

@@ -36,7 +36,7 @@ func (p *RestorePlan) replays(namespace string) bool {
 	return p.chosen(namespace) || ok && wide.Wide(namespace)
 }
 
-// unseen gives the namespaces that only come to be by what is replayed.
+// unseen returns the namespaces that only come to be by what is replayed.
 func (p *RestorePlan) unseen() []record.Namespace {
 	var out []record.Namespace
 	for name := range p.replayed {

@@ -127,7 +127,7 @@ func (e *Env) PlanRestore(ctx context.Context, m *Moment, target engine.Cluster,
 		found = found || address.Match(opt.Pattern, n)
 	}
 	if !found {
-		return nil, m.unknown(ctx, opt.Pattern, names)
+		return nil, m.Unknown(ctx, opt.Pattern, names)
 	}
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
@@ -242,7 +242,7 @@ func (p *RestorePlan) fill(ctx context.Context) error {
 	return nil
 }
 
-// chosen tells whether a namespace is to be restored.
+// chosen reports whether a namespace is to be restored.
 func (p *RestorePlan) chosen(name string) bool {
 	if !address.Match(p.opt.Pattern, name) {
 		return false
@@ -255,7 +255,7 @@ func (p *RestorePlan) chosen(name string) bool {
 	return true
 }
 
-// renaming gives what a name becomes, by the longest FROM that fits it.
+// renaming returns what a name becomes, by the longest FROM that fits it.
 func renaming(rename map[string]string, name string) (from, to string, ok bool) {
 	for f, t := range rename {
 		if n, fits := renamed(name, f, t); fits && (!ok || len(f) > len(from) || len(f) == len(from) && f < from) {
@@ -564,7 +564,7 @@ func (p *RestorePlan) checkPublished(ctx context.Context, w engine.Stager, stage
 	return nil
 }
 
-// sharded tells whether a cluster's namespaces may be spread over shards, whose
+// sharded reports whether a cluster's namespaces may be spread over shards, whose
 // identities change when they are renamed.
 func sharded(c engine.Cluster) bool {
 	r, ok := c.(engine.Routed)

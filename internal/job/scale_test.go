@@ -107,7 +107,7 @@ func scaleAt(t *testing.T, bin string, documents int) (peakMiB int) {
 	return peakMiB
 }
 
-// peakOf gives the most memory a process has held so far, in MiB, as the kernel
+// peakOf returns the most memory a process has held so far, in MiB, as the kernel
 // keeps it for the program (what is kept for the process includes its
 // parent's, from before the program began).
 func peakOf(pid int) int {

@@ -511,7 +511,7 @@ type base struct {
 	fold *fold.Namespace
 }
 
-// part gives the shard that holds a namespace.
+// part returns the shard that holds a namespace.
 func (s *snapshot) part(shard string) *part {
 	for _, p := range s.parts {
 		if p.shard == shard {
@@ -641,7 +641,7 @@ func (e *Env) slow(ctx context.Context, n int) error {
 	return nil
 }
 
-// near gives the tree of the last point that is most likely alike.
+// near returns the tree of the last point that is most likely alike.
 func (s *snapshot) near(ns engine.Namespace) tree.Root {
 	var byName tree.Root
 	if s.last == nil || s.Store.WriteOnly() {

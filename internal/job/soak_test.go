@@ -114,7 +114,7 @@ func hivesOf(c *mongo.Collection) (write func(k, v string) error, state func() (
 		}
 }
 
-// soakedDocuments gives a stand-in replica set.
+// soakedDocuments returns a stand-in replica set.
 func soakedDocuments(t *testing.T) *soaked {
 	s := &soaked{name: "meadow", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
@@ -129,7 +129,7 @@ func soakedDocuments(t *testing.T) *soaked {
 	return s
 }
 
-// soakedServer gives the real document server.
+// soakedServer returns the real document server.
 func soakedServer(t *testing.T) *soaked {
 	// It reads its whole log whenever it is asked for some of it: a long one is
 	// more than a daemon that lives for seconds can wait for.
@@ -195,7 +195,7 @@ func soakedRedis(t *testing.T) *soaked {
 	return s
 }
 
-// residentOf gives how much memory a process has now, in MiB.
+// residentOf returns how much memory a process has now, in MiB.
 func residentOf(pid int) int {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
 	if err != nil {

@@ -34,7 +34,7 @@ type Space struct {
 	Shard string
 }
 
-// Spread tells whether the cluster has several shards.
+// Spread reports whether the cluster has several shards.
 func (m *Moment) Spread() bool { return len(m.Point.Shards) > 1 }
 
 // changes calls fn with every change of a shard that belongs to the moment, in
@@ -68,7 +68,7 @@ func (m *Moment) bases(f *fold.Fold, shard string) {
 	}
 }
 
-// chooser gives what a scope chooses by name; nil where it is all. What is no
+// chooser returns what a scope chooses by name; nil where it is all. What is no
 // content is always part of it.
 func chooser(scope address.Scope, model engine.Model) func(string) bool {
 	if len(scope) == 0 {
@@ -193,7 +193,7 @@ func (m *Moment) onShard(shard string, err error) error {
 	return fmt.Errorf("shard %s: %w", shard, err)
 }
 
-// content says whether a namespace is content rather than about it.
+// content reports whether a namespace is content rather than about it.
 func content(ns *record.Namespace) bool {
 	return ns.Kind != settingsKind && ns.Kind != layoutKind && ns.Kind != supportKind
 }
@@ -349,7 +349,7 @@ func (a *assembly) union(ctx context.Context, src tree.Source, sink tree.Sink) (
 	return out, nil
 }
 
-// Names gives the namespaces at the moment.
+// Names returns the namespaces at the moment.
 func (m *Moment) Names(ctx context.Context) ([]string, error) {
 	if m.needsBench() {
 		return m.namesReplayed(ctx)
@@ -387,7 +387,7 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-// namesReplayed gives the namespaces of the point, and those that the log after
+// namesReplayed returns the namespaces of the point, and those that the log after
 // it has commands for.
 func (m *Moment) namesReplayed(ctx context.Context) ([]string, error) {
 	out, err := m.AtPoint().Names(ctx)
@@ -426,7 +426,7 @@ func (m *Moment) ofKind(ctx context.Context, kind string, src tree.Source, sink 
 	return out, nil
 }
 
-// heldOf gives what a point holds, by shard.
+// heldOf returns what a point holds, by shard.
 func heldOf(p *store.Point) []Space {
 	var out []Space
 	for _, ns := range p.Namespaces {

@@ -208,10 +208,10 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 	return nil
 }
 
-// on tells whether both are of the same shard, as far as that is known.
+// on reports whether both are of the same shard, as far as that is known.
 func (s Space) on(t Space) bool { return s.Shard == t.Shard || s.Shard == "" || t.Shard == "" }
 
-// differences says of each namespace in which a fold and a point disagree how.
+// differences reports of each namespace in which a fold and a point disagree how.
 func differences(ctx context.Context, x *store.Scratch, m engine.Model, a, b []Space) (out []store.ProofDoubt) {
 	for i := range a {
 		j := slices.IndexFunc(b, func(s Space) bool { return s.Name == a[i].Name && a[i].on(s) })
@@ -263,7 +263,7 @@ func (e *Env) VerifyLive(ctx context.Context, m *Moment, live engine.Cluster, pa
 		return nil, err
 	}
 	if len(want) == 0 {
-		return nil, m.unknown(ctx, pattern, names)
+		return nil, m.Unknown(ctx, pattern, names)
 	}
 	live = engine.Whole(live)
 	now, err := live.Namespaces(ctx)

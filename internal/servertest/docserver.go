@@ -51,7 +51,7 @@ func Document(t testing.TB, set string) string {
 	return uri
 }
 
-// Connect gives a driver's connection that ends with the test.
+// Connect returns a driver's connection that ends with the test.
 func Connect(t testing.TB, uri string) *mongo.Client {
 	t.Helper()
 	cl, err := mongo.Connect(options.Client().ApplyURI(uri).SetDirect(true).SetServerSelectionTimeout(20 * time.Second))

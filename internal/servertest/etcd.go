@@ -65,7 +65,7 @@ func (p *Process) Kill() {
 
 var given sync.Map // ports, never given twice by one process
 
-// freePorts gives n addresses on the loopback that nothing listens on, nor on the
+// freePorts returns n addresses on the loopback that nothing listens on, nor on the
 // ports 10000 above, where Redis servers of a cluster speak among themselves. They
 // are below those that systems give to whoever asks for any, so that nobody takes
 // one before its server does, or while that is down.
@@ -94,7 +94,7 @@ func freePorts(t testing.TB, n int) []string {
 	return out
 }
 
-// memoryDir gives a folder in memory where there is one: many servers that write
+// memoryDir returns a folder in memory where there is one: many servers that write
 // to one disk wait for each other.
 func memoryDir(t testing.TB) string {
 	dir, err := os.MkdirTemp("/dev/shm", "dexamen-test-")
@@ -146,7 +146,7 @@ func Etcd(t testing.TB, o EtcdOptions) []*Process {
 	return out
 }
 
-// EtcdClient gives a plain client of members.
+// EtcdClient returns a plain client of members.
 func EtcdClient(t testing.TB, members ...*Process) *clientv3.Client {
 	t.Helper()
 	cl, err := clientv3.New(clientv3.Config{Endpoints: addresses(members), DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
@@ -155,7 +155,7 @@ func EtcdClient(t testing.TB, members ...*Process) *clientv3.Client {
 	return cl
 }
 
-// EtcdAddress gives what a cluster of these members is registered with.
+// EtcdAddress returns what a cluster of these members is registered with.
 func EtcdAddress(members ...*Process) string {
 	return "etcd://" + strings.Join(addresses(members), ",")
 }

@@ -38,7 +38,7 @@ func redisAt(t testing.TB, address string, args ...string) *Process {
 	return p
 }
 
-// RedisClient gives a plain client of a server.
+// RedisClient returns a plain client of a server.
 func RedisClient(t testing.TB, p *Process) *goredis.Client {
 	t.Helper()
 	cl := goredis.NewClient(&goredis.Options{Addr: p.Address})
@@ -88,7 +88,7 @@ func RedisCluster(t testing.TB, n int, args ...string) []*Process {
 	return out
 }
 
-// RedisClusterClient gives a plain client of a cluster.
+// RedisClusterClient returns a plain client of a cluster.
 func RedisClusterClient(t testing.TB, list []*Process) *goredis.ClusterClient {
 	t.Helper()
 	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: addresses(list)})
@@ -96,7 +96,7 @@ func RedisClusterClient(t testing.TB, list []*Process) *goredis.ClusterClient {
 	return cl
 }
 
-// RedisAddress gives what a server or cluster is registered with.
+// RedisAddress returns what a server or cluster is registered with.
 func RedisAddress(list ...*Process) string {
 	return "redis://" + strings.Join(addresses(list), ",")
 }

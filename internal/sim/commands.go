@@ -101,7 +101,7 @@ func answerOf(out bson.D, err error) bson.D {
 	return append(out, bson.E{Key: "ok", Value: 1.0})
 }
 
-// lower gives a command's name as it is looked up.
+// lower returns a command's name as it is looked up.
 func lower(name string) string { return strings.ToLower(name) }
 
 // operationTime is the entry that what was read is no newer than.
@@ -187,7 +187,7 @@ func (s *session) wait(d time.Duration) bool {
 	return true
 }
 
-// view gives the state a read sees.
+// view returns the state a read sees.
 func (s *session) view(req bson.Raw) *state {
 	if s.txn != nil {
 		return s.txn.state
@@ -270,7 +270,7 @@ func (rs *ReplicaSet) needSet() error {
 	return nil
 }
 
-// replSetGetStatus tells how far each member is ("replSetGetStatus").
+// replSetGetStatus reports how far each member is ("replSetGetStatus").
 func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	rs := s.m.rs
 	if err := rs.needSet(); err != nil {
@@ -337,7 +337,7 @@ func replSetGetConfig(s *session, _ string, _ bson.Raw) (bson.D, error) {
 		{Key: "settings", Value: bson.D{{Key: "replicaSetId", Value: rs.id}}}}}}, nil
 }
 
-// shown gives the members that clients are told of.
+// shown returns the members that clients are told of.
 func (rs *ReplicaSet) shown() []string {
 	var out []string
 	for _, m := range rs.members {

@@ -48,7 +48,7 @@ func rank(t bson.Type) int {
 
 func isNumber(t bson.Type) bool { return rank(t) == 4 }
 
-// number gives a number's exact value; special is -2 for NaN, -1 and +1 for
+// number returns a number's exact value; special is -2 for NaN, -1 and +1 for
 // the infinities.
 func number(v bson.RawValue) (r *big.Rat, special int) {
 	switch v.Type {

@@ -69,7 +69,7 @@ func find(s *session, db string, req bson.Raw) (bson.D, error) {
 	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id}, {Key: "ns", Value: ns}}}}, nil
 }
 
-// keyOnly gives what the hinted index holds of a document ("returnKey").
+// keyOnly returns what the hinted index holds of a document ("returnKey").
 func keyOnly(doc, find bson.Raw) bson.Raw {
 	hint, ok := find.Lookup("hint").DocumentOK()
 	if !ok {
@@ -163,7 +163,7 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 	return nil
 }
 
-// fill gives the next batch and whether the cursor has ended.
+// fill returns the next batch and whether the cursor has ended.
 func (s *session) fill(c *cursor, size int64) (bson.A, bool, error) {
 	batch := bson.A{}
 	bytes := 0

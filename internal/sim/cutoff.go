@@ -82,7 +82,7 @@ func (rs *ReplicaSet) Rejoin(i int) {
 	rs.elect()
 }
 
-// leads says whether the member takes writes; the lock is held, as for all
+// leads reports whether the member takes writes; the lock is held, as for all
 // that follows.
 func (m *member) leads() bool {
 	if m.alone != nil {
@@ -106,7 +106,7 @@ func (m *member) total() int {
 	return m.rs.total()
 }
 
-// committed gives the number of entries that the member knows a majority holds.
+// committed returns the number of entries that the member knows a majority holds.
 func (m *member) committed() int {
 	if m.alone != nil {
 		return m.alone.committed
@@ -131,7 +131,7 @@ func (m *member) observe(ts bson.Timestamp) {
 	}
 }
 
-// at gives the entry that a count of applied entries ends with.
+// at returns the entry that a count of applied entries ends with.
 func (m *member) at(applied int) *entry {
 	b := m.alone
 	if b == nil {
@@ -143,7 +143,7 @@ func (m *member) at(applied int) *entry {
 	return nil
 }
 
-// reaches says whether a member hears of another.
+// reaches reports whether a member hears of another.
 func (m *member) reaches(o *member) bool {
 	return m == o || o.up && m.alone == nil && o.alone == nil
 }
@@ -166,7 +166,7 @@ func (m *member) append(fields bson.D, do effect) {
 	m.rs.progress()
 }
 
-// committed gives the number of entries that a majority holds.
+// committed returns the number of entries that a majority holds.
 func (rs *ReplicaSet) committed() int {
 	var n []int
 	for _, m := range rs.members {

@@ -21,7 +21,7 @@ func (s *session) command(db string, uuid *[16]byte, o bson.D, do effect) {
 	s.log(append(d, bson.E{Key: "o", Value: o}), do)
 }
 
-// ensure gives a collection, making it as a first insert does.
+// ensure returns a collection, making it as a first insert does.
 func (s *session) ensure(db, name string) *collection {
 	ns := db + "." + name
 	if c := s.now().colls[ns]; c != nil {
@@ -223,7 +223,7 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 	return bson.D{{Key: "numIndexesBefore", Value: before}, {Key: "numIndexesAfter", Value: int32(len(s.now().colls[ns].indexes))}}, nil
 }
 
-// uniqueSpec gives what must be equal for two index definitions to be the same.
+// uniqueSpec returns what must be equal for two index definitions to be the same.
 func uniqueSpec(ix bson.D) string {
 	var keep bson.D
 	for _, e := range ix {

@@ -69,7 +69,7 @@ func (t *table) compare(a, b bson.Raw) int {
 	return 0
 }
 
-// keyOf gives a document's shard key values ("Shard Keys": a missing field
+// keyOf returns a document's shard key values ("Shard Keys": a missing field
 // counts as null).
 func (t *table) keyOf(doc bson.Raw) bson.Raw {
 	d := bson.D{}
@@ -89,7 +89,7 @@ func (t *table) keyOf(doc bson.Raw) bson.Raw {
 
 func isHashed(k bson.E) bool { s, _ := value(k.Value).StringValueOK(); return s == "hashed" }
 
-// chunkOf gives the chunk a key belongs to.
+// chunkOf returns the chunk a key belongs to.
 func (t *table) chunkOf(key bson.Raw) *chunk {
 	i := sort.Search(len(t.chunks), func(i int) bool { return t.compare(t.chunks[i].min, key) > 0 }) - 1
 	if i < 0 {

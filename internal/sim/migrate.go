@@ -264,7 +264,7 @@ type MoveOptions struct {
 	Keep bool
 }
 
-// within tells whether a document belongs to a chunk.
+// within reports whether a document belongs to a chunk.
 func (t *table) within(ch *chunk, doc bson.Raw) bool {
 	k := t.keyOf(doc)
 	return t.compare(ch.min, k) <= 0 && t.compare(k, ch.max) < 0
@@ -334,7 +334,7 @@ func (c *Sharded) stillThere(t *table, ch *chunk, fn func() error) error {
 	return refuse(46, "LockBusy", "the chunk has changed")
 }
 
-// rangeOf gives a shard's documents of a chunk, as its primary has them.
+// rangeOf returns a shard's documents of a chunk, as its primary has them.
 func (c *Sharded) rangeOf(t *table, ch *chunk, shard string) (map[string]document, error) {
 	out := map[string]document{}
 	err := c.withPrimary(shard, func(s *session) error {

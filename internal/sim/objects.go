@@ -88,7 +88,7 @@ func StartObjects(opt ObjectsOptions) (*Objects, error) {
 	return o, nil
 }
 
-// Endpoint gives the address for clients.
+// Endpoint returns the address for clients.
 func (o *Objects) Endpoint() string { return "http://" + o.listener.Addr().String() }
 
 // MakeBucket makes a bucket.

@@ -34,7 +34,7 @@ type Odd struct {
 	Silent bool
 }
 
-// renamed gives the name that a collection really gets.
+// renamed returns the name that a collection really gets.
 func (o *Odd) renamed(to string) (string, error) {
 	if o.RenameRefuses != "" && strings.Contains(to, o.RenameRefuses) {
 		return "", refuse(73, "InvalidNamespace", "Invalid collection name: %s", to)
@@ -45,7 +45,7 @@ func (o *Odd) renamed(to string) (string, error) {
 	return to, nil
 }
 
-// logged gives an entry as an odd server writes it; nil where it writes none.
+// logged returns an entry as an odd server writes it; nil where it writes none.
 func (o *Odd) logged(fields bson.D) bson.D {
 	op, _ := lookup(fields, "op").(string)
 	if doc, ok := lookup(fields, "o").(bson.D); o.Silent && op == "c" && ok && lookup(doc, "applyOps") == nil {
@@ -64,7 +64,7 @@ func (o *Odd) logged(fields bson.D) bson.D {
 	return out
 }
 
-// optime gives the time that a server tells where its last entry has another.
+// optime returns the time that a server tells where its last entry has another.
 func (o *Odd) optime(ts bson.Timestamp) bson.Timestamp {
 	if o.ClockRunsOn && ts.T > 0 {
 		return bson.Timestamp{T: max(ts.T, uint32(time.Now().Unix())), I: ts.I + 1 + uint32(time.Now().Nanosecond()/1e6)}

@@ -18,7 +18,7 @@ func lookupPath(raw bson.Raw, path string) bson.RawValue {
 	return bson.RawValue{}
 }
 
-// pathValues gives all values a dotted path leads to ("Query an Array").
+// pathValues returns all values a dotted path leads to ("Query an Array").
 func pathValues(raw bson.Raw, path string) []bson.RawValue {
 	head, rest, more := strings.Cut(path, ".")
 	v, err := raw.LookupErr(head)
@@ -55,7 +55,7 @@ func below(v bson.RawValue, rest string) []bson.RawValue {
 	return nil
 }
 
-// matches says whether a document fits a filter ("Query and Projection
+// matches reports whether a document fits a filter ("Query and Projection
 // Operators").
 func matches(doc, filter bson.Raw) (bool, error) {
 	elems, err := filter.Elements()

@@ -61,7 +61,7 @@ func contentOf(c *collection) Content {
 	return out
 }
 
-// At gives all that there was as of a cluster time; the set must have been
+// At returns all that there was as of a cluster time; the set must have been
 // started with Remember.
 func (rs *ReplicaSet) At(at bson.Timestamp) map[string]Content {
 	out := map[string]Content{}
@@ -71,7 +71,7 @@ func (rs *ReplicaSet) At(at bson.Timestamp) map[string]Content {
 	return out
 }
 
-// Committed gives the cluster time of the newest entry that a majority has.
+// Committed returns the cluster time of the newest entry that a majority has.
 func (rs *ReplicaSet) Committed() bson.Timestamp {
 	rs.mu.Lock()
 	defer rs.mu.Unlock()

@@ -168,7 +168,7 @@ func Start(opt Options) (*ReplicaSet, error) {
 	return rs, nil
 }
 
-// Addresses gives the members' host:port.
+// Addresses returns the members' host:port.
 func (rs *ReplicaSet) Addresses() []string {
 	var out []string
 	for _, m := range rs.members {
@@ -177,7 +177,7 @@ func (rs *ReplicaSet) Addresses() []string {
 	return out
 }
 
-// URI gives a connection address for drivers, without credentials.
+// URI returns a connection address for drivers, without credentials.
 func (rs *ReplicaSet) URI() string {
 	u := "mongodb://" + strings.Join(rs.Addresses(), ",") + "/?"
 	if !rs.opt.Lone {
@@ -189,7 +189,7 @@ func (rs *ReplicaSet) URI() string {
 	return u
 }
 
-// Primary gives the number of the primary, or -1.
+// Primary returns the number of the primary, or -1.
 func (rs *ReplicaSet) Primary() int {
 	rs.mu.Lock()
 	defer rs.mu.Unlock()
@@ -332,7 +332,7 @@ func (rs *ReplicaSet) appendAt(fields bson.D, do effect, counts bson.Timestamp) 
 	return e
 }
 
-// nextTime gives the cluster time that follows one.
+// nextTime returns the cluster time that follows one.
 func nextTime(last bson.Timestamp, now time.Time) bson.Timestamp {
 	if t := uint32(now.Unix()); t > last.T {
 		return bson.Timestamp{T: t, I: 1}
@@ -480,7 +480,7 @@ func (s *session) expireBy(c *collection, ix bson.D) {
 	}
 }
 
-// visible gives the entries of a member's log that may be read; the lock is
+// visible returns the entries of a member's log that may be read; the lock is
 // held.
 func (m *member) visible(majority bool) []*entry {
 	n, base, log := m.applied, m.rs.logBase, m.rs.log
@@ -493,7 +493,7 @@ func (m *member) visible(majority bool) []*entry {
 	return log[:max(0, min(n-base, len(log)))]
 }
 
-// at gives the entry a count of applied entries ends with; nil where it is
+// at returns the entry a count of applied entries ends with; nil where it is
 // forgotten. The lock is held.
 func (rs *ReplicaSet) at(applied int) *entry {
 	if i := applied - 1 - rs.logBase; i >= 0 && i < len(rs.log) {

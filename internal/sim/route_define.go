@@ -43,7 +43,7 @@ func removeWhere(coll string, q bson.D) bson.D {
 	return bson.D{{Key: "delete", Value: coll}, {Key: "deletes", Value: bson.A{bson.D{{Key: "q", Value: q}, {Key: "limit", Value: int32(0)}}}}}
 }
 
-// makeDatabase gives a database its primary shard.
+// makeDatabase returns a database its primary shard.
 func (c *Sharded) makeDatabase(db, shard string) error {
 	c.where.Lock()
 	defer c.where.Unlock()
@@ -261,7 +261,7 @@ func routeDrop(x *routed, db string, req bson.Raw) (bson.D, error) {
 	return nil, refuse(26, "NamespaceNotFound", "ns not found")
 }
 
-// busy tells whether a prepared transaction anywhere holds a collection.
+// busy reports whether a prepared transaction anywhere holds a collection.
 func (c *Sharded) busy(id [16]byte) bool {
 	for _, name := range c.names {
 		rs := c.shards[name]
@@ -423,7 +423,7 @@ func routeBalancer(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	return bson.D{{Key: "mode", Value: mode}, {Key: "inBalancerRound", Value: false}}, nil
 }
 
-// BalancerStopped tells whether somebody has stopped the balancer.
+// BalancerStopped reports whether somebody has stopped the balancer.
 func (c *Sharded) BalancerStopped() bool {
 	c.config.mu.Lock()
 	defer c.config.mu.Unlock()

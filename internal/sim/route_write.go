@@ -94,7 +94,7 @@ func routeInsert(x *routed, db string, req bson.Raw) (bson.D, error) {
 	return out, nil
 }
 
-// pinned gives the one shard a filter can only fit on: one that names the
+// pinned returns the one shard a filter can only fit on: one that names the
 // whole shard key.
 func (t *table) pinned(filter bson.Raw) string {
 	for _, k := range t.key {

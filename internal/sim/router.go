@@ -159,7 +159,7 @@ func clusterTimeOf(req bson.Raw) (bson.Timestamp, bool) {
 	return bson.Timestamp{T: t, I: i}, ok
 }
 
-// place says where a namespace is: its table where it is sharded, and the
+// place reports where a namespace is: its table where it is sharded, and the
 // shards that hold it, the leading one first. The layout is held by the caller.
 func (c *Sharded) place(ns string) (*table, []string) {
 	if t := c.lay.byNS[ns]; t != nil {
@@ -178,7 +178,7 @@ func (c *Sharded) place(ns string) (*table, []string) {
 	return nil, nil
 }
 
-// set gives the servers of a shard, or the config servers.
+// set returns the servers of a shard, or the config servers.
 func (c *Sharded) set(name string) *ReplicaSet {
 	if name == "config" {
 		return c.config
@@ -186,10 +186,10 @@ func (c *Sharded) set(name string) *ReplicaSet {
 	return c.shards[name]
 }
 
-// ofConfig says that a database is on the config servers.
+// ofConfig reports that a database is on the config servers.
 func ofConfig(db string) bool { return db == "config" || db == "admin" }
 
-// without gives a command without some fields.
+// without returns a command without some fields.
 func without(req bson.Raw, names ...string) bson.D {
 	var out bson.D
 	for _, e := range toD(req) {
@@ -241,7 +241,7 @@ func (x *routed) collect(db, coll string, req bson.Raw, find bson.D) ([]bson.Raw
 	return out, nil
 }
 
-// hand gives a list as a cursor's first batch.
+// hand returns a list as a cursor's first batch.
 func (x *routed) hand(ns string, list []bson.Raw, size int64) bson.D {
 	id := int64(0)
 	first, rest := cut(list, size)

@@ -51,7 +51,7 @@ func (s *session) makeSeries(db, name string, options, ts bson.D) error {
 	return nil
 }
 
-// fields gives the names of a series' time and of what it is grouped by.
+// fields returns the names of a series' time and of what it is grouped by.
 func (c *collection) fields() (at, meta string) {
 	ts := toD(value(lookup(c.options, "timeseries")).Document())
 	at, _ = value(lookup(ts, "timeField")).StringValueOK()
@@ -114,7 +114,7 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 	return bson.D{{Key: "n", Value: int32(len(list))}}, nil
 }
 
-// unpacked gives a series' measurements.
+// unpacked returns a series' measurements.
 func (s *session) unpacked(c *collection, filter bson.Raw) []bson.Raw {
 	at, meta := c.fields()
 	var out []bson.Raw

@@ -140,7 +140,7 @@ func (c *Sharded) initiate() error {
 	return nil
 }
 
-// host gives the form in which config servers keep a replica set.
+// host returns the form in which config servers keep a replica set.
 func (rs *ReplicaSet) host() string {
 	s := rs.opt.Name + "/"
 	for i, a := range rs.Addresses() {
@@ -152,7 +152,7 @@ func (rs *ReplicaSet) host() string {
 	return s
 }
 
-// URI gives a connection address of the routers.
+// URI returns a connection address of the routers.
 func (c *Sharded) URI() string {
 	u := "mongodb://"
 	for i, r := range c.routers {
@@ -164,13 +164,13 @@ func (c *Sharded) URI() string {
 	return u + "/"
 }
 
-// Config gives the config servers, Shard one of the shards.
+// Config returns the config servers, Shard one of the shards.
 func (c *Sharded) Config() *ReplicaSet { return c.config }
 
-// Shard gives one of the shards, by number from zero.
+// Shard returns one of the shards, by number from zero.
 func (c *Sharded) Shard(i int) *ReplicaSet { return c.shards[c.names[i]] }
 
-// Shards gives the shards' names.
+// Shards returns the shards' names.
 func (c *Sharded) Shards() []string { return c.names }
 
 // Close ends everything.
@@ -271,7 +271,7 @@ func (rs *ReplicaSet) settled() error {
 	return err
 }
 
-// At gives what there was on the whole cluster as of a cluster time: of each
+// At returns what there was on the whole cluster as of a cluster time: of each
 // namespace the documents on the shard that owned them.
 func (c *Sharded) At(at bson.Timestamp) map[string]Content {
 	lay := readLayout(c.config.stateAt(at))
@@ -325,7 +325,7 @@ func (c *Sharded) Dropping(at bson.Timestamp) map[string]bool {
 	return out
 }
 
-// everSharded tells whether a collection had been sharded by then.
+// everSharded reports whether a collection had been sharded by then.
 func (c *Sharded) everSharded(id [16]byte, at bson.Timestamp) bool {
 	c.timeMu.Lock()
 	defer c.timeMu.Unlock()

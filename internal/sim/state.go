@@ -108,7 +108,7 @@ func (c *collection) most() int64 {
 	return n
 }
 
-// oldest gives the document that was inserted first.
+// oldest returns the document that was inserted first.
 func (c *collection) oldest() (document, bool) {
 	for _, id := range c.order {
 		if d, ok := c.get(id); ok {

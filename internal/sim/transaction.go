@@ -312,7 +312,7 @@ func (rs *ReplicaSet) rollback(keep int) {
 	}
 }
 
-// transactions gives the documents of config.transactions of sessions whose
+// transactions returns the documents of config.transactions of sessions whose
 // transaction is prepared, as a majority knows it.
 func (m *member) transactions(filter bson.Raw) []bson.Raw {
 	n := m.committed()

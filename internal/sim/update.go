@@ -106,7 +106,7 @@ func setAt(v bson.RawValue, path []string, to *bson.RawValue) (bson.RawValue, er
 	return v, refuse(28, "PathNotViable", "cannot create field %q in a value that is neither document nor array", path[0])
 }
 
-// update gives what an update makes of a document ("Update Operators"). A
+// update returns what an update makes of a document ("Update Operators"). A
 // document without operators replaces.
 func update(old, u bson.Raw, inserting bool) (bson.Raw, error) {
 	elems, err := u.Elements()

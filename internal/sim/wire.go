@@ -268,7 +268,7 @@ func (rs *ReplicaSet) storeLogin() error {
 	return err
 }
 
-// scram gives the mechanism's hash, and the password as it goes into it: the
+// scram returns the mechanism's hash, and the password as it goes into it: the
 // older one takes a digest with the user's name ("SCRAM-SHA-1").
 func (rs *ReplicaSet) scram() (scram.HashGeneratorFcn, string) {
 	if rs.opt.Mechanism == "SCRAM-SHA-1" {

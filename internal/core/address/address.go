@@ -38,7 +38,7 @@ type When struct {
 	Text string    // as given; the id of Point, the position of Place
 }
 
-// String gives the moment as it was written.
+// String returns the moment as it was written.
 func (w When) String() string {
 	switch w.Kind {
 	case Latest:
@@ -49,7 +49,7 @@ func (w When) String() string {
 	return w.Text
 }
 
-// String gives the address as it was written.
+// String returns the address as it was written.
 func (a Address) String() string {
 	s := a.Cluster + "@" + a.When.String()
 	if a.Pattern != "" {
@@ -121,7 +121,7 @@ func ParseWhen(s string, now time.Time) (When, error) {
 	return When{}, fmt.Errorf("%q is no moment: write latest, live, a time (10:14:04 or 2026-11-23T10:14:04Z), a distance back (-15m), a point's id, or log:POSITION", s)
 }
 
-// looksLikePoint tells the shape of a point's id: 20261123-101404-k7qx.
+// looksLikePoint reports whether a text has the shape of a point's id: 20261123-101404-k7qx.
 func looksLikePoint(s string) bool {
 	p := strings.Split(s, "-")
 	if len(p) != 3 || len(p[0]) != 8 || len(p[1]) != 6 || len(p[2]) != 4 {

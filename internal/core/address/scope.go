@@ -21,7 +21,7 @@ const exclusion = "not "
 
 var dateToken = regexp.MustCompile(`\{([^{}]*)\}`)
 
-// Check says what is wrong with a pattern.
+// Check reports what is wrong with a pattern.
 func (s Scope) Check() error {
 	for _, p := range s {
 		p = strings.TrimPrefix(p, exclusion)
@@ -68,7 +68,7 @@ func date(token string, now time.Time) (string, error) {
 	return strftime.Format(layout, now), nil
 }
 
-// At gives the scope with its dates filled in, in the time's zone.
+// At returns the scope with its dates filled in, in the time's zone.
 func (s Scope) At(now time.Time) Scope {
 	var out Scope
 	for _, p := range s {
@@ -83,7 +83,7 @@ func (s Scope) At(now time.Time) Scope {
 	return out
 }
 
-// Match tells whether a namespace is chosen. Dates must be filled in.
+// Match reports whether a namespace is chosen. Dates must be filled in.
 func (s Scope) Match(namespace string) bool {
 	chosen, any := false, false
 	for _, p := range s {

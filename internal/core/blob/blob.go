@@ -116,7 +116,7 @@ func CheckName(name string) error {
 	return nil
 }
 
-// Open gives the backend for a location that needs nothing else: file:///path
+// Open returns the backend for a location that needs nothing else: file:///path
 // or mem:.
 func Open(location string) (Backend, error) {
 	u, err := url.Parse(location)

@@ -94,7 +94,7 @@ func (s *S3) put(ctx context.Context, key string, data []byte) error {
 	return err
 }
 
-// alone says whether no claim but this one counts. Those that are over are
+// alone reports whether no claim but this one counts. Those that are over are
 // removed.
 func (s *S3) alone(ctx context.Context, prefix, mine string) (bool, error) {
 	ctx, cancel := context.WithCancel(ctx)

@@ -41,7 +41,7 @@ type anchor struct {
 // tmpDir holds files being written. Its name is none that CheckName allows.
 const tmpDir = ".incoming"
 
-// NewDir gives the backend for a folder, which need not exist.
+// NewDir returns the backend for a folder, which need not exist.
 func NewDir(root string) *Dir {
 	root = filepath.Clean(root)
 	if to, err := filepath.EvalSymlinks(root); err == nil {
@@ -67,7 +67,7 @@ func (d *Dir) Anchor(_ context.Context, name string, copies ...string) error {
 	return err
 }
 
-// identity gives the device and inode of the store's folder.
+// identity returns the device and inode of the store's folder.
 func (d *Dir) identity() (dev, ino uint64, err error) {
 	st, err := os.Stat(d.root)
 	if err != nil {
@@ -107,7 +107,7 @@ func (d *Dir) Present(ctx context.Context) error {
 	return err
 }
 
-// owner gives who owns the store's folder, and the permissions that new folders
+// owner returns who owns the store's folder, and the permissions that new folders
 // and files in it get.
 func (d *Dir) owner() (uid, gid int, folder, file fs.FileMode) {
 	st, err := os.Stat(d.root)
@@ -182,7 +182,7 @@ func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) 
 	return syncFolder(filepath.Dir(dst))
 }
 
-// adopt gives a new file the permissions of the store's folder, and its owner
+// adopt returns a new file the permissions of the store's folder, and its owner
 // where root writes to the store of another user.
 func (d *Dir) adopt(f *os.File) error {
 	uid, gid, folder, file := d.owner()
@@ -199,7 +199,7 @@ func (d *Dir) adopt(f *os.File) error {
 	return err
 }
 
-// Explain says what can be done about what the operating system says.
+// Explain reports what can be done about what the operating system says.
 func (d *Dir) Explain(err error) error {
 	switch {
 	case errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT):
@@ -214,7 +214,7 @@ func (d *Dir) Explain(err error) error {
 	return err
 }
 
-// foreign says whose the store's folder is, where that is another user.
+// foreign returns whose the store's folder is, where that is another user.
 func (d *Dir) foreign() string {
 	st, err := os.Stat(d.root)
 	if err != nil {
@@ -227,7 +227,7 @@ func (d *Dir) foreign() string {
 	return fmt.Sprintf(", which belongs to user %d; run dexamen as that user, or give the folder and all in it to this one", sys.Uid)
 }
 
-// unreadable says that one file cannot be read, and why. The rest of the store
+// unreadable reports that one file cannot be read, and why. The rest of the store
 // may be sound.
 func (d *Dir) unreadable(name string, err error) error {
 	if errors.Is(err, fs.ErrPermission) {
@@ -439,7 +439,7 @@ func (d *Dir) real(folder string) error {
 	return nil
 }
 
-// linked says what to do about a symbolic link in the store.
+// linked reports what to do about a symbolic link in the store.
 func (d *Dir) linked(p string) error {
 	return fmt.Errorf("%w: %s is a symbolic link; what is behind it would be missed by some and found by others: move it back, mount it there instead, or move the whole store and link its own folder", ErrLink, p)
 }

@@ -51,7 +51,7 @@ func (s *S3) UseClaims() { s.claims.Store(true) }
 // UseLocks says that objects may be locked.
 func (s *S3) UseLocks() { s.locks.Store(true) }
 
-// NewS3 gives the backend; nothing is asked of the server yet.
+// NewS3 returns the backend; nothing is asked of the server yet.
 func NewS3(o S3Options) (*S3, error) {
 	bad := func(format string, args ...any) error {
 		return fmt.Errorf("store location %q: %s", o.Location, fmt.Sprintf(format, args...))
@@ -94,7 +94,7 @@ func NewS3(o S3Options) (*S3, error) {
 // String implements Backend.
 func (s *S3) String() string { return "s3://" + path.Join(s.bucket, s.prefix) }
 
-// fail says what a server's answer means.
+// fail reports what a server's answer means.
 func (s *S3) fail(what, name string, err error) error {
 	if err == nil || errors.Is(err, context.Canceled) {
 		return err

@@ -135,7 +135,7 @@ func (s *S3) Lock(ctx context.Context, name string, until time.Time) error {
 	return s.fail("lock", name, err)
 }
 
-// lockedUntil gives when an object's lock ends; the zero time where it has none.
+// lockedUntil returns when an object's lock ends; the zero time where it has none.
 // Servers tell it with the object itself; some answer the question for it alone
 // in a form of their own.
 func (s *S3) lockedUntil(ctx context.Context, name, version string) (time.Time, error) {

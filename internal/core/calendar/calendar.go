@@ -54,13 +54,13 @@ func ParseSchedule(text string, zone *time.Location, distance func(string) (time
 	return s, nil
 }
 
-// String gives the schedule as it was written.
+// String returns the schedule as it was written.
 func (s Schedule) String() string { return s.text }
 
-// IsZero tells whether there is no schedule.
+// IsZero reports whether there is no schedule.
 func (s Schedule) IsZero() bool { return s.every == 0 && s.cron == nil }
 
-// Next gives the first time after t; the zero time where there is none.
+// Next returns the first time after t; the zero time where there is none.
 //
 // "every 6h" counts multiples of its length since a Monday at midnight UTC,
 // whoever asks. A cron line whose hour is '*' runs through the hour that clocks
@@ -96,7 +96,7 @@ func asUTC(t time.Time) time.Time {
 	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
 }
 
-// fromWall gives the time at which a zone's clocks first show what wall says in
+// fromWall returns the time at which a zone's clocks first show what wall says in
 // UTC; of a time they never show, the moment at which they skip it.
 func fromWall(wall time.Time, zone *time.Location) time.Time {
 	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(), 0, zone)
@@ -122,7 +122,7 @@ func fromWall(wall time.Time, zone *time.Location) time.Time {
 	return t
 }
 
-// Last gives the last time that is not after t; the zero time where there is
+// Last returns the last time that is not after t; the zero time where there is
 // none in the four years before.
 func (s Schedule) Last(t time.Time) time.Time {
 	if s.every > 0 {
@@ -145,7 +145,7 @@ func (s Schedule) Last(t time.Time) time.Time {
 	return time.Time{}
 }
 
-// Spacing gives the longest time between two runs of the following year, which
+// Spacing returns the longest time between two runs of the following year, which
 // is how often something is done at least.
 func (s Schedule) Spacing(from time.Time) time.Duration {
 	if s.every > 0 {

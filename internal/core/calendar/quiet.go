@@ -73,10 +73,10 @@ func ParseHours(text string, zone *time.Location) (Hours, error) {
 	return h, nil
 }
 
-// String gives the hours as they were written.
+// String returns the hours as they were written.
 func (h Hours) String() string { return h.text }
 
-// Until says whether a time lies within, and when that ends.
+// Until reports whether a time lies within, and when that ends.
 func (h Hours) Until(t time.Time) (end time.Time, within bool) {
 	t = t.In(h.zone)
 	// It may have begun today or yesterday.
@@ -95,7 +95,7 @@ func (h Hours) Until(t time.Time) (end time.Time, within bool) {
 	return t, false
 }
 
-// Quiet gives the first time from t on that lies in none of the hours.
+// Quiet returns the first time from t on that lies in none of the hours.
 func Quiet(hours []Hours, t time.Time) time.Time {
 	for range 64 { // hours that follow on each other
 		moved := false

@@ -145,7 +145,7 @@ func (f *Fold) end(n *Namespace) {
 	}
 }
 
-// find gives the incarnation a change is about, or nil.
+// find returns the incarnation a change is about, or nil.
 func (f *Fold) find(c *record.Change) *Namespace {
 	if len(c.Ident) > 0 {
 		if n := f.idents[string(c.Ident)]; n != nil {
@@ -171,7 +171,7 @@ func (f *Fold) Choose(chosen func(name string) bool) {
 // Strangers names what was renamed to a chosen name, and still has it.
 func (f *Fold) Strangers() []string { return slices.Sorted(maps.Keys(f.strange)) }
 
-// foreign tells whether a change is about what is not followed.
+// foreign reports whether a change is about what is not followed.
 func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
 	if f.chosen == nil || n != nil && !n.gone {
 		return false
@@ -336,7 +336,7 @@ func (f *Fold) keep(n *Namespace, c *record.Change) error {
 	return f.sorter.Add(f.keyBuf, f.valBuf)
 }
 
-// Identities gives the names of all that is there after the last change, by
+// Identities returns the names of all that is there after the last change, by
 // identity, also of what is not chosen.
 func (f *Fold) Identities() map[string]string {
 	out := map[string]string{}
@@ -348,7 +348,7 @@ func (f *Fold) Identities() map[string]string {
 	return out
 }
 
-// Namespaces gives what is there after the last change, in order of names.
+// Namespaces returns what is there after the last change, in order of names.
 func (f *Fold) Namespaces() []*Namespace {
 	var out []*Namespace
 	for _, n := range f.all {

@@ -69,7 +69,7 @@ func (k *Key) seal(f []byte) []byte {
 	return k.aead.Seal(out, nonce[:], payload, append(out[:12:12], k.ID[:]...))
 }
 
-// open gives the payload of an encrypted frame whose checksum is right.
+// open returns the payload of an encrypted frame whose checksum is right.
 func open(ring Ring, f []byte) ([]byte, error) {
 	if ring == nil {
 		return nil, ErrLocked

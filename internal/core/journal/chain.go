@@ -48,7 +48,7 @@ func NewChain(shard string, segments []Header) *Chain {
 	return c
 }
 
-// Precedes tells whether another segment is the one sealed upon this one.
+// Precedes reports whether another segment is the one sealed upon this one.
 func (h *Header) Precedes(next *Header) bool {
 	return h.Last.Position == next.After.Position && next.Prev == h.tail()
 }
@@ -92,7 +92,7 @@ func (c *Chain) Gaps() []Gap {
 	return gaps
 }
 
-// End gives the last mark of the chain and the identity to seal the next
+// End returns the last mark of the chain and the identity to seal the next
 // segment upon; ok is false when there is no segment.
 func (c *Chain) End() (last record.Mark, prev tree.Hash, ok bool) {
 	if len(c.Segments) == 0 {
@@ -102,7 +102,7 @@ func (c *Chain) End() (last record.Mark, prev tree.Hash, ok bool) {
 	return s.Last, s.tail(), true
 }
 
-// Reach says how far the log is known without a break from a mark on.
+// Reach reports how far the log is known without a break from a mark on.
 func (c *Chain) Reach(from record.Mark) record.Mark {
 	for i := range c.Segments {
 		s := &c.Segments[i]
@@ -120,7 +120,7 @@ func (c *Chain) Reach(from record.Mark) record.Mark {
 	return from
 }
 
-// Between gives the segments that hold changes after one position and up to
+// Between returns the segments that hold changes after one position and up to
 // another. It is an error when the stretch is not known without a break.
 func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
 	at := after
@@ -165,7 +165,7 @@ func (e *MissingError) Error() string {
 	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(), e.To.Hex(), e.Why)
 }
 
-// PositionAt gives the last mark at or before a moment that these segments'
+// PositionAt returns the last mark at or before a moment that these segments'
 // headers and the changes read by scan tell of, and the position by which
 // something later was written; none where nothing later is known. Scan is
 // called with the one segment in which the moment lies and must call its

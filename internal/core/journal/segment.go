@@ -125,7 +125,7 @@ func (b *Builder) endBlock() {
 	}
 }
 
-// Header gives what the segment is so far.
+// Header returns what the segment is so far.
 func (b *Builder) Header() Header { return b.head }
 
 // Size is about how many bytes the segment holds in memory.
@@ -182,7 +182,7 @@ func seal(keys Keys, h Header, body []byte) (Header, []byte, error) {
 	return h, out, nil
 }
 
-// damaged tells damage from a key that is not at hand.
+// damaged reports damage from a key that is not at hand.
 func damaged(err error) error {
 	if errors.Is(err, frame.ErrLocked) {
 		return err
@@ -190,7 +190,7 @@ func damaged(err error) error {
 	return fmt.Errorf("%w: %w", ErrDamaged, err)
 }
 
-// HeaderLength says how many bytes from the front hold the whole header; front
+// HeaderLength returns how many bytes from the front hold the whole header; front
 // is the first HeadSize bytes, or all where there are fewer.
 func HeaderLength(front []byte) (int, error) {
 	if len(front) < len(magic) || string(front[:len(magic)]) != magic {
@@ -203,7 +203,7 @@ func HeaderLength(front []byte) (int, error) {
 	return len(magic) + frame.HeaderSize + h.Stored, nil
 }
 
-// ReadHeader gives the header at the front of a segment's bytes and what comes
+// ReadHeader returns the header at the front of a segment's bytes and what comes
 // after it.
 func ReadHeader(ring frame.Ring, b []byte) (Header, []byte, error) {
 	var h Header

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Awake gives the time since the system was started, also while it slept: a
+// Awake returns the time since the system was started, also while it slept: a
 // clock that nobody sets.
 func Awake() time.Duration {
 	var ts unix.Timespec

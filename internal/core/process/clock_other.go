@@ -6,5 +6,5 @@ import "time"
 
 var begun = time.Now()
 
-// Awake gives the time since the program began: a clock that nobody sets.
+// Awake returns the time since the program began: a clock that nobody sets.
 func Awake() time.Duration { return time.Since(begun) }

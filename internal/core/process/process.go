@@ -61,7 +61,7 @@ var Machine = sync.OnceValue(func() string {
 	return strings.TrimSpace(string(boot)) + " " + space
 })
 
-// Started gives when a process began. It is empty where there is no such
+// Started returns when a process began. It is empty where there is no such
 // process, where it has ended and waits for its parent, and where the system
 // does not show it.
 func Started(pid int) string {
@@ -77,7 +77,7 @@ func zombie(pid int) bool {
 	return len(fields) > 0 && (fields[0] == "Z" || fields[0] == "X")
 }
 
-// stat gives the fields of proc_pid_stat(5) from the third on.
+// stat returns the fields of proc_pid_stat(5) from the third on.
 func stat(pid int) []string {
 	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {

@@ -83,7 +83,7 @@ var ErrBadBSON = errors.New("record: malformed BSON")
 
 const maxBSONDepth = 200
 
-// DocumentKey gives the record key of a BSON document: its _id, encoded.
+// DocumentKey returns the record key of a BSON document: its _id, encoded.
 func DocumentKey(doc []byte) ([]byte, error) {
 	typ, val, err := LookupBSON(doc, "_id")
 	if err != nil {
@@ -258,7 +258,7 @@ func (it *bsonIter) next() (bsonElement, bool, error) {
 	return e, true, nil
 }
 
-// valueLen gives the length of the value of this type at the front of b.
+// valueLen returns the length of the value of this type at the front of b.
 func valueLen(typ byte, b []byte) (int, error) {
 	n := 0
 	lenAt := func(extra, least int) error {

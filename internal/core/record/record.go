@@ -27,13 +27,13 @@ type Record struct {
 // endian).
 type Position string
 
-// Hex gives the position in a form fit for names and JSON.
+// Hex returns the position in a form fit for names and JSON.
 func (p Position) Hex() string { return hex.EncodeToString([]byte(p)) }
 
-// Next gives the position that follows at once, of the same length.
+// Next returns the position that follows at once, of the same length.
 func (p Position) Next() Position { return p.step(1) }
 
-// Prev gives the position just before.
+// Prev returns the position just before.
 func (p Position) Prev() Position { return p.step(-1) }
 
 // step takes the position for a number, big end first.
@@ -103,7 +103,7 @@ const (
 	Command Op = 9
 )
 
-// String gives the operation's name.
+// String returns the operation's name.
 func (o Op) String() string {
 	names := [...]string{"?", "put", "patch", "delete", "create", "alter", "drop", "rename", "empty", "command"}
 	if int(o) < len(names) {
@@ -132,7 +132,7 @@ type Change struct {
 	Wall int64
 }
 
-// Time gives Wall as a time.
+// Time returns Wall as a time.
 func (c *Change) Time() time.Time { return time.UnixMilli(c.Wall) }
 
 // Clone copies the change's bytes, for keeping it past the call it came in.

@@ -103,7 +103,7 @@ func (p *Plan) Kept() (n int) {
 	return n
 }
 
-// Decide gives the verdict on each of a cluster's points.
+// Decide returns the verdict on each of a cluster's points.
 func (r Rule) Decide(points []Point, now time.Time) *Plan {
 	points = slices.Clone(points)
 	slices.SortStableFunc(points, func(a, b Point) int {
@@ -214,7 +214,7 @@ func (r Rule) bucket(u Unit, t time.Time) string {
 	return strconv.Itoa(t.Year())
 }
 
-// Problems says what in a rule contradicts itself, given how often points are
+// Problems reports what in a rule contradicts itself, given how often points are
 // taken at least; zero where that is not known.
 func (r Rule) Problems(every time.Duration) (out []string) {
 	if r.NeverMore > 0 && r.NeverFewer > r.NeverMore {

@@ -79,7 +79,7 @@ type HurtLog struct {
 	Object  string    `json:"object"`
 }
 
-// Sound says that nothing is wrong, or that all that was is mended.
+// Sound reports that nothing is wrong, or that all that was is mended.
 func (a *Audit) Sound() bool {
 	for _, d := range a.Damaged {
 		if d.Mended == "" {
@@ -168,7 +168,7 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 	return a.out, s.put(ctx, s.listKey(), name, a.out)
 }
 
-// LastAudit gives the newest audit that was kept, or nil.
+// LastAudit returns the newest audit that was kept, or nil.
 func (s *Store) LastAudit(ctx context.Context) (*Audit, error) {
 	last := ""
 	err := s.blob.List(ctx, auditPrefix, func(i blob.Info) error { last = max(last, i.Name); return nil })

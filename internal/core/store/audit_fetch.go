@@ -123,7 +123,7 @@ func (a *auditor) fetchNodes(ctx context.Context, packs []string) error {
 	}
 }
 
-// absent gives the nodes that points need and no content file lists.
+// absent returns the nodes that points need and no content file lists.
 func (a *auditor) absent(ctx context.Context) (map[tree.Hash]bool, error) {
 	s := a.s
 	points, _, err := s.Points(ctx, "")
@@ -164,7 +164,7 @@ func (a *auditor) absent(ctx context.Context) (map[tree.Hash]bool, error) {
 	return want, nil
 }
 
-// fills tells whether a log segment of the other place is of a stretch that is
+// fills reports whether a log segment of the other place is of a stretch that is
 // not here.
 func (a *auditor) fills(ctx context.Context, name string) bool {
 	data, err := a.o.From.Read(ctx, name)

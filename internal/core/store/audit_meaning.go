@@ -132,7 +132,7 @@ func (a *auditor) namespace(ctx context.Context, ns *PointNamespace) (*HurtNames
 	return h, nil
 }
 
-// isBad says whether a node that the index finds in a pack cannot be had: what
+// isBad reports whether a node that the index finds in a pack cannot be had: what
 // parity gives back on reading does not count as lost.
 func (a *auditor) isBad(h tree.Hash, pack *packInfo) bool {
 	if a.bad[h] != pack.name || a.mendedNow(pack.name) {
@@ -142,7 +142,7 @@ func (a *auditor) isBad(h tree.Hash, pack *packInfo) bool {
 	return err != nil
 }
 
-// isBase says whether a patch's base cannot be had.
+// isBase reports whether a patch's base cannot be had.
 func (a *auditor) isBase(h tree.Hash) bool {
 	base := a.s.index.baseOf(h)
 	_, pack, ok := a.s.index.find(base)

@@ -17,7 +17,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// theirTurn says whether a pack is of the part to be read.
+// theirTurn reports whether a pack is of the part to be read.
 func (a *auditor) theirTurn(name string) bool {
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(name))
@@ -197,7 +197,7 @@ func (a *auditor) hidden(ctx context.Context) error {
 	return nil
 }
 
-// older gives the newest right version below what is there, or nil.
+// older returns the newest right version below what is there, or nil.
 func (a *auditor) older(ctx context.Context, v blob.Versioned, name string) (whole []byte, err error) {
 	err = v.Older(ctx, name, func(b []byte) bool {
 		if a.s.right(name, b) {
@@ -208,7 +208,7 @@ func (a *auditor) older(ctx context.Context, v blob.Versioned, name string) (who
 	return whole, err
 }
 
-// plainly says what is wrong without saying of each error that it is one.
+// plainly reports what is wrong without saying of each error that it is one.
 func plainly(err error) string {
 	text := strings.ReplaceAll(err.Error(), "\n", "; ")
 	for _, e := range []error{ErrDamaged, frame.ErrDamaged, journal.ErrDamaged} {
@@ -217,7 +217,7 @@ func plainly(err error) string {
 	return text
 }
 
-// right says whether these are an object's right bytes.
+// right reports whether these are an object's right bytes.
 func (s *Store) right(name string, data []byte) bool {
 	a := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}}
 	_, err := a.check(name, data)

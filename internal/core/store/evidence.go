@@ -84,7 +84,7 @@ func (s *Store) advance(ctx context.Context, cluster string, change func(*head))
 	}
 }
 
-// readHead gives the newest head of a cluster that can be read.
+// readHead returns the newest head of a cluster that can be read.
 func (s *Store) readHead(ctx context.Context, cluster string) (head, error) {
 	var names []string
 	err := s.blob.List(ctx, s.headFolder(cluster), func(i blob.Info) error { names = append(names, i.Name); return nil })
@@ -124,7 +124,7 @@ type Lost struct {
 	By    string      `json:"by"` // what tells that it was there
 }
 
-// String says what is missing.
+// String returns what is missing.
 func (l Lost) String() string {
 	if l.Point != "" {
 		return fmt.Sprintf("point %s of %s is missing, which %s names", l.Point, l.Cluster, l.By)
@@ -235,7 +235,7 @@ func (s *Store) named(ctx context.Context, name func(cluster, point, by string))
 	return logs, nil
 }
 
-// dropped gives the object names of all points that were retired.
+// dropped returns the object names of all points that were retired.
 func (s *Store) dropped(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
 	err := s.blob.List(ctx, retiredPrefix, func(i blob.Info) error {

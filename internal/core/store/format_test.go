@@ -270,7 +270,7 @@ func hashName(b []byte) string {
 	return string(h[:])
 }
 
-// walk gives all records below a node, and checks that it ends where the
+// walk returns all records below a node, and checks that it ends where the
 // document says nodes end; last says that no node of its level comes after.
 func (r *reader) walk(name string, last bool, fn func(key, value []byte)) (endKey []byte) {
 	b := r.node(name)

@@ -35,7 +35,7 @@ func (s *Store) PutHold(ctx context.Context, h *Hold) error {
 	return s.put(ctx, s.listKey(), s.holdFolder(h.Cluster)+h.ID, h)
 }
 
-// Holds gives the holds of a cluster, of all when empty, in order of points.
+// Holds returns the holds of a cluster, of all when empty, in order of points.
 // Of one that cannot be read the name tells which point it keeps; until when is
 // not known, so it counts.
 func (s *Store) Holds(ctx context.Context, cluster string) (out []*Hold, err error) {
@@ -109,7 +109,7 @@ func (s *Store) PutProof(ctx context.Context, m *ProofMark) error {
 	return err
 }
 
-// Proofs gives the proofs of a cluster's points (of all clusters when empty) by
+// Proofs returns the proofs of a cluster's points (of all clusters when empty) by
 // point.
 func (s *Store) Proofs(ctx context.Context, cluster string) (map[string]*ProofMark, error) {
 	prefix := proofsPrefix

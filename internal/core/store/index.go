@@ -43,7 +43,7 @@ type packInfo struct {
 	mem []byte
 }
 
-// lasts says whether something new may rely on the pack.
+// lasts reports whether something new may rely on the pack.
 func (p *packInfo) lasts() bool { return !p.condemned && !p.suspect }
 
 type place struct {
@@ -136,7 +136,7 @@ func (x *index) replace(y *index) {
 	x.places, x.bases, x.more = places, bases, more
 }
 
-// spares gives the further copies of a node, with their packs.
+// spares returns the further copies of a node, with their packs.
 func (x *index) spares(h tree.Hash) (list []spare, packs []*packInfo) {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
@@ -155,7 +155,7 @@ func (x *index) find(h tree.Hash) (p place, pack *packInfo, ok bool) {
 	return p, pack, ok
 }
 
-// keeps says whether a node is in the store to stay: a patch only with its base,
+// keeps reports whether a node is in the store to stay: a patch only with its base,
 // which may have gone when no point needed either.
 func (x *index) keeps(h tree.Hash) bool {
 	x.mu.RLock()

@@ -96,7 +96,7 @@ func NewHolder(text, label string, a Access) (Holder, error) {
 // passphraseWork is log2 of what trying a passphrase costs.
 const passphraseWork = 17
 
-// HolderOf gives the holder of a secret: the public key of a key, or a
+// HolderOf returns the holder of a secret: the public key of a key, or a
 // passphrase.
 func HolderOf(secret, label string, a Access) (Holder, error) {
 	ids, err := ParseSecret(secret)
@@ -235,7 +235,7 @@ func unseal(sealed []byte, ids ...age.Identity) ([]byte, error) {
 	return io.ReadAll(r)
 }
 
-// readSlots gives the slots, and errors for those that cannot be read.
+// readSlots returns the slots, and errors for those that cannot be read.
 func readSlots(ctx context.Context, b blob.Backend) (slots []Slot, bad []error, err error) {
 	read := func(i blob.Info) error {
 		var s Slot
@@ -378,7 +378,7 @@ func (r *keyring) openData(name string, d *dataKey) (created time.Time, k *frame
 	return d.Created, frame.NewKey(frame.KeyID(id), [32]byte(secret)), nil
 }
 
-// writeKey gives the data key for new content: who can read takes up the
+// writeKey returns the data key for new content: who can read takes up the
 // newest one while it is fresh; otherwise one is made.
 func (r *keyring) writeKey(ctx context.Context, put func(ctx context.Context, name string, v any) error) (*frame.Key, error) {
 	r.mu.Lock()
@@ -421,10 +421,10 @@ func (r *keyring) writeKey(ctx context.Context, put func(ctx context.Context, na
 	return k, nil
 }
 
-// Encrypted says whether the store is.
+// Encrypted reports whether the store is.
 func (s *Store) Encrypted() bool { return s.keys != nil }
 
-// WriteOnly says that the key the store was opened with cannot read content.
+// WriteOnly reports that the key the store was opened with cannot read content.
 func (s *Store) WriteOnly() bool { return s.keys != nil && s.keys.content == nil }
 
 func (s *Store) ring() frame.Ring {
@@ -441,7 +441,7 @@ func (s *Store) listKey() *frame.Key {
 	return s.keys.list
 }
 
-// contentKey gives the key for new content; nil where the store is plain.
+// contentKey returns the key for new content; nil where the store is plain.
 func (s *Store) contentKey(ctx context.Context) (*frame.Key, error) {
 	if s.keys == nil {
 		return nil, nil
@@ -449,13 +449,13 @@ func (s *Store) contentKey(ctx context.Context) (*frame.Key, error) {
 	return s.keys.writeKey(ctx, func(ctx context.Context, name string, v any) error { return s.put(ctx, nil, name, v) })
 }
 
-// SegmentKeys gives the keys for new log segments.
+// SegmentKeys returns the keys for new log segments.
 func (s *Store) SegmentKeys(ctx context.Context) (journal.Keys, error) {
 	body, err := s.contentKey(ctx)
 	return journal.Keys{Head: s.listKey(), Body: body}, err
 }
 
-// part gives a name's form as part of an object name: in an encrypted store a
+// part returns a name's form as part of an object name: in an encrypted store a
 // keyed hash, so that the outside tells nothing of clusters and shards.
 func (s *Store) part(kind, name string) string {
 	if s.keys == nil {

@@ -49,7 +49,7 @@ type Lease struct {
 
 func leaseName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", leasePrefix, what, n) }
 
-// leases gives the highest entry of every lease whose name begins with prefix,
+// leases returns the highest entry of every lease whose name begins with prefix,
 // and the names of those it has left behind.
 func (s *Store) leases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, err error) {
 	for {
@@ -100,7 +100,7 @@ func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]l
 	return top, number, old, false, nil
 }
 
-// held says whether an entry counts. A clock that is a little off must not end
+// held reports whether an entry counts. A clock that is a little off must not end
 // somebody else's lease.
 func (e *leaseEntry) held(now time.Time) bool {
 	return !e.Until.IsZero() && !e.Gone() && now.Before(e.Until.Add(leaseTime/2))
@@ -226,7 +226,7 @@ func (l *Lease) keep() {
 	}
 }
 
-// Check says whether the lease is still held; what it guards must not be done
+// Check reports whether the lease is still held; what it guards must not be done
 // when it is not.
 func (l *Lease) Check() error {
 	l.mu.Lock()
@@ -269,7 +269,7 @@ func (e leaseEntry) ended() time.Time {
 
 const sessionPrefix = "writer-"
 
-// private tells whether a lease's name is its holder's own.
+// private reports whether a lease's name is its holder's own.
 func private(what string) bool {
 	return strings.HasPrefix(what, sessionPrefix) || strings.HasPrefix(what, runLease)
 }

@@ -11,7 +11,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// lockable says which objects are locked: those that restoring needs.
+// lockable reports which objects are locked: those that restoring needs.
 func lockable(name string) bool {
 	name = strings.TrimPrefix(name, parityPrefix)
 	for _, p := range []string{"packs/", "points/", "journal/", slotPrefix, dataKeyPrefix, descriptorName} {

@@ -163,7 +163,7 @@ func shorter(name string, err error) error {
 	return err
 }
 
-// readTrailer gives where a pack's footer frame begins and how long it is.
+// readTrailer returns where a pack's footer frame begins and how long it is.
 func readTrailer(t []byte) (at int64, n int, err error) {
 	if string(t[16:]) != trailerMagic || binary.BigEndian.Uint32(t[12:]) != 0 {
 		return 0, 0, fmt.Errorf("%w: does not end as a pack", ErrDamaged)

@@ -33,13 +33,13 @@ type parityHead struct {
 	Sums [][]byte `json:"sums"`
 }
 
-// always says which objects have parity in every store, as one piece and one
+// always reports which objects have parity in every store, as one piece and one
 // more: without them nothing else can be read.
 func always(name string) bool {
 	return name == descriptorName || strings.HasPrefix(name, slotPrefix) || strings.HasPrefix(name, dataKeyPrefix)
 }
 
-// parityOf says into how many pieces an object is cut; more is zero where it has
+// parityOf reports into how many pieces an object is cut; more is zero where it has
 // no parity.
 func (s *Store) parityOf(name string) (data, more int) {
 	switch {
@@ -79,7 +79,7 @@ func getTwice(ctx context.Context, b blob.Backend, name string, v any) error {
 	return err
 }
 
-// hasParity says which objects have parity where the store was made with it:
+// hasParity reports which objects have parity where the store was made with it:
 // those that nothing can be made again from otherwise.
 func hasParity(name string) bool {
 	for _, p := range []string{"packs/", "points/", "journal/"} {
@@ -132,7 +132,7 @@ func encodeParity(name string, object []byte, data, more int) ([]byte, error) {
 	return out, nil
 }
 
-// cut gives an object's pieces, and empty ones for those to come.
+// cut returns an object's pieces, and empty ones for those to come.
 func cut(object []byte, h parityHead) [][]byte {
 	padded := make([]byte, h.Piece*(h.Data+h.More))
 	copy(padded[:h.Piece*h.Data], object)
@@ -227,7 +227,7 @@ func rebuild(name string, object, parity []byte) ([]byte, error) {
 	return out[:h.Size], nil
 }
 
-// rescue gives a damaged object's right bytes from its parity, without
+// rescue returns a damaged object's right bytes from its parity, without
 // changing anything.
 func (s *Store) rescue(ctx context.Context, name string) ([]byte, error) {
 	if _, more := s.parityOf(name); more == 0 {

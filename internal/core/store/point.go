@@ -99,7 +99,7 @@ type PointStats struct {
 	Changes int64 `json:"changes"` // log changes folded in
 }
 
-// Shard gives the mark of one shard.
+// Shard returns the mark of one shard.
 func (p *Point) Shard(name string) (PointShard, bool) {
 	for _, s := range p.Shards {
 		if s.Name == name {
@@ -121,7 +121,7 @@ type Whole struct {
 	Shards []string // that hold it, where there are several in the cluster
 }
 
-// Parts gives the point's namespaces by name, without those that only say where
+// Parts returns the point's namespaces by name, without those that only say where
 // content is: of one on several shards the sums, which count twice what a
 // migration has copied and not yet deleted.
 func (p *Point) Parts() []Whole {
@@ -187,7 +187,7 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 	return nil
 }
 
-// Points gives the points of a cluster (all clusters when empty), oldest
+// Points returns the points of a cluster (all clusters when empty), oldest
 // first. Manifests that cannot be read are given as errors beside the rest.
 func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
 	prefix := "points/"
@@ -274,7 +274,7 @@ func shardFolder(shard string) string {
 	return "=" + hex.EncodeToString([]byte(shard))
 }
 
-// Chains gives the log of each shard of a cluster. Segments whose header
+// Chains returns the log of each shard of a cluster. Segments whose header
 // cannot be read are missing from the chains and given as errors.
 func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
 	byShard := map[string][]journal.Header{}
@@ -424,7 +424,7 @@ var ErrReplaced = errors.New("the place let an object be replaced: earlier backu
 // ClockTolerance is how far this machine's clock may be off from the store's.
 const ClockTolerance = 2 * time.Minute
 
-// ClockError says that a clock is off.
+// ClockError reports that a clock is off.
 func ClockError(off time.Duration) error {
 	which := "ahead of"
 	if off < 0 {

@@ -108,7 +108,7 @@ func (s *Store) nodeAt(ctx context.Context, h tree.Hash, p place, pack *packInfo
 	return node, nil
 }
 
-// frame gives a frame's content, from the cache where it is there.
+// frame returns a frame's content, from the cache where it is there.
 func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
 	key := frameKey{p.pack, p.frameOff}
 	if raw, ok := s.cache.get(key); ok {

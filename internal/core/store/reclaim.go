@@ -69,7 +69,7 @@ type Reclaimed struct {
 	Waiting []string `json:"waiting,omitempty"`
 }
 
-// condemned gives the names of the packs that are.
+// condemned returns the names of the packs that are.
 func (s *Store) condemned(ctx context.Context) (map[string]bool, error) {
 	lists, err := s.condemnations(ctx)
 	out := map[string]bool{}
@@ -149,7 +149,7 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 	return h, err
 }
 
-// live gives every node that a point needs, and bases: the nodes that any copy
+// live returns every node that a point needs, and bases: the nodes that any copy
 // of one of them is a patch of. It fails where a point cannot be read: nothing
 // is removed that it may need.
 func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err error) {
@@ -194,7 +194,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 	return live, bases, nil
 }
 
-// Reclaim gives back the room of what no point needs. One at a time.
+// Reclaim returns back the room of what no point needs. One at a time.
 func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
 	if o.Grace <= 0 {
 		o.Grace = 24 * time.Hour
@@ -375,7 +375,7 @@ func (r *reclaim) weigh() {
 	}
 }
 
-// better says which of two copies of a node is to be kept: a base is worth
+// better reports which of two copies of a node is to be kept: a base is worth
 // nothing as a patch; then one counts that stays, then one without a base, then
 // the one in the pack that is needed more.
 func (r *reclaim) better(hash tree.Hash, c, than copyOf, share []float64) bool {

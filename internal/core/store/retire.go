@@ -152,7 +152,7 @@ func (s *Store) trim(ctx context.Context, cluster string, c *journal.Chain, befo
 	})
 }
 
-// Begins tells whether a log begins where it does because retention has removed
+// Begins reports whether a log begins where it does because retention has removed
 // what was before.
 func (s *Store) Begins(ctx context.Context, cluster string, c *journal.Chain) (bool, error) {
 	if len(c.Segments) == 0 || c.Segments[0].Prev.IsZero() {

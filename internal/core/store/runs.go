@@ -115,7 +115,7 @@ type RunHook struct {
 	Error   string        `json:"error,omitempty"`
 }
 
-// Good tells whether a run did what it was for.
+// Good reports whether a run did what it was for.
 func (r *Run) Good() bool { return r.Result == RunDone }
 
 // Took is how long a run lasted, or has lasted by now.
@@ -126,7 +126,7 @@ func (r *Run) Took() time.Duration {
 	return r.Ended.Sub(r.Began)
 }
 
-// Newest gives the run of a policy and kind that was due or began last; nil
+// Newest returns the run of a policy and kind that was due or began last; nil
 // without one.
 func Newest(runs []*Run, policy, kind string) (last *Run) {
 	for _, r := range runs {
@@ -207,7 +207,7 @@ func (s *Store) EndRun(ctx context.Context, r *Run, l *Lease) error {
 	return errors.Join(err, rerr)
 }
 
-// Running gives the runs that have begun and not ended: those whose process is
+// Running returns the runs that have begun and not ended: those whose process is
 // at it, and those that died.
 func (s *Store) Running(ctx context.Context) (going, broken []*Run, err error) {
 	var names []string
@@ -251,7 +251,7 @@ type RunFilter struct {
 	Last int
 }
 
-// Runs gives runs that have ended, in order of when they began. Those that
+// Runs returns runs that have ended, in order of when they began. Those that
 // cannot be read are errors beside the rest.
 func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable []error, err error) {
 	prefix := runsPrefix

@@ -217,17 +217,17 @@ func (s *Store) Refresh(ctx context.Context) error {
 	return nil
 }
 
-// stale says whether it may be worth to look again for what is not found: not
+// stale reports whether it may be worth to look again for what is not found: not
 // just after that was in vain, or every node of a damaged store would cost a
 // look.
 func (s *Store) stale() bool {
 	return time.Since(time.Unix(0, s.futile.Load())) > time.Second
 }
 
-// Place gives where the store lies.
+// Place returns where the store lies.
 func (s *Store) Place() blob.Backend { return s.blob }
 
-// Location gives where the store lies, without secrets.
+// Location returns where the store lies, without secrets.
 func (s *Store) Location() string { return s.blob.String() }
 
 func readDescriptor(ctx context.Context, b blob.Backend) (d Descriptor, err error) {
@@ -311,7 +311,7 @@ func decodeManifest(ring frame.Ring, data []byte, name string, v any) error {
 	return nil
 }
 
-// damaged tells damage from a key that is not at hand.
+// damaged reports damage from a key that is not at hand.
 func damaged(err error) error {
 	if errors.Is(err, frame.ErrLocked) {
 		return err
@@ -319,7 +319,7 @@ func damaged(err error) error {
 	return fmt.Errorf("%w: %w", ErrDamaged, err)
 }
 
-// newID gives n random bytes in hexadecimal.
+// newID returns n random bytes in hexadecimal.
 func newID(n int) string {
 	b := make([]byte, n)
 	_, _ = rand.Read(b) // never fails, by its contract

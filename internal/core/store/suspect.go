@@ -17,7 +17,7 @@ type suspicion struct {
 
 const suspectPrefix = "suspect/"
 
-// suspects gives the names of packs that are known to be damaged.
+// suspects returns the names of packs that are known to be damaged.
 func (s *Store) suspects(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
 	err := s.blob.List(ctx, suspectPrefix, func(i blob.Info) error {

@@ -267,7 +267,7 @@ func (w *Writer) append(f []byte, objects []object) (full *packInfo) {
 	return w.takePack()
 }
 
-// room gives room for a pack, that of an earlier one where it can: the collector
+// room returns room for a pack, that of an earlier one where it can: the collector
 // would be late for so much. The lock is held.
 func (w *Writer) room() []byte {
 	if n := len(w.free); n > 0 {
@@ -379,7 +379,7 @@ func (w *Writer) Abandon() {
 	}
 }
 
-// Stats gives what was done so far.
+// Stats returns what was done so far.
 func (w *Writer) Stats() WriteStats {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -26,7 +26,7 @@ const (
 // changes it.
 var targetBits = 17
 
-// cutsAfter says whether a leaf ends after a record: a hash of its key decides,
+// cutsAfter reports whether a leaf ends after a record: a hash of its key decides,
 // weighted by its size so that leaves have about the same number of bytes
 // whatever the records are like. The size counts in powers of two, so that a
 // value that grows a little hardly ever moves a boundary.
@@ -230,7 +230,7 @@ type nearby struct {
 	last child
 }
 
-// leafFor gives the older leaf in which key lies, or the last one before it.
+// leafFor returns the older leaf in which key lies, or the last one before it.
 // Keys must ascend.
 func (n *nearby) leafFor(ctx context.Context, key []byte) (Hash, error) {
 	for n.last.hash.IsZero() || bytes.Compare(n.last.last, key) < 0 {

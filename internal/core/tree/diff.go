@@ -177,7 +177,7 @@ func NewIterator(src Source, root Root) *Iterator {
 	return &Iterator{newDiffSide(Side{src, root})}
 }
 
-// Next gives the next record, or ok false at the end. Its bytes are valid
+// Next returns the next record, or ok false at the end. Its bytes are valid
 // until the call after.
 func (it *Iterator) Next(ctx context.Context) (r record.Record, ok bool, err error) {
 	it.side.have = false

@@ -14,7 +14,7 @@ import (
 //	uvarint n<<1|1     drop the next n entries of the base, and
 //	                   uvarint m, then m entries as put: key length, key, body length, body
 
-// EncodePatch gives a patch that makes leaf from base, or ok false when it
+// EncodePatch returns a patch that makes leaf from base, or ok false when it
 // would be longer than limit bytes or either is no leaf.
 func EncodePatch(base, leaf []byte, limit int) (patch []byte, ok bool) {
 	br, err := newLeafReader(base)

@@ -141,7 +141,7 @@ func readd(ctx context.Context, b *Builder, leaf []byte) error {
 	return eachEntry(leaf, func(e *entry) error { return b.add(ctx, e) })
 }
 
-// setAside gives all records of a part to the sorter: it overlaps with the
+// setAside returns all records of a part to the sorter: it overlaps with the
 // parts before it.
 func (l *Loader) setAside(ctx context.Context, p *Part) error {
 	put := func(r record.Record) error { return l.late.Add(r.Key, r.Value) }

@@ -15,16 +15,16 @@ import (
 // Hash names a node: BLAKE3-256 of its bytes.
 type Hash [32]byte
 
-// HashOf gives the name of a node's bytes.
+// HashOf returns the name of a node's bytes.
 func HashOf(b []byte) Hash { return blake3.Sum256(b) }
 
 // IsZero reports whether h names nothing.
 func (h Hash) IsZero() bool { return h == Hash{} }
 
-// String gives the hash in hexadecimal.
+// String returns the hash in hexadecimal.
 func (h Hash) String() string { return hex.EncodeToString(h[:]) }
 
-// Short gives the first 12 hexadecimal digits, for people.
+// Short returns the first 12 hexadecimal digits, for people.
 func (h Hash) Short() string { return hex.EncodeToString(h[:6]) }
 
 // MarshalText implements encoding.TextMarshaler.
@@ -272,7 +272,7 @@ func eachEntry(leaf []byte, fn func(*entry) error) error {
 	}
 }
 
-// load gives an entry's value, fetching its pieces where it lies outside the
+// load returns an entry's value, fetching its pieces where it lies outside the
 // leaf.
 func (e *entry) load(ctx context.Context, src Source) ([]byte, error) {
 	if !e.external() {

@@ -30,7 +30,7 @@ func newCursor(src Source, root Root) *cursor {
 	return c
 }
 
-// peek gives the node the cursor stands before, and its level.
+// peek returns the node the cursor stands before, and its level.
 func (c *cursor) peek() (n child, level int, ok bool) {
 	for len(c.stack) > 0 {
 		top := &c.stack[len(c.stack)-1]
@@ -100,7 +100,7 @@ func leafLast(ctx context.Context, src Source, h Hash) (last []byte, err error) 
 	return last, err
 }
 
-// NamesPieces says whether a node is a leaf with values that lie outside it.
+// NamesPieces reports whether a node is a leaf with values that lie outside it.
 func NamesPieces(node []byte) bool {
 	if len(node) == 0 || node[0] != leafNode {
 		return false

@@ -48,7 +48,7 @@ func NewSorter(dir string, bound int) *Sorter {
 	return &Sorter{dir: dir, bound: max(bound, 1<<10), sorted: true}
 }
 
-// Len gives the number of items added.
+// Len returns the number of items added.
 func (s *Sorter) Len() int64 { return s.count }
 
 // Add takes an item, copying its bytes.
@@ -163,7 +163,7 @@ func (s *Sorter) Close() {
 	s.runs, s.arena, s.items = nil, nil, nil
 }
 
-// Sorted gives the items in order. Nothing may be added afterwards; Sorted may
+// Sorted returns the items in order. Nothing may be added afterwards; Sorted may
 // be called again to begin anew.
 func (s *Sorter) Sorted() (*SortedItems, error) {
 	s.order()
@@ -177,7 +177,7 @@ func (s *Sorter) Sorted() (*SortedItems, error) {
 // SortedItems reads a sorter's items in order.
 type SortedItems struct{ m *mergeReader }
 
-// Next gives the next item; its bytes are valid until the call after.
+// Next returns the next item; its bytes are valid until the call after.
 func (it *SortedItems) Next() (key, value []byte, ok bool, err error) { return it.m.next() }
 
 // Close ends reading.

@@ -71,7 +71,7 @@ func Union(ctx context.Context, src Source, parts []UnionPart, sink Sink) (Root,
 	return b.Finish(ctx)
 }
 
-// AgainKey gives the key of the nth (from zero) record that has a key in
+// AgainKey returns the key of the nth (from zero) record that has a key in
 // common with others. No key is the beginning of another, so it sorts right
 // after the key.
 func AgainKey(key []byte, n int) []byte {

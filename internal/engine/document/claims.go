@@ -24,7 +24,7 @@ const (
 	stageClaim  = "stage: " // begins the names of stages among the claims
 )
 
-// isOwn tells Dexamen's own collections from content.
+// isOwn reports Dexamen's own collections from content.
 func isOwn(db, coll string) bool {
 	return db == workDB && (coll == claimsColl || strings.HasPrefix(coll, probePrefix))
 }

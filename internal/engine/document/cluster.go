@@ -250,7 +250,7 @@ func (c *cluster) Close() error {
 	return nil
 }
 
-// of gives the servers of one shard.
+// of returns the servers of one shard.
 func (c *cluster) of(shard string) (*set, error) {
 	if s, ok := c.sets[shard]; ok {
 		return s, nil

@@ -117,7 +117,7 @@ func newSet(t engine.Target, base *options.ClientOptions, r role, shard string, 
 	return c
 }
 
-// client gives the connection to one member.
+// client returns the connection to one member.
 func (c *set) client(addr string) (*mongo.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -163,13 +163,13 @@ func (c *set) answers(ctx context.Context, addr string) error {
 	}
 }
 
-// isDown gives what the driver last found out by itself, if anything.
+// isDown returns what the driver last found out by itself, if anything.
 func (c *set) isDown(addr string) (down, known bool) {
 	v, known := c.down.Load(addr)
 	return known && v.(bool), known
 }
 
-// reach gives the connection to a member at which something listens.
+// reach returns the connection to a member at which something listens.
 func (c *set) reach(ctx context.Context, addr string) (*mongo.Client, error) {
 	if err := c.answers(ctx, addr); err != nil {
 		return nil, err
@@ -571,7 +571,7 @@ func isCommandError(err error) bool {
 	return errors.As(err, &ce) || errors.Is(err, engine.ErrLogin) && !strings.Contains(err.Error(), "auth error")
 }
 
-// lacks says what the servers cannot do and what follows.
+// lacks reports what the servers cannot do and what follows.
 func (c *set) lacks() []engine.Lack {
 	var l []engine.Lack
 	add := func(what, then string) { l = append(l, engine.Lack{What: what, Consequence: then}) }

@@ -19,7 +19,7 @@ const (
 // layoutCollections are what config servers keep about where content is.
 var layoutCollections = []string{"chunks", "collections", "databases", "tags"}
 
-// content says under which name and as what kind Dexamen keeps a collection of
+// content reports under which name and as what kind Dexamen keeps a collection of
 // servers in this role; otherwise the kind is empty and why says why not.
 func (r role) content(db, coll string) (name, kind, why string) {
 	name = db + "." + coll
@@ -54,7 +54,7 @@ func (r role) content(db, coll string) (name, kind, why string) {
 	return name, "collection", ""
 }
 
-// physical gives the name under which a server keeps a namespace's records.
+// physical returns the name under which a server keeps a namespace's records.
 func physical(name, kind string) (db, coll string) {
 	db, coll, _ = strings.Cut(name, ".")
 	if kind == kindSeries {
@@ -63,7 +63,7 @@ func physical(name, kind string) (db, coll string) {
 	return db, coll
 }
 
-// kindOf tells the kind of a namespace that no entry created.
+// kindOf reports the kind of a namespace that no entry created.
 func kindOf(name string) string {
 	switch {
 	case strings.HasPrefix(name, "admin."):

@@ -165,7 +165,7 @@ func newDefinition(kind string, options []byte, indexes [][]byte) ([]byte, error
 	return d.encode(), nil
 }
 
-// clustered says whether it is the order in which a clustered collection keeps
+// clustered reports whether it is the order in which a clustered collection keeps
 // its documents ("Clustered Collections"), which comes with the collection.
 func (s indexSpec) clustered() bool {
 	b, ok := bsoncore.Document(s.spec).Lookup("clustered").BooleanOK()
@@ -302,7 +302,7 @@ func (d *definition) modifyIndex(mod []byte) error {
 	return nil
 }
 
-// describeDefinition gives lines for people.
+// describeDefinition returns lines for people.
 func describeDefinition(def []byte) []string {
 	d, err := decodeDefinition(def)
 	if err != nil {
@@ -333,7 +333,7 @@ func describeDefinition(def []byte) []string {
 	return out
 }
 
-// describeSharding gives lines for people.
+// describeSharding returns lines for people.
 func describeSharding(sharding []byte) []string {
 	if sharding == nil {
 		return nil

@@ -23,7 +23,7 @@ func position(t, i uint32) record.Position {
 	return record.Position(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, t), i))
 }
 
-// timestampOf gives the cluster time of a position.
+// timestampOf returns the cluster time of a position.
 func timestampOf(p record.Position) bson.Timestamp {
 	if len(p) != 8 {
 		return bson.Timestamp{}
@@ -31,7 +31,7 @@ func timestampOf(p record.Position) bson.Timestamp {
 	return bson.Timestamp{T: binary.BigEndian.Uint32([]byte(p)), I: binary.BigEndian.Uint32([]byte(p[4:]))}
 }
 
-// markOf gives an entry's position and time.
+// markOf returns an entry's position and time.
 func markOf(entry bson.Raw) (record.Mark, error) {
 	t, i, ok := entry.Lookup("ts").TimestampOK()
 	if !ok {
@@ -46,7 +46,7 @@ func markOf(entry bson.Raw) (record.Mark, error) {
 	return m, nil
 }
 
-// changesOf gives what a log entry does to protected namespaces. The changes'
+// changesOf returns what a log entry does to protected namespaces. The changes'
 // bytes are copies.
 func changesOf(r role, entry bson.Raw) (record.Mark, []record.Change, error) {
 	m, err := markOf(entry)
@@ -57,7 +57,7 @@ func changesOf(r role, entry bson.Raw) (record.Mark, []record.Change, error) {
 	return m, chs, err
 }
 
-// changesAt gives what entries do together, as of a mark.
+// changesAt returns what entries do together, as of a mark.
 func changesAt(r role, m record.Mark, entries ...bson.Raw) ([]record.Change, error) {
 	c := converter{mark: m, role: r}
 	for _, e := range entries {

@@ -144,7 +144,7 @@ func rangeKey(vals []bsoncore.Value) (key []byte, err error) {
 	return key, nil
 }
 
-// owner gives the shard that a document belongs to.
+// owner returns the shard that a document belongs to.
 func (t *shardedTable) owner(doc bsoncore.Document) (string, error) {
 	elems, err := t.key.Elements()
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/engine"
 )
 
-// logEnd gives the newest position that cannot be rolled back. It asks every member and takes the newest
+// logEnd returns the newest position that cannot be rolled back. It asks every member and takes the newest
 // answer: one member may know less than another, but what one knows to be
 // committed stays.
 func (c *set) logEnd(ctx context.Context) (record.Mark, error) {
@@ -280,7 +280,7 @@ func (f *follow) prove(ctx context.Context, addr string, cl *mongo.Client, found
 	return f.begin(ctx, addr, cl)
 }
 
-// lost says that the log does not hold the entry that was reached, and from
+// lost reports that the log does not hold the entry that was reached, and from
 // where on it does hold.
 func (f *follow) lost(ctx context.Context, addr string) error {
 	w, err := f.c.window(ctx, addr)

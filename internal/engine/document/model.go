@@ -53,7 +53,7 @@ func (model) Implied(name string) (kind string, def []byte) {
 // Kind implements engine.Model.
 func (model) Kind(name string) string { return kindOf(name) }
 
-// Label gives a document's _id, as extended JSON.
+// Label returns a document's _id, as extended JSON.
 func (model) Label(value []byte) string {
 	v, err := bson.Raw(value).LookupErr("_id")
 	if err != nil {
@@ -69,7 +69,7 @@ func (model) Label(value []byte) string {
 	return strings.TrimSuffix(strings.TrimPrefix(text, `{"_id":`), "}")
 }
 
-// Render gives a document as relaxed extended JSON.
+// Render returns a document as relaxed extended JSON.
 func (model) Render(value []byte) string { return documentText(value) }
 
 // Changes compares top-level fields.
@@ -110,7 +110,7 @@ func (model) Changes(a, b []byte) []string {
 // Describe implements engine.Model.
 func (model) Describe(def []byte) []string { return describeDefinition(def) }
 
-// Portable gives a definition without the index version, which differs between
+// Portable returns a definition without the index version, which differs between
 // servers, and without how it is spread over shards, which is the business of
 // each cluster.
 func (model) Portable(def []byte) []byte {
@@ -135,7 +135,7 @@ func (model) Portable(def []byte) []byte {
 	return d.encode()
 }
 
-// FormatPosition gives a cluster time as SECONDS.INCREMENT.
+// FormatPosition returns a cluster time as SECONDS.INCREMENT.
 func (model) FormatPosition(p record.Position) string {
 	if len(p) != 8 {
 		return p.Hex()

@@ -25,7 +25,7 @@ const (
 	paceEvery   = time.Second
 )
 
-// settle gives how old an entry must be to be sure of those before it, and what
+// settle returns how old an entry must be to be sure of those before it, and what
 // time it is by the server's clock.
 func (c *set) settle(ctx context.Context) (time.Duration, time.Time) {
 	p := &c.pace

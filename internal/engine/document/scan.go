@@ -105,7 +105,7 @@ func (c *set) listCommitted(ctx context.Context, addr string, since record.Posit
 	return nil, fmt.Errorf("%s: %w: what it lists is not what a majority has; is a majority of the members up?", addr, engine.ErrUnreachable)
 }
 
-// applied gives the last entry that a member has applied, and its term.
+// applied returns the last entry that a member has applied, and its term.
 func (c *set) applied(ctx context.Context, addr string) (record.Position, int64, error) {
 	st, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
 	if err != nil {
@@ -129,7 +129,7 @@ func (c *set) applied(ctx context.Context, addr string) (record.Position, int64,
 	return at, term, nil
 }
 
-// shows tells whether what a session was shown may be newer than an entry: the
+// shows reports whether what a session was shown may be newer than an entry: the
 // time that the server told of it lies after the entry, and another entry up to
 // that time.
 func (c *set) shows(ctx context.Context, addr string, shown *bson.Timestamp, last record.Position) (bool, error) {
@@ -232,7 +232,7 @@ func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, siz
 	return nil, fmt.Errorf("database %s: its collections change faster than they can be listed; try again when that has ended", db)
 }
 
-// collectionsOf gives the entries of listCollections in order of names.
+// collectionsOf returns the entries of listCollections in order of names.
 func collectionsOf(ctx context.Context, cl *mongo.Client, db string) ([]bson.Raw, error) {
 	cur, err := cl.Database(db).ListCollections(ctx, bson.D{})
 	if err != nil {
@@ -246,7 +246,7 @@ func collectionsOf(ctx context.Context, cl *mongo.Client, db string) ([]bson.Raw
 	return out, cur.Err()
 }
 
-// sameCollection says whether two entries are of the same incarnation of a
+// sameCollection reports whether two entries are of the same incarnation of a
 // collection under the same name.
 func sameCollection(a, b bson.Raw) bool {
 	return a.Lookup("name").Equal(b.Lookup("name")) && a.Lookup("info", "uuid").Equal(b.Lookup("info", "uuid"))
@@ -536,7 +536,7 @@ func (s *scanning) again(key []byte, doc bson.Raw) error {
 	return nil
 }
 
-// settle gives the documents gathered of one _id.
+// settle returns the documents gathered of one _id.
 func (s *scanning) settle() error {
 	slices.SortFunc(s.group, bytes.Compare)
 	for i, doc := range s.group {
@@ -573,7 +573,7 @@ func (s *scanning) same(ctx context.Context, addr string) error {
 	return callbackError{fmt.Errorf("%s: %w", s.ns.Name, engine.ErrMoved)}
 }
 
-// retriable says whether another member, or the same one later, may do better.
+// retriable reports whether another member, or the same one later, may do better.
 func retriable(err error) bool {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return false

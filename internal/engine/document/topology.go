@@ -272,7 +272,7 @@ func (c *set) choose(ctx context.Context) (engine.Choice, error) {
 	return engine.Choice{}, fmt.Errorf("cluster %s: shard %s: %w: %s", c.t.Name, shard, engine.ErrNoMember, strings.Join(refused, "; "))
 }
 
-// pick gives the first member, in the order of what is preferred, that is fit.
+// pick returns the first member, in the order of what is preferred, that is fit.
 func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Member, bool) string, refused *[]string) *engine.Choice {
 	for _, want := range prefer {
 		var best *engine.Member
@@ -305,7 +305,7 @@ func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Mem
 	return nil
 }
 
-// current gives the chosen member, choosing one where none is.
+// current returns the chosen member, choosing one where none is.
 func (c *set) current(ctx context.Context) (string, error) {
 	c.mu.Lock()
 	ch := c.chosen
@@ -404,7 +404,7 @@ func (c *set) hasSeen(ctx context.Context, addr string) error {
 	return nil
 }
 
-// committed gives the newest log entry that a member knows to be on a majority.
+// committed returns the newest log entry that a member knows to be on a majority.
 // Some servers tell times that no entry has; the newest one before it counts
 // then.
 func (c *set) committed(ctx context.Context, addr string) (record.Mark, error) {
@@ -427,7 +427,7 @@ func (c *set) committed(ctx context.Context, addr string) (record.Mark, error) {
 	return markOf(e)
 }
 
-// entryUpTo gives the newest log entry at or before a position; nil where there
+// entryUpTo returns the newest log entry at or before a position; nil where there
 // is none, or no position.
 func (c *set) entryUpTo(ctx context.Context, addr string, at record.Position) (bson.Raw, error) {
 	if at == position(0, 0) {

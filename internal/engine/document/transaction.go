@@ -54,7 +54,7 @@ func truth(v bson.RawValue) bool {
 	return ok && b
 }
 
-// part says of an entry whether it belongs to a transaction: "part" is decided
+// part reports of an entry whether it belongs to a transaction: "part" is decided
 // later, "prepare" by another entry, "last" ends one of several entries,
 // "commit" and "abort" decide a prepared one.
 func part(e bson.Raw) string {
@@ -100,7 +100,7 @@ func (f *follow) entryAt(ctx context.Context, addr string, cl *mongo.Client, at 
 	return slices.Clone(raw), nil
 }
 
-// chain gives all entries of a transaction, of which last is the last.
+// chain returns all entries of a transaction, of which last is the last.
 func (f *follow) chain(ctx context.Context, addr string, cl *mongo.Client, last bson.Raw) ([]bson.Raw, error) {
 	out := []bson.Raw{slices.Clone(last)}
 	for {
@@ -219,7 +219,7 @@ func (f *follow) prepared(ctx context.Context, addr string, cl *mongo.Client, e,
 	return nil
 }
 
-// logStart gives the end of the log, or a place before the first transaction
+// logStart returns the end of the log, or a place before the first transaction
 // that is prepared and not decided there: a read may not show it though its
 // commit counts as of a time before.
 func (c *set) logStart(ctx context.Context) (record.Mark, error) {
@@ -354,7 +354,7 @@ func (f *follow) take(ctx context.Context, addr string, cl *mongo.Client, m reco
 	return f.add(m, e)
 }
 
-// settleDue gives the changes of transactions committed up to a position.
+// settleDue returns the changes of transactions committed up to a position.
 func (f *follow) settleDue(upto record.Position) error {
 	for len(f.due) > 0 && f.due[0].commit <= upto {
 		d := f.due[0]

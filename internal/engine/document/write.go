@@ -38,7 +38,7 @@ type writer struct {
 	trusted  *bool // whether renaming keeps what is renamed; nil before it was tried
 }
 
-// writer gives access through the primary, or a router.
+// writer returns access through the primary, or a router.
 func (c *set) writer(ctx context.Context) (engine.Stager, error) {
 	members, err := c.members(ctx)
 	if err != nil {
@@ -135,7 +135,7 @@ func (w *writer) Count(ctx context.Context, name string) (int64, error) {
 	return n, nil
 }
 
-// physical gives where a stage's records are.
+// physical returns where a stage's records are.
 func (w *writer) physical(stage string) (db, coll string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -193,7 +193,7 @@ func (w *writer) create(ctx context.Context, name string, d definition) error {
 	return nil
 }
 
-// creatable gives a time series' options as servers take them: they list the
+// creatable returns a time series' options as servers take them: they list the
 // granularity and the bounds of buckets, and refuse to be asked for both ("Set
 // Granularity for Time Series Data").
 func creatable(v bsoncore.Value) bsoncore.Value {

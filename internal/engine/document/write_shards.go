@@ -105,7 +105,7 @@ func (w *writer) spread(ctx context.Context, stage string, sh bsoncore.Document,
 	return nil
 }
 
-// valuesOf gives an array's values; what is not there has none.
+// valuesOf returns an array's values; what is not there has none.
 func valuesOf(v bsoncore.Value) ([]bsoncore.Value, error) {
 	arr, ok := v.ArrayOK()
 	if !ok || len(arr) == 0 {
@@ -120,7 +120,7 @@ func mustElements(v bsoncore.Value) []bsoncore.Element {
 	return es
 }
 
-// zones gives a stage the zones of its original, as far as the cluster has
+// zones returns a stage the zones of its original, as far as the cluster has
 // shards in them.
 func (w *writer) zones(ctx context.Context, stage string, sh bsoncore.Document, shards []bson.RawValue) error {
 	has := map[string]bool{}

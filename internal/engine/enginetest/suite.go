@@ -48,7 +48,7 @@ type Fixture struct {
 	WrongLogin *engine.Target
 }
 
-// shard gives the shard whose log tells of the fixture's namespace.
+// shard returns the shard whose log tells of the fixture's namespace.
 func (f *Fixture) shard(topo *engine.Topology) string {
 	if f.Shard != "" {
 		return f.Shard

@@ -144,7 +144,7 @@ func (c *cluster) connect(ctx context.Context, endpoints ...string) (*clientv3.C
 	}
 }
 
-// client gives the client of an endpoint.
+// client returns the client of an endpoint.
 func (c *cluster) client(ctx context.Context, endpoint string) (*clientv3.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -203,7 +203,7 @@ func (c *cluster) discover(ctx context.Context, endpoint string) error {
 	return nil
 }
 
-// explain gives an error the meaning it has in package engine.
+// explain returns an error the meaning it has in package engine.
 func (c *cluster) explain(err error, where string) error {
 	if err == nil {
 		return nil

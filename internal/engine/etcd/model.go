@@ -82,12 +82,12 @@ func readValue(b []byte) (key, value []byte, lease int64, err error) {
 	return key, value, lease, nil
 }
 
-// position gives a revision as a position.
+// position returns a revision as a position.
 func position(rev int64) record.Position {
 	return record.Position(binary.BigEndian.AppendUint64(nil, uint64(rev)))
 }
 
-// idlePosition gives the position of a revision after which nothing had happened
+// idlePosition returns the position of a revision after which nothing had happened
 // at a time: between this revision and the next.
 func idlePosition(rev int64, at time.Time) record.Position {
 	return position(rev) + record.Position(binary.BigEndian.AppendUint64(nil, uint64(at.UnixMilli())))
@@ -153,7 +153,7 @@ func (m model) CheckName(name string) error {
 	return err
 }
 
-// Label gives the key below its namespace's prefix.
+// Label returns the key below its namespace's prefix.
 func (model) Label(value []byte) string {
 	if key, _, _, err := readValue(value); err == nil {
 		return text(key, 200)
@@ -200,7 +200,7 @@ func (model) Changes(a, b []byte) []string {
 	return out
 }
 
-// FormatPosition gives the revision, and the time in milliseconds of one after
+// FormatPosition returns the revision, and the time in milliseconds of one after
 // which nothing had happened yet.
 func (model) FormatPosition(p record.Position) string {
 	switch len(p) {

@@ -99,7 +99,7 @@ func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	return out, nil
 }
 
-// count gives the number of keys that begin so, and their size as a sample of
+// count returns the number of keys that begin so, and their size as a sample of
 // them has it.
 func (v *view) count(ctx context.Context, prefix []byte) (records, size int64, err error) {
 	end := engine.PrefixEnd(prefix)
@@ -202,7 +202,7 @@ func (v *view) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 	return err
 }
 
-// scan gives also the last key delivered.
+// scan returns also the last key delivered.
 func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) (last []byte, err error) {
 	if ns.Kind != keysKind {
 		return nil, v.scanBeside(ctx, ns, fn)

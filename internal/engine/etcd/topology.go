@@ -164,14 +164,14 @@ func (c *cluster) Choose(ctx context.Context, _ string) (engine.Choice, error) {
 	return choice, nil
 }
 
-// head gives the newest revision that a majority has, and a time at which it
+// head returns the newest revision that a majority has, and a time at which it
 // was that.
 func (c *cluster) head(ctx context.Context) (record.Mark, error) {
 	m, _, err := c.headAt(ctx)
 	return m, err
 }
 
-// headAt gives also the time just before it was asked: every change made until
+// headAt returns also the time just before it was asked: every change made until
 // then is of that revision or an earlier one.
 func (c *cluster) headAt(ctx context.Context) (record.Mark, time.Time, error) {
 	cl, err := c.client(ctx, "")

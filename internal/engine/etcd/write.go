@@ -32,7 +32,7 @@ const (
 	unknownTTL = 60
 )
 
-// isMark tells the marks of restores from content.
+// isMark reports the marks of restores from content.
 func isMark(key []byte) bool { return bytes.HasPrefix(key, []byte(markPrefix)) }
 
 // writer implements engine.Gradual and engine.SettingsWriter. A watcher of the

@@ -42,7 +42,7 @@ const (
 	classExpiry  = 3
 )
 
-// unitKey gives the key of a key's first record, with which all others begin.
+// unitKey returns the key of a key's first record, with which all others begin.
 func unitKey(key []byte) []byte {
 	out := make([]byte, 0, len(key)+2)
 	for _, c := range key {
@@ -53,7 +53,7 @@ func unitKey(key []byte) []byte {
 	return append(out, 0, 1)
 }
 
-// unitOf gives the beginning of a record's key that its whole unit has, and the
+// unitOf returns the beginning of a record's key that its whole unit has, and the
 // key of the server it stands for.
 func unitOf(k []byte) (unit, key []byte, err error) {
 	for i := 0; i+1 < len(k); i++ {
@@ -165,7 +165,7 @@ func (a *assembler) part(class byte, place []byte, args ...[]byte) error {
 // verbs are the commands that add an element.
 var verbs = map[kind]string{listKind: "RPUSH", setKind: "SADD", hashKind: "HSET", zsetKind: "ZADD", streamKind: "XADD"}
 
-// placeOf gives where an element belongs among its like: a hash's by its field, a
+// placeOf returns where an element belongs among its like: a hash's by its field, a
 // sorted set's by its member.
 func (a *assembler) placeOf(args [][]byte) []byte {
 	e := args[0]

@@ -68,7 +68,7 @@ func withSlots(args [][]byte, slots [][2]int) [][]byte {
 	return args
 }
 
-// slotsIn tells of a key whether a command of the log concerned its slot; one
+// slotsIn reports of a key whether a command of the log concerned its slot; one
 // without slots concerned all.
 func slotsIn(args [][]byte) (func(key []byte) bool, error) {
 	i := slices.IndexFunc(args, func(a []byte) bool { return string(a) == slotsWord })
@@ -89,7 +89,7 @@ func slotsIn(args [][]byte) (func(key []byte) bool, error) {
 	}, nil
 }
 
-// keysOf gives the places of a command's keys among its arguments; none for those
+// keysOf returns the places of a command's keys among its arguments; none for those
 // that concern a database or the server. An error: it is not known.
 func keysOf(args [][]byte) ([]int, error) {
 	verb := strings.ToUpper(string(args[0]))

@@ -124,7 +124,7 @@ func (c *cluster) parse() error {
 	return nil
 }
 
-// tlsFor gives the TLS of a connection to an address.
+// tlsFor returns the TLS of a connection to an address.
 func (c *cluster) tlsFor(addr string) *tls.Config {
 	if c.tls == nil {
 		return nil
@@ -134,7 +134,7 @@ func (c *cluster) tlsFor(addr string) *tls.Config {
 	return cfg
 }
 
-// client gives the client of one server.
+// client returns the client of one server.
 func (c *cluster) client(addr string) *goredis.Client {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -181,7 +181,7 @@ func num(s string) uint64 {
 	return n
 }
 
-// explain gives an error the meaning it has in package engine.
+// explain returns an error the meaning it has in package engine.
 func (c *cluster) explain(err error, addr string) error {
 	if err == nil {
 		return nil
@@ -262,14 +262,14 @@ func (c *cluster) shard(name string) (*shard, error) {
 	return nil, fmt.Errorf("cluster %s has no shard %s", c.t.Name, name)
 }
 
-// membersOf gives a shard's members, the primary first.
+// membersOf returns a shard's members, the primary first.
 func (c *cluster) membersOf(s *shard) []string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return slices.Clone(s.members)
 }
 
-// askSentinels gives the address of the primary that the sentinels name.
+// askSentinels returns the address of the primary that the sentinels name.
 func (c *cluster) askSentinels(ctx context.Context) (string, error) {
 	var errs []error
 	for _, h := range c.hosts {
@@ -507,7 +507,7 @@ func (c *cluster) Inherit(ctx context.Context, name string, last record.Position
 	return nil
 }
 
-// continues tells whether the primary's history is a continuation of one that
+// continues reports whether the primary's history is a continuation of one that
 // was read up to a place.
 func (c *cluster) continues(ctx context.Context, s *shard, p place) (bool, error) {
 	in, err := c.info(ctx, c.membersOf(s)[0])

@@ -80,7 +80,7 @@ func expiring(value []byte, ms int64) []byte {
 	return appendCommand(slices.Clone(value[:i]), args...)
 }
 
-// deferred gives a command of the log with its expiry put off. Where the log has
+// deferred returns a command of the log with its expiry put off. Where the log has
 // a distance it counts from when the command was captured.
 func deferred(args [][]byte, wall int64) [][]byte {
 	verb := strings.ToUpper(string(args[0]))

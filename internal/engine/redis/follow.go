@@ -132,7 +132,7 @@ func (f *following) connect(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// has tells from what a server says of itself whether it goes on from here: asked
+// has reports from what a server says of itself whether it goes on from here: asked
 // for what it has not, it would send everything.
 func (f *following) has(in map[string]string, addr string) error {
 	h := f.at.historyName()
@@ -240,7 +240,7 @@ func (f *following) read(ctx context.Context, addr string) error {
 	}
 }
 
-// take gives on a command, with those that have come besides.
+// take returns on a command, with those that have come besides.
 func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) error {
 	var changes []record.Change
 	size := 0
@@ -302,7 +302,7 @@ func (f *following) asIdle(ctx context.Context, in <-chan logged) error {
 	return f.tell(nil, before, uint64(before.UnixMilli()))
 }
 
-// slots gives which slots the shard serves.
+// slots returns which slots the shard serves.
 func (f *following) slots() [][2]int {
 	f.mu.Lock()
 	defer f.mu.Unlock()

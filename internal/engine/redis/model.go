@@ -160,7 +160,7 @@ func (model) CheckName(name string) error {
 	return err
 }
 
-// Wide tells the names under which is logged what concerns more than a
+// Wide reports the names under which is logged what concerns more than a
 // namespace.
 func (model) Wide(name string) bool {
 	_, _, cut := strings.Cut(name, "/")
@@ -176,7 +176,7 @@ func (model) Unit(key []byte) []byte {
 	return u
 }
 
-// keyArg gives the key's place among a command's arguments.
+// keyArg returns the key's place among a command's arguments.
 func keyArg(args [][]byte) int {
 	if string(args[0]) == "XGROUP" {
 		return 2
@@ -184,7 +184,7 @@ func keyArg(args [][]byte) int {
 	return 1
 }
 
-// Label gives the key below its namespace's prefix.
+// Label returns the key below its namespace's prefix.
 func (model) Label(value []byte) string {
 	args, _, err := readCommand(value)
 	if err != nil || len(args) <= keyArg(args) {
@@ -259,7 +259,7 @@ func (model) Changes(a, b []byte) []string {
 	return out
 }
 
-// partsOf gives a record's parts by name, and the names in order.
+// partsOf returns a record's parts by name, and the names in order.
 func partsOf(value []byte) (map[string]string, []string, error) {
 	out := map[string]string{}
 	var order []string
@@ -300,7 +300,7 @@ func partsOf(value []byte) (map[string]string, []string, error) {
 	return out, order, err
 }
 
-// FormatPosition gives OFFSET-EPOCH-HISTORY-DB, and the time until which nothing
+// FormatPosition returns OFFSET-EPOCH-HISTORY-DB, and the time until which nothing
 // came after it, or "c" where it is a command's.
 func (model) FormatPosition(pos record.Position) string {
 	p, ok := placeOf(pos)

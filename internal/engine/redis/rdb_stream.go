@@ -45,7 +45,7 @@ func (s *idSet) add(id streamID) {
 	s.last = id
 }
 
-// keep gives those of a sorted list of entries that have one of the ids.
+// keep returns those of a sorted list of entries that have one of the ids.
 func (s *idSet) keep(list []pending) []pending {
 	var at streamID
 	b := s.b

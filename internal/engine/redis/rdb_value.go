@@ -330,7 +330,7 @@ func unpackList(b []byte, old bool) ([][]byte, error) {
 	}
 }
 
-// intOf gives a whole number of w bytes, small end first, as text.
+// intOf returns a whole number of w bytes, small end first, as text.
 func intOf(b []byte, w int) []byte {
 	var u uint64
 	for i := w - 1; i >= 0; i-- {

@@ -181,7 +181,7 @@ func newRewriter(names map[string]string) (*rewriter, error) {
 	return r, nil
 }
 
-// find gives what becomes of a key; nil when it belongs to none.
+// find returns what becomes of a key; nil when it belongs to none.
 func (r *rewriter) find(db int, key []byte) *rewriting {
 	for i := range r.list {
 		if x := &r.list[i]; x.db == db && prefixes.Holds(x.prefix, x.flat, key) {
@@ -195,7 +195,7 @@ func (r *rewriter) find(db int, key []byte) *rewriting {
 var targets = map[string]int{"SINTERSTORE": 1, "SUNIONSTORE": 1, "SDIFFSTORE": 1, "ZUNIONSTORE": 1, "ZINTERSTORE": 1, "ZDIFFSTORE": 1, "PFMERGE": 1, "ZRANGESTORE": 1,
 	"GEOSEARCHSTORE": 1, "COPY": 2, "BITOP": 2}
 
-// rewrite gives the command to carry out, in which database; nil when it is
+// rewrite returns the command to carry out, in which database; nil when it is
 // for others.
 func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 	verb := strings.ToUpper(string(args[0]))
@@ -267,7 +267,7 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 	return out, toDB, nil
 }
 
-// otherDB gives the place of the number of another database in a command, or
+// otherDB returns the place of the number of another database in a command, or
 // zero.
 func otherDB(verb string, args [][]byte) int {
 	switch verb {

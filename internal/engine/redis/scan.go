@@ -122,7 +122,7 @@ func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partit
 	return nil
 }
 
-// clientDB gives the client of a database of a server.
+// clientDB returns the client of a database of a server.
 func (c *cluster) clientDB(addr string, db int) *goredis.Client {
 	if db == 0 {
 		return c.client(addr)
@@ -157,7 +157,7 @@ func (c *cluster) eachKey(ctx context.Context, addr string, db int, pattern stri
 	}
 }
 
-// globOf gives the pattern of the keys that begin so.
+// globOf returns the pattern of the keys that begin so.
 func globOf(prefix []byte) string {
 	var b strings.Builder
 	for _, c := range prefix {

@@ -105,7 +105,7 @@ func (c *cluster) caughtUp(ctx context.Context, s *shard, addr string) error {
 	return fmt.Errorf("%s: %w: it stays behind its primary, %d bytes", addr, engine.ErrUnreachable, want-at)
 }
 
-// cause says that it was asked to end, rather than what came of it.
+// cause reports that it was asked to end, rather than what came of it.
 func cause(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -190,7 +190,7 @@ func (c *cluster) assembler(emit func(string, record.Record) error) *assembler {
 	}
 }
 
-// nameOf gives a key's namespace, and the key below its prefix.
+// nameOf returns a key's namespace, and the key below its prefix.
 func (c *cluster) nameOf(db int, key []byte) (string, []byte) {
 	if c.prefixes.Depth == 0 {
 		return fmt.Sprintf("db%d", db), key

@@ -118,7 +118,7 @@ func (c *cluster) lookAt(ctx context.Context, addr string) (engine.Member, uint6
 	return m, num(in["master_repl_offset"])
 }
 
-// window tells how much of its stream a shard's primary still has.
+// window reports how much of its stream a shard's primary still has.
 func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []engine.Lack, error) {
 	addr := c.membersOf(s)[0]
 	in, err := c.info(ctx, addr)

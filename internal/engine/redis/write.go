@@ -165,7 +165,7 @@ func (p *pipe) reply(depth int) (string, error) {
 	return "", fmt.Errorf("%w: answer %q", errProtocol, s[:min(len(s), 40)])
 }
 
-// addrOf gives the primary that serves a key.
+// addrOf returns the primary that serves a key.
 func (c *cluster) addrOf(key []byte) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -182,7 +182,7 @@ func (c *cluster) addrOf(key []byte) string {
 	return c.shards[0].members[0]
 }
 
-// slotOf gives the slot of a key: CRC16 of the key, or of what is in its first
+// slotOf returns the slot of a key: CRC16 of the key, or of what is in its first
 // braces, modulo 16384.
 func slotOf(key []byte) int {
 	if i := bytes.IndexByte(key, '{'); i >= 0 {
@@ -360,7 +360,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	return nil
 }
 
-// again tells whether the commands of a record do no harm when they are carried
+// again reports whether the commands of a record do no harm when they are carried
 // out twice.
 func again(value []byte) bool {
 	args, _, err := readCommand(value)
