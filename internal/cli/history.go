@@ -194,7 +194,7 @@ func asker(r *store.Run) string {
 	return r.User + " by hand"
 }
 
-// came reports in a few words what came of a run.
+// came says in a few words what came of a run.
 func (a *app) came(r *store.Run) string {
 	if r.Error != "" {
 		text := []rune(strings.ReplaceAll(r.Error, "\n", "; "))
@@ -213,7 +213,7 @@ func (a *app) came(r *store.Run) string {
 			return fmt.Sprintf("%s, %s, to %s", view.Plural(r.Changes, "change"), view.Bytes(r.Stored), view.Clock(r.To))
 		}
 	case store.RunRetire:
-		return fmt.Sprintf("%s retired, %s of log and %s given back", view.Plural(int64(len(r.Retired)), "point"), view.Plural(int64(r.Segments), "segment"), view.Bytes(r.Freed))
+		return fmt.Sprintf("%s removed, %s of log and %s given back", view.Plural(int64(len(r.Retired)), "point"), view.Plural(int64(r.Segments), "segment"), view.Bytes(r.Freed))
 	case store.RunRestore, store.RunVerify, store.RunAudit:
 		if r.Records > 0 {
 			return fmt.Sprintf("%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))
@@ -493,8 +493,8 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		entry["run"] = done
 		out = append(out, entry)
 		if !a.screen.JSON {
-			a.screen.Line("  %s retired, %s of log removed, %s given back; see: dexamen runs show %s", view.Plural(int64(len(done.Retired)), "point"),
-				view.Plural(int64(done.Segments), "segment"), view.Bytes(done.Freed), ward.Cluster, done.ID)
+			a.screen.Line("  %s removed, %s of log removed, %s given back; see: dexamen runs show %s", view.Plural(int64(len(done.Retired)), "point"),
+				view.Plural(int64(done.Segments), "segment"), view.Bytes(done.Freed), done.ID)
 			for _, warn := range done.Warnings {
 				a.screen.Line("  %s", a.screen.Loss(warn))
 			}

@@ -266,7 +266,7 @@ func (a *app) pointsCommand() *cli.Command {
 	})
 }
 
-// pointNotes returns of points what is worth knowing: what is missing, what was
+// pointNotes returns what of points is worth knowing: what is missing, what was
 // proven, who holds them.
 func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}

@@ -166,7 +166,7 @@ func (c *Claims) Add(ctx context.Context, name string) error { return c.take(ctx
 // TakenOver returns the names on which a restore was cut short before.
 func (c *Claims) TakenOver() []string { return c.taken }
 
-// End returns up one name; what was written there is complete.
+// End gives up one name; what was written there is complete.
 func (c *Claims) End(ctx context.Context, name string) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -179,7 +179,7 @@ func (c *Claims) End(ctx context.Context, name string) error {
 	return err
 }
 
-// Release returns up the names that are left. With leave set a mark stays under
+// Release gives up the names that are left. With leave set a mark stays under
 // each, which says that what was written there is not complete.
 func (c *Claims) Release(ctx context.Context, leave bool) error {
 	close(c.stop)

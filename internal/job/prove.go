@@ -34,7 +34,7 @@ func (e *Env) ProveLog(ctx context.Context, p *store.Point) (*store.ProofMark, e
 	return m, err
 }
 
-// Proven reports of points, oldest first, by which point the log up to each was
+// Proven returns, of points, oldest first, by which point the log up to each was
 // proven: its own where it was read from the cluster, the next one that was
 // where it was folded. Doubted are those whose proof failed.
 func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (proven map[string]string, doubted map[string]*store.ProofMark) {

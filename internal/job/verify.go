@@ -211,7 +211,7 @@ func (e *Env) proveLog(ctx context.Context, p *store.Point, chains map[string]*j
 // on reports whether both are of the same shard, as far as that is known.
 func (s Space) on(t Space) bool { return s.Shard == t.Shard || s.Shard == "" || t.Shard == "" }
 
-// differences reports of each namespace in which a fold and a point disagree how.
+// differences returns, of each namespace in which a fold and a point disagree how.
 func differences(ctx context.Context, x *store.Scratch, m engine.Model, a, b []Space) (out []store.ProofDoubt) {
 	for i := range a {
 		j := slices.IndexFunc(b, func(s Space) bool { return s.Name == a[i].Name && a[i].on(s) })

@@ -194,7 +194,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 	return live, bases, nil
 }
 
-// Reclaim returns back the room of what no point needs. One at a time.
+// Reclaim gives back the room of what no point needs. One at a time.
 func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
 	if o.Grace <= 0 {
 		o.Grace = 24 * time.Hour

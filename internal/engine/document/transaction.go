@@ -54,7 +54,7 @@ func truth(v bson.RawValue) bool {
 	return ok && b
 }
 
-// part reports of an entry whether it belongs to a transaction: "part" is decided
+// part reports whether an entry belongs to a transaction: "part" is decided
 // later, "prepare" by another entry, "last" ends one of several entries,
 // "commit" and "abort" decide a prepared one.
 func part(e bson.Raw) string {
