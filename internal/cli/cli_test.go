@@ -95,6 +95,7 @@ func (s *site) run(want int, args ...string) (stdout, stderr string) {
 	cmd.Stdout, cmd.Stderr = &out, &errw
 	_ = cmd.Run()
 	require.Equal(s.t, want, cmd.ProcessState.ExitCode(), "dexamen %s\n%s%s", strings.Join(args, " "), out.String(), errw.String())
+	require.NotContains(s.t, out.String()+errw.String(), "%!", "a message and its arguments differ")
 	return out.String(), errw.String()
 }
 
