@@ -21,12 +21,12 @@ test: servers build ## all tests, on real servers where they exist
 
 test-long: servers build ## what takes longer: every harm to every object, pairs of restores, a starved machine, a large first backup
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=40 DEXAMEN_HISTORIES=300 \
-	  go test -timeout 60m -parallel 4 -run 'TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories' ./internal/job ./internal/cli
+	  go test -timeout 60m -parallel 4 -run 'TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories' ./internal/integration ./internal/cli
 	$(MAKE) starved BACKUPS=200
 
 starved: servers build ## suites and first backups on a machine that has little left (BACKUPS=500)
-	go test -c -o testbed/bin/job.test ./internal/job
-	cd internal/job && DEXAMEN_BACKUPS=$(or $(BACKUPS),500) $(CURDIR)/testbed/starve.sh $(CURDIR)/testbed/bin/job.test -test.timeout 60m -test.run '$(or $(STARVED),TestFirstBackups|TestContract|TestFollowing|TestMemberKilled|TestRestoringAWhole)'
+	go test -c -o testbed/bin/integration.test ./internal/integration
+	cd internal/integration && DEXAMEN_BACKUPS=$(or $(BACKUPS),500) $(CURDIR)/testbed/starve.sh $(CURDIR)/testbed/bin/integration.test -test.timeout 60m -test.run '$(or $(STARVED),TestFirstBackups|TestContract|TestFollowing|TestMemberKilled|TestRestoringAWhole)'
 
 lint: ## gofmt, vet and staticcheck
 	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }
@@ -34,28 +34,28 @@ lint: ## gofmt, vet and staticcheck
 	go tool staticcheck ./...
 
 bench: ## rates beside their floors, and peak memory
-	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/core/store ./internal/job
+	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/core/store ./internal/integration
 
 histories: ## thousands of random histories (HISTORIES=5000)
-	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -parallel 8 -run 'TestHistories|TestClusterHistories' ./internal/job
+	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -parallel 8 -run 'TestHistories|TestClusterHistories' ./internal/integration
 
 scale: build ## two shards with five million documents, and with a tenth of them
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SCALE=$(or $(SCALE),5000000) go test -timeout 60m -v -run TestScale ./internal/job
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SCALE=$(or $(SCALE),5000000) go test -timeout 60m -v -run TestScale ./internal/integration
 
 keys: servers build ## a million keys of etcd and Redis beside their floors, and capture lag (KEYS=1000000)
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_KEYS=$(or $(KEYS),1000000) go test -timeout 60m -v -run 'TestRedisScale|TestEtcdScale|TestCaptureLag' ./internal/job
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_KEYS=$(or $(KEYS),1000000) go test -timeout 60m -v -run 'TestRedisScale|TestEtcdScale|TestCaptureLag' ./internal/integration
 
 year: ## a year of two daemons on a clock that is not real (DAYS=365)
 	DEXAMEN_YEAR_DAYS=$(or $(DAYS),365) go test -timeout 60m -v -run TestAYear ./internal/daemon
 
 soak: servers build ## continuous capture, the daemon killed every few seconds (SOAK=11m)
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SOAK=$(or $(SOAK),11m) go test -timeout 60m -v -run TestSoak ./internal/job
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SOAK=$(or $(SOAK),11m) go test -timeout 60m -v -run TestSoak ./internal/integration
 
 rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store
 
 real: servers ## the real document server with 200,000 documents
-	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/job
+	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/integration
 
 servers: $(DOCSERVER) $(S3SERVER) $(JAVASERVER) ## the real servers that tests need
 	@for s in redis-server redis-sentinel etcd; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \

@@ -12,19 +12,29 @@ import (
 
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
+	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify"}
+	verbs = verbs[:len(verbs):len(verbs)]
+	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
 	// (and their own); of others, none that begins so.
 	rules := map[string]struct{ may, never []string }{
-		"core":       {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/redis/", "go.etcd.io/etcd", "github.com/jedib0t/", "github.com/vbauerster/"}},
-		"engine":     {[]string{"core", "engine"}, []string{"github.com/urfave/", "github.com/jedib0t/"}},
-		"sim":        {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
-		"demo":       {nil, []string{"github.com/urfave/"}},
-		"job":        {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"config":     {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
-		"view":       {[]string{"core", "job"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
-		"servertest": {nil, []string{"github.com/urfave/"}},
-		"daemon":     {[]string{"core", "engine", "job", "config"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"cli":        {[]string{"core", "engine", "job", "daemon", "config", "view", "sim", "demo"}, nil},
+		"core":        {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/redis/", "go.etcd.io/etcd", "github.com/jedib0t/", "github.com/vbauerster/"}},
+		"engine":      {[]string{"core", "engine"}, []string{"github.com/urfave/", "github.com/jedib0t/"}},
+		"sim":         {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
+		"demo":        {nil, []string{"github.com/urfave/"}},
+		"run":         {[]string{"core", "engine"}, noInterface},
+		"moment":      {[]string{"core", "engine", "run"}, noInterface},
+		"prepare":     {[]string{"core", "engine", "run"}, noInterface},
+		"snapshot":    {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
+		"capture":     {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
+		"restore":     {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"verify":      {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
+		"integration": {nil, nil},
+		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"servertest":  {nil, []string{"github.com/urfave/"}},
+		"daemon":      {append(verbs, "core", "engine", "config"), []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
+		"cli":         {append(verbs, "core", "engine", "daemon", "config", "view", "sim", "demo"), nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
 	out, err := cmd.StdoutPipe()

@@ -23,7 +23,9 @@ import (
 	"dexamen/internal/engine/document"
 	"dexamen/internal/engine/etcd"
 	"dexamen/internal/engine/redis"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -62,11 +64,11 @@ func Run(ctx context.Context, args []string) int {
 	document.Register()
 	etcd.Register()
 	redis.Register()
-	return run(ctx, args, nil)
+	return rec(ctx, args, nil)
 }
 
-// run runs one command line; with a screen given it writes there.
-func run(ctx context.Context, args []string, screen *view.Screen) int {
+// rec runs one command line; with a screen given it writes there.
+func rec(ctx context.Context, args []string, screen *view.Screen) int {
 	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin)}
 	err := a.root().Run(ctx, args)
 	for _, s := range a.opened {
@@ -91,11 +93,11 @@ func exitCode(ctx context.Context, err error) int {
 		return exitInterrupted // a signal, and nothing else
 	case errors.As(err, &ue):
 		return exitUsage
-	case errors.Is(err, job.ErrRefused), errors.Is(err, store.ErrStoreExists):
+	case errors.Is(err, run.ErrRefused), errors.Is(err, store.ErrStoreExists):
 		return exitRefused
-	case errors.Is(err, job.ErrDiffers):
+	case errors.Is(err, run.ErrDiffers):
 		return exitDiffers
-	case errors.Is(err, job.ErrIncomplete):
+	case errors.Is(err, run.ErrIncomplete):
 		return exitIncomplete
 	}
 	return exitFailed
@@ -248,7 +250,7 @@ func (a *app) backend(ctx context.Context, c *cli.Command, name string) (blob.Ba
 
 // env opens the store for a cluster (any, when empty) and makes what jobs work
 // with. The progress view must be ended with Done.
-func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env, *view.Progress, error) {
+func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*run.Runner, *view.Progress, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, nil, err
@@ -261,7 +263,7 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*job.Env
 }
 
 // envOf is env for a store that is known.
-func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (*job.Env, *view.Progress, error) {
+func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (*run.Runner, *view.Progress, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, nil, err
@@ -275,8 +277,8 @@ func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (
 		return nil, nil, err
 	}
 	p := a.screen.NewProgress()
-	return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
-		Parallel: cfg.Limits.Parallel, Bench: a.bench(c, cfg), Emit: p.Event}, p, nil
+	return &run.Runner{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
+		Parallel: cfg.Limits.Parallel, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
 }
 
 // connect opens a configured cluster.
@@ -346,10 +348,10 @@ func parseAddress(s string) (address.Address, error) {
 
 // work is what a command on a store has at hand.
 type work struct {
-	*job.Env
+	*run.Runner
 	progress *view.Progress
 	ad       address.Address
-	moment   *job.Moment
+	moment   *moment.Moment
 }
 
 // onCluster begins a command whose first argument is a cluster's name.
@@ -358,7 +360,7 @@ func (a *app) onCluster(ctx context.Context, c *cli.Command) (w work, name strin
 		return w, "", err
 	}
 	name = c.Args().First()
-	w.Env, w.progress, err = a.env(ctx, c, name)
+	w.Runner, w.progress, err = a.env(ctx, c, name)
 	return w, name, err
 }
 
@@ -369,10 +371,10 @@ func (a *app) atMoment(ctx context.Context, c *cli.Command, ad address.Address) 
 	if ad.When.Kind == address.Live {
 		return w, usage("%s: a moment of the store is needed here, not the live cluster", ad)
 	}
-	if w.Env, w.progress, err = a.env(ctx, c, ad.Cluster); err != nil {
+	if w.Runner, w.progress, err = a.env(ctx, c, ad.Cluster); err != nil {
 		return w, err
 	}
-	if w.moment, err = w.Resolve(ctx, ad.Cluster, ad.When); err != nil {
+	if w.moment, err = moment.Resolve(ctx, w.Runner, ad.Cluster, ad.When, restore.OnScratch{}); err != nil {
 		w.progress.Done()
 	}
 	return w, err

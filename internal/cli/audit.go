@@ -12,7 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -46,23 +46,23 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	p, emit := a.objectProgress("reading " + s.Location())
 	o.Emit = emit
 	var r *store.Audit
-	w := work{Env: &job.Env{Store: s, Tool: "dexamen " + Version}}
-	err = a.record(ctx, c, w, store.RunAudit, "", func(ctx context.Context, _ *job.Env, run *store.Run) (err error) {
+	w := work{Runner: &run.Runner{Store: s, Tool: "dexamen " + Version}}
+	err = a.record(ctx, c, w, store.RunAudit, "", func(ctx context.Context, _ *run.Runner, rec *store.Run) (err error) {
 		if r, err = s.Audit(ctx, o); err != nil {
 			return err
 		}
-		run.Bytes = r.Bytes
+		rec.Bytes = r.Bytes
 		if !r.Sound() {
-			return fmt.Errorf("%w: objects are damaged: %s", job.ErrDiffers, losses(r))
+			return fmt.Errorf("%w: objects are damaged: %s", run.ErrDiffers, losses(r))
 		}
 		return nil
 	})
 	p.Done()
-	if r != nil && errors.Is(err, job.ErrDiffers) {
+	if r != nil && errors.Is(err, run.ErrDiffers) {
 		err = nil // told below, with what to do
 	}
 	if errors.Is(err, store.ErrHeld) {
-		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+		err = fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
@@ -76,10 +76,10 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	case err != nil:
 		return err
 	case len(r.Points)+len(r.Log) > 0:
-		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back what has not changed since%s", job.ErrIncomplete, name,
+		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back what has not changed since%s", run.ErrIncomplete, name,
 			losses(r), mendHint(o, name))
 	case !r.Sound():
-		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s", job.ErrDiffers, name, mendHint(o, name))
+		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s", run.ErrDiffers, name, mendHint(o, name))
 	}
 	return nil
 }

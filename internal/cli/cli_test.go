@@ -302,7 +302,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 
 func TestConfigurationMistakes(t *testing.T) {
 	dir := t.TempDir()
-	run := func(config string, args ...string) string {
+	rec := func(config string, args ...string) string {
 		file := filepath.Join(dir, "dexamen.yaml")
 		require.NoError(t, os.WriteFile(file, []byte(config), 0o600))
 		cmd := exec.Command(binary, append([]string{"--config", file}, args...)...)
@@ -310,13 +310,13 @@ func TestConfigurationMistakes(t *testing.T) {
 		require.Equal(t, 2, cmd.ProcessState.ExitCode(), string(out))
 		return string(out)
 	}
-	require.Contains(t, run("clusters:\n  meadow:\n    adress: x\n", "config", "check"), "dexamen.yaml:3:5:")
-	require.Contains(t, run("clusters:\n  meadow: { address: 'mongodb://h/' }\n", "snapshot", "meadow"), "no store is configured")
+	require.Contains(t, rec("clusters:\n  meadow:\n    adress: x\n", "config", "check"), "dexamen.yaml:3:5:")
+	require.Contains(t, rec("clusters:\n  meadow: { address: 'mongodb://h/' }\n", "snapshot", "meadow"), "no store is configured")
 	two := "stores:\n  a: { location: 'file:///a' }\n  b: { location: 'file:///b' }\nclusters:\n  meadow: { address: 'mongodb://h/' }\n"
-	require.Contains(t, run(two, "snapshot", "meadow"), "several stores are configured (a, b)")
-	require.Contains(t, run(two, "--store", "c", "points"), `there is no store "c"`)
-	require.Contains(t, run(two, "compare", "meadow@latest"), "write: dexamen compare ADDRESS ADDRESS")
-	require.Contains(t, run(two, "--log-level", "loud", "points"), "use debug, info, warn or error")
+	require.Contains(t, rec(two, "snapshot", "meadow"), "several stores are configured (a, b)")
+	require.Contains(t, rec(two, "--store", "c", "points"), `there is no store "c"`)
+	require.Contains(t, rec(two, "compare", "meadow@latest"), "write: dexamen compare ADDRESS ADDRESS")
+	require.Contains(t, rec(two, "--log-level", "loud", "points"), "use debug, info, warn or error")
 	cmd := exec.Command(binary, "points")
 	cmd.Dir, cmd.Env = dir, []string{"HOME=" + dir, "DEXAMEN_CONFIG="}
 	require.NoError(t, os.Remove(filepath.Join(dir, "dexamen.yaml")))

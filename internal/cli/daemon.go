@@ -17,7 +17,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 func (a *app) daemonCommand() *cli.Command {
@@ -159,7 +159,7 @@ func (a *app) world(c *cli.Command) daemon.World {
 	memory := int(a.cfg.Limits.Memory)
 	return daemon.World{Config: a.cfg,
 		SegmentBytes: min(16<<20, max(256<<10, memory/8/captures)),
-		OpenEnv: func(ctx context.Context, cfg *config.Config, name, cluster string) (*job.Env, error) {
+		OpenEnv: func(ctx context.Context, cfg *config.Config, name, cluster string) (*run.Runner, error) {
 			b, err := cfg.Open(ctx, name)
 			if err != nil {
 				return nil, err
@@ -171,8 +171,8 @@ func (a *app) world(c *cli.Command) daemon.World {
 			if err != nil {
 				return nil, err
 			}
-			return &job.Env{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp,
-				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, Bench: a.bench(c, cfg), Emit: func(job.Event) {}}, nil
+			return &run.Runner{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp,
+				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, ScratchServer: a.bench(c, cfg), OnEvent: func(run.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster, error) {
 			return a.openCluster(ctx, c, cfg, cluster, settings)

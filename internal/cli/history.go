@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -67,7 +67,7 @@ func (a *app) runsCommand() *cli.Command {
 }
 
 // allRuns returns runs that have ended, that go on, and that died.
-func (a *app) allRuns(ctx context.Context, e *job.Env, f store.RunFilter) (runs []*store.Run, unreadable []error, err error) {
+func (a *app) allRuns(ctx context.Context, e *run.Runner, f store.RunFilter) (runs []*store.Run, unreadable []error, err error) {
 	runs, unreadable, err = e.Store.Runs(ctx, f)
 	if err != nil {
 		return nil, nil, err
@@ -130,7 +130,7 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 	}
 	a.showRuns(runs, c.Bool("all"))
 	if len(bad) > 0 {
-		return fmt.Errorf("%w: %s of the history cannot be read: %v", job.ErrIncomplete, view.Plural(int64(len(bad)), "run"), bad[0])
+		return fmt.Errorf("%w: %s of the history cannot be read: %v", run.ErrIncomplete, view.Plural(int64(len(bad)), "run"), bad[0])
 	}
 	return nil
 }
@@ -457,7 +457,7 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		w := work{Env: e, progress: progress}
+		w := work{Runner: e, progress: progress}
 		s, err := daemon.ReadState(ctx, e, ward.Cluster)
 		if err != nil {
 			return err
@@ -475,14 +475,14 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		}
 		if gone > 0 && !c.Bool("yes") {
 			if !a.screen.Terminal {
-				return fmt.Errorf("%w: %s would go; say --yes too", job.ErrRefused, view.Plural(int64(gone), "point"))
+				return fmt.Errorf("%w: %s would go; say --yes too", run.ErrRefused, view.Plural(int64(gone), "point"))
 			}
 			if !a.ask(fmt.Sprintf("Remove %s of %s?", view.Plural(int64(gone), "point"), ward.Cluster)) {
-				return fmt.Errorf("%w: nothing was changed", job.ErrRefused)
+				return fmt.Errorf("%w: nothing was changed", run.ErrRefused)
 			}
 		}
 		var done *store.Run
-		err = a.record(ctx, c, w, store.RunRetire, ward.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) error {
+		err = a.record(ctx, c, w, store.RunRetire, ward.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 			done = r
 			return daemon.Retire(ctx, e, ward, r)
 		})

@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -126,7 +126,7 @@ func (a *app) keysNew(_ context.Context, c *cli.Command) error {
 	}
 	public, err := newKeyFile(c.Args().First())
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%w: %s is there already; a key is never replaced", job.ErrRefused, c.Args().First())
+		return fmt.Errorf("%w: %s is there already; a key is never replaced", run.ErrRefused, c.Args().First())
 	}
 	if err != nil {
 		return err

@@ -146,7 +146,7 @@ func (p *play) firstPoint(cluster string) string {
 	s := *p.screen
 	var out bytes.Buffer
 	s.Out = &out
-	run(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "points", cluster}, &s)
+	rec(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "points", cluster}, &s)
 	for _, w := range strings.Fields(out.String()) {
 		if when, err := address.ParseWhen(w, time.Now()); err == nil && when.Kind == address.Point {
 			return cluster + "@" + w

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -169,7 +169,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if trouble > 0 {
-		return fmt.Errorf("%w: %s", job.ErrIncomplete, view.Plural(int64(trouble), "problem"))
+		return fmt.Errorf("%w: %s", run.ErrIncomplete, view.Plural(int64(trouble), "problem"))
 	}
 	return nil
 }

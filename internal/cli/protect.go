@@ -10,9 +10,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/capture"
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
+	"dexamen/internal/snapshot"
 	"dexamen/internal/view"
 )
 
@@ -28,11 +32,11 @@ func (a *app) snapshotCommand() *cli.Command {
 			}
 			defer e.progress.Done()
 			var p *store.Point
-			err = a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+			err = a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 				if c.Bool("from-log") {
-					var m *job.Moment
-					if m, err = e.Resolve(ctx, name, latestMoment); err == nil {
-						p, err = e.FoldPoint(ctx, m)
+					var m *moment.Moment
+					if m, err = moment.Resolve(ctx, e, name, latestMoment, restore.OnScratch{}); err == nil {
+						p, err = snapshot.Fold(ctx, e, m)
 					}
 				} else {
 					p, err = a.snapshotNow(ctx, c, e, name)
@@ -51,14 +55,14 @@ func (a *app) snapshotCommand() *cli.Command {
 }
 
 // snapshotNow reads a cluster and makes a point of it.
-func (a *app) snapshotNow(ctx context.Context, c *cli.Command, e *job.Env, name string) (*store.Point, error) {
+func (a *app) snapshotNow(ctx context.Context, c *cli.Command, e *run.Runner, name string) (*store.Point, error) {
 	_, policy, _ := a.policyOf(c, name)
 	cl, err := a.connectAs(ctx, c, name, policy.Settings)
 	if err != nil {
 		return nil, err
 	}
 	defer cl.Close()
-	return e.Snapshot(ctx, name, cl)
+	return snapshot.Take(ctx, e, name, cl)
 }
 
 func (a *app) showNewPoint(p *store.Point) error {
@@ -102,7 +106,7 @@ func (a *app) showNewPoint(p *store.Point) error {
 		}
 	}
 	if len(p.Skipped) > 0 {
-		return fmt.Errorf("%w: %s left out of point %s", job.ErrIncomplete, view.Plural(int64(len(p.Skipped)), "namespace"), p.ID)
+		return fmt.Errorf("%w: %s left out of point %s", run.ErrIncomplete, view.Plural(int64(len(p.Skipped)), "namespace"), p.ID)
 	}
 	return nil
 }
@@ -129,23 +133,23 @@ func (a *app) captureCommand() *cli.Command {
 				return err
 			}
 			defer e.progress.Done()
-			var got *job.Captured
-			err = a.record(ctx, c, e, store.RunCapture, name, func(ctx context.Context, e *job.Env, r *store.Run) error {
+			var got *capture.Result
+			err = a.record(ctx, c, e, store.RunCapture, name, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 				_, policy, _ := a.policyOf(c, name)
 				cl, err := a.connectAs(ctx, c, name, policy.Settings)
 				if err != nil {
 					return err
 				}
 				defer cl.Close()
-				got, err = e.Capture(ctx, name, cl, job.CaptureOptions{Follow: c.Bool("follow"), Interval: c.Duration("flush")})
+				got, err = capture.Run(ctx, e, name, cl, capture.Options{Follow: c.Bool("follow"), FlushEvery: c.Duration("flush")})
 				daemon.Took(r, got)
-				if errors.Is(err, job.ErrIncomplete) {
+				if errors.Is(err, run.ErrIncomplete) {
 					r.Wants = err.Error()
 				}
 				return err
 			})
 			e.progress.Done()
-			if got != nil && (err == nil || errors.Is(err, job.ErrIncomplete) || ctx.Err() != nil) {
+			if got != nil && (err == nil || errors.Is(err, run.ErrIncomplete) || ctx.Err() != nil) {
 				if e := a.showCaptured(got); e != nil {
 					return e
 				}
@@ -153,9 +157,9 @@ func (a *app) captureCommand() *cli.Command {
 			if c.Bool("follow") && ctx.Err() != nil {
 				return nil // asked to end
 			}
-			if c.Bool("snapshot-on-gap") && errors.Is(err, job.ErrIncomplete) {
+			if c.Bool("snapshot-on-gap") && errors.Is(err, run.ErrIncomplete) {
 				var p *store.Point
-				serr := a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+				serr := a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 					if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
 						daemon.Made(r, p)
 					}
@@ -174,7 +178,7 @@ func (a *app) captureCommand() *cli.Command {
 		&cli.DurationFlag{Name: "flush", Value: 10 * time.Second, Usage: "with --follow: how often what was read is made durable"})
 }
 
-func (a *app) showCaptured(g *job.Captured) error {
+func (a *app) showCaptured(g *capture.Result) error {
 	if a.screen.JSON {
 		return a.screen.Encode(g)
 	}
@@ -202,7 +206,7 @@ func (a *app) showCaptured(g *job.Captured) error {
 }
 
 // members names those whose logs were read.
-func members(g *job.Captured) string {
+func members(g *capture.Result) string {
 	if len(g.Shards) == 1 {
 		return g.Shards[0].Member
 	}
@@ -260,7 +264,7 @@ func (a *app) pointsCommand() *cli.Command {
 			fmt.Fprintf(a.screen.Err, "! %v\n", b)
 		}
 		if len(bad) > 0 {
-			return fmt.Errorf("%w: %s cannot be read", job.ErrIncomplete, view.Plural(int64(len(bad)), "point"))
+			return fmt.Errorf("%w: %s cannot be read", run.ErrIncomplete, view.Plural(int64(len(bad)), "point"))
 		}
 		return nil
 	})
@@ -268,7 +272,7 @@ func (a *app) pointsCommand() *cli.Command {
 
 // pointNotes returns what of points is worth knowing: what is missing, what was
 // proven, who holds them.
-func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points []*store.Point) (map[string][]string, error) {
+func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner, points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}
 	if audit, err := e.Store.LastAudit(ctx); err == nil && audit != nil {
 		for _, h := range audit.Points {
@@ -293,11 +297,11 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points
 		if err != nil {
 			return nil, err
 		}
-		proven, doubted := job.Proven(list, proofs)
+		proven, doubted := moment.Proven(list, proofs)
 		for _, p := range list {
 			switch m := doubted[p.ID]; {
 			case m != nil:
-				notes[p.ID] = append(notes[p.ID], s.Loss(job.ProofText(m)))
+				notes[p.ID] = append(notes[p.ID], s.Loss(moment.ProofText(m)))
 			case proven[p.ID] == p.ID:
 				notes[p.ID] = append(notes[p.ID], "proven")
 			case proven[p.ID] != "":
@@ -319,14 +323,14 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *job.Env, points
 
 // knownCluster refuses a cluster's name of which the store has nothing and the
 // configuration neither.
-func (a *app) knownCluster(ctx context.Context, e *job.Env, name string, found int) error {
+func (a *app) knownCluster(ctx context.Context, e *run.Runner, name string, found int) error {
 	if name == "" || found > 0 {
 		return nil
 	}
 	if _, ok := a.cfg.Clusters[name]; ok {
 		return nil
 	}
-	_, err := e.Resolve(ctx, name, latestMoment)
+	_, err := moment.Resolve(ctx, e, name, latestMoment, restore.OnScratch{})
 	return usageError{err}
 }
 
@@ -340,7 +344,7 @@ func (a *app) coverageCommand() *cli.Command {
 			return err
 		}
 		defer progress.Done()
-		list, err := e.Coverage(ctx, c.Args().First())
+		list, err := moment.Cover(ctx, e, c.Args().First())
 		if err != nil {
 			return err
 		}
@@ -358,7 +362,7 @@ func (a *app) coverageCommand() *cli.Command {
 			err = a.showRisk(ctx, c, e, list)
 		}
 		if err == nil && gaps > 0 {
-			err = fmt.Errorf("%w: the log has %s", job.ErrIncomplete, view.Plural(int64(gaps), "gap"))
+			err = fmt.Errorf("%w: the log has %s", run.ErrIncomplete, view.Plural(int64(gaps), "gap"))
 		}
 		return err
 	})
@@ -366,7 +370,7 @@ func (a *app) coverageCommand() *cli.Command {
 
 // showRisk shows what could be lost: as of now, and at the worst by what the
 // policies ask for; and what trouble goes on.
-func (a *app) showRisk(ctx context.Context, c *cli.Command, e *job.Env, list []*job.Coverage) error {
+func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list []*moment.Coverage) error {
 	s := a.screen
 	for _, cv := range list {
 		line := fmt.Sprintf("%s  if it were lost now, what was written in the last %s would be", s.Accent(cv.Cluster), view.Duration(time.Since(cv.Latest)))
@@ -393,7 +397,7 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *job.Env, list []*
 	return nil
 }
 
-func (a *app) showCoverage(list []*job.Coverage) {
+func (a *app) showCoverage(list []*moment.Coverage) {
 	s := a.screen
 	if len(list) == 0 {
 		s.Line("nothing can be restored yet; take a point with: dexamen snapshot CLUSTER")

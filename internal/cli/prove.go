@@ -8,7 +8,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+	"dexamen/internal/verify"
 	"dexamen/internal/view"
 )
 
@@ -36,10 +38,10 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	if ad.Pattern != "" {
 		return usage("verify %s: a point is verified as a whole; leave out /%s, or compare a cluster with it: --live CLUSTER", ad, ad.Pattern)
 	}
-	var proof *job.Proof
-	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+	var proof *verify.Proof
+	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 		r.Point = m.Point.ID
-		proof, err = e.VerifyMoment(ctx, m)
+		proof, err = verify.Moment(ctx, e, m)
 		r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
 		return err
 	})
@@ -84,22 +86,22 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 		return err
 	}
 	defer cl.Close()
-	var diffs []job.SpaceDiff
-	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *job.Env, r *store.Run) (err error) {
+	var diffs []moment.NamespaceDiff
+	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 		r.Point = m.Point.ID
-		if diffs, err = e.VerifyLive(ctx, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
+		if diffs, err = verify.Live(ctx, e, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
 			return err
 		}
 		for i := range diffs {
 			r.Records += diffs[i].RecordsA
 		}
-		return job.Different(diffs)
+		return moment.Different(diffs)
 	})
 	e.progress.Done()
-	if err != nil && !errors.Is(err, job.ErrDiffers) {
+	if err != nil && !errors.Is(err, run.ErrDiffers) {
 		return err
 	}
-	bad := job.Different(diffs)
+	bad := moment.Different(diffs)
 	if a.screen.JSON {
 		if err := a.screen.Encode(diffs); err != nil {
 			return err

@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 // policyOf returns the policy that protects a cluster in the store at hand.
@@ -27,13 +27,13 @@ func (a *app) policyOf(c *cli.Command, cluster string) (name string, p config.Po
 
 // record does what a person asked for and keeps it in the history of runs. The
 // hooks and the scope of the policy that protects the cluster count for it too.
-func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster string, do func(ctx context.Context, e *job.Env, r *store.Run) error) error {
-	o := job.Recorded{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture || kind == store.RunRetire, Anyway: kind == store.RunRestore || kind == store.RunVerify || kind == store.RunAudit}
+func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster string, do func(ctx context.Context, e *run.Runner, r *store.Run) error) error {
+	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture || kind == store.RunRetire, EvenUnrecorded: kind == store.RunRestore || kind == store.RunVerify || kind == store.RunAudit}
 	if _, p, ok := a.policyOf(c, cluster); ok {
 		o.Hooks = daemon.Hooks(p)
-		daemon.Fit(w.Env, p, time.Now())
+		daemon.Fit(w.Runner, p, time.Now())
 	}
-	if ended, err := w.EndBroken(ctx); err == nil {
+	if ended, err := w.EndKilled(ctx); err == nil {
 		for _, b := range ended {
 			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s died: %s\n", b.Kind, b.Cluster, b.Began.Local().Format(time.DateTime), b.Error)
 		}
@@ -41,7 +41,7 @@ func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster 
 	r := &store.Run{Kind: kind, Cluster: cluster, What: commandLine()}
 	err := w.Record(ctx, r, o, do)
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {
-		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+		err = fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
 	return err
 }

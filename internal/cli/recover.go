@@ -12,7 +12,9 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -165,7 +167,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 		}
 	}
 	if len(rows) == 0 && ad.Pattern != "" {
-		return job.UnknownName(ad.Pattern, ad.Cluster+"@live", names)
+		return moment.UnknownName(ad.Pattern, ad.Cluster+"@live", names)
 	}
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"cluster": ad.Cluster, "moment": "live", "namespaces": rows, "records": sample})
@@ -182,10 +184,10 @@ func (a *app) compareCommand() *cli.Command {
 }
 
 // side makes one side of a comparison; the returned function closes it.
-func (a *app) side(ctx context.Context, c *cli.Command, e *job.Env, ad address.Address) (job.Side, func(), error) {
-	s := job.Side{Name: ad.Cluster + "@" + ad.When.String()}
+func (a *app) side(ctx context.Context, c *cli.Command, e *run.Runner, ad address.Address) (moment.Side, func(), error) {
+	s := moment.Side{Name: ad.Cluster + "@" + ad.When.String()}
 	if ad.When.Kind != address.Live {
-		m, err := e.Resolve(ctx, ad.Cluster, ad.When)
+		m, err := moment.Resolve(ctx, e, ad.Cluster, ad.When, restore.OnScratch{})
 		if err == nil {
 			s.Moment, s.Model, s.Name = m, m.Model, m.String()
 		}
@@ -236,7 +238,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer closeB()
-	diffs, err := e.Compare(ctx, sa, sb, job.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("show")})
+	diffs, err := moment.Compare(ctx, e, sa, sb, moment.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("show")})
 	progress.Done()
 	if err != nil {
 		return err
@@ -250,10 +252,10 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		a.screen.Line("to    %s", sb.Name)
 		a.showDiffs(diffs)
 	}
-	return job.Different(diffs)
+	return moment.Different(diffs)
 }
 
-func (a *app) showDiffs(diffs []job.SpaceDiff) {
+func (a *app) showDiffs(diffs []moment.NamespaceDiff) {
 	s := a.screen
 	t := s.Table("namespace", ">from", ">to", ">missing", ">extra", ">changed", "")
 	num := func(n int64) string {
@@ -356,12 +358,12 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := e.PlanRestore(ctx, m, cl, job.RestoreOptions{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Leases: leases})
+	plan, err := restore.NewPlan(ctx, e.Runner, m, cl, restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Leases: leases})
 	if err != nil {
 		return err
 	}
 	defer plan.Close()
-	var since *job.Since
+	var since *moment.Since
 	if onto == ad.Cluster && len(plan.Conflicts()) > 0 {
 		if since, err = m.Since(ctx); err != nil {
 			return err
@@ -381,18 +383,18 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("yes") && (conflicts == 0 || present == "replace") {
 		if a.screen.Terminal {
 			if !a.ask("Go on?") {
-				return fmt.Errorf("%w: not confirmed; nothing was changed", job.ErrRefused)
+				return fmt.Errorf("%w: not confirmed; nothing was changed", run.ErrRefused)
 			}
 		} else if conflicts > 0 {
 			return fmt.Errorf("%w: this would replace %s on %s; without a terminal to ask at, say --yes to do it",
-				job.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
+				run.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
 		} else {
 			return fmt.Errorf("%w: this would write %s to %s; without a terminal to ask at, say --yes to do it",
-				job.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
+				run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
 		}
 	}
-	var done []job.Restored
-	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster, func(ctx context.Context, _ *job.Env, r *store.Run) (err error) {
+	var done []restore.Restored
+	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster, func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
 		r.Point, r.To = m.Point.ID, m.Time
 		done, err = plan.Run(ctx)
 		for _, d := range done {
@@ -411,7 +413,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job.Since) {
+func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment.Since) {
 	s := a.screen
 	what := "change"
 	if p.Replays {
@@ -419,7 +421,7 @@ func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job
 	}
 	s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, what))
 	s.Line("onto    %s", s.Accent(onto))
-	if p.Gradual {
+	if p.InPlace {
 		s.Line("        in place, what differs; until it has ended %s holds neither the old nor the new", onto)
 	}
 	if p.Replays {
@@ -434,7 +436,7 @@ func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job
 		case it.There && !replace:
 			there, n = s.Loss("in the way"), view.Count(it.ThereRecords)
 		case it.There:
-			there, n = s.Loss("will be "+map[bool]string{true: "changed", false: "replaced"}[p.Gradual]), view.Count(it.ThereRecords)
+			there, n = s.Loss("will be "+map[bool]string{true: "changed", false: "replaced"}[p.InPlace]), view.Count(it.ThereRecords)
 		}
 		if it.There && since != nil {
 			lost = view.Count(since.Changes[it.To])
@@ -461,7 +463,7 @@ func (a *app) showPlan(p *job.RestorePlan, onto string, replace bool, since *job
 	}
 }
 
-func (a *app) showRestored(done []job.Restored, onto string) {
+func (a *app) showRestored(done []restore.Restored, onto string) {
 	if len(done) == 0 {
 		return
 	}

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -50,7 +50,7 @@ func (a *app) configCommands() *cli.Command {
 			unprotected := slices.DeleteFunc(config.Names(cfg.Clusters), func(n string) bool { return protected[n] })
 			var lack error
 			if len(cfg.Lacking) > 0 {
-				lack = fmt.Errorf("%w: what is named is not there now: %s", job.ErrIncomplete, strings.Join(cfg.Lacking, "; "))
+				lack = fmt.Errorf("%w: what is named is not there now: %s", run.ErrIncomplete, strings.Join(cfg.Lacking, "; "))
 			}
 			if a.screen.JSON {
 				return errors.Join(a.screen.Encode(map[string]any{"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(cfg.Clusters),

@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -233,7 +233,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 		a.screen.Line("  %s", a.screen.Loss(e.Error()))
 	}
 	if len(bad) > 0 {
-		return fmt.Errorf("%w: %s cannot be read; store scrub says what that means", job.ErrIncomplete, view.Plural(int64(len(bad)), "object"))
+		return fmt.Errorf("%w: %s cannot be read; store scrub says what that means", run.ErrIncomplete, view.Plural(int64(len(bad)), "object"))
 	}
 	return nil
 }
@@ -293,9 +293,9 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 // objectProgress shows how many objects a stage has gone through.
 func (a *app) objectProgress(stage string) (p *view.Progress, emit func(object string, objects int, bytes int64)) {
 	p = a.screen.NewProgress()
-	p.Event(job.Event{Kind: job.Step, Text: stage})
+	p.Event(run.Event{Kind: run.Step, Text: stage})
 	return p, func(_ string, n int, size int64) {
-		p.Event(job.Event{Kind: job.Progress, Records: int64(n), Unit: "objects", Bytes: size})
+		p.Event(run.Event{Kind: run.Progress, Records: int64(n), Unit: "objects", Bytes: size})
 	}
 }
 
@@ -327,7 +327,7 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 	m, err := s.Mirror(ctx, to, o)
 	p.Done()
 	if errors.Is(err, store.ErrOtherStore) {
-		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+		err = fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
@@ -344,7 +344,7 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if len(m.Damaged) > 0 {
-		return fmt.Errorf("%w: %s of %s not copied; store scrub %s says what that means", job.ErrIncomplete, view.Plural(int64(len(m.Damaged)), "object"), name, name)
+		return fmt.Errorf("%w: %s of %s not copied; store scrub %s says what that means", run.ErrIncomplete, view.Plural(int64(len(m.Damaged)), "object"), name, name)
 	}
 	return nil
 }
@@ -362,13 +362,13 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	p := a.screen.NewProgress()
-	r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: grace, Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) { p.Event(job.Event{Kind: job.Step, Text: text}) }})
+	r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: grace, Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) { p.Event(run.Event{Kind: run.Step, Text: text}) }})
 	p.Done()
 	if errors.Is(err, store.ErrHeld) {
-		err = fmt.Errorf("%w: %w", job.ErrRefused, err)
+		err = fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
 	if errors.Is(err, store.ErrUnexplained) {
-		return fmt.Errorf("%w: store %s: %w; look with: dexamen store scrub %s; a mirror may have what is missing (--repair --from); --accept-missing gives it up", job.ErrRefused, name, err, name)
+		return fmt.Errorf("%w: store %s: %w; look with: dexamen store scrub %s; a mirror may have what is missing (--repair --from); --accept-missing gives it up", run.ErrRefused, name, err, name)
 	}
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)

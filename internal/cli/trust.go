@@ -11,7 +11,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -39,7 +39,7 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 	}
 	shower, ok := drv.(engine.Shower)
 	if !ok {
-		return fmt.Errorf("%w: servers of this kind show no certificates", job.ErrRefused)
+		return fmt.Errorf("%w: servers of this kind show no certificates", run.ErrRefused)
 	}
 	certs, err := shower.Certificates(ctx, t)
 	if err != nil {
@@ -75,7 +75,7 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	if !c.Bool("yes") && (!a.screen.Terminal || !a.ask("Compare the fingerprints with those the servers' administrators give. Are they right?")) {
-		return fmt.Errorf("%w: not confirmed; nothing is pinned (without a terminal to ask at: --yes)", job.ErrRefused)
+		return fmt.Errorf("%w: not confirmed; nothing is pinned (without a terminal to ask at: --yes)", run.ErrRefused)
 	}
 	if err := cfg.Trust(pins); err != nil {
 		return err
@@ -104,7 +104,7 @@ func (a *app) clusterGrants(ctx context.Context, c *cli.Command) error {
 	}
 	g, ok := drv.(engine.Granter)
 	if !ok {
-		return fmt.Errorf("%w: servers of this kind know no privileges", job.ErrRefused)
+		return fmt.Errorf("%w: servers of this kind know no privileges", run.ErrRefused)
 	}
 	t := engine.Target{Name: c.Args().First()}
 	if cl.Login != nil {

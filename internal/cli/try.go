@@ -191,7 +191,7 @@ func (p *play) do(want int, args ...string) error {
 		shown = append(shown, a)
 	}
 	p.screen.Line("\n$ dexamen %s", strings.Join(shown, " "))
-	got := run(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.screen)
+	got := rec(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.screen)
 	if got != want {
 		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got, want)
 	}

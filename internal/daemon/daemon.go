@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 // Daemon does what policies ask for until it is told to stop.
@@ -417,7 +417,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 		return err
 	}
 	defer e.Store.Close()
-	ended, err := e.EndBroken(ctx)
+	ended, err := e.EndKilled(ctx)
 	for _, r := range ended {
 		d.Log.Warn("a run died", "run", r.ID, "cluster", r.Cluster, "kind", r.Kind, "process", r.Process, "host", r.Host)
 	}
@@ -468,7 +468,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 // MeasureRoom finds how full a store is and how it grows: what runs of the last
 // seven days added, less what was given back. Capacity is what its place has,
 // where that is configured.
-func MeasureRoom(ctx context.Context, e *job.Env, capacity int64) (Room, error) {
+func MeasureRoom(ctx context.Context, e *run.Runner, capacity int64) (Room, error) {
 	u, err := e.Store.Usage(ctx)
 	if err != nil {
 		return Room{}, err
@@ -597,7 +597,7 @@ func Due(ctx context.Context, world World, w Ward) ([]Duty, error) {
 		return nil, err
 	}
 	defer e.Store.Close()
-	if _, err := e.EndBroken(ctx); err != nil {
+	if _, err := e.EndKilled(ctx); err != nil {
 		return nil, err
 	}
 	s, err := ReadState(ctx, e, w.Cluster)

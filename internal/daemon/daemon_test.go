@@ -22,12 +22,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"dexamen/internal/capture"
 	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+	"dexamen/internal/snapshot"
 )
 
 // What compresses is made when it is first used. That must not be within a bubble
@@ -40,10 +43,10 @@ func TestMain(m *testing.M) {
 	}
 	y.field.put("hive", "full")
 	e := y.env(ctx)
-	if _, err := e.Snapshot(ctx, "meadow", plot{field: y.field}); err != nil {
+	if _, err := snapshot.Take(ctx, e, "meadow", plot{field: y.field}); err != nil {
 		panic(err)
 	}
-	if _, err := e.Capture(ctx, "meadow", plot{field: y.field}, job.CaptureOptions{}); err != nil {
+	if _, err := capture.Run(ctx, e, "meadow", plot{field: y.field}, capture.Options{}); err != nil {
 		panic(err)
 	}
 	e.Store.Close()
@@ -74,15 +77,15 @@ func (y *yard) config(policy string) *config.Config {
 	return c
 }
 
-func (y *yard) open(ctx context.Context) (*job.Env, error) {
+func (y *yard) open(ctx context.Context) (*run.Runner, error) {
 	s, err := store.Open(ctx, y.place, store.Options{Workers: 1})
 	if err != nil {
 		return nil, err
 	}
-	return &job.Env{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, Emit: func(job.Event) {}}, nil
+	return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, OnEvent: func(run.Event) {}}, nil
 }
 
-func (y *yard) env(ctx context.Context) *job.Env {
+func (y *yard) env(ctx context.Context) *run.Runner {
 	e, err := y.open(ctx)
 	if err != nil {
 		panic(err)
@@ -92,7 +95,7 @@ func (y *yard) env(ctx context.Context) *job.Env {
 
 func (y *yard) world() World {
 	return World{Config: y.cfg,
-		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) { return y.open(ctx) },
+		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) { return y.open(ctx) },
 		OpenCluster: func(ctx context.Context, _ *config.Config, _ string, _ *bool) (engine.Cluster, error) {
 			return fieldDriver{}.Open(ctx, engine.Target{Address: "field://meadow"})
 		}}
@@ -193,10 +196,10 @@ func TestANightlyPolicy(t *testing.T) {
 		defer e.Store.Close()
 		s, err := ReadState(t.Context(), e, "meadow")
 		require.NoError(t, err)
-		proven, doubted := job.Proven(s.Points, s.Proofs)
+		proven, doubted := moment.Proven(s.Points, s.Proofs)
 		require.Empty(t, doubted)
 		require.Greater(t, len(proven), 5, "folded points are proven by the next that is read")
-		cover, err := e.Coverage(t.Context(), "meadow")
+		cover, err := moment.Cover(t.Context(), e, "meadow")
 		require.NoError(t, err)
 		require.Equal(t, s.Points[0].Time, cover[0].Proven.From)
 		require.Equal(t, s.Scanned().Time, cover[0].Proven.To)
@@ -233,7 +236,7 @@ func TestOnce(t *testing.T) {
 				s, err := ReadState(t.Context(), e, "meadow")
 				require.NoError(t, err)
 				require.GreaterOrEqual(t, len(s.Points), 6)
-				proven, doubted := job.Proven(s.Points, s.Proofs)
+				proven, doubted := moment.Proven(s.Points, s.Proofs)
 				require.Empty(t, doubted)
 				require.GreaterOrEqual(t, len(proven), 4)
 			})
@@ -267,7 +270,7 @@ func TestALogThatLies(t *testing.T) {
 		require.Len(t, n, 2, "one thing is told one way: %v", told)
 		e := y.env(t.Context())
 		defer e.Store.Close()
-		cover, err := e.Coverage(t.Context(), "meadow")
+		cover, err := moment.Cover(t.Context(), e, "meadow")
 		require.NoError(t, err)
 		require.Len(t, cover[0].Doubts, 1)
 		require.Contains(t, cover[0].Doubts[0].What, "hives: the log and point")
@@ -288,30 +291,30 @@ func TestHooksThatFail(t *testing.T) {
 	ctx := context.Background()
 	y := newYard(t, "snapshot: every 6h")
 	e := y.env(ctx)
-	hooks := []job.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "echo no; exit 3"}}, {Kind: "snapshot", After: true, Command: []string{"/bin/sh", "-c", "echo $DEXAMEN_RESULT"}}}
-	never := func(context.Context, *job.Env, *store.Run) error { return errors.New("it was done") }
+	hooks := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "echo no; exit 3"}}, {Kind: "snapshot", After: true, Command: []string{"/bin/sh", "-c", "echo $DEXAMEN_RESULT"}}}
+	never := func(context.Context, *run.Runner, *store.Run) error { return errors.New("it was done") }
 	r := &store.Run{Kind: "snapshot", Cluster: "meadow"}
-	err := e.Record(ctx, r, job.Recorded{Hooks: hooks}, never)
+	err := e.Record(ctx, r, run.RecordOptions{Hooks: hooks}, never)
 	require.ErrorContains(t, err, "the hook before it failed")
 	require.Equal(t, 3, r.Hooks[0].Exit)
 	require.Equal(t, "failed\n", r.Hooks[1].Output)
 
-	hooks[0].GoOn = true
+	hooks[0].Optional = true
 	r = &store.Run{Kind: "snapshot", Cluster: "meadow"}
-	require.NoError(t, e.Record(ctx, r, job.Recorded{Hooks: hooks}, func(context.Context, *job.Env, *store.Run) error { return nil }))
+	require.NoError(t, e.Record(ctx, r, run.RecordOptions{Hooks: hooks}, func(context.Context, *run.Runner, *store.Run) error { return nil }))
 	require.Len(t, r.Warnings, 1)
 
-	slow := []job.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}, Timeout: 200 * time.Millisecond}}
+	slow := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}, Timeout: 200 * time.Millisecond}}
 	begun := time.Now()
-	err = e.Record(ctx, &store.Run{Kind: "snapshot", Cluster: "meadow"}, job.Recorded{Hooks: slow}, never)
+	err = e.Record(ctx, &store.Run{Kind: "snapshot", Cluster: "meadow"}, run.RecordOptions{Hooks: slow}, never)
 	require.ErrorContains(t, err, "still running after 200ms")
 	require.Less(t, time.Since(begun), 10*time.Second, "what it started ends with it")
 
-	err = e.Record(ctx, &store.Run{Kind: "verify", Cluster: "meadow"}, job.Recorded{Deadline: 50 * time.Millisecond}, func(ctx context.Context, _ *job.Env, _ *store.Run) error {
+	err = e.Record(ctx, &store.Run{Kind: "verify", Cluster: "meadow"}, run.RecordOptions{Deadline: 50 * time.Millisecond}, func(ctx context.Context, _ *run.Runner, _ *store.Run) error {
 		<-ctx.Done()
 		return ctx.Err()
 	})
-	require.ErrorIs(t, err, job.ErrDeadline)
+	require.ErrorIs(t, err, run.ErrDeadline)
 	runs := y.runs("verify")
 	require.Equal(t, store.RunFailed, runs[0].Result, "a deadline is no interruption")
 }
@@ -355,7 +358,7 @@ func TestAStoreOutOfReach(t *testing.T) {
 		y := newYard(t, "snapshot: every 6h")
 		var away atomic.Bool
 		world := y.world()
-		world.OpenEnv = func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) {
+		world.OpenEnv = func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
 			if away.Load() {
 				return nil, errors.New("the larder is locked")
 			}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 // TestAFaultEndsNoDaemon: whatever breaks while somebody is told, the work goes
@@ -35,7 +35,7 @@ func TestAFaultEndsNoDaemon(t *testing.T) {
 
 		e := y.env(t.Context())
 		defer e.Store.Close()
-		err := e.Record(t.Context(), &store.Run{Kind: store.RunVerify, Cluster: "meadow"}, job.Recorded{}, func(context.Context, *job.Env, *store.Run) error {
+		err := e.Record(t.Context(), &store.Run{Kind: store.RunVerify, Cluster: "meadow"}, run.RecordOptions{}, func(context.Context, *run.Runner, *store.Run) error {
 			var nothing *store.Point
 			return errors.New(nothing.ID)
 		})
@@ -89,7 +89,7 @@ func TestRetentionHasABrake(t *testing.T) {
 		y.cfg = y.config(`snapshot: every 6h, keep: { never_fewer: 3 }`)
 		e := y.env(t.Context())
 		r := &store.Run{Kind: store.RunRetire, Cluster: "meadow"}
-		require.NoError(t, e.Record(t.Context(), r, job.Recorded{}, func(ctx context.Context, e *job.Env, r *store.Run) error {
+		require.NoError(t, e.Record(t.Context(), r, run.RecordOptions{}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 			return Retire(ctx, e, Wards(y.cfg)[0], r)
 		}))
 		e.Store.Close()

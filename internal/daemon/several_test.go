@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 // TestSeveralClusters: a policy takes as many clusters at once as it says, all of
@@ -51,12 +51,12 @@ func TestSeveralClusters(t *testing.T) {
 		var open, most atomic.Int32
 		world := func(cfg *config.Config) World {
 			return World{Config: cfg,
-				OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) {
+				OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
 					s, err := store.Open(ctx, place, store.Options{Workers: 1})
 					if err != nil {
 						return nil, err
 					}
-					return &job.Env{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, Emit: func(job.Event) {}}, nil
+					return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, OnEvent: func(run.Event) {}}, nil
 				},
 				OpenCluster: func(ctx context.Context, c *config.Config, name string, settings *bool) (engine.Cluster, error) {
 					require.NotNil(t, settings, name)

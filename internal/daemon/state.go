@@ -11,7 +11,8 @@ import (
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
 )
 
 // Ward is one cluster under one policy.
@@ -55,7 +56,7 @@ type State struct {
 const recent = 4
 
 // ReadState reads what a store knows of a cluster.
-func ReadState(ctx context.Context, e *job.Env, cluster string) (*State, error) {
+func ReadState(ctx context.Context, e *run.Runner, cluster string) (*State, error) {
 	s := &State{Read: time.Now(), KeepLocked: time.Duration(e.Store.KeepLocked) * time.Second}
 	going, _, err := e.Store.Running(ctx)
 	if err != nil {
@@ -71,7 +72,7 @@ func ReadState(ctx context.Context, e *job.Env, cluster string) (*State, error) 
 		return nil, err
 	}
 	s.Runs = runs
-	covers, err := e.Coverage(ctx, cluster)
+	covers, err := moment.Cover(ctx, e, cluster)
 	if err != nil {
 		return nil, err
 	}

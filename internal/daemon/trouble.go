@@ -12,7 +12,7 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 // Trouble is something that somebody has to be told, once.
@@ -182,7 +182,7 @@ func troubleName(t Trouble) string {
 }
 
 // Reconcile tells what trouble is new and what is over, and keeps that it did.
-func Reconcile(ctx context.Context, e *job.Env, cluster string, now []Trouble, about []string, send func(context.Context, Trouble) error) error {
+func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Trouble, about []string, send func(context.Context, Trouble) error) error {
 	if cluster == "" {
 		cluster = "-" // the store itself
 	}
@@ -262,7 +262,7 @@ func Reconcile(ctx context.Context, e *job.Env, cluster string, now []Trouble, a
 }
 
 // Troubled lists what a store has trouble with, for those who ask.
-func Troubled(ctx context.Context, e *job.Env, cluster string) (out []Trouble, err error) {
+func Troubled(ctx context.Context, e *run.Runner, cluster string) (out []Trouble, err error) {
 	err = e.Store.Marks(ctx, cluster, troublePrefix, func(what string, read func(any) error) error {
 		var t told
 		if !strings.HasSuffix(what, "-sent") && read(&t) == nil {

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"dexamen/internal/capture"
 	"dexamen/internal/config"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/journal"
@@ -17,14 +18,18 @@ import (
 	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
+	"dexamen/internal/snapshot"
+	"dexamen/internal/verify"
 )
 
 // World is what policies are carried out in.
 type World struct {
 	Config *config.Config
 	// OpenEnv opens a store for a cluster; its Store is closed after use.
-	OpenEnv func(ctx context.Context, c *config.Config, storeName, cluster string) (*job.Env, error)
+	OpenEnv func(ctx context.Context, c *config.Config, storeName, cluster string) (*run.Runner, error)
 	// OpenCluster opens a cluster; settings, where not nil, says whether users
 	// and roles are protected.
 	OpenCluster func(ctx context.Context, c *config.Config, cluster string, settings *bool) (engine.Cluster, error)
@@ -34,7 +39,7 @@ type World struct {
 	SegmentBytes int
 }
 
-func (w World) env(ctx context.Context, storeName, cluster string) (*job.Env, error) {
+func (w World) env(ctx context.Context, storeName, cluster string) (*run.Runner, error) {
 	return w.OpenEnv(ctx, w.Config, storeName, cluster)
 }
 
@@ -46,9 +51,9 @@ func (w World) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
 var ErrNothing = errors.New("it has been done")
 
 // Hooks returns a policy's hooks as jobs take them.
-func Hooks(p config.Policy) (out []job.Hook) {
+func Hooks(p config.Policy) (out []run.Hook) {
 	for _, h := range p.Hooks {
-		out = append(out, job.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run, Timeout: time.Duration(h.Timeout), GoOn: h.IfFails == "go on"})
+		out = append(out, run.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run, Timeout: time.Duration(h.Timeout), Optional: h.IfFails == "go on"})
 	}
 	return out
 }
@@ -59,7 +64,7 @@ func Fits(pattern, name string) bool {
 }
 
 // Fit has an environment do as a policy says.
-func Fit(e *job.Env, p config.Policy, now time.Time) {
+func Fit(e *run.Runner, p config.Policy, now time.Time) {
 	e.Scope = p.Namespaces.At(now.In(zone(p)))
 	if p.Rate > 0 {
 		e.Rate = rate.NewLimiter(rate.Limit(p.Rate), int(max(p.Rate/4, 64<<10)))
@@ -82,7 +87,7 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 	}
 	defer e.Store.Close()
 	r := &store.Run{Kind: d.Kind, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: d.Attempt, Why: d.Why}
-	o := job.Recorded{Exclusive: true, Hooks: Hooks(d.Ward.Config), Deadline: time.Duration(d.Ward.Config.Deadline),
+	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Ward.Config), Deadline: time.Duration(d.Ward.Config.Deadline),
 		Check: func() error {
 			// With the lease in hand nobody else can do it any more.
 			s, err := ReadState(ctx, e, d.Ward.Cluster)
@@ -97,13 +102,13 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 	do := w.snapshot
 	switch d.Kind {
 	case store.RunCapture:
-		do = func(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
+		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return w.capture(ctx, e, r, d, sealed)
 		}
 	case store.RunRetire:
-		do = func(ctx context.Context, e *job.Env, r *store.Run, d Duty) error { return Retire(ctx, e, d.Ward, r) }
+		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error { return Retire(ctx, e, d.Ward, r) }
 	}
-	err = e.Record(ctx, r, o, func(ctx context.Context, e *job.Env, r *store.Run) error { return do(ctx, e, r, d) })
+	err = e.Record(ctx, r, o, func(ctx context.Context, e *run.Runner, r *store.Run) error { return do(ctx, e, r, d) })
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {
 		err = fmt.Errorf("%w: %w", ErrNothing, err)
 	}
@@ -128,7 +133,7 @@ func Made(r *store.Run, p *store.Point) {
 }
 
 // Took notes in a run what was captured.
-func Took(r *store.Run, g *job.Captured) {
+func Took(r *store.Run, g *capture.Result) {
 	if g == nil {
 		return
 	}
@@ -141,7 +146,7 @@ func Took(r *store.Run, g *job.Captured) {
 	}
 }
 
-func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) error {
+func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 	s, err := ReadState(ctx, e, d.Ward.Cluster)
 	if err != nil {
 		return err
@@ -169,7 +174,7 @@ func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) e
 	if err != nil {
 		return err
 	}
-	p, err := e.Snapshot(ctx, d.Ward.Cluster, c)
+	p, err := snapshot.Take(ctx, e, d.Ward.Cluster, c)
 	_ = c.Close()
 	if err != nil {
 		return err
@@ -179,14 +184,14 @@ func (w World) snapshot(ctx context.Context, e *job.Env, r *store.Run, d Duty) e
 		return err
 	}
 	if len(p.Skipped) > 0 {
-		return fmt.Errorf("%w: %d namespaces are left out of point %s", job.ErrIncomplete, len(p.Skipped), p.ID)
+		return fmt.Errorf("%w: %d namespaces are left out of point %s", run.ErrIncomplete, len(p.Skipped), p.ID)
 	}
 	return nil
 }
 
 // fold makes a point from the log, captured up to now; nil where there is
 // nothing new in it.
-func (w World) fold(ctx context.Context, e *job.Env, d Duty) (*store.Point, error) {
+func (w World) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, error) {
 	now := time.Now()
 	to := func(chains map[string]*journal.Chain) bool {
 		for _, c := range chains {
@@ -199,34 +204,34 @@ func (w World) fold(ctx context.Context, e *job.Env, d Duty) (*store.Point, erro
 	if err := w.catchUp(ctx, e, d, now, to); err != nil && !errors.Is(err, errNotReached) {
 		return nil, err // a log that has not come as far is folded as far as it has
 	}
-	m, err := e.Resolve(ctx, d.Ward.Cluster, address.When{Kind: address.Latest})
+	m, err := moment.Resolve(ctx, e, d.Ward.Cluster, address.When{Kind: address.Latest}, restore.OnScratch{})
 	if err != nil || m.Exact() {
 		return nil, err
 	}
-	return e.FoldPoint(ctx, m)
+	return snapshot.Fold(ctx, e, m)
 }
 
 // prove has a new point prove the log since the one before it, once that is
 // captured.
-func (w World) prove(ctx context.Context, e *job.Env, d Duty, s *State, p *store.Point) error {
+func (w World) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *store.Point) error {
 	when := d.Ward.Config.When
 	if s.Newest() == nil || when.Log == 0 && !when.Continuous || !p.Exact {
 		return nil
 	}
-	if why := e.Unproven(ctx, p); why != "" {
-		e.Emit(job.Event{Time: time.Now(), Kind: job.Note, Text: "the log is not proven: " + why})
+	if why := verify.Unprovable(ctx, e, p); why != "" {
+		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Note, Text: "the log is not proven: " + why})
 		return nil
 	}
 	// Several entries may be of one millisecond: its time does not tell whether the
 	// log has come to the point.
 	to := func(chains map[string]*journal.Chain) bool { return captured(chains, p) }
 	if err := w.catchUp(ctx, e, d, p.Time, to); err != nil {
-		e.Emit(job.Event{Time: time.Now(), Kind: job.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + err.Error()})
+		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + err.Error()})
 		return nil
 	}
-	m, err := e.ProveLog(ctx, p)
+	m, err := verify.ProveLog(ctx, e, p)
 	if err == nil && !m.Equal {
-		e.Emit(job.Event{Time: time.Now(), Kind: job.Note, Text: job.ProofText(m)})
+		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Note, Text: moment.ProofText(m)})
 	}
 	return err
 }
@@ -236,12 +241,12 @@ var errNotReached = errors.New("the log was not captured up to")
 
 // catchUp has the log captured up to a time, which reached tells: by a run of its
 // own, or by waiting for whoever is at it.
-func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time, reached func(map[string]*journal.Chain) bool) error {
+func (w World) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time, reached func(map[string]*journal.Chain) bool) error {
 	patience := 2*d.Ward.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
 		if !d.Ward.Config.When.Continuous || w.NoFollow {
 			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: 1, Why: "up to a snapshot"}
-			err := e.Record(ctx, r, job.Recorded{Exclusive: true, Hooks: Hooks(d.Ward.Config)}, func(ctx context.Context, e *job.Env, r *store.Run) error {
+			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Ward.Config)}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 				return w.capture(ctx, e, r, d, nil)
 			})
 			if !errors.Is(err, store.ErrHeld) || r.Result != "" {
@@ -266,17 +271,17 @@ func (w World) catchUp(ctx context.Context, e *job.Env, d Duty, to time.Time, re
 	}
 }
 
-func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, sealed func(string, record.Mark)) error {
+func (w World) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty, sealed func(string, record.Mark)) error {
 	c, err := w.connect(ctx, d)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	opt := job.CaptureOptions{Follow: d.Kind == store.RunCapture && d.Ward.Config.When.Continuous && !w.NoFollow, Interval: d.Ward.Config.SealAfter()}
-	opt.Sealed, opt.SegmentBytes = sealed, w.SegmentBytes
-	g, err := e.Capture(ctx, d.Ward.Cluster, c, opt)
+	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Ward.Config.When.Continuous && !w.NoFollow, FlushEvery: d.Ward.Config.SealAfter()}
+	opt.OnStored, opt.SegmentBytes = sealed, w.SegmentBytes
+	g, err := capture.Run(ctx, e, d.Ward.Cluster, c, opt)
 	Took(r, g)
-	if errors.Is(err, job.ErrIncomplete) && (g == nil || !g.Mended) {
+	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {
 		r.Wants = err.Error()
 	}
 	return err
@@ -284,12 +289,12 @@ func (w World) capture(ctx context.Context, e *job.Env, r *store.Run, d Duty, se
 
 // proveLeft makes up for proofs that a killed run owes: of the newest points that
 // were read from the cluster.
-func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
+func proveLeft(ctx context.Context, e *run.Runner, w Ward, s *State) error {
 	when := w.Config.When
 	if when.Log == 0 && !when.Continuous || e.Store.WriteOnly() {
 		return nil
 	}
-	if p := s.Newest(); p == nil || e.Unproven(ctx, p) != "" {
+	if p := s.Newest(); p == nil || verify.Unprovable(ctx, e, p) != "" {
 		return nil
 	}
 	for i, left := len(s.Points)-1, 3; i > 0 && left > 0; i-- {
@@ -301,7 +306,7 @@ func proveLeft(ctx context.Context, e *job.Env, w Ward, s *State) error {
 		if s.Proofs[p.ID] != nil || !captured(s.Chains, p) {
 			continue
 		}
-		if _, err := e.ProveLog(ctx, p); err != nil {
+		if _, err := verify.ProveLog(ctx, e, p); err != nil {
 			return err
 		}
 	}
@@ -325,7 +330,7 @@ func captured(chains map[string]*journal.Chain, p *store.Point) bool {
 // Retire makes up for proofs that are owed, while the log for them is there, and
 // applies a ward's retention, puts small log segments together, gives room back
 // and forgets old runs; the run notes which points went and why.
-func Retire(ctx context.Context, e *job.Env, w Ward, r *store.Run) error {
+func Retire(ctx context.Context, e *run.Runner, w Ward, r *store.Run) error {
 	s, err := ReadState(ctx, e, w.Cluster)
 	if err != nil {
 		return err
@@ -334,7 +339,7 @@ func Retire(ctx context.Context, e *job.Env, w Ward, r *store.Run) error {
 	return errors.Join(proveLeft(ctx, e, w, s), retire(ctx, e, w, s, r))
 }
 
-func retire(ctx context.Context, e *job.Env, w Ward, s *State, r *store.Run) error {
+func retire(ctx context.Context, e *run.Runner, w Ward, s *State, r *store.Run) error {
 	plan := s.Plan(w, time.Now())
 	var drop []string
 	for _, v := range plan.Verdicts {
@@ -417,13 +422,13 @@ const fewDropped = 5
 // brake keeps retention from dropping much unattended: under a rule that was
 // changed since it ran last, or more than half of all points. Somebody has to
 // look, and to do it by hand once.
-func brake(ctx context.Context, e *job.Env, w Ward, drop, of int) error {
+func brake(ctx context.Context, e *run.Runner, w Ward, drop, of int) error {
 	if drop == 0 {
 		return nil
 	}
 	byHand := fmt.Sprintf("look with: dexamen retention %s, and confirm with: dexamen retention %s --apply --yes", w.Cluster, w.Cluster)
 	if drop > max(fewDropped, of/2) {
-		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s", job.ErrRefused, drop, of, w.Cluster, byHand)
+		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s", run.ErrRefused, drop, of, w.Cluster, byHand)
 	}
 	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: w.Cluster, Kinds: []string{store.RunRetire}})
 	if err != nil {
@@ -436,7 +441,7 @@ func brake(ctx context.Context, e *job.Env, w Ward, drop, of int) error {
 		}
 	}
 	if now := ruleOf(w); was != "" && was != now {
-		return fmt.Errorf("%w: what is kept of %s was changed since retention ran last (%s, before %s), and by that %d of %d points would go; %s", job.ErrRefused, w.Cluster, now, was, drop, of, byHand)
+		return fmt.Errorf("%w: what is kept of %s was changed since retention ran last (%s, before %s), and by that %d of %d points would go; %s", run.ErrRefused, w.Cluster, now, was, drop, of, byHand)
 	}
 	return nil
 }

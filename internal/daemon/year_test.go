@@ -27,7 +27,9 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
-	"dexamen/internal/job"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
 )
 
 var digits = regexp.MustCompile(`\d[\d:.-]*`)
@@ -117,12 +119,12 @@ func (y *yearOf) calm(d time.Duration) bool {
 	return y.running.Load() > 0 && !y.away.Load() && y.field.alive() == nil && time.Since(time.Unix(0, y.trouble.Load())) > d
 }
 
-func (y *yearOf) env(ctx context.Context, place blob.Backend) (*job.Env, error) {
+func (y *yearOf) env(ctx context.Context, place blob.Backend) (*run.Runner, error) {
 	s, err := store.Open(ctx, place, store.Options{Workers: 1, Memo: y.memo})
 	if err != nil {
 		return nil, err
 	}
-	return &job.Env{Store: s, Tool: "test", Memory: 1 << 20, Parallel: 1, Emit: func(job.Event) {}}, nil
+	return &run.Runner{Store: s, Tool: "test", Memory: 1 << 20, Parallel: 1, OnEvent: func(run.Event) {}}, nil
 }
 
 // daemon runs a daemon until the context ends; killed, it ends without a word.
@@ -130,7 +132,9 @@ func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 	place := mortal{y.place, dead, &y.away}
 	d := &Daemon{
 		World: World{Config: y.cfg,
-			OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*job.Env, error) { return y.env(ctx, place) },
+			OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
+				return y.env(ctx, place)
+			},
 			OpenCluster: func(ctx context.Context, c *config.Config, name string, _ *bool) (engine.Cluster, error) {
 				return fieldDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
 			}},
@@ -195,7 +199,7 @@ func (y *yearOf) outages(ctx context.Context, seed uint64, every, length time.Du
 }
 
 // content reads what a moment holds.
-func content(ctx context.Context, e *job.Env, m *job.Moment) (map[string]string, error) {
+func content(ctx context.Context, e *run.Runner, m *moment.Moment) (map[string]string, error) {
 	x, err := e.Store.NewScratch("")
 	if err != nil {
 		return nil, err
@@ -238,7 +242,7 @@ func (y *yearOf) examine(ctx context.Context) {
 			continue
 		}
 		keep = append(keep, m)
-		at, err := e.Resolve(ctx, "meadow", address.When{Kind: address.Time, Time: m.at})
+		at, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: m.at}, restore.OnScratch{})
 		if y.everHad[m.at] {
 			require.NoError(t, err, "at %s the moment %s was lost", now, m.at)
 		}

@@ -12,7 +12,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 )
 
 // Progress listens to a job. On a terminal it keeps a line with the numbers of
@@ -28,7 +28,7 @@ type Progress struct {
 }
 
 type progressNow struct {
-	job.Event
+	run.Event
 	begun time.Time
 }
 
@@ -36,33 +36,33 @@ type progressNow struct {
 func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
 
 // Event hears what the job tells.
-func (p *Progress) Event(e job.Event) {
+func (p *Progress) Event(e run.Event) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.s.JSON {
-		if e.Kind != job.Progress && !p.s.Quiet {
+		if e.Kind != run.Progress && !p.s.Quiet {
 			b, _ := json.Marshal(e)
 			fmt.Fprintln(p.s.Err, string(b))
 		}
 		return
 	}
-	if e.Kind == job.Progress {
+	if e.Kind == run.Progress {
 		if p.s.Terminal && !p.s.Quiet {
 			p.draw(e)
 		}
 		return
 	}
-	if p.s.Quiet && e.Kind != job.Warning {
+	if p.s.Quiet && e.Kind != run.Warning {
 		return
 	}
 	p.clear()
 	switch e.Kind {
-	case job.Step:
+	case run.Step:
 		p.stage, p.begun = e.Text, time.Now()
 		fmt.Fprintln(p.s.Err, p.s.faintErr("- "+e.Text))
-	case job.Note:
+	case run.Note:
 		fmt.Fprintln(p.s.Err, p.s.faintErr("  "+e.Text))
-	case job.Warning:
+	case run.Warning:
 		fmt.Fprintln(p.s.Err, "! "+e.Text)
 	}
 }
@@ -75,7 +75,7 @@ func (s *Screen) faintErr(t string) string {
 }
 
 // draw updates the bar; the lock is held.
-func (p *Progress) draw(e job.Event) {
+func (p *Progress) draw(e run.Event) {
 	if p.begun.IsZero() {
 		p.begun = time.Now()
 	}

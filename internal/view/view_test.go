@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"dexamen/internal/job"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -44,13 +44,13 @@ func TestNumbersForPeople(t *testing.T) {
 func TestProgressElsewhereIsPlainLines(t *testing.T) {
 	var out bytes.Buffer
 	p := (&view.Screen{Err: &out, Width: 80}).NewProgress()
-	p.Event(job.Event{Kind: job.Step, Text: "scanning"})
-	p.Event(job.Event{Kind: job.Progress, Records: 10})
-	p.Event(job.Event{Kind: job.Warning, Text: "left out"})
+	p.Event(run.Event{Kind: run.Step, Text: "scanning"})
+	p.Event(run.Event{Kind: run.Progress, Records: 10})
+	p.Event(run.Event{Kind: run.Warning, Text: "left out"})
 	p.Done()
 	require.Equal(t, "- scanning\n! left out\n", out.String())
 	out.Reset()
 	p = (&view.Screen{Err: &out, JSON: true}).NewProgress()
-	p.Event(job.Event{Kind: job.Note, Text: "x"})
+	p.Event(run.Event{Kind: run.Note, Text: "x"})
 	require.Contains(t, out.String(), `"kind":"note"`)
 }

@@ -78,7 +78,7 @@ func (s Schedule) Next(t time.Time) time.Time {
 		c.Location = s.zone
 		return c.Next(t.In(s.zone))
 	}
-	// Wall clocks are followed as if they were UTC's, from far enough back to
+	// wall clocks are followed as if they were UTC's, from far enough back to
 	// see times again that a change of clocks has moved past t.
 	wall := asUTC(t.In(s.zone)).Add(-3 * time.Hour)
 	for {

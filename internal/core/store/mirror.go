@@ -83,7 +83,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	if err != nil {
 		return nil, err
 	}
-	// Points first, then what they need: what comes later is for the next time.
+	// points first, then what they need: what comes later is for the next time.
 	points, others, packs, err := m.choose(ctx)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,191 @@
+package capture
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+)
+
+// take adds changes to the segment being gathered. What cannot be carried out
+// later ends the log there: that is said now, and not on the day it is needed.
+func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p engine.Progress) error {
+	bad := len(changes)
+	var why error
+	for i := range changes {
+		if why = cp.checkChange(ctx, &changes[i]); why != nil {
+			bad = i
+			break
+		}
+	}
+	for i := range changes[:bad] {
+		c := &changes[i]
+		if why != nil && c.At >= changes[bad].At {
+			break // of the same entry
+		}
+		if err := cp.b.Add(c); err != nil {
+			return err
+		}
+		cp.out.Changes++
+		if why != nil {
+			cp.b.CoverTo(record.Mark{Position: c.At, Wall: time.UnixMilli(c.Wall).UTC()})
+		}
+	}
+	if why != nil {
+		return fmt.Errorf("%w: %w", engine.ErrLogEnds, why)
+	}
+	cp.b.CoverTo(p.Mark)
+	for i := range changes {
+		if c := &changes[i]; c.Op == record.Rename && cp.renamedIn(c) {
+			if err := cp.recordUntracked(ctx); err != nil {
+				return err
+			}
+			break
+		}
+	}
+	return nil
+}
+
+// checkChange returns an error where a change cannot be carried out on anything, or its
+// name and identity are not of one namespace.
+func (cp *shardCapture) checkChange(ctx context.Context, c *record.Change) error {
+	if err := cp.all.model.CheckChange(c); err != nil {
+		return err
+	}
+	if len(c.Ident) == 0 || cp.all.last.Unlogged {
+		return nil
+	}
+	id := string(c.Ident)
+	name, known := cp.names[id]
+	if c.Op != record.Create && name != c.Namespace && !cp.namesLoaded {
+		// The namespaces of the point do not tell: those of the log after it do.
+		if err := cp.loadNames(ctx); err != nil {
+			return err
+		}
+		name, known = cp.names[id]
+	}
+	if known && name != c.Namespace {
+		return fmt.Errorf("log entry at %s, %s of %s, carries the identity of %s: what it changed cannot be told", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, name)
+	}
+	if !known && c.Op.Record() {
+		for other, n := range cp.names {
+			if n == c.Namespace {
+				return fmt.Errorf("log entry at %s, %s of %s, carries the identity of another collection (%x, and not %x)", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, c.Ident, other)
+			}
+		}
+	}
+	switch c.Op {
+	case record.Drop:
+		delete(cp.names, id)
+	case record.Rename:
+		cp.names[id] = c.To
+	default:
+		cp.names[id] = c.Namespace
+	}
+	return nil
+}
+
+// maxNamesLog is how much log is read at most to know what its namespaces are
+// called.
+const maxNamesLog = 256 << 20
+
+// loadNames finds out what the namespaces are called where the stored log ends.
+func (cp *shardCapture) loadNames(ctx context.Context) error {
+	cp.namesLoaded = true
+	unknown := func() error {
+		clear(cp.names)
+		clear(cp.pointNames)
+		return nil
+	}
+	if cp.base == nil {
+		return unknown()
+	}
+	chains, _, err := cp.Store.Chains(ctx, cp.name)
+	if err != nil {
+		return err
+	}
+	if chains[cp.out.Shard] == nil {
+		return nil // nothing was stored since the point
+	}
+	m, err := moment.At(cp.Runner, cp.base, chains, map[string]record.Mark{cp.out.Shard: cp.from})
+	if err != nil {
+		return unknown() // there are gaps, which are told
+	}
+	size := int64(0)
+	for _, h := range m.Segments[cp.out.Shard] {
+		size += h.Size
+	}
+	if size > maxNamesLog {
+		return unknown()
+	}
+	f, err := m.Plan(ctx, cp.out.Shard)
+	if err != nil {
+		return err
+	}
+	// What was seen since counts more.
+	for id, name := range f.Identities() {
+		if was, ok := cp.names[id]; !ok || cp.pointNames[id] == was {
+			cp.names[id] = name
+		}
+	}
+	return nil
+}
+
+// startNames begins with what the namespaces were called in the newest point that
+// is not after where the log is taken up.
+func (cp *shardCapture) startNames(points []*store.Point) {
+	cp.names, cp.pointNames, cp.namesLoaded, cp.base = map[string]string{}, map[string]string{}, false, nil
+	for _, p := range points {
+		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position != "" && s.Mark.Position <= cp.from.Position {
+			cp.base = p
+		}
+	}
+	if cp.base == nil {
+		cp.namesLoaded = true
+		return
+	}
+	for _, ns := range cp.base.Namespaces {
+		if len(ns.Ident) > 0 && (ns.Shard == cp.out.Shard || len(cp.base.Shards) == 1) {
+			cp.names[string(ns.Ident)], cp.pointNames[string(ns.Ident)] = ns.Name, ns.Name
+		}
+	}
+}
+
+// renamedIn reports whether something is renamed to a protected name from one that
+// is not.
+func (cp *shardCapture) renamedIn(c *record.Change) bool {
+	chosen := moment.Chooser(cp.all.last.Scope, cp.all.model)
+	return chosen != nil && chosen(c.To) && !chosen(c.Namespace)
+}
+
+// recordUntracked finds out whether what was renamed to a protected name can be followed
+// from where it was made. Where it cannot, no moment holds it before the next
+// point: the capture ends and says so.
+func (cp *shardCapture) recordUntracked(ctx context.Context) error {
+	if err := cp.seal(ctx); err != nil {
+		return err
+	}
+	m, err := moment.Resolve(ctx, cp.Runner, cp.name, moment.Latest, nil)
+	if err != nil {
+		return nil // there are gaps, which are told
+	}
+	names, err := m.UntrackedRenames(ctx)
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	cp.all.mu.Lock()
+	cp.all.out.Untracked = names
+	cp.all.mu.Unlock()
+	l := &moment.UntrackedError{Names: names, Point: m.Point.ID, Since: cp.from.Wall, Cluster: cp.name}
+	if err := cp.Store.PutMark(ctx, cp.name, moment.UntrackedMark+m.Point.ID, l); err != nil && !errors.Is(err, blob.ErrExists) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", run.ErrIncomplete, l)
+}

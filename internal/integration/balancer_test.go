@@ -1,0 +1,62 @@
+package integration_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/engine"
+	"dexamen/internal/run"
+	"dexamen/internal/sim"
+	"dexamen/internal/snapshot"
+)
+
+// TestBalancer: it is stopped while the scan goes on and started again; what a
+// run that was killed has left stopped is started by the next one, and what
+// somebody else has stopped stays stopped.
+func TestBalancer(t *testing.T) {
+	c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{NoopEvery: fastNoops}})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	cl := connect(t, c.URI())
+	_, err = cl.Database("telemetry").Collection("gateways").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+	require.NoError(t, err)
+	note(t, cl)
+	e := newEnv(t)
+	e.PauseBalancer = true
+	paused := false
+	e.OnEvent = func(ev run.Event) { paused = paused || c.BalancerStopped() }
+	src := open(t, "orchard", c.URI())
+	snapshot := func() {
+		t.Helper()
+		_, err := snapshot.Take(ctx, e, "orchard", src)
+		require.NoError(t, err)
+	}
+	snapshot()
+	require.True(t, paused, "it was stopped meanwhile")
+	require.False(t, c.BalancerStopped(), "and is started again")
+
+	b := src.(engine.Balanced)
+	leave := func() {
+		require.NoError(t, e.Store.PutMark(ctx, "orchard", "balancer", map[string]any{"when": time.Now(), "host": "brook"}))
+		require.NoError(t, b.SetBalancer(ctx, false))
+	}
+	leave() // nobody holds the lease: it was killed
+	snapshot()
+	require.False(t, c.BalancerStopped())
+
+	leave()
+	lease, err := e.Store.AcquireFor(ctx, "balancer", "orchard") // one that is at work
+	require.NoError(t, err)
+	snapshot()
+	require.True(t, c.BalancerStopped(), "what another run needs stopped stays so")
+	lease.Release(ctx)
+	require.NoError(t, e.Store.RemoveMark(ctx, "orchard", "balancer"))
+	snapshot()
+	require.True(t, c.BalancerStopped(), "what somebody else has stopped stays so")
+	ok, err := e.Store.Mark(ctx, "orchard", "balancer", new(any))
+	require.NoError(t, err)
+	require.False(t, ok)
+}

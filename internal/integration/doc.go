@@ -1,0 +1,3 @@
+// Package integration tests the verbs together, over every engine, on real
+// servers where they exist: contracts, histories, damage, failures, soak.
+package integration

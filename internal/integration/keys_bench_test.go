@@ -1,0 +1,42 @@
+package integration_test
+
+import (
+	"testing"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/servertest"
+	"dexamen/internal/snapshot"
+
+	"github.com/stretchr/testify/require"
+)
+
+// BenchmarkRedis snapshots and restores 100,000 keys of all types, for profiles.
+func BenchmarkRedis(b *testing.B) {
+	const n = 100_000
+	from, to := servertest.Redis(b), servertest.Redis(b)
+	pipeline(b, from.Address, redisLoad(n), n)
+	e := newEnv(b)
+	e.Memory = 32 << 20
+	b.Run("snapshot", func(b *testing.B) {
+		for b.Loop() {
+			_, err := snapshot.Take(ctx, e, "bramble", open(b, "bramble", servertest.RedisAddress(from)))
+			require.NoError(b, err)
+		}
+	})
+	m, err := moment.Resolve(ctx, e, "bramble", address.When{Kind: address.Latest}, restore.OnScratch{})
+	require.NoError(b, err)
+	b.Run("restore", func(b *testing.B) {
+		for b.Loop() {
+			p, err := restore.NewPlan(ctx, e, m, open(b, "hedge", servertest.RedisAddress(to)), restore.Options{Replace: true})
+			require.NoError(b, err)
+			_, err = p.Run(ctx)
+			require.NoError(b, err)
+			p.Close()
+			b.StopTimer()
+			require.NoError(b, servertest.RedisClient(b, to).FlushAll(ctx).Err())
+			b.StartTimer()
+		}
+	})
+}

@@ -1,7 +1,0 @@
-//go:build !unix
-
-package job
-
-import "os/exec"
-
-func own(*exec.Cmd) {}

@@ -1,0 +1,106 @@
+package moment
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/run"
+)
+
+// NeedsServer reports whether the moment is to be had on a server only: it lies
+// after its point, and the log in between holds commands.
+func (m *Moment) NeedsServer() bool { return !m.Exact() && m.Model.Traits().Commands }
+
+// ErrNeedsServer reports what to do about a moment that there is no server for.
+func (m *Moment) ErrNeedsServer() error {
+	return fmt.Errorf("%w: %s is to be had on a server only: %w; name an empty server to carry the log out on, as scratch: of the cluster or with --scratch, or take the point itself: %s@%s",
+		run.ErrRefused, m, fold.ErrCommand, m.Point.Cluster, m.Point.ID)
+}
+
+// HasNoChanges reports whether nothing was done between the point and the moment.
+func (m *Moment) HasNoChanges(ctx context.Context) (bool, error) {
+	for _, s := range m.Point.Shards {
+		err := m.Changes(ctx, s.Name, func(*record.Change) error { return engine.ErrEnough })
+		if errors.Is(err, engine.ErrEnough) {
+			return false, nil
+		}
+		if err != nil {
+			return false, m.OnShard(s.Name, err)
+		}
+	}
+	return true, nil
+}
+
+// StatesOfPoint returns the trees of a quiet moment: the point's, without what has
+// expired since.
+func (m *Moment) StatesOfPoint(ctx context.Context, x *store.Scratch, choose func(name string) bool) ([]NamespaceState, error) {
+	spaces, _, err := m.AtPoint().Trees(ctx, x, x, choose)
+	if err != nil {
+		return nil, err
+	}
+	return WithoutExpired(ctx, x, spaces, m.Model, m.Time, Unchanged)
+}
+
+// Unchanged leaves a value as it is.
+func Unchanged(value []byte) []byte { return value }
+
+// WithoutExpired returns namespaces with other values, without what has expired by a time,
+// and without those that held nothing else.
+func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState, model engine.Model, by time.Time, value func([]byte) []byte) ([]NamespaceState, error) {
+	var err error
+	for i := range list {
+		if list[i].Root, err = rewriteTree(ctx, x, list[i].Root, model, by, value); err != nil {
+			return nil, err
+		}
+	}
+	return slices.DeleteFunc(list, func(s NamespaceState) bool { return s.Root.Records == 0 }), nil
+}
+
+// rewriteTree returns a tree with other values, without the units that have expired
+// by a time.
+func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time, value func([]byte) []byte) (tree.Root, error) {
+	exp, _ := model.(engine.Expiring)
+	compound, _ := model.(engine.Compound)
+	unit := func(key []byte) string {
+		if compound == nil {
+			return string(key)
+		}
+		return string(compound.Unit(key))
+	}
+	gone := map[string]bool{} // servers take them away soon: there are never many
+	same := true
+	err := tree.Walk(ctx, x, root, func(r record.Record) error {
+		v := value(r.Value)
+		same = same && bytes.Equal(v, r.Value)
+		if exp == nil {
+			return nil
+		}
+		if at, does := exp.Expires(v); does && !at.After(by) {
+			gone[unit(r.Key)] = true
+		}
+		return nil
+	})
+	if err != nil || same && len(gone) == 0 {
+		return root, err
+	}
+	b := tree.NewBuilder(x)
+	err = tree.Walk(ctx, x, root, func(r record.Record) error {
+		if len(gone) > 0 && gone[unit(r.Key)] {
+			return nil
+		}
+		return b.Add(ctx, record.Record{Key: r.Key, Value: value(r.Value)})
+	})
+	if err != nil {
+		return root, err
+	}
+	return b.Finish(ctx)
+}

@@ -1,0 +1,47 @@
+package moment
+
+import (
+	"context"
+	"time"
+
+	"dexamen/internal/core/record"
+)
+
+// Since is what the store knows of the time after a moment.
+type Since struct {
+	// Changes counts the changes of each namespace that were captured after it.
+	Changes map[string]int64 `json:"changes"`
+	// Until is the newest moment that can be restored: what was written later is
+	// in no backup.
+	Until time.Time `json:"until"`
+}
+
+// Since counts what was captured after the moment.
+func (m *Moment) Since(ctx context.Context) (*Since, error) {
+	out := &Since{Changes: map[string]int64{}}
+	cov, err := Cover(ctx, m.Runner, m.Point.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range cov {
+		out.Until = c.Latest
+		for shard, chain := range c.Chains {
+			after := m.Upto[shard].Position
+			for _, h := range chain.Segments {
+				if h.Last.Position <= after || h.Gap != "" {
+					continue
+				}
+				err := m.Runner.Store.ReadSegment(ctx, h, func(c *record.Change) error {
+					if kind, _ := m.Model.Implied(c.Namespace); c.At > after && IsContent(&record.Namespace{Kind: kind}) {
+						out.Changes[c.Namespace]++
+					}
+					return nil
+				})
+				if err != nil && ctx.Err() != nil {
+					return nil, err
+				} // what cannot be read is not counted; coverage tells of it
+			}
+		}
+	}
+	return out, nil
+}

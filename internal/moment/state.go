@@ -1,0 +1,242 @@
+package moment
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+)
+
+// Kinds of namespaces that are not content: users and roles, and where the
+// parts of a cluster are.
+const (
+	SettingsKind = "settings"
+	LayoutKind   = "layout"
+	// SupportKind is of what records refer to.
+	SupportKind = "support"
+)
+
+// NamespaceState is a namespace at a moment, with its content.
+type NamespaceState struct {
+	record.Namespace
+	Root tree.Root
+	// Shard is set where it is what one shard holds, remainders of migrations
+	// included.
+	Shard string
+}
+
+// Sharded reports whether the cluster has several shards.
+func (m *Moment) Sharded() bool { return len(m.Point.Shards) > 1 }
+
+// Changes calls fn with every change of a shard that belongs to the moment, in
+// order.
+func (m *Moment) Changes(ctx context.Context, shard string, fn func(*record.Change) error) error {
+	mark, _ := m.Point.Shard(shard)
+	upto := m.Upto[shard].Position
+	for _, h := range m.Segments[shard] {
+		err := m.Runner.Store.ReadSegment(ctx, h, func(c *record.Change) error {
+			if c.At <= mark.Mark.Position || c.At > upto {
+				return nil
+			}
+			if !m.Point.Settings && m.Model.Kind(c.Namespace) == SettingsKind {
+				return nil // the point does not hold what these continue
+			}
+			return fn(c)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *Moment) bases(f *fold.Fold, shard string) {
+	f.Unlogged(m.Point.Unlogged)
+	for _, ns := range m.Point.Namespaces {
+		if ns.Shard == shard || !m.Sharded() {
+			f.Base(ns.Namespace, ns.Root)
+		}
+	}
+}
+
+// Chooser returns what a scope chooses by name; nil where it is all. What is no
+// content is always part of it.
+func Chooser(scope address.Scope, model engine.Model) func(string) bool {
+	if len(scope) == 0 {
+		return nil
+	}
+	return func(name string) bool {
+		ns := record.Namespace{Name: name, Kind: model.Kind(name)}
+		return !IsContent(&ns) || scope.Match(name) || model.Staged(name)
+	}
+}
+
+// limit has a fold follow only what the point was asked to hold.
+func (m *Moment) limit(f *fold.Fold) {
+	if chosen := Chooser(m.Point.Scope, m.Model); chosen != nil {
+		f.Choose(chosen)
+	}
+}
+
+// Plan follows one shard's namespaces through the log and says which there are
+// at the moment; it reads no records.
+func (m *Moment) Plan(ctx context.Context, shard string) (*fold.Fold, error) {
+	f := fold.NewPlan(m.Model)
+	m.bases(f, shard)
+	m.limit(f)
+	return f, m.Changes(ctx, shard, f.Change)
+}
+
+// shardTrees builds the trees of what one shard holds at the moment.
+func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, sink tree.Sink, choose func(*record.Namespace) bool) ([]NamespaceState, int64, error) {
+	var out []NamespaceState
+	if len(m.Segments[shard]) == 0 {
+		for _, ns := range m.Point.Namespaces {
+			if (ns.Shard == shard || !m.Sharded()) && choose(&ns.Namespace) {
+				out = append(out, NamespaceState{ns.Namespace, ns.Root, shard})
+			}
+		}
+		return out, 0, nil
+	}
+	if m.NeedsServer() {
+		return nil, 0, m.ErrNeedsServer()
+	}
+	plan, err := m.Plan(ctx, shard)
+	if err != nil {
+		return nil, 0, err
+	}
+	f := fold.New(m.Model, m.incomplete, m.Runner.TempDir(), m.Runner.SortMemory())
+	defer f.Close()
+	m.bases(f, shard)
+	m.limit(f)
+	chosen := func(n *fold.Namespace) bool { return choose(&n.Namespace) }
+	f.Want(plan, chosen)
+	if err := m.Changes(ctx, shard, f.Change); err != nil {
+		return nil, 0, err
+	}
+	err = f.Merge(ctx, src, sink, chosen, func(n *fold.Namespace, root tree.Root) error {
+		if root.Records > 0 || !m.Model.Traits().Vanish {
+			out = append(out, NamespaceState{n.Namespace, root, shard})
+		}
+		return nil
+	})
+	return out, f.Count, err
+}
+
+// Held builds the trees of all that each shard holds at the moment, settings,
+// layout and remainders included, in order of names and shards, and gives them
+// with the number of changes folded in.
+func (m *Moment) Held(ctx context.Context, src tree.Source, sink tree.Sink) ([]NamespaceState, int64, error) {
+	var out []NamespaceState
+	var n int64
+	for _, s := range m.Point.Shards {
+		spaces, folded, err := m.shardTrees(ctx, s.Name, src, sink, func(*record.Namespace) bool { return true })
+		if err != nil {
+			return nil, n, m.OnShard(s.Name, err)
+		}
+		out, n = append(out, spaces...), n+folded
+	}
+	SortStates(out)
+	return out, n, nil
+}
+
+func SortStates(list []NamespaceState) {
+	slices.SortStableFunc(list, func(a, b NamespaceState) int {
+		if c := strings.Compare(a.Name, b.Name); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Shard, b.Shard)
+	})
+}
+
+func (m *Moment) OnShard(shard string, err error) error {
+	if err == nil || !m.Sharded() {
+		return err
+	}
+	return fmt.Errorf("shard %s: %w", shard, err)
+}
+
+// IsContent reports whether a namespace is content rather than about it.
+func IsContent(ns *record.Namespace) bool {
+	return ns.Kind != SettingsKind && ns.Kind != LayoutKind && ns.Kind != SupportKind
+}
+
+// Trees builds the trees of the namespaces that choose accepts (nil: all) as
+// they are at the moment, into sink, and gives them in order of names, with
+// the number of changes folded in. A namespace that is spread over shards is
+// one: what counts of each shard's part is put together.
+func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, choose func(name string) bool) ([]NamespaceState, int64, error) {
+	choose = m.visible(choose)
+	if x, ok := sink.(*store.Scratch); ok && m.NeedsServer() {
+		if m.Materializer == nil {
+			return nil, 0, m.ErrNeedsServer()
+		}
+		return m.Materializer.Materialize(ctx, m, x, choose)
+	}
+	if !m.Sharded() {
+		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink, func(ns *record.Namespace) bool { return IsContent(ns) && choose(ns.Name) })
+		for i := range spaces {
+			spaces[i].Shard = ""
+		}
+		SortStates(spaces)
+		return spaces, n, err
+	}
+	lay, err := m.layout(ctx, src, sink)
+	if err != nil {
+		return nil, 0, err
+	}
+	var count int64
+	a := assembly{lay: lay}
+	for _, s := range m.Point.Shards {
+		spaces, n, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool {
+			p := lay.Part(s.Name, *ns)
+			return !p.None && IsContent(ns) && choose(p.Name)
+		})
+		if err != nil {
+			return nil, count, m.OnShard(s.Name, err)
+		}
+		count += n
+		for _, sp := range spaces {
+			a.add(sp)
+		}
+	}
+	out, err := a.union(ctx, src, sink)
+	return out, count, err
+}
+
+// visible leaves out of a choice what only restores use while they go on.
+func (m *Moment) visible(choose func(name string) bool) func(string) bool {
+	return func(name string) bool { return (choose == nil || choose(name)) && !m.Model.Staged(name) }
+}
+
+// OfKind builds the trees of users and roles at the moment, or of what else is
+// no content.
+func (m *Moment) OfKind(ctx context.Context, kind string, src tree.Source, sink tree.Sink) ([]NamespaceState, error) {
+	var out []NamespaceState
+	for _, s := range m.Point.Shards {
+		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == kind })
+		if err != nil {
+			return nil, m.OnShard(s.Name, err)
+		}
+		out = append(out, spaces...)
+	}
+	SortStates(out)
+	return out, nil
+}
+
+// StatesOf returns what a point holds, by shard.
+func StatesOf(p *store.Point) []NamespaceState {
+	var out []NamespaceState
+	for _, ns := range p.Namespaces {
+		out = append(out, NamespaceState{ns.Namespace, ns.Root, ns.Shard})
+	}
+	SortStates(out)
+	return out
+}

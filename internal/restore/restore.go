@@ -1,0 +1,165 @@
+// Package restore puts a moment onto a cluster.
+//
+//	plan.go      what will be done: NewPlan
+//	restore.go   Plan.Run, namespace by namespace
+//	staged.go    content is written beside, read back, and then takes its name
+//	inplace.go   content is changed where it is (key-value clusters)
+//	replay.go    a log of commands is carried out
+//	settings.go  users and roles
+//	damage.go    what of damaged content can be restored
+//	scratch.go   OnScratch: a moment is made on a scratch server, to be read there
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+)
+
+// Restored is what a restore did to one namespace.
+type Restored struct {
+	From     string        `json:"from"`
+	To       string        `json:"to"`
+	Records  int64         `json:"records"`
+	Bytes    int64         `json:"bytes"`
+	Root     tree.Hash     `json:"root"`
+	Verified bool          `json:"verified"` // read back: content, indexes and options are equal
+	Replaced bool          `json:"replaced"`
+	Took     time.Duration `json:"took"`
+	// Expired counts records whose time had come since; they do not come back.
+	Expired int64 `json:"expired,omitempty"`
+	// Replayed: commands of the log were carried out on what was read back.
+	Replayed bool `json:"replayed,omitempty"`
+	// Lost says which records are lost in the store and were left out.
+	Lost []string `json:"lost,omitempty"`
+	// Failed says why it was not restored; Left that it was not tried.
+	Failed string `json:"failed,omitempty"`
+	Left   bool   `json:"left,omitempty"`
+}
+
+// Run does the restore. Each namespace is written beside, read back and
+// compared, and only then takes its name, in one step: what is there under the
+// name is whole, old or new. One that cannot be restored does not keep the
+// others from it: what became of each is given, also beside an error.
+func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
+	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
+		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --conflict replace",
+			run.ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
+	}
+	var names []string
+	for _, ns := range p.targets() {
+		names = append(names, ns.Name)
+	}
+	var left []string
+	var err error
+	g, gradual := p.writer.(engine.Gradual)
+	if gradual {
+		// Before they are taken over, those of which a restore was cut short.
+		if left, err = g.Stages(ctx); err != nil {
+			return nil, err
+		}
+	}
+	claims, err := p.writer.Reserve(ctx, names)
+	if errors.Is(err, engine.ErrClaimed) {
+		return nil, fmt.Errorf("%w: %w", run.ErrRefused, err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	p.claims = claims
+	for _, n := range claims.TakenOver() {
+		if !gradual {
+			p.runner.Emit(run.Warning, "a restore of %s was cut short before this one", n)
+		}
+	}
+	for _, n := range left {
+		p.runner.Emit(run.Warning, "a restore of %s was cut short: what is there is neither old nor new", n)
+	}
+	var out []Restored
+	if gradual {
+		out, err = p.runInPlace(ctx, g)
+	} else {
+		out, err = p.runStaged(ctx, p.writer.(engine.Stager))
+	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer cancel()
+	if !gradual {
+		for _, n := range names {
+			_ = claims.End(end, n)
+		}
+	}
+	if rerr := claims.Release(end, true); rerr != nil {
+		p.runner.Emit(run.Warning, "the target still carries the mark of this restore, which ends by itself: %v", rerr)
+	}
+	if err != nil {
+		return out, err
+	}
+	if p.Replays && len(p.settings) > 0 {
+		p.runner.Emit(run.Note, "users and roles are as of the point; the log does not tell of them")
+	}
+	return out, p.putSettings(ctx, p.writer)
+}
+
+// targets are the namespaces that a restore writes to.
+func (p *Plan) targets() []record.Namespace {
+	names := p.onlyReplayed()
+	for _, it := range p.Items {
+		names = append(names, it.namespace())
+	}
+	return names
+}
+
+// each restores the items one after the other, and gives what became of each.
+// The error says of several what failed; of one alone it is its own.
+func (p *Plan) each(ctx context.Context, restore func(Item) (Restored, error)) (out []Restored, err error) {
+	var failed []string
+	done := 0
+	for i, it := range p.Items {
+		var r Restored
+		var rerr error
+		if it.Cannot != "" {
+			r, rerr = Restored{From: it.From, To: it.To}, fmt.Errorf("%w: %s", run.ErrRefused, it.Cannot)
+		} else {
+			r, rerr = restore(it)
+			r.Lost = it.Lost
+			if moment.IsDamage(rerr) && ctx.Err() == nil {
+				rerr = fmt.Errorf("%w%s", rerr, p.Moment.Alternatives(ctx, it.From))
+			}
+		}
+		if rerr == nil {
+			done++
+			out = append(out, r)
+			continue
+		}
+		r.Verified, r.Failed = false, rerr.Error()
+		out = append(out, r)
+		err = rerr
+		failed = append(failed, it.To+": "+rerr.Error())
+		stop := ctx.Err() != nil || errors.Is(rerr, engine.ErrClaimLost)
+		if !stop {
+			p.runner.Emit(run.Warning, "%s was not restored: %v", it.To, rerr)
+			continue
+		}
+		for _, l := range p.Items[i+1:] {
+			out = append(out, Restored{From: l.From, To: l.To, Left: true})
+		}
+		return out, err
+	}
+	lost := slices.ContainsFunc(out, func(r Restored) bool { return len(r.Lost) > 0 })
+	if len(failed) == 0 && lost {
+		return out, fmt.Errorf("%w: what is damaged in the store was left out", run.ErrIncomplete)
+	}
+	if len(failed) == 0 || len(p.Items) == 1 {
+		return out, err
+	}
+	return out, fmt.Errorf("%w: %d of %s restored and %d not: %s", run.ErrIncomplete, done, run.Count(int64(len(p.Items)), "namespace"), len(failed), strings.Join(failed, "; "))
+}

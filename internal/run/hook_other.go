@@ -1,0 +1,7 @@
+//go:build !unix
+
+package run
+
+import "os/exec"
+
+func ownProcessGroup(*exec.Cmd) {}

@@ -1,0 +1,128 @@
+// Package run is what all the verbs of the program share: the Runner that a piece
+// of work is done with, the events it reports, the errors that decide a command's
+// exit code, and the record of runs in the store with their hooks.
+//
+//	runner.go  Runner, Event, the errors
+//	record.go  a run: who did it, when, with what outcome; hooks
+//
+// The verbs are packages beside it: moment (which states can be had, and their
+// content), snapshot, capture, restore and verify.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/time/rate"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+)
+
+// Errors that decide how a command ends.
+var (
+	// ErrRefused: doing it would not be safe.
+	ErrRefused = errors.New("refused")
+	// ErrDiffers: a verification or comparison found a difference.
+	ErrDiffers = errors.New("differs")
+	// ErrIncomplete: it is done, but something is missing.
+	ErrIncomplete = errors.New("incomplete")
+)
+
+// Kind says what an event is about.
+type Kind string
+
+// The kinds of events.
+const (
+	Step     Kind = "step"     // a new stage of the work begins
+	Progress Kind = "progress" // numbers of the stage, often
+	Note     Kind = "note"     // a fact worth keeping
+	Warning  Kind = "warning"  // something an administrator should look at
+)
+
+// Event is what a piece of work reports while it goes on.
+type Event struct {
+	Time      time.Time `json:"time"`
+	Kind      Kind      `json:"kind"`
+	Text      string    `json:"text,omitempty"`
+	Namespace string    `json:"namespace,omitempty"`
+	Records   int64     `json:"records,omitempty"`
+	Unit      string    `json:"unit,omitempty"`  // of what is counted, where not records
+	Total     int64     `json:"total,omitempty"` // records expected, where known
+	Bytes     int64     `json:"bytes,omitempty"`
+}
+
+// Runner is what a piece of work is done with: the store, bounds, and who hears its events.
+type Runner struct {
+	Store *store.Store
+	// Tool names the version of Dexamen, for what is written.
+	Tool string
+	// Temp is the folder for temporary files; the system's when empty.
+	Temp string
+	// Memory bounds what sorters hold together, of the records read and of the
+	// changes folded each, in bytes (default 32 MiB).
+	Memory int
+	// Parallel is how many readers or writers work on a cluster at once
+	// (default 4).
+	Parallel int
+	// PauseBalancer stops a sharded cluster's balancer while it is scanned.
+	PauseBalancer bool
+	// Scope chooses the namespaces that snapshots take; all where empty. Dates
+	// in it are filled in.
+	Scope address.Scope
+	// Rate bounds how many bytes a second scans read; nil is no bound.
+	Rate *rate.Limiter
+	// ScratchServer, where set, opens the server on which moments of a cluster are made
+	// that are to be had on a server only; it gives nil where there is none.
+	ScratchServer func(ctx context.Context, cluster string) (engine.Cluster, error)
+	// OnEvent hears events; it may be called from several goroutines.
+	OnEvent func(Event)
+}
+
+func (e *Runner) SortMemory() int {
+	if e.Memory > 0 {
+		return e.Memory
+	}
+	return 32 << 20
+}
+
+func (e *Runner) Readers() int {
+	if e.Parallel > 0 {
+		return e.Parallel
+	}
+	return 4
+}
+
+func (e *Runner) TempDir() string {
+	if e.Temp != "" {
+		return e.Temp
+	}
+	return os.TempDir()
+}
+
+func (e *Runner) Emit(k Kind, format string, args ...any) {
+	if e.OnEvent != nil {
+		e.OnEvent(Event{Time: time.Now(), Kind: k, Text: fmt.Sprintf(format, args...)})
+	}
+}
+
+// Count renders a number of things with its noun, its thousands apart.
+func Count(n int64, noun string) string {
+	if n != 1 {
+		noun += "s"
+	}
+	return humanize.Comma(n) + " " + noun
+}
+
+func (e *Runner) ReportProgress(ns string, records, total, bytes int64) {
+	if e.OnEvent != nil {
+		e.OnEvent(Event{Time: time.Now(), Kind: Progress, Namespace: ns, Records: records, Total: total, Bytes: bytes})
+	}
+}
+
+func FormatTime(t time.Time) string { return t.Local().Format("2006-01-02T15:04:05.999-07:00") }

@@ -1,0 +1,192 @@
+package snapshot
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+)
+
+// pinned reads a cluster as of one position. Where the servers give that state up
+// meanwhile it begins again at a newer one; what was stored is found again.
+func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, error) {
+	part := s.parts[0]
+	for try := 1; ; try++ {
+		view, mark, err := c.Pin(ctx)
+		if err != nil {
+			return mark, err
+		}
+		s.c, s.skipped = view, nil
+		s.total.Store(0)
+		s.done.Store(0)
+		spaces, err := s.list(ctx)
+		if err == nil {
+			err = s.scanBases(ctx, s.bases(spaces))
+		}
+		if err == nil {
+			part.reached = mark
+			return mark, nil
+		}
+		if !errors.Is(err, engine.ErrPassed) || try == 10 {
+			return mark, err
+		}
+		s.Emit(run.Note, "%v; beginning again with the state of now", err)
+		part.fold.Close()
+		part.fold = s.newFold()
+	}
+}
+
+// stream reads every shard in one pass, each as of a position of its own.
+func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, error) {
+	// What moves from one shard to another meanwhile may be in neither.
+	where, err := c.Where(ctx)
+	if err != nil {
+		return record.Mark{}, err
+	}
+	g, gctx := errgroup.WithContext(ctx)
+	for _, p := range s.parts {
+		g.Go(func() error { return p.fail(s.streamPart(gctx, c, p)) })
+	}
+	if err := g.Wait(); err != nil {
+		return record.Mark{}, err
+	}
+	if now, err := c.Where(ctx); err != nil {
+		return record.Mark{}, err
+	} else if now != where {
+		return record.Mark{}, fmt.Errorf("%w: content has moved between shards while it was read; run it again when that has ended", run.ErrRefused)
+	}
+	var first, last record.Mark
+	for i, p := range s.parts {
+		if i == 0 || p.reached.Wall.Before(first.Wall) {
+			first = p.reached
+		}
+		if i == 0 || p.reached.Wall.After(last.Wall) {
+			last = p.reached
+		}
+	}
+	if len(s.parts) > 1 {
+		s.caveats = append(s.caveats, fmt.Sprintf("each shard is as of a position of its own, at most %s apart", last.Wall.Sub(first.Wall).Round(time.Millisecond)))
+	}
+	return last, nil
+}
+
+// passContent is what one pass over a shard finds, by namespace.
+type passContent struct {
+	ids    map[string]int
+	spaces []record.Namespace
+	sorter *tree.Sorter
+	keyBuf []byte
+}
+
+func newPassContent(dir string, bound int) *passContent {
+	return &passContent{ids: map[string]int{}, sorter: tree.NewSorter(dir, bound)}
+}
+
+func (p *passContent) add(ns record.Namespace, r record.Record) error {
+	id, ok := p.ids[ns.Name]
+	if !ok {
+		id = len(p.spaces)
+		p.ids[ns.Name] = id
+		p.spaces = append(p.spaces, ns)
+	}
+	p.keyBuf = append(binary.BigEndian.AppendUint32(p.keyBuf[:0], uint32(id)), r.Key...)
+	return p.sorter.Add(p.keyBuf, r.Value)
+}
+
+// trees builds the trees of the namespaces found. Builder makes an empty one.
+func (p *passContent) trees(ctx context.Context, builder func(record.Namespace) *tree.Builder, done func(record.Namespace, tree.Root)) error {
+	items, err := p.sorter.Sorted()
+	if err != nil {
+		return err
+	}
+	defer items.Close()
+	at := -1
+	var b *tree.Builder
+	end := func() error {
+		if at < 0 {
+			return nil
+		}
+		root, err := b.Finish(ctx)
+		if err == nil {
+			done(p.spaces[at], root)
+		}
+		return err
+	}
+	for {
+		k, v, ok, err := items.Next()
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return end()
+		}
+		if id := int(binary.BigEndian.Uint32(k)); id != at {
+			if err := end(); err != nil {
+				return err
+			}
+			at, b = id, builder(p.spaces[id])
+		}
+		if err := b.Add(ctx, record.Record{Key: k[4:], Value: v}); err != nil {
+			return err
+		}
+	}
+}
+
+// streamPart reads one shard. A pass that breaks off cannot be gone on with: it
+// begins again, at the member that is fit by then.
+func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part) error {
+	for try := 1; ; try++ {
+		err := s.streamOnce(ctx, c, part)
+		if err == nil || try == 5 || ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) {
+			return err
+		}
+		s.Emit(run.Warning, "%s%v; reading it again", part.of(), err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(try) * 500 * time.Millisecond):
+		}
+		if part.choice, err = c.Choose(ctx, part.shard); err != nil && try == 4 {
+			return err
+		}
+	}
+}
+
+func (s *snapshot) streamOnce(ctx context.Context, c engine.Streamed, part *part) error {
+	found := newPassContent(s.TempDir(), s.SortMemory()/len(s.parts))
+	defer found.sorter.Close()
+	n := int64(0)
+	mark, err := c.Stream(ctx, part.shard, func(ns record.Namespace, r record.Record) error {
+		if n++; n%1024 == 0 {
+			s.ReportProgress("", s.done.Add(1024), 0, s.bytes.Load())
+		}
+		s.bytes.Add(int64(len(r.Value)))
+		if err := waitForRate(ctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
+			return err
+		}
+		return found.add(ns, r)
+	})
+	if err != nil {
+		return err
+	}
+	part.reached = mark
+	s.Emit(run.Step, "%sread %s; sorting and storing", part.of(), run.Count(n, "record"))
+	builder := func(ns record.Namespace) *tree.Builder {
+		return tree.NewBuilder(s.w).Near(s.w, s.similarTree(engine.Namespace{Namespace: ns, Shard: part.shard}))
+	}
+	return found.trees(ctx, builder, func(ns record.Namespace, root tree.Root) {
+		part.fold.Base(ns, root)
+		if moment.IsContent(&ns) {
+			s.Emit(run.Note, "%s%s: %s", part.of(), ns.Name, run.Count(root.Records, "record"))
+		}
+	})
+}

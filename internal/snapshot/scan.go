@@ -1,0 +1,204 @@
+package snapshot
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+)
+
+func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
+	spaces, err := s.c.Namespaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var keep []engine.Namespace
+	names := map[string]bool{}
+	for _, ns := range spaces {
+		if s.chosen != nil && moment.IsContent(&ns.Namespace) && !s.chosen(ns.Name) {
+			continue
+		}
+		if ns.Skip != "" {
+			s.skipped = append(s.skipped, store.Skipped{Name: ns.Name, Why: ns.Skip})
+			s.Emit(run.Warning, "%s is left out: %s", ns.Name, ns.Skip)
+			continue
+		}
+		keep = append(keep, ns)
+		s.total.Add(ns.Records)
+		if moment.IsContent(&ns.Namespace) {
+			names[ns.Name] = true
+		}
+	}
+	s.Emit(run.Step, "scanning %s, about %s", run.Count(int64(len(names)), "namespace"), run.Count(s.total.Load(), "record"))
+	return keep, nil
+}
+
+type base struct {
+	ns   engine.Namespace
+	fold *fold.Namespace
+}
+
+// part returns the shard that holds a namespace.
+func (s *snapshot) part(shard string) *part {
+	for _, p := range s.parts {
+		if p.shard == shard {
+			return p
+		}
+	}
+	return s.parts[0]
+}
+
+func (s *snapshot) bases(spaces []engine.Namespace) []base {
+	var out []base
+	for _, ns := range spaces {
+		out = append(out, base{ns, s.part(ns.Shard).fold.Base(ns.Namespace, tree.Root{})})
+	}
+	return out
+}
+
+func (s *snapshot) scanAll(ctx context.Context) error {
+	spaces, err := s.list(ctx)
+	if err != nil {
+		return err
+	}
+	return s.scanBases(ctx, s.bases(spaces))
+}
+
+// scanBases scans namespaces. One that is renamed while it is read is read
+// again under its new name; one that is dropped has ended, as the log says.
+func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
+	for round := 0; len(bases) > 0; round++ {
+		var moved []base
+		g, gctx := errgroup.WithContext(ctx)
+		slots := make(chan struct{}, s.Readers())
+		for _, b := range bases {
+			if b.ns.Kind == "view" {
+				continue
+			}
+			g.Go(func() error {
+				root, err := s.scan(gctx, b.ns, slots)
+				if errors.Is(err, engine.ErrMoved) {
+					s.mu.Lock()
+					defer s.mu.Unlock()
+					moved = append(moved, b)
+					return nil
+				}
+				b.fold.Root = root
+				return err
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return err
+		}
+		if len(moved) == 0 {
+			return nil
+		}
+		if round == 5 {
+			return fmt.Errorf("cluster %s: %s was renamed or dropped %d times while it was read; try again when that has ended", s.name, moved[0].ns.Name, round+1)
+		}
+		now, err := s.c.Namespaces(ctx)
+		if err != nil {
+			return err
+		}
+		bases = nil
+		for _, m := range moved {
+			for _, ns := range now {
+				if ns.Shard == m.ns.Shard && len(ns.Ident) > 0 && bytes.Equal(ns.Ident, m.ns.Ident) {
+					s.Emit(run.Note, "%s was renamed to %s while it was read; reading it again", m.ns.Name, ns.Name)
+					bases = append(bases, base{ns, m.fold})
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// scan reads one namespace into a tree, its partitions in parallel.
+func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan struct{}) (tree.Root, error) {
+	parts, err := s.c.Partitions(ctx, ns, 2*s.Readers())
+	if err != nil {
+		return tree.Root{}, err
+	}
+	l := tree.NewLoader(s.w, s.w, s.similarTree(ns), s.TempDir(), s.SortMemory()/s.Readers())
+	g, gctx := errgroup.WithContext(ctx)
+	for _, p := range parts {
+		part := l.Part()
+		g.Go(func() error {
+			select {
+			case slots <- struct{}{}:
+			case <-gctx.Done():
+				return gctx.Err()
+			}
+			defer func() { <-slots }()
+			n := int64(0)
+			return s.c.Scan(gctx, ns, p, func(r record.Record) error {
+				if n++; n%1024 == 0 {
+					s.ReportProgress(ns.Name, s.done.Add(1024), s.total.Load(), s.bytes.Load())
+				}
+				s.bytes.Add(int64(len(r.Value)))
+				if err := waitForRate(gctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
+					return err
+				}
+				return part.Add(gctx, r)
+			})
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return tree.Root{}, err
+	}
+	root, err := l.Finish(ctx)
+	if err == nil && ns.Kind != moment.LayoutKind {
+		s.Emit(run.Note, "%s%s: %s", s.part(ns.Shard).of(), ns.Name, run.Count(root.Records, "record"))
+	}
+	return root, err
+}
+
+// waitForRate waits until so many bytes may be read.
+func waitForRate(ctx context.Context, e *run.Runner, n int) error {
+	if e.Rate == nil {
+		return nil
+	}
+	for n > 0 {
+		part := min(n, e.Rate.Burst())
+		if err := e.Rate.WaitN(ctx, part); err != nil {
+			return err
+		}
+		n -= part
+	}
+	return nil
+}
+
+// similarTree returns the tree of the last point that is most likely alike.
+func (s *snapshot) similarTree(ns engine.Namespace) tree.Root {
+	var byName tree.Root
+	if s.last == nil || s.Store.WriteOnly() {
+		return byName
+	}
+	best := 0
+	for _, p := range s.last.Namespaces {
+		like := 0
+		if p.Name == ns.Name {
+			like = 1
+		}
+		if len(ns.Ident) > 0 && bytes.Equal(p.Ident, ns.Ident) {
+			like = 2
+		}
+		if like > 0 && p.Shard == s.part(ns.Shard).label {
+			like += 2
+		}
+		if like > best {
+			best, byName = like, p.Root
+		}
+	}
+	return byName
+}

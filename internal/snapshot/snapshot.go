@@ -1,0 +1,363 @@
+// Package snapshot makes points: of a cluster read while its log is followed
+// (snapshot.go, scan.go), as of one position (exact.go), or of the point before
+// and the log since (foldpoint.go). finish.go is what all of them end with.
+package snapshot
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/prepare"
+	"dexamen/internal/run"
+)
+
+// Take reads a cluster and makes a point of it: the exact state at one
+// moment where the cluster keeps a log. Content that the store has and that
+// proves to be damaged is read from the cluster anew.
+func Take(ctx context.Context, e *run.Runner, name string, c engine.Cluster) (*store.Point, error) {
+	for try := 1; ; try++ {
+		p, err := readPoint(ctx, e, name, c)
+		var late *untrackedError
+		if errors.As(err, &late) && try < 4 {
+			e.Emit(run.Note, "%v; reading the cluster anew", err)
+			continue
+		}
+		if err == nil || try == 8 || ctx.Err() != nil || !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrMissing) {
+			return p, err
+		}
+		found, derr := e.Store.Distrust(ctx)
+		if derr != nil || !found {
+			return nil, errors.Join(err, derr)
+		}
+		e.Emit(run.Warning, "the store is damaged where this cluster's content lies: %v; what cannot be read is stored anew. An audit of the store tells what else it costs", err)
+	}
+}
+
+// readPoint reads a cluster once and makes a point of it.
+func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster) (_ *store.Point, err error) {
+	started := time.Now()
+	src, err := prepare.Open(ctx, e, name, c)
+	if err != nil {
+		return nil, err
+	}
+	resume, err := prepare.PauseBalancer(ctx, e, name, c)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, resume()) }()
+	s, err := newSnapshot(ctx, e, src)
+	if err != nil {
+		return nil, err
+	}
+	flushed := false
+	defer func() {
+		for _, p := range s.parts {
+			p.fold.Close()
+		}
+		if !flushed {
+			s.w.Abandon()
+		}
+	}()
+	topo := src.Topology
+	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, ClusterID: topo.ID, Version: topo.Version,
+		Started: started, Made: "scan", Tool: e.Tool, Scope: e.Scope, Settings: topo.Settings, Exact: s.logged != nil}
+	mark, err := s.read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if s.logged == nil {
+		mark = record.Mark{Wall: started}
+		p.Caveats = append(p.Caveats, fmt.Sprintf("the server keeps no log: writes that went on during the scan (%s to %s) may be in it in part",
+			started.Format(time.RFC3339), time.Now().Format(time.RFC3339)))
+	}
+	if topo.HidesDrops {
+		p.Unlogged = true
+		p.Caveats = append(p.Caveats, "the server does not log drops, renames and index changes, or it is not known whether it does")
+	}
+	p.Time, p.Skipped = mark.Wall, s.skipped
+	p.Caveats = append(p.Caveats, s.caveats...)
+	changes, err := s.merge(ctx, p, mark)
+	if err != nil {
+		return nil, err
+	}
+	flushed = true
+	stats, err := s.w.Flush(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return p, finishPoint(ctx, e, p, stats, changes)
+}
+
+// newSnapshot chooses the member of each shard to read, and what of it.
+func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snapshot, error) {
+	topo, model := src.Topology, src.Model
+	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, model: model, settings: topo.Settings, exact: topo.Exact, logged: src.Log}
+	if s.logged == nil && len(topo.Shards) > 1 {
+		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one", src.Name, engine.ErrNoLog)
+	}
+	if s.logged == nil {
+		for _, l := range topo.Lacks {
+			e.Emit(run.Warning, "%s: %s", l.What, l.Consequence)
+		}
+	}
+	s.chosen = moment.Chooser(e.Scope, model)
+	if s.chosen != nil && model.Traits().Commands {
+		return nil, fmt.Errorf("%w: cluster %s is protected whole: its log holds commands, which cannot be told apart by namespace; leave namespaces out of its policy",
+			run.ErrRefused, src.Name)
+	}
+	for _, sh := range topo.Shards {
+		choice, err := src.Cluster.Choose(ctx, sh.Name)
+		if err != nil {
+			return nil, err
+		}
+		p := &part{shard: sh.Name, choice: choice}
+		if len(topo.Shards) > 1 {
+			p.label = sh.Name
+		}
+		s.parts = append(s.parts, p)
+		e.Emit(run.Step, "reading %s%s (%s, %s)", p.of(), choice.Member.Address, choice.Member.Role, choice.Why)
+	}
+	for _, p := range s.parts {
+		p.fold = s.newFold()
+		p.fold.Unlogged(topo.HidesDrops)
+	}
+	s.w = e.Store.NewWriter(ctx)
+	return s, nil
+}
+
+// newFold returns an empty fold of one shard's log.
+func (s *snapshot) newFold() *fold.Fold {
+	f := fold.New(s.model, true, s.TempDir(), s.SortMemory()/len(s.parts))
+	if s.chosen != nil {
+		f.Choose(s.chosen)
+	}
+	return f
+}
+
+// merge folds what each shard's log told meanwhile into what was read, and enters
+// the result in a point. It returns the number of changes folded.
+func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) (changes int64, err error) {
+	for _, part := range s.parts {
+		m := mark
+		if s.model.Traits().OwnClocks {
+			m = part.reached
+		}
+		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: m, Member: part.choice.Member.Address, Why: part.choice.Why})
+		changes += part.fold.Count
+	}
+	if !s.exact {
+		s.Emit(run.Step, "folding %s made meanwhile into the scan", run.Count(changes, "change"))
+	}
+	for _, part := range s.parts {
+		if late := part.fold.Strangers(); len(late) > 0 {
+			return 0, &untrackedError{late}
+		}
+		err := part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
+			if root.Records > 0 || !s.model.Traits().Vanish {
+				p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
+			}
+			return nil
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	return changes, nil
+}
+
+// untrackedError is returned when something came to have a protected name while
+// the cluster was read, so that its content was not.
+type untrackedError struct{ names []string }
+
+func (e *untrackedError) Error() string {
+	return strings.Join(e.names, ", ") + " was renamed to a protected name meanwhile, and what it held before is not known"
+}
+
+type snapshot struct {
+	*run.Runner
+	name     string
+	c        engine.Cluster
+	logged   engine.Logged // nil without a log
+	model    engine.Model
+	settings bool
+	exact    bool              // read as of one position
+	chosen   func(string) bool // nil: all
+	last     *store.Point
+	w        *store.Writer
+	parts    []*part
+
+	mu      sync.Mutex
+	skipped []store.Skipped
+	caveats []string
+	total   atomic.Int64
+	done    atomic.Int64
+	bytes   atomic.Int64
+
+	// cut is the moment the snapshot will be of. While it is nil the logs'
+	// changes are folded as they come; it is set with all of them held still.
+	cutting sync.RWMutex
+	cut     *record.Mark
+}
+
+// part is one shard on the way to a point.
+type part struct {
+	shard   string
+	label   string // the shard's name where there are several
+	choice  engine.Choice
+	fold    *fold.Fold
+	start   record.Mark
+	reached record.Mark
+}
+
+// of begins a message about the part.
+func (p *part) of() string {
+	if p.label == "" {
+		return ""
+	}
+	return "shard " + p.label + ": "
+}
+
+// read scans all namespaces while the logs are followed, until every log has
+// passed the end of the scan. It gives the mark of the state reached.
+func (s *snapshot) read(ctx context.Context) (record.Mark, error) {
+	switch c := s.c.(type) {
+	case engine.Streamed:
+		return s.stream(ctx, c)
+	case engine.Pinned:
+		return s.pinned(ctx, c)
+	}
+	if s.logged == nil {
+		return record.Mark{}, s.scanAll(ctx)
+	}
+	g, gctx := errgroup.WithContext(ctx)
+	for _, p := range s.parts {
+		g.Go(func() (err error) {
+			p.start, err = s.logged.LogStart(gctx, p.shard)
+			p.reached = p.start
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return record.Mark{}, err
+	}
+	spaces, err := s.list(ctx)
+	if err != nil {
+		return record.Mark{}, err
+	}
+	// From here on each fold belongs to its follower until both have ended.
+	bases := s.bases(spaces)
+	g, gctx = errgroup.WithContext(ctx)
+	for _, p := range s.parts {
+		g.Go(func() error { return s.follow(gctx, p) })
+	}
+	g.Go(func() error {
+		if err := s.scanBases(gctx, bases); err != nil {
+			return err
+		}
+		s.Emit(run.Step, "waiting for the log to pass the end of the scan")
+		if err := s.chooseCut(gctx); err != nil {
+			return err
+		}
+		return s.nudgeLagging(gctx)
+	})
+	if err := g.Wait(); err != nil {
+		return record.Mark{}, err
+	}
+	mark := *s.cut
+	for _, p := range s.parts {
+		if len(s.parts) == 1 {
+			mark = p.reached
+		} else if p.reached.Position == mark.Position && p.reached.Wall.After(mark.Wall) {
+			mark.Wall = p.reached.Wall
+		}
+	}
+	return mark, nil
+}
+
+// follow folds a shard's log until it has passed the cut.
+func (s *snapshot) follow(ctx context.Context, p *part) error {
+	return s.logged.Follow(ctx, p.shard, p.start.Position, func(changes []record.Change, prog engine.Progress) error {
+		s.cutting.RLock()
+		defer s.cutting.RUnlock()
+		for i := range changes {
+			c := &changes[i]
+			if s.cut != nil && len(s.parts) > 1 && c.At > s.cut.Position {
+				break
+			}
+			if !s.settings && s.model.Kind(c.Namespace) == moment.SettingsKind {
+				continue
+			}
+			if err := p.fold.Change(c); err != nil {
+				return p.fail(err)
+			}
+		}
+		if prog.Mark.Position >= p.reached.Position {
+			p.reached = prog.Mark
+		}
+		if s.cut != nil && prog.Mark.Position >= s.cut.Position {
+			return engine.ErrEnough
+		}
+		return nil
+	})
+}
+
+func (p *part) fail(err error) error {
+	if err == nil || p.label == "" {
+		return err
+	}
+	return fmt.Errorf("shard %s: %w", p.label, err)
+}
+
+// chooseCut sets the cut: the newest position of any shard, so that nothing the
+// scan has shown is newer. Clusters of several shards share one clock.
+func (s *snapshot) chooseCut(ctx context.Context) error {
+	var cut record.Mark
+	for _, p := range s.parts {
+		m, err := s.logged.LogEnd(ctx, p.shard)
+		if err != nil {
+			return err
+		}
+		if m.Position > cut.Position {
+			cut = m
+		}
+	}
+	s.cutting.Lock()
+	defer s.cutting.Unlock()
+	for _, p := range s.parts {
+		if p.reached.Position > cut.Position {
+			cut = p.reached
+		}
+	}
+	s.cut = &cut
+	return nil
+}
+
+// nudgeLagging waits until all shards have passed the cut; those that are idle are made
+// to write to their logs.
+func (s *snapshot) nudgeLagging(ctx context.Context) error {
+	behind := func() map[string]record.Position {
+		s.cutting.Lock()
+		defer s.cutting.Unlock()
+		out := map[string]record.Position{}
+		for _, p := range s.parts {
+			if p.reached.Position < s.cut.Position {
+				out[p.shard] = p.reached.Position
+			}
+		}
+		return out
+	}
+	return prepare.WaitForEnd(ctx, s.Runner, s.logged, len(s.parts) > 1, "past the end of the scan", behind)
+}
