@@ -30,11 +30,12 @@ func TestImportArrows(t *testing.T) {
 		"restore":     {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"verify":      {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
 		"integration": {nil, nil},
+		"explain":     {[]string{"core"}, noInterface},
 		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest":  {nil, []string{"github.com/urfave/"}},
 		"daemon":      {append(verbs, "core", "engine", "config"), []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"cli":         {append(verbs, "core", "engine", "daemon", "config", "view", "sim", "demo"), nil},
+		"cli":         {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo"), nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
 	out, err := cmd.StdoutPipe()

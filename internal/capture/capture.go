@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
@@ -86,16 +88,16 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, opt 
 	topo := src.Topology
 	if src.Log == nil {
 		why := "its engine has none"
-		if len(topo.Lacks) > 0 {
-			why = topo.Lacks[0].What
+		if len(topo.Limitations) > 0 {
+			why = topo.Limitations[0].What
 		}
 		return nil, fmt.Errorf("cluster %s: %w: %s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
 	}
 	if src.Last == nil {
-		return nil, fmt.Errorf("%w: cluster %s has no point in the store yet, and a log without one restores nothing; begin with: dexamen snapshot %s",
-			run.ErrRefused, name, name)
+		return nil, remedy.With(fmt.Errorf("%w: cluster %s has no point in the store yet, and a log without one restores nothing",
+			run.ErrRefused, name), remedy.FirstSnapshot, name)
 	}
-	all := &allShards{Runner: e, l: src.Log, opt: opt, own: moment.OwnClocks(src.Last), out: &Result{Cluster: name}, model: src.Model, last: src.Last}
+	all := &allShards{Runner: e, l: src.Log, opt: opt, own: moment.HasShardClocks(src.Last), out: &Result{Cluster: name}, model: src.Model, last: src.Last}
 	if err := all.begin(ctx, src); err != nil {
 		return nil, err
 	}
@@ -137,7 +139,8 @@ func checkContinuity(ctx context.Context, e *run.Runner, cluster string) error {
 		}
 		end, _, _ := c.End()
 		if reach := c.Reach(s.Mark); reach.Position < end.Position {
-			return fmt.Errorf("%w: the log after %s cannot be restored: there is a gap after point %s; take a new point now with: dexamen snapshot %s", run.ErrIncomplete, run.FormatTime(reach.Wall), p.ID, cluster)
+			return remedy.With(fmt.Errorf("%w: the log after %s cannot be restored: there is a gap after point %s",
+				run.ErrIncomplete, run.FormatTime(reach.Wall), p.ID), remedy.Snapshot, cluster)
 		}
 	}
 	return nil
@@ -210,7 +213,7 @@ func (cp *shardCapture) begin(ctx context.Context, last *store.Point) error {
 		cp.from = s.Mark // which will be found lost, and said
 		return nil
 	}
-	return fmt.Errorf("%w: the points of cluster %s carry no log position; take one now with: dexamen snapshot %s", run.ErrRefused, cp.name, cp.name)
+	return remedy.With(fmt.Errorf("%w: the points of cluster %s carry no log position", run.ErrRefused, cp.name), remedy.Snapshot, cp.name)
 }
 
 // window reads anew how far the shard's log reaches.
@@ -300,7 +303,7 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 		cp.read, cp.done = p.Mark.Position, cp.done || done
 		cp.all.mu.Unlock()
 		if done {
-			return engine.ErrEnough
+			return engine.ErrStopFollowing
 		}
 		return nil
 	})

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/engine"
@@ -86,8 +88,8 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 	if !found {
 		g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: w.Last, Why: cause.Error()}
 		cp.gaps = append(cp.gaps, g)
-		return fmt.Errorf("%w: nothing is known of the log from %s on, and it can be taken up only at a new point: %w; take one now with: dexamen snapshot %s",
-			run.ErrIncomplete, run.FormatTime(cp.from.Wall), cause, cp.name)
+		return remedy.With(fmt.Errorf("%w: nothing is known of the log from %s on, and it can be taken up only at a new point: %w",
+			run.ErrIncomplete, run.FormatTime(cp.from.Wall), cause), remedy.Snapshot, cp.name)
 	}
 	why := "the server's log had rolled over: " + cause.Error()
 	if ends {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"sync"
 
+	"dexamen/internal/core/remedy"
+
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/record"
@@ -93,10 +95,10 @@ func (a *allShards) judge(ctx context.Context) error {
 		out.ResumedAtPoint = true
 		return fmt.Errorf("%w: part of the log is lost; it goes on at a point taken since", run.ErrIncomplete)
 	case len(out.Gaps) > 0:
-		return fmt.Errorf("%w: part of the log is lost; take a new point now with: dexamen snapshot %s", run.ErrIncomplete, out.Cluster)
+		return remedy.With(fmt.Errorf("%w: part of the log is lost", run.ErrIncomplete), remedy.Snapshot, out.Cluster)
 	case len(out.Missing) > 0:
-		return fmt.Errorf("%w: the cluster has other shards than its last point (%s); take a new point now with: dexamen snapshot %s",
-			run.ErrIncomplete, strings.Join(out.Missing, ", "), out.Cluster)
+		return remedy.With(fmt.Errorf("%w: the cluster has other shards than its last point (%s)",
+			run.ErrIncomplete, strings.Join(out.Missing, ", ")), remedy.Snapshot, out.Cluster)
 	}
 	return checkContinuity(ctx, a.Runner, out.Cluster)
 }

@@ -13,6 +13,9 @@ import (
 	"strings"
 	"time"
 
+	_ "dexamen/internal/engine/all"
+	"dexamen/internal/explain"
+
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
@@ -20,9 +23,6 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
-	"dexamen/internal/engine/document"
-	"dexamen/internal/engine/etcd"
-	"dexamen/internal/engine/redis"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
@@ -61,9 +61,6 @@ type app struct {
 
 // Run runs the command line and gives the exit code.
 func Run(ctx context.Context, args []string) int {
-	document.Register()
-	etcd.Register()
-	redis.Register()
 	return rec(ctx, args, nil)
 }
 
@@ -104,7 +101,7 @@ func exitCode(ctx context.Context, err error) int {
 }
 
 func (a *app) showError(err error, code int) {
-	msg := err.Error()
+	msg := explain.Error(err)
 	if code == exitInterrupted {
 		msg = "interrupted; nothing half-done counts as done, and it is safe to run again"
 	}
@@ -277,7 +274,7 @@ func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (
 		return nil, nil, err
 	}
 	p := a.screen.NewProgress()
-	return &run.Runner{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
+	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
 		Parallel: cfg.Limits.Parallel, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
 }
 

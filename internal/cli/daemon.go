@@ -11,6 +11,8 @@ import (
 	"syscall"
 	"time"
 
+	"dexamen/internal/explain"
+
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
@@ -171,7 +173,7 @@ func (a *app) world(c *cli.Command) daemon.World {
 			if err != nil {
 				return nil, err
 			}
-			return &run.Runner{Store: s, Tool: "dexamen " + Version, PauseBalancer: cfg.Clusters[cluster].PauseBalancer, Temp: cfg.Limits.Temp,
+			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
 				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, ScratchServer: a.bench(c, cfg), OnEvent: func(run.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster, error) {

@@ -195,7 +195,7 @@ func (p *play) bramble() error {
 	if err := (demo.Market{Seed: 1, Stalls: 400}).Fill(p.ctx, cl); err != nil {
 		return err
 	}
-	entry := "  %s:\n    address: redis://%s\n    prefix_depth: 1\n    store: larder\n"
+	entry := "  %s:\n    address: redis://%s\n    options: { prefix_depth: 1 }\n    store: larder\n"
 	if err := p.register(fmt.Sprintf(entry+"    scratch: bench\n"+entry+entry, "bramble", from, "hedge", to, "bench", bench)); err != nil {
 		return err
 	}

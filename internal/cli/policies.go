@@ -239,7 +239,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p 
 			p.LogWindow = view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall))
 		}
 	}
-	spaces, err := engine.Whole(cl).Namespaces(ctx)
+	spaces, err := engine.ApplicationView(cl).Namespaces(ctx)
 	if err != nil {
 		return err
 	}

@@ -170,7 +170,7 @@ func TestARealLogIsProven(t *testing.T) {
 	s := &site{t: t, dir: t.TempDir()}
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores: { larder: { location: "file://%s", key: { file: %q } } }
 clusters:
-  bramble: { address: %q, prefix_depth: 1, scratch: hedge }
+  bramble: { address: %q, options: { prefix_depth: 1 }, scratch: hedge }
   hedge: { address: %q }
 policies:
   nightly: { clusters: ["*"], snapshot: every 1s, capture: 1s, keep: { every_moment: 7d } }

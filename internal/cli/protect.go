@@ -79,7 +79,7 @@ func (a *app) showNewPoint(p *store.Point) error {
 		for _, ns := range parts {
 			root := ns.Root.Hash.Short()
 			switch {
-			case ns.Kind == "view":
+			case !ns.Kind.HasRecords():
 				t.Row(ns.Name, "", "", "view")
 				continue
 			case len(ns.Shards) > 1:

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -88,12 +89,12 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 }
 
 type spaceRow struct {
-	Name       string   `json:"name"`
-	Kind       string   `json:"kind"`
-	Records    int64    `json:"records"`
-	Bytes      int64    `json:"bytes"`
-	Root       string   `json:"root,omitempty"`
-	Definition []string `json:"definition"`
+	Name       string      `json:"name"`
+	Kind       record.Kind `json:"kind"`
+	Records    int64       `json:"records"`
+	Bytes      int64       `json:"bytes"`
+	Root       string      `json:"root,omitempty"`
+	Definition []string    `json:"definition"`
 }
 
 func (a *app) showRows(rows []spaceRow, sample []string) {
@@ -106,7 +107,7 @@ func (a *app) showRows(rows []spaceRow, sample []string) {
 				ix = append(ix, n)
 			}
 		}
-		if r.Kind == "view" {
+		if !r.Kind.HasRecords() {
 			t.Row(r.Name, "", "", "view")
 			continue
 		}
@@ -132,7 +133,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 		return err
 	}
 	defer cl.Close()
-	whole := engine.Whole(cl)
+	whole := engine.ApplicationView(cl)
 	list, err := whole.Namespaces(ctx)
 	if err != nil {
 		return err
@@ -153,15 +154,15 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 			continue
 		}
 		rows = append(rows, spaceRow{ns.Name, ns.Kind, ns.Records, ns.Bytes, "", drv.Model().Describe(ns.Definition)})
-		if ns.Name == ad.Pattern && ns.Kind != "view" && ns.Skip == "" && c.Int("show") > 0 {
+		if ns.Name == ad.Pattern && ns.Kind.HasRecords() && ns.Skip == "" && c.Int("show") > 0 {
 			err := whole.Scan(ctx, ns, engine.Partition{}, func(r record.Record) error {
 				sample = append(sample, drv.Model().Render(r.Value))
 				if len(sample) >= c.Int("show") {
-					return engine.ErrEnough
+					return engine.ErrStopFollowing
 				}
 				return nil
 			})
-			if err != nil && err != engine.ErrEnough {
+			if err != nil && err != engine.ErrStopFollowing {
 				return err
 			}
 		}
@@ -319,16 +320,24 @@ A moment must be named: @latest, after an accident, is the damaged state. One na
 that cannot be restored does not keep the others from it; exit code 4 says so.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
-   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore,
-		&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
-		&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
-		&cli.StringFlag{Name: "conflict", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
-		&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
-		&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records that can be read, and name those that cannot"},
-		&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
-		&cli.BoolFlag{Name: "cluster-wide", Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
-		&cli.StringFlag{Name: "key-leases", Value: "recreate", Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"},
-		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore, append(restoreChoices(),
+			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
+			&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
+			&cli.StringFlag{Name: "conflict", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
+			&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
+			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records that can be read, and name those that cannot"},
+			&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
+			&cli.BoolFlag{Name: "cluster-wide", Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"})...)
+}
+
+// restoreChoices returns the flags for what only some engine's restores can be
+// told.
+func restoreChoices() (flags []cli.Flag) {
+	for _, o := range engine.RestoreOptions() {
+		flags = append(flags, &cli.StringFlag{Name: o.Name, Value: o.Values[0], Usage: o.Usage})
+	}
+	return flags
 }
 
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
@@ -336,9 +345,11 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if present != "refuse" && present != "replace" {
 		return usage("--conflict %s: use refuse or replace", present)
 	}
-	leases := c.String("key-leases")
-	if leases != "recreate" && leases != "drop" && leases != "skip" {
-		return usage("--key-leases %s: use recreate, drop or skip", leases)
+	chosen := map[string]string{}
+	for _, o := range engine.RestoreOptions() {
+		if chosen[o.Name] = c.String(o.Name); !slices.Contains(o.Values, chosen[o.Name]) {
+			return usage("--%s %s: use %s", o.Name, chosen[o.Name], strings.Join(o.Values, ", "))
+		}
 	}
 	if ad, err := parseAddress(c.Args().First()); err == nil && c.Args().Len() == 1 && !ad.Given {
 		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
@@ -358,7 +369,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := restore.NewPlan(ctx, e.Runner, m, cl, restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Leases: leases})
+	plan, err := restore.NewPlan(ctx, e.Runner, m, cl, restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Chosen: chosen})
 	if err != nil {
 		return err
 	}

@@ -177,7 +177,7 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	spaces, err := engine.Whole(cl).Namespaces(ctx)
+	spaces, err := engine.ApplicationView(cl).Namespaces(ctx)
 	if err != nil {
 		return err
 	}
@@ -230,7 +230,7 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 	}
 	s.Line("")
 	a.showSpaces(spaces)
-	for i, l := range t.Lacks {
+	for i, l := range t.Limitations {
 		if i == 0 {
 			s.Line("\n  What this server lacks, and what follows:")
 		}
@@ -270,7 +270,7 @@ func (a *app) showSpaces(spaces []engine.Namespace) {
 	var n, size int64
 	for _, ns := range spaces {
 		note := ns.Skip
-		if ns.Kind == "view" {
+		if !ns.Kind.HasRecords() {
 			note = "view"
 		}
 		tb.Row(ns.Name, view.Count(ns.Records), view.Bytes(ns.Bytes), note)
@@ -355,7 +355,7 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 		}
 		end, err := l.LogEnd(ctx, sh.Name)
 		if err == nil {
-			err = l.Follow(ctx, sh.Name, sh.Log.Last.Position, func([]record.Change, engine.Progress) error { return engine.ErrEnough })
+			err = l.Follow(ctx, sh.Name, sh.Log.Last.Position, func([]record.Change, engine.Progress) error { return engine.ErrStopFollowing })
 		}
 		report("follow the log"+of, err, "newest committed entry "+view.Time(end.Wall))
 	}
@@ -363,7 +363,7 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 	report("list namespaces", err, view.Plural(int64(len(spaces)), "namespace"))
 	read := errors.New("enough")
 	for _, ns := range spaces {
-		if ns.Skip != "" || ns.Kind == "view" {
+		if ns.Skip != "" || !ns.Kind.HasRecords() {
 			continue
 		}
 		err := cl.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return read })
@@ -373,7 +373,7 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 		report("read "+ns.Name, err, "")
 	}
 	report("read each of them", nil, "one record")
-	for _, l := range t.Lacks {
+	for _, l := range t.Limitations {
 		report("note", nil, l.What+": "+l.Consequence)
 	}
 }

@@ -37,7 +37,7 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usageError{err}
 	}
-	shower, ok := drv.(engine.Shower)
+	shower, ok := drv.(engine.CertificateLister)
 	if !ok {
 		return fmt.Errorf("%w: servers of this kind show no certificates", run.ErrRefused)
 	}

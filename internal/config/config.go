@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
@@ -106,15 +108,12 @@ type Cluster struct {
 	MaxLag  Duration `yaml:"max_lag"`
 	// Settings: users and roles are protected too.
 	Settings bool `yaml:"cluster_wide"`
-	// PrefixDepth is by how many segments of their keys key-value clusters are
-	// cut into namespaces.
-	PrefixDepth *int `yaml:"prefix_depth"`
+	// Options are what only clusters of its engine can be told.
+	Options map[string]any `yaml:"options"`
 	// Scratch names the cluster, of one empty server, on which moments are made
 	// that are to be had on a server only. What is on it is thrown away.
-	Scratch string `yaml:"scratch"`
-	// PauseBalancer stops the balancer while the cluster is scanned.
-	PauseBalancer bool              `yaml:"pause_balancer"`
-	Labels        map[string]string `yaml:"labels"`
+	Scratch string            `yaml:"scratch"`
+	Labels  map[string]string `yaml:"labels"`
 	// Store is the store its backups go to; not needed where there is one.
 	Store string `yaml:"store"`
 }
@@ -214,7 +213,7 @@ func Find(named string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", fmt.Errorf("no configuration file: looked for %s; begin with one from: dexamen config sample > dexamen.yaml", strings.Join(places, ", "))
+	return "", remedy.With(fmt.Errorf("no configuration file: looked for %s", strings.Join(places, ", ")), remedy.WriteConfig, "")
 }
 
 // Load reads and checks a file.
@@ -338,10 +337,16 @@ func (c *Config) check(k *checker) {
 		}
 		if cl.Address == "" {
 			k.bad(at, "has no address, such as mongodb://%s-1:27017/?replicaSet=%s", name, name)
-		} else if _, _, err := engine.ForAddress(cl.Address); err != nil {
+		} else if _, drv, err := engine.ForAddress(cl.Address); err != nil {
 			k.bad(at+".address", "%v", err)
 		} else if engine.Redact(cl.Address) != cl.Address {
 			k.bad(at+".address", "holds a password; put it where login.secret names it: in the environment, a file or a command")
+		} else {
+			for option, value := range sorted(cl.Options) {
+				if err := engine.CheckOption(drv, option, value); err != nil {
+					k.bad(at+".options."+option, "%v", err)
+				}
+			}
 		}
 		if l := cl.Login; l != nil && l.Certificate {
 			if cl.TLS == nil || cl.TLS.Certificate == "" || l.User != "" {
@@ -349,11 +354,6 @@ func (c *Config) check(k *checker) {
 			}
 		} else if l != nil {
 			l.check(k, at+".login")
-		}
-		if d := cl.PrefixDepth; d != nil && (*d < 0 || *d > 8) {
-			k.bad(at+".prefix_depth", "%d is not from 0 (all keys are one namespace) to 8", *d)
-		} else if d != nil && strings.HasPrefix(cl.Address, "mongodb") {
-			k.bad(at+".prefix_depth", "is of key-value clusters; this one has namespaces of its own")
 		}
 		if cl.Scratch != "" {
 			if err := c.CheckScratch(name, cl.Scratch); err != nil {
@@ -452,9 +452,9 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	if !ok {
 		return engine.Target{}, UnknownError("cluster", name, Names(c.Clusters))
 	}
-	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.Settings, PrefixDepth: cl.PrefixDepth}
+	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.Settings, Options: cl.Options}
 	if cl.Login != nil {
-		t.User, t.AuthSource, t.ByCertificate = cl.Login.User, cl.Login.Source, cl.Login.Certificate
+		t.User, t.AuthDatabase, t.ByCertificate = cl.Login.User, cl.Login.Source, cl.Login.Certificate
 	}
 	if cl.Login != nil && !cl.Login.Certificate {
 		var err error
@@ -512,9 +512,9 @@ func (c *Config) StoreOf(named, cluster string) (string, error) {
 			return "", fmt.Errorf("%s: no store is configured", c.Path)
 		}
 		if cluster == "" {
-			return "", fmt.Errorf("several stores are configured (%s): say which with --store, or name a cluster that has one", strings.Join(Names(c.Stores), ", "))
+			return "", remedy.With(fmt.Errorf("several stores are configured (%s)", strings.Join(Names(c.Stores), ", ")), remedy.ChooseStore, "")
 		}
-		return "", fmt.Errorf("several stores are configured (%s): say which with --store, or set clusters.%s.store", strings.Join(Names(c.Stores), ", "), cluster)
+		return "", remedy.With(fmt.Errorf("several stores are configured (%s)", strings.Join(Names(c.Stores), ", ")), remedy.ChooseStore, cluster)
 	}
 	if _, ok := c.Stores[named]; !ok {
 		return "", UnknownError("store", named, Names(c.Stores))
@@ -549,7 +549,7 @@ clusters:                                 # what is protected, and what is resto
     # tls: { ca: /etc/dexamen/ca.pem, certificate: /etc/dexamen/client.pem }
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
     # cluster_wide: true                             # users and roles too
-    # pause_balancer: true                           # not needed for an exact snapshot; keeps load down
+    # options: { pause_balancer: true }              # of a sharded cluster; not needed for an exact snapshot, keeps load down
     # scratch: hedge                      # of Redis: an empty server to look at moments between points on
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }

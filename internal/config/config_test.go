@@ -7,18 +7,14 @@ import (
 	"testing"
 	"time"
 
+	_ "dexamen/internal/engine/all"
+
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/config"
-	"dexamen/internal/engine/document"
-	"dexamen/internal/engine/etcd"
-	"dexamen/internal/engine/redis"
 )
 
 func TestMain(m *testing.M) {
-	document.Register()
-	etcd.Register()
-	redis.Register()
 	os.Exit(m.Run())
 }
 

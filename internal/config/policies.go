@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/engine"
+
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/calendar"
 	"dexamen/internal/core/retain"
@@ -278,7 +280,7 @@ func (c *Config) checkChoice(k *checker, p *Policy, at string) {
 		if _, err := c.StoreFor(*p, name); err != nil && p.Store == "" {
 			k.bad(at, "cluster %s: %v", name, err)
 		}
-		if len(p.Namespaces) > 0 && strings.HasPrefix(cl.Address, "redis") {
+		if _, drv, err := engine.ForAddress(cl.Address); err == nil && len(p.Namespaces) > 0 && drv.Model().Traits().Commands {
 			k.bad(at+".namespaces", "cluster %s is protected whole: its log holds commands, which cannot be told apart by namespace; give it a policy without namespaces", name)
 		}
 	}

@@ -48,7 +48,7 @@ func (c *Config) ScratchTarget(ctx context.Context, name, named string) (t engin
 		return t, false, err
 	}
 	t, err = c.Target(ctx, named)
-	t.PrefixDepth, t.Settings = cl.PrefixDepth, false // names are those of the cluster
+	t.Options, t.Settings = cl.Options, false // names are those of the cluster
 	return t, true, err
 }
 

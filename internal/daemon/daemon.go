@@ -27,9 +27,9 @@ type Daemon struct {
 	// Reload asks for it at once.
 	Reload <-chan struct{}
 	Log    *slog.Logger
-	// Look is how old what is known of a cluster may be (default 5m): what other
+	// CurrentNamespace is how old what is known of a cluster may be (default 5m): what other
 	// daemons did meanwhile is found out at the latest when something is due.
-	Look time.Duration
+	CurrentNamespace time.Duration
 	// Tell sends notices; the configured ways when nil.
 	Tell func(context.Context, Trouble) error
 
@@ -82,7 +82,7 @@ func (d *Daemon) longest() time.Duration {
 	if d.Changed != nil {
 		return fileAge
 	}
-	return d.Look
+	return d.CurrentNamespace
 }
 
 func key(w Ward) string { return w.Policy + "\x00" + w.Cluster + "\x00" + w.Store }
@@ -96,8 +96,8 @@ func (d *Daemon) Run(ctx context.Context) error {
 	if d.metrics == nil {
 		d.metrics = newMetrics(d)
 	}
-	if d.Look <= 0 {
-		d.Look = defaultLook
+	if d.CurrentNamespace <= 0 {
+		d.CurrentNamespace = defaultLook
 	}
 	d.mu.Unlock()
 	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Wards(d.Config)))
@@ -207,7 +207,7 @@ func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.Time) {
 	d.mu.Lock()
 	x := d.wards[key(w)]
-	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < d.Look
+	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < d.CurrentNamespace
 	d.mu.Unlock()
 	if !fresh {
 		if err := d.look(ctx, world, w, x); err != nil {

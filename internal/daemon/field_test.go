@@ -195,7 +195,7 @@ func (p plot) Follow(ctx context.Context, _ string, after record.Position, fn fu
 		from = p.last
 		p.mu.Unlock()
 		if err := fn(changes, engine.Progress{Mark: end, AtEnd: true}); err != nil {
-			if errors.Is(err, engine.ErrEnough) {
+			if errors.Is(err, engine.ErrStopFollowing) {
 				return nil
 			}
 			return err
@@ -219,13 +219,13 @@ func (fieldModel) Apply([]byte, *record.Change, bool) ([]byte, error) {
 	return nil, errors.New("no patches")
 }
 func (fieldModel) Alter(def []byte, _ *record.Change) ([]byte, error) { return def, nil }
-func (fieldModel) Implied(string) (string, []byte)                    { return "collection", nil }
+func (fieldModel) Implied(string) (record.Kind, []byte)               { return "collection", nil }
 func (fieldModel) Traits() engine.Traits                              { return engine.Traits{} }
 func (fieldModel) CheckChange(*record.Change) error                   { return nil }
 
 func (fieldModel) Staged(string) bool { return false }
 
-func (fieldModel) Kind(string) string                            { return "collection" }
+func (fieldModel) Kind(string) record.Kind                       { return "collection" }
 func (fieldModel) CheckName(string) error                        { return nil }
 func (fieldModel) Label(v []byte) string                         { return string(v) }
 func (fieldModel) Render(v []byte) string                        { return string(v) }

@@ -138,8 +138,8 @@ func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 			OpenCluster: func(ctx context.Context, c *config.Config, name string, _ *bool) (engine.Cluster, error) {
 				return fieldDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
 			}},
-		Look: 20 * time.Minute,
-		Log:  slog.New(slog.DiscardHandler),
+		CurrentNamespace: 20 * time.Minute,
+		Log:              slog.New(slog.DiscardHandler),
 		Tell: func(_ context.Context, t Trouble) error {
 			if t.Key == "unread" {
 				return nil // told by each daemon for itself: there is no store to agree by

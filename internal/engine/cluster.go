@@ -65,8 +65,8 @@ type Routed interface {
 	Routed() Cluster
 }
 
-// Whole returns a cluster as its applications see it.
-func Whole(c Cluster) Cluster {
+// ApplicationView returns a cluster as its applications see it.
+func ApplicationView(c Cluster) Cluster {
 	if r, ok := c.(Routed); ok {
 		return r.Routed()
 	}
@@ -89,19 +89,19 @@ type Streamed interface {
 	// of all namespaces come mixed, in any order; their bytes are valid until
 	// fn returns.
 	Stream(ctx context.Context, shard string, fn func(ns record.Namespace, r record.Record) error) (record.Mark, error)
-	// Where tells on which shard content is, in any form that changes when that
+	// ContentPlacement tells on which shard content is, in any form that changes when that
 	// does. ErrMoving: it is on its way from one to another.
-	Where(ctx context.Context) (string, error)
+	ContentPlacement(ctx context.Context) (string, error)
 }
 
-// Heir is a Logged whose servers may begin a history anew, with positions that
+// HistoryResumer is a Logged whose servers may begin a history anew, with positions that
 // say nothing about the one before.
-type Heir interface {
+type HistoryResumer interface {
 	Logged
-	// Inherit tells the last position that is known of a shard, before anything
+	// ResumeFrom tells the last position that is known of a shard, before anything
 	// else is asked of the connection. Where the server's history proves to be
 	// its continuation, positions go on from it; else they begin after it.
-	Inherit(ctx context.Context, shard string, last record.Position) error
+	ResumeFrom(ctx context.Context, shard string, last record.Position) error
 }
 
 // Progress is told by Follow after each batch of changes.
@@ -140,13 +140,16 @@ type Nudger interface {
 	Nudge(ctx context.Context, shard string) error
 }
 
-// Balanced is a Cluster that moves content between its shards by itself.
-type Balanced interface {
+// Quiescer is a Cluster in which something can be held still while it is read.
+type Quiescer interface {
 	Cluster
-	// Balancer tells whether it does so now.
-	Balancer(ctx context.Context) (on bool, err error)
-	// SetBalancer has it go on, or end with the move it is at.
-	SetBalancer(ctx context.Context, on bool) error
+	// Quiescible names for people what is to be held still: what the cluster's
+	// options ask for and is going on now; empty where that is nothing.
+	Quiescible(ctx context.Context) (what string, err error)
+	// Quiesce holds it still until Resume.
+	Quiesce(ctx context.Context) error
+	// Resume lets it go on, also what another process has held still.
+	Resume(ctx context.Context) error
 }
 
 // Checker is a Cluster that can try its privileges one by one.

@@ -28,7 +28,7 @@ type Model interface {
 	CheckChange(c *record.Change) error
 	// Kind tells the kind of a namespace by its name, as far as the name tells:
 	// "settings", "layout" and "support" are no content.
-	Kind(namespace string) string
+	Kind(namespace string) record.Kind
 	// Staged reports whether a name is one under which restores gather content
 	// before it takes its own.
 	Staged(name string) bool
@@ -58,14 +58,14 @@ type Traits struct {
 	// Commands: the log holds commands (record.Command), which only a server
 	// can carry out: a moment after a point is had by replaying them.
 	Commands bool
-	// OwnClocks: each shard's log has positions of its own; a moment of all of
+	// ShardClocks: each shard's log has positions of its own; a moment of all of
 	// them is a time.
-	OwnClocks bool
-	// Vanish: a namespace without records is none.
-	Vanish bool
+	ShardClocks bool
+	// DropsEmpty: a namespace without records is none.
+	DropsEmpty bool
 	// Unlogged are the kinds of namespaces that the log does not tell of: they
 	// are known as of points that were read from the cluster.
-	Unlogged []string
+	Unlogged []record.Kind
 }
 
 // Expiring is a Model of records that servers drop by themselves.
@@ -85,41 +85,43 @@ type Deferring interface {
 	Defer(value []byte) []byte
 	// Resume undoes Defer.
 	Resume(value []byte) []byte
-	// Sure gives a value without what the servers' own replicas may have
+	// StripNondeterministic gives a value without what the servers' own replicas may have
 	// otherwise: a log carried out does not give it either.
-	Sure(value []byte) []byte
-	// Vague says why a log of servers of this version, carried out, may give
+	StripNondeterministic(value []byte) []byte
+	// NondeterminismReason says why a log of servers of this version, carried out, may give
 	// other expiries than they had; empty where it gives the same.
-	Vague(version string) string
+	NondeterminismReason(version string) string
 }
 
-// Bound is a Model of records that may be bound to a session of a client, whose
-// end takes them away.
-type Bound interface {
-	Expiring
-	// Unbind gives a record's value without its bond; bound tells whether it
-	// had one.
-	Unbind(value []byte) (free []byte, bound bool)
-}
-
-// Compound is a Model of which one thing, for people, may be several records.
-type Compound interface {
+// RestoreRewriter is a Model of records that a restore may have to write otherwise
+// than they were, as its driver's RestoreChooser offers.
+type RestoreRewriter interface {
 	Model
-	// Unit gives the beginning of a record's key that all records of the thing
+	// RewriteForRestore returns what is written for a record's value; keep false
+	// leaves the record out. Where it is changed or left out, note says so for
+	// people, after a count of records ("bound to a lease, restored without it").
+	// It returns the value as it is where nothing was chosen.
+	RewriteForRestore(chosen map[string]string, value []byte) (out []byte, keep bool, note string)
+}
+
+// Grouper is a Model of which one thing, for people, may be several records.
+type Grouper interface {
+	Model
+	// GroupPrefix gives the beginning of a record's key that all records of the thing
 	// have in common, and that no other has.
-	Unit(key []byte) []byte
+	GroupPrefix(key []byte) []byte
 }
 
-// Wide is a Model of logs of which some entries concern more than a namespace.
-type Wide interface {
+// CrossNamespace is a Model of logs of which some entries concern more than a namespace.
+type CrossNamespace interface {
 	Model
-	// Wide tells the names under which such entries are logged.
-	Wide(namespace string) bool
+	// CrossesNamespaces tells the names under which such entries are logged.
+	CrossesNamespaces(namespace string) bool
 }
 
-// Spread is a Model of clusters whose namespaces are spread over shards. Where
+// ShardedModel is a Model of clusters whose namespaces are spread over shards. Where
 // content is, the namespaces of kind "layout" say, if there are any.
-type Spread interface {
+type ShardedModel interface {
 	Model
 	// Layout reads where content was at a moment. Now gives the values of a
 	// layout namespace at the moment, before those it had at any time between
@@ -149,8 +151,8 @@ type Part struct {
 	Leads bool
 }
 
-// Shower is a Driver whose servers show certificates.
-type Shower interface {
+// CertificateLister is a Driver whose servers show certificates.
+type CertificateLister interface {
 	Driver
 	// Certificates asks every server that can be found for its certificate. It
 	// sends no credentials.

@@ -34,24 +34,27 @@ var (
 	ErrNoMember = errors.New("no member is fit to be read")
 	// ErrLogin: the server refused the credentials.
 	ErrLogin = errors.New("login refused")
-	// ErrBench: a server cannot be had for oneself.
-	ErrBench = errors.New("it cannot be used")
+	// ErrNotExclusive: a server cannot be had for oneself.
+	ErrNotExclusive = errors.New("it cannot be used")
 	// ErrInUse: somebody else has it for the time being.
-	ErrInUse = fmt.Errorf("%w now", ErrBench)
+	ErrInUse = fmt.Errorf("%w now", ErrNotExclusive)
 	// ErrUnreachable: no server answered at the address.
 	ErrUnreachable = errors.New("no server answers")
 	// ErrMoved: a namespace was renamed or dropped while it was being read.
 	ErrMoved = errors.New("the namespace was renamed or dropped meanwhile")
-	// ErrPassed: the server no longer keeps the state that was being read.
-	ErrPassed = errors.New("the server no longer keeps the state that was being read")
-	// ErrBeyond: a logged command reaches beyond the namespaces it is to be
+	// ErrStateGone: the server no longer keeps the state that was being read.
+	ErrStateGone = errors.New("the server no longer keeps the state that was being read")
+	// ErrOutsideNamespaces: a logged command reaches beyond the namespaces it is to be
 	// carried out on.
-	ErrBeyond = errors.New("a command of the log reaches beyond what is being restored")
+	ErrOutsideNamespaces = errors.New("a command of the log reaches beyond what is being restored")
+	// ErrNotReplaceable is returned when servers cannot put a namespace in the place
+	// of another one in one step.
+	ErrNotReplaceable = errors.New("it is there, and servers cannot replace it in one step")
 	// ErrNoRename is returned when a server refuses to give a stage the name it
 	// is to have.
 	ErrNoRename = errors.New("the server refuses to rename to it")
-	// ErrEnough is returned by a Follow callback to end following.
-	ErrEnough = errors.New("enough")
+	// ErrStopFollowing is returned by a Follow callback to end following.
+	ErrStopFollowing = errors.New("enough")
 )
 
 // Target is a cluster to connect to.
@@ -62,17 +65,17 @@ type Target struct {
 	Secret  string
 	// ByCertificate: the client's certificate is the login (X.509).
 	ByCertificate bool
-	// AuthSource is the database that holds the user; "admin" when empty.
-	AuthSource string
-	TLS        TLS
+	// AuthDatabase is the database that holds the user; "admin" when empty.
+	AuthDatabase string
+	TLS          TLS
 	// Prefer lists members to read from: addresses, or the roles secondary
 	// and primary; the first that is fit is taken.
 	Prefer []string
 	// Settings: users and roles belong to what is protected.
 	Settings bool
-	// PrefixDepth is by how many segments of their keys key-value clusters are
-	// cut into namespaces; the engine's own where it is nil.
-	PrefixDepth *int
+	// Options are what only clusters of this engine can be told, as the driver's
+	// OptionLister lists them.
+	Options map[string]any
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration
 	Log    *slog.Logger
@@ -141,8 +144,8 @@ type Shard struct {
 	Layout bool `json:"layout,omitempty"`
 }
 
-// Lack is something a server cannot do, and what follows from it.
-type Lack struct {
+// Limitation is something a server cannot do, and what follows from it.
+type Limitation struct {
 	What        string `json:"what"`
 	Consequence string `json:"consequence"`
 }
@@ -159,8 +162,8 @@ type Topology struct {
 	Version string  `json:"version"`
 	Shards  []Shard `json:"shards"`
 	// Routers give applications access to a sharded cluster.
-	Routers []Member `json:"routers,omitempty"`
-	Lacks   []Lack   `json:"lacks,omitempty"`
+	Routers     []Member     `json:"routers,omitempty"`
+	Limitations []Limitation `json:"lacks,omitempty"`
 	// Settings: users and roles are listed among the namespaces.
 	Settings bool `json:"settings,omitempty"`
 	// Exact: it is read as of one position, so that nothing done meanwhile is

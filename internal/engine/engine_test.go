@@ -3,10 +3,11 @@ package engine_test
 import (
 	"testing"
 
+	_ "dexamen/internal/engine/all"
+
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/engine"
-	"dexamen/internal/engine/document"
 )
 
 func TestNearestNames(t *testing.T) {
@@ -30,7 +31,6 @@ func TestAddressesHideSecrets(t *testing.T) {
 }
 
 func TestEnginesAreFoundByScheme(t *testing.T) {
-	document.Register()
 	name, d, err := engine.ForAddress("mongodb://h/")
 	require.NoError(t, err)
 	require.Equal(t, "document", name)

@@ -13,9 +13,15 @@ var drivers = map[string]struct {
 	d    Driver
 }{}
 
-// Register makes a driver known under its name and URI schemes. It is called
-// once per driver, before anything is opened.
+// Register makes a driver known under its name and URI schemes. Drivers call it
+// when their package is initialised; package engine/all imports all of them. It
+// panics when the name or a scheme is taken.
 func Register(name string, d Driver, schemes ...string) {
+	for s, e := range drivers {
+		if e.name == name || slices.Contains(schemes, s) {
+			panic(fmt.Sprintf("engine %s (%s) is registered twice, or takes the scheme of engine %s", name, strings.Join(schemes, ", "), e.name))
+		}
+	}
 	for _, s := range schemes {
 		drivers[s] = struct {
 			name string

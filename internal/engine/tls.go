@@ -9,6 +9,8 @@ import (
 	"os"
 	"slices"
 	"time"
+
+	"dexamen/internal/core/remedy"
 )
 
 // Config returns what a TLS connection needs. Where there are pins, one takes the
@@ -40,7 +42,7 @@ func (t TLS) Config() (*tls.Config, error) {
 			if slices.Contains(t.Pins, got) {
 				return nil
 			}
-			return fmt.Errorf("x509: the server shows a certificate that is not pinned (%s); if it was renewed, look at it with: dexamen cluster trust", got)
+			return remedy.Plain(fmt.Sprintf("x509: the server shows a certificate that is not pinned (%s); was it renewed?", got), remedy.Trust, "")
 		}
 	}
 	return cfg, nil

@@ -18,9 +18,9 @@ type Writer interface {
 	Stages(ctx context.Context) ([]string, error)
 }
 
-// Stager writes content to a stage that no application sees, and makes it the
+// StagingWriter writes content to a stage that no application sees, and makes it the
 // namespace in one step.
-type Stager interface {
+type StagingWriter interface {
 	Writer
 	// Stage makes an empty stage for a namespace of this definition and gives
 	// its name. Indexes are not built yet.
@@ -28,8 +28,8 @@ type Stager interface {
 	// Write adds records to a stage, in any order. When it returns, they are
 	// where they cannot be rolled back and Scan finds them.
 	Write(ctx context.Context, stage string, recs []record.Record) error
-	// Look gives a namespace as the cluster has it now.
-	Look(ctx context.Context, name string) (record.Namespace, error)
+	// CurrentNamespace gives a namespace as the cluster has it now.
+	CurrentNamespace(ctx context.Context, name string) (record.Namespace, error)
 	// Index builds what the definition asks for, besides what is there.
 	Index(ctx context.Context, stage string, ns record.Namespace) error
 	// Count gives how many records a namespace has, exactly.
@@ -39,6 +39,12 @@ type Stager interface {
 	// error and nothing is changed. ErrNoRename is returned when the server
 	// refuses to give a stage this name; nothing was changed then.
 	Publish(ctx context.Context, stage, name string, replace bool) error
+	// Replaceable returns ErrNotReplaceable where publishing cannot put a stage of
+	// this namespace in the place of one that is there.
+	Replaceable(ns record.Namespace) error
+	// KeepsIdentity reports whether a namespace has the identity of its stage after
+	// it was published.
+	KeepsIdentity(ns record.Namespace) bool
 	// Trusted reports whether publishing is known to keep a stage's identity,
 	// definition and content: it was tried on something of Dexamen's own.
 	Trusted(ctx context.Context) bool
@@ -52,10 +58,10 @@ type Stager interface {
 	View(ctx context.Context, ns record.Namespace, replace bool) error
 }
 
-// Gradual is a Writer of a cluster where nothing can be written beside and
+// InPlaceWriter is a Writer of a cluster where nothing can be written beside and
 // come into view in one step: what differs is changed in place, little by
 // little, and a mark says while it goes on that it has not ended.
-type Gradual interface {
+type InPlaceWriter interface {
 	Writer
 	// Occupied gives how many records there are where the namespace's would be.
 	Occupied(ctx context.Context, ns record.Namespace) (int64, error)
@@ -78,33 +84,33 @@ type Replayer interface {
 	// passed over. It gives how many it carried out. A command that reaches
 	// beyond these namespaces is refused with ErrBeyond.
 	Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error)
-	// Settle ends the carrying out for a namespace: expiries that were put off
+	// RestoreExpiries ends the carrying out for a namespace: expiries that were put off
 	// are set right, and what has expired goes.
-	Settle(ctx context.Context, ns record.Namespace) error
+	RestoreExpiries(ctx context.Context, ns record.Namespace) error
 }
 
-// Bench is a Writer of a server that can be had for oneself for a while, to make
+// ScratchServer is a Writer of a server that can be had for oneself for a while, to make
 // on it what can be had nowhere else.
-type Bench interface {
+type ScratchServer interface {
 	Writer
-	// TakeOver takes the server (ErrInUse: somebody else has it), which must be empty, or hold no more than what
+	// Claim takes the server (ErrInUse: somebody else has it), which must be empty, or hold no more than what
 	// somebody left there who had taken it and is gone. Release empties it
 	// and gives it back; its error says that it was not one's own all the time,
 	// and that what was read there counts for nothing.
-	TakeOver(ctx context.Context) (release func(ctx context.Context) error, err error)
+	ClaimServer(ctx context.Context) (release func(ctx context.Context) error, err error)
 }
 
-// Did says what became of a setting.
-type Did string
+// Outcome says what became of a setting.
+type Outcome string
 
 // What PutSetting does.
 const (
-	// Bare: made, but for a secret that the servers do not give out.
-	Bare     Did = "made without password"
-	Made     Did = "made"     // there was none of the name
-	Same     Did = "same"     // it was there already
-	Kept     Did = "kept"     // another one of the name is there and stays
-	Replaced Did = "replaced" // another one of the name was there
+	// CreatedWithoutPassword: made, but for a secret that the servers do not give out.
+	CreatedWithoutPassword Outcome = "made without password"
+	Created                Outcome = "made"     // there was none of the name
+	Unchanged              Outcome = "same"     // it was there already
+	KeptExisting           Outcome = "kept"     // another one of the name is there and stays
+	Replaced               Outcome = "replaced" // another one of the name was there
 )
 
 // SettingsWriter is a Writer that can put back users and roles.
@@ -112,5 +118,5 @@ type SettingsWriter interface {
 	Writer
 	// PutSetting puts one record of a settings namespace back; what else is
 	// there stays as it is.
-	PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (Did, error)
+	PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (Outcome, error)
 }

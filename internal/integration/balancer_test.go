@@ -25,10 +25,9 @@ func TestBalancer(t *testing.T) {
 	require.NoError(t, err)
 	note(t, cl)
 	e := newEnv(t)
-	e.PauseBalancer = true
 	paused := false
 	e.OnEvent = func(ev run.Event) { paused = paused || c.BalancerStopped() }
-	src := open(t, "orchard", c.URI())
+	src := openWith(t, "orchard", c.URI(), map[string]any{"pause_balancer": true})
 	snapshot := func() {
 		t.Helper()
 		_, err := snapshot.Take(ctx, e, "orchard", src)
@@ -38,25 +37,25 @@ func TestBalancer(t *testing.T) {
 	require.True(t, paused, "it was stopped meanwhile")
 	require.False(t, c.BalancerStopped(), "and is started again")
 
-	b := src.(engine.Balanced)
+	b := src.(engine.Quiescer)
 	leave := func() {
-		require.NoError(t, e.Store.PutMark(ctx, "orchard", "balancer", map[string]any{"when": time.Now(), "host": "brook"}))
-		require.NoError(t, b.SetBalancer(ctx, false))
+		require.NoError(t, e.Store.PutMark(ctx, "orchard", "quiesced", map[string]any{"what": "balancer", "when": time.Now(), "host": "brook"}))
+		require.NoError(t, b.Quiesce(ctx))
 	}
 	leave() // nobody holds the lease: it was killed
 	snapshot()
 	require.False(t, c.BalancerStopped())
 
 	leave()
-	lease, err := e.Store.AcquireFor(ctx, "balancer", "orchard") // one that is at work
+	lease, err := e.Store.AcquireFor(ctx, "quiesced", "orchard") // one that is at work
 	require.NoError(t, err)
 	snapshot()
 	require.True(t, c.BalancerStopped(), "what another run needs stopped stays so")
 	lease.Release(ctx)
-	require.NoError(t, e.Store.RemoveMark(ctx, "orchard", "balancer"))
+	require.NoError(t, e.Store.RemoveMark(ctx, "orchard", "quiesced"))
 	snapshot()
 	require.True(t, c.BalancerStopped(), "what somebody else has stopped stays so")
-	ok, err := e.Store.Mark(ctx, "orchard", "balancer", new(any))
+	ok, err := e.Store.Mark(ctx, "orchard", "quiesced", new(any))
 	require.NoError(t, err)
 	require.False(t, ok)
 }

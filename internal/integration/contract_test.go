@@ -138,7 +138,7 @@ func again(do func() error) (err error) {
 func redisBed(t testing.TB, address string, cl goredis.UniversalClient, lose, back func(t testing.TB), forget func(testing.TB)) *bed {
 	depth := 1
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%d", strings.TrimPrefix(ns, "db0/"), n) }
-	return &bed{target: engine.Target{Name: "bramble", Address: address, PrefixDepth: &depth}, one: "db0/stalls:", other: "db0/prices:", pattern: "db0/?*s:",
+	return &bed{target: engine.Target{Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, one: "db0/stalls:", other: "db0/prices:", pattern: "db0/?*s:",
 		renamedOne: "db0/stalls_restored:", renamedOther: "db0/prices_restored:", lose: lose, back: back, forget: forget,
 		put: func(t testing.TB, ns string, n int, text string) {
 			require.NoError(t, again(func() error {
@@ -369,7 +369,7 @@ func contract(t *testing.T, b *bed) {
 	require.NoError(t, err)
 	left, err := w.Stages(ctx)
 	require.NoError(t, err)
-	if _, gradual := w.(engine.Gradual); gradual {
+	if _, gradual := w.(engine.InPlaceWriter); gradual {
 		require.Equal(t, []string{b.renamedOne}, left)
 	}
 	c = connect()

@@ -247,7 +247,7 @@ func readAll(t *testing.T, e *run.Runner) (roots map[string]string, errs []error
 		return roots, append(errs, err)
 	}
 	for _, s := range spaces {
-		if s.Kind != "view" {
+		if s.Kind.HasRecords() {
 			if err := tree.Walk(ctx, x, s.Root, func(record.Record) error { return nil }); err != nil {
 				return roots, append(errs, err)
 			}

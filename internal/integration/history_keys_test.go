@@ -115,7 +115,7 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 		when, err := moment.Resolve(ctx, e, h.name, address.When{Kind: address.Time, Time: m.at}, restore.OnScratch{})
 		require.NoError(t, err)
 		h.clear()
-		p, err := restore.NewPlan(ctx, e, when, open(t, "paddock", h.scratch), restore.Options{Leases: "drop"})
+		p, err := restore.NewPlan(ctx, e, when, open(t, "paddock", h.scratch), restore.Options{Chosen: map[string]string{"key-leases": "drop"}})
 		require.NoError(t, err)
 		_, err = p.Run(ctx)
 		p.Close()

@@ -12,6 +12,10 @@ import (
 	"testing"
 	"time"
 
+	"dexamen/internal/explain"
+
+	_ "dexamen/internal/engine/all"
+
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
@@ -22,9 +26,6 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
-	"dexamen/internal/engine/document"
-	"dexamen/internal/engine/etcd"
-	"dexamen/internal/engine/redis"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
@@ -36,9 +37,6 @@ import (
 var ctx = context.Background()
 
 func TestMain(m *testing.M) {
-	document.Register()
-	etcd.Register()
-	redis.Register()
 	os.Exit(m.Run())
 }
 
@@ -291,10 +289,12 @@ func startSim(t testing.TB, opt sim.Options) *sim.ReplicaSet {
 	return rs
 }
 
-func open(t testing.TB, name, uri string) engine.Cluster {
+func open(t testing.TB, name, uri string) engine.Cluster { return openWith(t, name, uri, nil) }
+
+func openWith(t testing.TB, name, uri string, options map[string]any) engine.Cluster {
 	_, drv, err := engine.ForAddress(uri)
 	require.NoError(t, err)
-	c, err := drv.Open(ctx, engine.Target{Name: name, Address: uri})
+	c, err := drv.Open(ctx, engine.Target{Name: name, Address: uri, Options: options})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	return c
@@ -310,7 +310,7 @@ func newEnv(t testing.TB) *run.Runner {
 func reopen(t testing.TB, b blob.Backend) *run.Runner {
 	s, err := store.Open(ctx, b, store.Options{PackBytes: 1 << 20})
 	require.NoError(t, err)
-	return &run.Runner{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}
+	return &run.Runner{Store: s, Explain: explain.Error, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}
 }
 
 // note writes an entry that says nothing and waits until a majority has it: the

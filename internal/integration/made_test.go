@@ -128,7 +128,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 		t.Cleanup(func() { _ = c.Close() })
 		w, err := c.Writer(ctx)
 		require.NoError(t, err)
-		return w.(engine.Bench).TakeOver(ctx)
+		return w.(engine.ScratchServer).ClaimServer(ctx)
 	}
 	release, err := claim()
 	require.NoError(t, err)

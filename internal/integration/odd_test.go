@@ -203,7 +203,7 @@ func TestServersThatTellOtherTimes(t *testing.T) {
 	_, c = oddly(t, sim.Odd{DeniesLog: true})
 	topo, err := c.Topology(ctx)
 	require.NoError(t, err)
-	require.Contains(t, topo.Lacks[0].What, "may not be read")
+	require.Contains(t, topo.Limitations[0].What, "may not be read")
 	_, err = capture.Run(ctx, e, "meadow", c, capture.Options{})
 	require.ErrorIs(t, err, engine.ErrNoLog)
 }

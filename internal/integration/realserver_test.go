@@ -80,7 +80,7 @@ func TestRealServer(t *testing.T) {
 	topo, err := src.Topology(ctx)
 	require.NoError(t, err)
 	require.True(t, topo.HidesDrops)
-	require.NotEmpty(t, topo.Lacks, "what it lacks is found out and said")
+	require.NotEmpty(t, topo.Limitations, "what it lacks is found out and said")
 
 	e := newEnv(t)
 	var stop atomic.Bool

@@ -283,7 +283,7 @@ func TestRedisCommandsBeyond(t *testing.T) {
 	depth := 1
 	dial := func(p *servertest.Process) engine.Cluster {
 		_, drv, _ := engine.ForAddress("redis://h")
-		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: servertest.RedisAddress(p), PrefixDepth: &depth})
+		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: servertest.RedisAddress(p), Options: map[string]any{"prefix_depth": depth}})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		return c
@@ -325,7 +325,7 @@ func TestRedisCommandsBeyond(t *testing.T) {
 	require.ElementsMatch(t, []string{"tents:a", "tents:b", "tents:d"}, redisKeys(t, b, "*"))
 	m = do(func() { a.Rename(ctx, "prices:c", "stalls:e") })
 	err = putBack(m)
-	require.ErrorIs(t, err, engine.ErrBeyond)
+	require.ErrorIs(t, err, engine.ErrOutsideNamespaces)
 	require.ErrorContains(t, err, "RENAME with prices:c")
 	_, err = b.HKeys(ctx, "dexamen.restoring").Result()
 	require.NoError(t, err)

@@ -173,7 +173,7 @@ func TestCaptureLeavesAMemberThatFallsBehind(t *testing.T) {
 		}
 		if seen == 10 {
 			require.NotEqual(t, first, now)
-			return engine.ErrEnough
+			return engine.ErrStopFollowing
 		}
 		require.Less(t, time.Since(begun), time.Minute)
 		return nil

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
@@ -22,15 +24,15 @@ func (m *Moment) NeedsServer() bool { return !m.Exact() && m.Model.Traits().Comm
 
 // ErrNeedsServer reports what to do about a moment that there is no server for.
 func (m *Moment) ErrNeedsServer() error {
-	return fmt.Errorf("%w: %s is to be had on a server only: %w; name an empty server to carry the log out on, as scratch: of the cluster or with --scratch, or take the point itself: %s@%s",
-		run.ErrRefused, m, fold.ErrCommand, m.Point.Cluster, m.Point.ID)
+	return remedy.With(fmt.Errorf("%w: %s is to be had on a server only: %w", run.ErrRefused, m, fold.ErrCommand),
+		remedy.ScratchServer, m.Point.Cluster+"@"+m.Point.ID)
 }
 
 // HasNoChanges reports whether nothing was done between the point and the moment.
 func (m *Moment) HasNoChanges(ctx context.Context) (bool, error) {
 	for _, s := range m.Point.Shards {
-		err := m.Changes(ctx, s.Name, func(*record.Change) error { return engine.ErrEnough })
-		if errors.Is(err, engine.ErrEnough) {
+		err := m.Changes(ctx, s.Name, func(*record.Change) error { return engine.ErrStopFollowing })
+		if errors.Is(err, engine.ErrStopFollowing) {
 			return false, nil
 		}
 		if err != nil {
@@ -69,12 +71,12 @@ func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState
 // by a time.
 func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time, value func([]byte) []byte) (tree.Root, error) {
 	exp, _ := model.(engine.Expiring)
-	compound, _ := model.(engine.Compound)
+	compound, _ := model.(engine.Grouper)
 	unit := func(key []byte) string {
 		if compound == nil {
 			return string(key)
 		}
-		return string(compound.Unit(key))
+		return string(compound.GroupPrefix(key))
 	}
 	gone := map[string]bool{} // servers take them away soon: there are never many
 	same := true

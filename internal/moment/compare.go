@@ -114,7 +114,7 @@ func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, patter
 			}
 		}
 	} else {
-		live := engine.Whole(s.Live)
+		live := engine.ApplicationView(s.Live)
 		list, err := live.Namespaces(ctx)
 		if err != nil {
 			return nil, err
@@ -124,11 +124,11 @@ func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, patter
 				continue
 			}
 			names = append(names, ns.Name)
-			if ns.Skip != "" || !IsContent(&ns.Namespace) || !choose(ns.Name) {
+			if ns.Skip != "" || !ns.Kind.IsContent() || !choose(ns.Name) {
 				continue
 			}
 			sp := NamespaceState{Namespace: ns.Namespace}
-			if ns.Kind != "view" {
+			if ns.Kind.HasRecords() {
 				if sp.Root, err = ReadBack(ctx, e, x, live, ns, rootOf(near, ns.Name)); err != nil {
 					return nil, err
 				}

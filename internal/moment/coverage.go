@@ -59,7 +59,7 @@ func narrowed(points []*store.Point, reach func(*store.Point) time.Time) (out []
 		}
 		var names []string
 		for _, ns := range before.Parts() {
-			if IsContent(&ns.Namespace) && !scope.Match(ns.Name) {
+			if ns.Kind.IsContent() && !scope.Match(ns.Name) {
 				names = append(names, ns.Name)
 			}
 		}
@@ -151,7 +151,7 @@ func Cover(ctx context.Context, e *run.Runner, cluster string) ([]*Coverage, err
 			if l, err := UntrackedSince(ctx, e, c.Points[n-1], false); err != nil {
 				return nil, err
 			} else if l != nil {
-				c.Doubts = append(c.Doubts, Doubt{l.Since, c.Latest, l.Error()})
+				c.Doubts = append(c.Doubts, Doubt{l.Since, c.Latest, e.Text(l)})
 			}
 		}
 		for _, ch := range chains {

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
@@ -19,13 +21,13 @@ func IsDamage(err error) bool {
 	return errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrMissing) || errors.Is(err, journal.ErrDamaged)
 }
 
-// Alternatives reports what can be done about a namespace that is damaged in the store.
-func (m *Moment) Alternatives(ctx context.Context, name string) string {
-	text := ""
+// WithAlternatives returns an error about a namespace that is damaged in the store
+// with what can be had instead.
+func (m *Moment) WithAlternatives(ctx context.Context, name string, err error) error {
 	if near := m.nearestIntact(ctx, name); near != "" {
-		text = "; the nearest moment that has it whole is " + near
+		err = fmt.Errorf("%w; the nearest moment that has it whole is %s", err, near)
 	}
-	return text + "; --salvage restores the records that can be read"
+	return remedy.With(err, remedy.Salvage, "")
 }
 
 // Salvage builds what can be read of a damaged namespace, and says which records
@@ -39,7 +41,7 @@ func (m *Moment) Salvage(ctx context.Context, x *store.Scratch, name string) (ou
 	found := false
 	for i := range point.Namespaces {
 		ns := &point.Namespaces[i]
-		if ns.Name != name || ns.Kind == "view" {
+		if ns.Name != name || !ns.Kind.HasRecords() {
 			continue
 		}
 		found = true

@@ -14,7 +14,7 @@ import (
 
 // layout reads where content is at the moment.
 func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (engine.Layout, error) {
-	model, ok := m.Model.(engine.Spread)
+	model, ok := m.Model.(engine.ShardedModel)
 	if !ok {
 		return nil, errors.New("a point of several shards of an engine that has none")
 	}
@@ -22,7 +22,7 @@ func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (e
 	was := map[string][]tree.Root{}
 	put := map[string][][]byte{}
 	for _, s := range m.Point.Shards {
-		list, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == LayoutKind })
+		list, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == record.KindLayout })
 		if err != nil {
 			return nil, m.OnShard(s.Name, err)
 		}
@@ -30,7 +30,7 @@ func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (e
 			spaces[sp.Name] = sp.Root
 		}
 		err = m.Changes(ctx, s.Name, func(c *record.Change) error {
-			if c.Op == record.Put && m.Model.Kind(c.Namespace) == LayoutKind {
+			if c.Op == record.Put && m.Model.Kind(c.Namespace) == record.KindLayout {
 				put[c.Namespace] = append(put[c.Namespace], bytes.Clone(c.Value))
 			}
 			return nil
@@ -40,7 +40,7 @@ func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (e
 		}
 	}
 	for _, ns := range m.Point.Namespaces {
-		if ns.Kind == LayoutKind {
+		if ns.Kind == record.KindLayout {
 			was[ns.Name] = append(was[ns.Name], ns.Root)
 		}
 	}
@@ -105,7 +105,7 @@ func (a *assembly) union(ctx context.Context, src tree.Source, sink tree.Sink) (
 			parts = append(parts, tree.UnionPart{Root: s.Root, Keep: p.Keep})
 		}
 		var err error
-		if whole.Kind != "view" {
+		if whole.Kind.HasRecords() {
 			if whole.Root, err = tree.Union(ctx, src, parts, sink); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
 			}

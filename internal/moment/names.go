@@ -37,7 +37,7 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 		}
 		for _, n := range plan.Namespaces() {
 			name, ok := judge(s.Name, n.Namespace)
-			if ok && IsContent(&n.Namespace) && !m.Model.Staged(name) && !slices.Contains(out, name) {
+			if ok && n.Kind.IsContent() && !m.Model.Staged(name) && !slices.Contains(out, name) {
 				out = append(out, name)
 			}
 		}
@@ -53,11 +53,11 @@ func (m *Moment) namesReplayed(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	wide, _ := m.Model.(engine.Wide)
+	wide, _ := m.Model.(engine.CrossNamespace)
 	for _, s := range m.Point.Shards {
 		err := m.Changes(ctx, s.Name, func(c *record.Change) error {
 			kind, _ := m.Model.Implied(c.Namespace)
-			if (wide == nil || !wide.Wide(c.Namespace)) && IsContent(&record.Namespace{Kind: kind}) && !slices.Contains(out, c.Namespace) {
+			if (wide == nil || !wide.CrossesNamespaces(c.Namespace)) && kind.IsContent() && !slices.Contains(out, c.Namespace) {
 				out = append(out, c.Namespace)
 			}
 			return nil

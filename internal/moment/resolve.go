@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
@@ -36,8 +38,8 @@ func resolve(ctx context.Context, e *run.Runner, cluster string, when address.Wh
 		e.Emit(run.Warning, "a point cannot be read and is left out: %v", u)
 	}
 	if len(points) == 0 {
-		return nil, fmt.Errorf("the store %s holds no point of cluster %q%s; take one with: dexamen snapshot %s",
-			e.Store.Location(), cluster, otherClusters(ctx, e, cluster), cluster)
+		return nil, remedy.With(fmt.Errorf("the store %s holds no point of cluster %q%s",
+			e.Store.Location(), cluster, otherClusters(ctx, e, cluster)), remedy.FirstSnapshot, cluster)
 	}
 	chains, bad, err := e.Store.Chains(ctx, cluster)
 	if err != nil {
@@ -60,7 +62,7 @@ func resolve(ctx context.Context, e *run.Runner, cluster string, when address.Wh
 		return nil, fmt.Errorf("cluster %s has no point %s; near it: %s", cluster, when.Text, strings.Join(engine.Nearest(when.Text, ids, 3), ", "))
 	case address.Latest:
 		p := points[len(points)-1]
-		if len(p.Shards) > 1 && OwnClocks(p) {
+		if len(p.Shards) > 1 && HasShardClocks(p) {
 			end := reach(p.Shards[0], chains).Wall
 			for _, s := range p.Shards {
 				if r := reach(s, chains).Wall; r.Before(end) {
@@ -191,7 +193,7 @@ func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, cha
 			least = end.Position
 		}
 	}
-	if len(p.Shards) > 1 && !OwnClocks(p) {
+	if len(p.Shards) > 1 && !HasShardClocks(p) {
 		for name := range upto {
 			upto[name] = record.Mark{Position: least, Wall: t}
 		}
@@ -199,11 +201,11 @@ func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, cha
 	return At(e, p, chains, upto)
 }
 
-// OwnClocks reports whether the positions of a point's shards have no common
+// HasShardClocks reports whether the positions of a point's shards have no common
 // clock, so that a moment of all of them is a time.
-func OwnClocks(p *store.Point) bool {
+func HasShardClocks(p *store.Point) bool {
 	drv, err := engine.ForName(p.Engine)
-	return err == nil && drv.Model().Traits().OwnClocks
+	return err == nil && drv.Model().Traits().ShardClocks
 }
 
 // notCovered reports why a moment cannot be had, and the nearest ones that can.
@@ -224,7 +226,7 @@ func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s
 	if i+1 < len(points) {
 		msg += fmt.Sprintf("; the nearest after it is %s (point %s)", run.FormatTime(points[i+1].Time), points[i+1].ID)
 	} else if why == "the log is captured up to there" {
-		msg += fmt.Sprintf("; capture what has happened since with: dexamen capture %s", points[i].Cluster)
+		return remedy.Plain(msg, remedy.Capture, points[i].Cluster)
 	}
 	return errors.New(msg)
 }
@@ -240,7 +242,7 @@ func momentAtPlace(e *run.Runner, points []*store.Point, chains map[string]*jour
 		return nil, err
 	}
 	var best *store.Point
-	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().OwnClocks {
+	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().ShardClocks {
 		return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time", run.ErrRefused, n, points[0].Cluster)
 	}
 	for _, p := range points {

@@ -32,7 +32,7 @@ func (m *Moment) Since(ctx context.Context) (*Since, error) {
 					continue
 				}
 				err := m.Runner.Store.ReadSegment(ctx, h, func(c *record.Change) error {
-					if kind, _ := m.Model.Implied(c.Namespace); c.At > after && IsContent(&record.Namespace{Kind: kind}) {
+					if kind, _ := m.Model.Implied(c.Namespace); c.At > after && kind.IsContent() {
 						out.Changes[c.Namespace]++
 					}
 					return nil

@@ -14,15 +14,6 @@ import (
 	"dexamen/internal/engine"
 )
 
-// Kinds of namespaces that are not content: users and roles, and where the
-// parts of a cluster are.
-const (
-	SettingsKind = "settings"
-	LayoutKind   = "layout"
-	// SupportKind is of what records refer to.
-	SupportKind = "support"
-)
-
 // NamespaceState is a namespace at a moment, with its content.
 type NamespaceState struct {
 	record.Namespace
@@ -45,7 +36,7 @@ func (m *Moment) Changes(ctx context.Context, shard string, fn func(*record.Chan
 			if c.At <= mark.Mark.Position || c.At > upto {
 				return nil
 			}
-			if !m.Point.Settings && m.Model.Kind(c.Namespace) == SettingsKind {
+			if !m.Point.Settings && m.Model.Kind(c.Namespace) == record.KindSettings {
 				return nil // the point does not hold what these continue
 			}
 			return fn(c)
@@ -74,7 +65,7 @@ func Chooser(scope address.Scope, model engine.Model) func(string) bool {
 	}
 	return func(name string) bool {
 		ns := record.Namespace{Name: name, Kind: model.Kind(name)}
-		return !IsContent(&ns) || scope.Match(name) || model.Staged(name)
+		return !ns.Kind.IsContent() || scope.Match(name) || model.Staged(name)
 	}
 }
 
@@ -122,7 +113,7 @@ func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, 
 		return nil, 0, err
 	}
 	err = f.Merge(ctx, src, sink, chosen, func(n *fold.Namespace, root tree.Root) error {
-		if root.Records > 0 || !m.Model.Traits().Vanish {
+		if root.Records > 0 || !m.Model.Traits().DropsEmpty {
 			out = append(out, NamespaceState{n.Namespace, root, shard})
 		}
 		return nil
@@ -163,11 +154,6 @@ func (m *Moment) OnShard(shard string, err error) error {
 	return fmt.Errorf("shard %s: %w", shard, err)
 }
 
-// IsContent reports whether a namespace is content rather than about it.
-func IsContent(ns *record.Namespace) bool {
-	return ns.Kind != SettingsKind && ns.Kind != LayoutKind && ns.Kind != SupportKind
-}
-
 // Trees builds the trees of the namespaces that choose accepts (nil: all) as
 // they are at the moment, into sink, and gives them in order of names, with
 // the number of changes folded in. A namespace that is spread over shards is
@@ -181,7 +167,7 @@ func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, cho
 		return m.Materializer.Materialize(ctx, m, x, choose)
 	}
 	if !m.Sharded() {
-		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink, func(ns *record.Namespace) bool { return IsContent(ns) && choose(ns.Name) })
+		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind.IsContent() && choose(ns.Name) })
 		for i := range spaces {
 			spaces[i].Shard = ""
 		}
@@ -197,7 +183,7 @@ func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, cho
 	for _, s := range m.Point.Shards {
 		spaces, n, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool {
 			p := lay.Part(s.Name, *ns)
-			return !p.None && IsContent(ns) && choose(p.Name)
+			return !p.None && ns.Kind.IsContent() && choose(p.Name)
 		})
 		if err != nil {
 			return nil, count, m.OnShard(s.Name, err)
@@ -218,7 +204,7 @@ func (m *Moment) visible(choose func(name string) bool) func(string) bool {
 
 // OfKind builds the trees of users and roles at the moment, or of what else is
 // no content.
-func (m *Moment) OfKind(ctx context.Context, kind string, src tree.Source, sink tree.Sink) ([]NamespaceState, error) {
+func (m *Moment) OfKind(ctx context.Context, kind record.Kind, src tree.Source, sink tree.Sink) ([]NamespaceState, error) {
 	var out []NamespaceState
 	for _, s := range m.Point.Shards {
 		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == kind })

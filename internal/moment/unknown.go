@@ -56,7 +56,7 @@ func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) er
 			continue
 		}
 		for _, ns := range p.Parts() {
-			if address.Match(pattern, ns.Name) && IsContent(&ns.Namespace) {
+			if address.Match(pattern, ns.Name) && ns.Kind.IsContent() {
 				return fmt.Errorf("%w; point %s of %s has %s: %s@%s/%s", base, p.ID, run.FormatTime(p.Time), ns.Name, p.Cluster, p.ID, ns.Name)
 			}
 		}

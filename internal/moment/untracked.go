@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/run"
@@ -26,8 +28,13 @@ type UntrackedError struct {
 }
 
 func (l *UntrackedError) Error() string {
-	return fmt.Sprintf("%s was renamed to a protected name, and what it held before is not in the store: no moment from %s on has it; take a new point now with: dexamen snapshot %s",
-		strings.Join(l.Names, ", "), run.FormatTime(l.Since), l.Cluster)
+	return fmt.Sprintf("%s was renamed to a protected name, and what it held before is not in the store: no moment from %s on has it",
+		strings.Join(l.Names, ", "), run.FormatTime(l.Since))
+}
+
+// Remedy implements remedy.Remedied.
+func (l *UntrackedError) Remedy() remedy.Remedy {
+	return remedy.Remedy{Kind: remedy.Snapshot, Of: l.Cluster}
 }
 
 // UntrackedSince returns what moments after the newest point lack; nil where that is
@@ -69,7 +76,7 @@ func (m *Moment) UntrackedRenames(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, plan.Strangers()...)
+		out = append(out, plan.UntrackedRenames()...)
 	}
 	return out, nil
 }

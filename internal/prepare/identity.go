@@ -1,6 +1,6 @@
 // Package prepare is what snapshots and captures do first: Open checks that the
 // cluster is the one its points are of, lets the engine resume its history, and
-// starts a balancer that was left stopped. WaitForEnd waits for a log.
+// lets go on what was left held still. WaitForEnd waits for a log.
 package prepare
 
 import (
@@ -41,7 +41,7 @@ func checkIdentity(ctx context.Context, e *run.Runner, cluster string, topo *eng
 // resumeHistory reports an engine whose servers may begin their histories anew what the
 // store knows of each shard.
 func resumeHistory(ctx context.Context, e *run.Runner, name string, c engine.Cluster, topo *engine.Topology) error {
-	h, ok := c.(engine.Heir)
+	h, ok := c.(engine.HistoryResumer)
 	if !ok {
 		return nil
 	}
@@ -64,7 +64,7 @@ func resumeHistory(ctx context.Context, e *run.Runner, name string, c engine.Clu
 			end, _, _ := ch.End()
 			last = max(last, end.Position)
 		}
-		if err := h.Inherit(ctx, sh.Name, last); err != nil {
+		if err := h.ResumeFrom(ctx, sh.Name, last); err != nil {
 			return err
 		}
 	}

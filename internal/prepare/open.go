@@ -22,7 +22,7 @@ type Source struct {
 
 // Open does what comes before a cluster is read: it refuses another cluster than
 // the one its points are of, has the engine resume each shard's history where the
-// store left it, and starts a balancer that a killed run has left stopped.
+// store left it, and lets go on what a killed run has left held still.
 func Open(ctx context.Context, r *run.Runner, name string, c engine.Cluster) (*Source, error) {
 	topo, err := c.Topology(ctx)
 	if err != nil {
@@ -42,5 +42,5 @@ func Open(ctx context.Context, r *run.Runner, name string, c engine.Cluster) (*S
 	if err := resumeHistory(ctx, r, name, c, topo); err != nil {
 		return nil, err
 	}
-	return s, resumeBalancer(ctx, r, name, c)
+	return s, resumeQuiesced(ctx, r, name, c)
 }

@@ -15,7 +15,7 @@ import (
 // in order.
 type batches struct {
 	p      *Plan
-	w      engine.Gradual
+	w      engine.InPlaceWriter
 	ns     record.Namespace
 	it     Item
 	ctx    context.Context
@@ -29,7 +29,7 @@ type batches struct {
 	unit   []byte
 }
 
-func (p *Plan) newBatches(ctx context.Context, w engine.Gradual, ns record.Namespace, it Item) *batches {
+func (p *Plan) newBatches(ctx context.Context, w engine.InPlaceWriter, ns record.Namespace, it Item) *batches {
 	b := &batches{p: p, w: w, ns: ns, it: it, g: &errgroup.Group{}}
 	b.ctx, b.cancel = context.WithCancelCause(ctx)
 	b.g.SetLimit(p.runner.Readers())
@@ -44,8 +44,8 @@ func (b *batches) put(r record.Record) error {
 		}
 	}
 	unit := r.Key
-	if m, ok := b.p.Moment.Model.(engine.Compound); ok {
-		unit = m.Unit(r.Key)
+	if m, ok := b.p.Moment.Model.(engine.Grouper); ok {
+		unit = m.GroupPrefix(r.Key)
 	}
 	if b.size >= batchBytes || len(b.recs) >= batchRecords {
 		b.flush()

@@ -35,7 +35,7 @@ func (p *Plan) readable(ctx context.Context, m *moment.Moment) (out []moment.Nam
 			}
 		}
 		if moment.IsDamage(err) && ctx.Err() == nil {
-			why := fmt.Sprintf("it is damaged in the store: %v%s", err, m.Alternatives(ctx, name))
+			why := p.runner.Text(m.WithAlternatives(ctx, name, fmt.Errorf("it is damaged in the store: %w", err)))
 			p.cause = err
 			p.Items = append(p.Items, Item{From: name, To: name, Cannot: why})
 			p.runner.Emit(run.Warning, "%s cannot be restored: %s", name, why)
@@ -56,7 +56,7 @@ func (p *Plan) salvageAll(ctx context.Context, m *moment.Moment, spaces []moment
 	for i := range spaces {
 		name := spaces[i].Name
 		err := tree.Walk(ctx, p.scratch, spaces[i].Root, func(record.Record) error { return nil })
-		if err == nil || spaces[i].Kind == "view" {
+		if err == nil || !spaces[i].Kind.HasRecords() {
 			continue
 		}
 		if !moment.IsDamage(err) {

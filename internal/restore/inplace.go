@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -17,7 +19,7 @@ import (
 // runInPlace restores in place: what is there is read, what differs is changed,
 // and all is read back. Whatever it is cut short at, doing it again completes
 // it; until then the target carries a mark.
-func (p *Plan) runInPlace(ctx context.Context, w engine.Gradual) ([]Restored, error) {
+func (p *Plan) runInPlace(ctx context.Context, w engine.InPlaceWriter) ([]Restored, error) {
 	support := func(name string, fn func(record.Record) error) error {
 		for _, s := range p.support {
 			if s.Name == name {
@@ -64,7 +66,7 @@ func (it *Item) namespace() record.Namespace {
 	return ns
 }
 
-func (p *Plan) restoreInPlace(ctx context.Context, w engine.Gradual, it Item) (r Restored, err error) {
+func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it Item) (r Restored, err error) {
 	start := time.Now()
 	ns := it.namespace()
 	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}
@@ -103,7 +105,7 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.Gradual, it Item) (r
 
 // writeChanges makes the target's content that of the item: where it was nothing by
 // writing all of it, else by what differs.
-func (p *Plan) writeChanges(ctx context.Context, w engine.Gradual, it Item, ns record.Namespace, was tree.Root) error {
+func (p *Plan) writeChanges(ctx context.Context, w engine.InPlaceWriter, it Item, ns record.Namespace, was tree.Root) error {
 	b := p.newBatches(ctx, w, ns, it)
 	var err error
 	if was.Records == 0 {
@@ -117,7 +119,7 @@ func (p *Plan) writeChanges(ctx context.Context, w engine.Gradual, it Item, ns r
 // writeGroups puts every unit of which any record differs, whole, and removes
 // those that are too many.
 func (p *Plan) writeGroups(b *batches, want, was tree.Root) error {
-	compound, isCompound := p.Moment.Model.(engine.Compound)
+	compound, isCompound := p.Moment.Model.(engine.Grouper)
 	var last []byte
 	return tree.Diff(b.ctx, tree.Side{Source: p.scratch, Root: was}, tree.Side{Source: p.scratch, Root: want}, func(d tree.Difference) error {
 		if !isCompound {
@@ -126,14 +128,14 @@ func (p *Plan) writeGroups(b *batches, want, was tree.Root) error {
 			}
 			return b.put(record.Record{Key: d.Key, Value: d.B})
 		}
-		u := compound.Unit(d.Key)
+		u := compound.GroupPrefix(d.Key)
 		if last != nil && bytes.Equal(u, last) {
 			return nil // done with the first record that differs
 		}
 		last = bytes.Clone(u)
 		there := false
 		err := tree.WalkFrom(b.ctx, p.scratch, want, u, func(r record.Record) (bool, error) {
-			if !bytes.Equal(compound.Unit(r.Key), u) {
+			if !bytes.Equal(compound.GroupPrefix(r.Key), u) {
 				return false, nil
 			}
 			there = true
@@ -177,5 +179,6 @@ func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, 
 	for _, k := range d.Keys {
 		msg += fmt.Sprintf("; %s %s", k.Kind, k.Label)
 	}
-	return 0, fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes there, or the servers did not keep it: end that and run it again with --conflict replace", it.To, run.ErrDiffers, msg)
+	return 0, remedy.With(fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes there, or the servers did not keep it",
+		it.To, run.ErrDiffers, msg), remedy.Replace, "")
 }

@@ -3,8 +3,13 @@ package restore
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
+
+	"dexamen/internal/core/remedy"
 
 	"dexamen/internal/core/address"
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -27,9 +32,8 @@ type Options struct {
 	// Settings puts users and roles back too: those that are missing, and with
 	// Replace also those that differ. None is taken away.
 	Settings bool
-	// Leases says what becomes of records bound to clients' sessions: "recreate"
-	// (when empty), "drop" the bond and keep the record, or "skip" the record.
-	Leases string
+	// Chosen are choices that only the engine has (engine.RestoreOption), by name.
+	Chosen map[string]string
 	// keepDeferred leaves expiries put off that were put off to carry out a log.
 	keepDeferred bool
 }
@@ -97,7 +101,7 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Moment: m, target: engine.Whole(target), opt: opt, scratch: x, runner: e}
+	p := &Plan{Moment: m, target: engine.ApplicationView(target), opt: opt, scratch: x, runner: e}
 	if p.writer, err = target.Writer(ctx); err == nil {
 		err = p.build(ctx)
 	}
@@ -108,29 +112,18 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 	return p, nil
 }
 
+// build works out the items of the plan: what content there is, what is put back
+// beside it, and where each namespace goes.
 func (p *Plan) build(ctx context.Context) error {
 	base := p.Moment
 	if p.Replays = base.NeedsServer(); p.Replays {
 		base = base.AtPoint()
 	}
-	p.runner.Emit(run.Step, "building the state of %s", base)
-	spaces, changes, err := base.Trees(ctx, p.scratch, p.scratch, p.chosen)
-	if moment.IsDamage(err) && ctx.Err() == nil {
-		spaces, changes, err = p.readable(ctx, base)
-	} else if err == nil && p.opt.Salvage {
-		err = p.salvageAll(ctx, base, spaces)
-	}
+	states, err := p.readContent(ctx, base)
 	if err != nil {
 		return err
 	}
-	if len(spaces) == 0 && len(p.Items) > 0 {
-		return fmt.Errorf("nothing of what was asked for can be read: %w%s", p.cause, p.Moment.Alternatives(ctx, p.Items[0].From))
-	}
-	if len(spaces) == 0 && !p.Replays {
-		return fmt.Errorf("%s: nothing that fits %q had any records then", base, p.opt.Pattern)
-	}
-	p.Changes = changes
-	if p.support, err = base.OfKind(ctx, moment.SupportKind, p.scratch, p.scratch); err != nil {
+	if p.support, err = base.OfKind(ctx, record.KindSupport, p.scratch, p.scratch); err != nil {
 		return err
 	}
 	if p.Replays {
@@ -138,72 +131,128 @@ func (p *Plan) build(ctx context.Context) error {
 			return err
 		}
 	}
-	gradual, isGradual := p.writer.(engine.Gradual)
-	p.InPlace = isGradual
 	if p.opt.Settings {
-		if !p.Moment.Point.Settings {
-			return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's configuration says settings: true", run.ErrRefused, p.Moment.Point.ID)
-		}
-		if p.settings, err = base.OfKind(ctx, moment.SettingsKind, p.scratch, p.scratch); err != nil {
-			return err
-		}
-		for _, s := range p.settings {
-			p.Settings += s.Root.Records
-		}
-	}
-	var now []engine.Namespace
-	if !isGradual {
-		if now, err = p.target.Namespaces(ctx); err != nil {
+		if err := p.readSettings(ctx, base); err != nil {
 			return err
 		}
 	}
-	used := map[string]bool{}
-	taken := map[string]string{}
-	for _, s := range spaces {
-		it := Item{From: s.Name, To: s.Name, Records: s.Root.Records, Bytes: s.Root.Bytes, Lost: p.lost[s.Name], space: s}
-		if from, to, ok := moment.Renamed(p.opt.Rename, s.Name); ok {
-			it.To = to
-			used[from] = true
+	now, err := p.present(ctx)
+	if err != nil {
+		return err
+	}
+	if err := p.checkRenames(states); err != nil {
+		return err
+	}
+	from := map[string]string{} // by target name
+	for _, s := range states {
+		it, err := p.item(ctx, s, now)
+		if err != nil {
+			return err
 		}
-		if other, twice := taken[it.To]; twice {
+		if other, twice := from[it.To]; twice {
 			return fmt.Errorf("both %s and %s would be restored as %s", other, s.Name, it.To)
 		}
-		taken[it.To] = s.Name
-		if err := p.Moment.Model.CheckName(it.To); err != nil {
-			return fmt.Errorf("%s cannot be restored as it is to be called: %w", s.Name, err)
-		}
-		if it.space, err = p.withoutSessions(ctx, s); err != nil {
-			return err
-		}
-		it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
-		if isGradual {
-			ns := s.Namespace
-			ns.Name = it.To
-			if it.ThereRecords, err = gradual.Occupied(ctx, ns); err != nil {
-				return err
-			}
-			it.There = it.ThereRecords > 0
-		}
-		for _, ns := range now {
-			if ns.Name == it.To {
-				it.There, it.ThereRecords = true, ns.Records
-			}
-		}
-		if it.There && s.Kind == "timeseries" {
-			it.Cannot = fmt.Sprintf("%s is there, and servers neither rename nor replace a time-series collection in one step; restore beside it with --rename %s=NEWNAME, or drop it first", it.To, s.Name)
-		}
+		from[it.To] = s.Name
 		p.Items = append(p.Items, it)
 	}
-	for from := range p.opt.Rename {
+	return nil
+}
+
+// readContent builds the chosen namespaces as they were. Those that are damaged in
+// the store become items that cannot be restored, where others can.
+func (p *Plan) readContent(ctx context.Context, base *moment.Moment) ([]moment.NamespaceState, error) {
+	p.runner.Emit(run.Step, "building the state of %s", base)
+	states, changes, err := base.Trees(ctx, p.scratch, p.scratch, p.chosen)
+	if moment.IsDamage(err) && ctx.Err() == nil {
+		states, changes, err = p.readable(ctx, base)
+	} else if err == nil && p.opt.Salvage {
+		err = p.salvageAll(ctx, base, states)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(states) == 0 && len(p.Items) > 0 {
+		return nil, p.Moment.WithAlternatives(ctx, p.Items[0].From, fmt.Errorf("nothing of what was asked for can be read: %w", p.cause))
+	}
+	if len(states) == 0 && !p.Replays {
+		return nil, fmt.Errorf("%s: nothing that fits %q had any records then", base, p.opt.Pattern)
+	}
+	p.Changes = changes
+	return states, nil
+}
+
+// readSettings builds the users and roles as they were.
+func (p *Plan) readSettings(ctx context.Context, base *moment.Moment) (err error) {
+	if !p.Moment.Point.Settings {
+		return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's configuration says cluster_wide: true",
+			run.ErrRefused, p.Moment.Point.ID)
+	}
+	p.settings, err = base.OfKind(ctx, record.KindSettings, p.scratch, p.scratch)
+	for _, s := range p.settings {
+		p.Settings += s.Root.Records
+	}
+	return err
+}
+
+// present lists the target's namespaces, where they are not asked for one by one.
+func (p *Plan) present(ctx context.Context) (map[string]engine.Namespace, error) {
+	if _, p.InPlace = p.writer.(engine.InPlaceWriter); p.InPlace {
+		return nil, nil
+	}
+	list, err := p.target.Namespaces(ctx)
+	now := map[string]engine.Namespace{}
+	for _, ns := range list {
+		now[ns.Name] = ns
+	}
+	return now, err
+}
+
+// checkRenames returns an error where a renaming is of nothing that is restored.
+func (p *Plan) checkRenames(states []moment.NamespaceState) error {
+	used := map[string]bool{}
+	var names []string
+	for _, s := range states {
+		if from, _, ok := moment.Renamed(p.opt.Rename, s.Name); ok {
+			used[from] = true
+		}
+		names = append(names, s.Name)
+	}
+	for _, from := range slices.Sorted(maps.Keys(p.opt.Rename)) {
 		if !used[from] {
-			var names []string
-			for _, s := range spaces {
-				names = append(names, s.Name)
-			}
-			return fmt.Errorf("--rename %s: %w", from, moment.UnknownName(from, "what is being restored", names))
+			return fmt.Errorf("renaming %s: %w", from, moment.UnknownName(from, "what is being restored", names))
 		}
 	}
 	return nil
+}
+
+// item works out where a namespace goes, and what is there.
+func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string]engine.Namespace) (Item, error) {
+	it := Item{From: s.Name, To: s.Name, Lost: p.lost[s.Name]}
+	if _, to, ok := moment.Renamed(p.opt.Rename, s.Name); ok {
+		it.To = to
+	}
+	if err := p.Moment.Model.CheckName(it.To); err != nil {
+		return it, fmt.Errorf("%s cannot be restored as it is to be called: %w", s.Name, err)
+	}
+	var err error
+	if it.space, err = p.rewritten(ctx, s); err != nil {
+		return it, err
+	}
+	it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
+	switch w := p.writer.(type) {
+	case engine.InPlaceWriter:
+		ns := s.Namespace
+		ns.Name = it.To
+		it.ThereRecords, err = w.Occupied(ctx, ns)
+		it.There = it.ThereRecords > 0
+	case engine.StagingWriter:
+		there, ok := now[it.To]
+		it.There, it.ThereRecords = ok, there.Records
+		if err := w.Replaceable(s.Namespace); ok && err != nil {
+			it.Cannot = p.runner.Text(remedy.With(fmt.Errorf("%s: %w", it.To, err), remedy.BesideOrDrop, s.Name))
+		}
+	}
+	return it, err
 }
 
 // chosen reports whether a namespace is to be restored.

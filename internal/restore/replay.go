@@ -31,18 +31,18 @@ func (p *Plan) planReplay(ctx context.Context) error {
 }
 
 func (p *Plan) replays(namespace string) bool {
-	if p.Moment.Model.Kind(namespace) == moment.SettingsKind {
+	if p.Moment.Model.Kind(namespace) == record.KindSettings {
 		return p.opt.Settings
 	}
-	wide, ok := p.Moment.Model.(engine.Wide)
-	return p.chosen(namespace) || ok && wide.Wide(namespace)
+	wide, ok := p.Moment.Model.(engine.CrossNamespace)
+	return p.chosen(namespace) || ok && wide.CrossesNamespaces(namespace)
 }
 
 // onlyReplayed returns the namespaces that only come to be by what is replayed.
 func (p *Plan) onlyReplayed() []record.Namespace {
 	var out []record.Namespace
 	for name := range p.replayed {
-		known := p.Moment.Model.Kind(name) == moment.SettingsKind || !p.chosen(name) || p.Moment.Model.CheckName(name) != nil
+		known := p.Moment.Model.Kind(name) == record.KindSettings || !p.chosen(name) || p.Moment.Model.CheckName(name) != nil
 		for _, it := range p.Items {
 			known = known || it.From == name
 		}
@@ -73,7 +73,7 @@ func (p *Plan) replay(ctx context.Context, w engine.Writer, out []Restored) erro
 		names[it.From] = it.To
 	}
 	for name := range p.replayed {
-		if p.chosen(name) && p.Moment.Model.CheckName(name) == nil || p.Moment.Model.Kind(name) == moment.SettingsKind {
+		if p.chosen(name) && p.Moment.Model.CheckName(name) == nil || p.Moment.Model.Kind(name) == record.KindSettings {
 			names[name] = p.renamed(name)
 		}
 	}
@@ -113,8 +113,8 @@ func (p *Plan) replay(ctx context.Context, w engine.Writer, out []Restored) erro
 		p.runner.Emit(run.Step, "setting expiries right")
 	}
 	for _, name := range names {
-		if !p.opt.keepDeferred && p.Moment.Model.Kind(name) != moment.SettingsKind {
-			if err := r.Settle(ctx, record.Namespace{Name: name}); err != nil {
+		if !p.opt.keepDeferred && p.Moment.Model.Kind(name) != record.KindSettings {
+			if err := r.RestoreExpiries(ctx, record.Namespace{Name: name}); err != nil {
 				return err
 			}
 		}

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -52,8 +54,8 @@ type Restored struct {
 // others from it: what became of each is given, also beside an error.
 func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
-		return nil, fmt.Errorf("%w: %s is there already, with %d records; restore beside it with --rename %s=NEWNAME, or replace it with --conflict replace",
-			run.ErrRefused, c[0].To, c[0].ThereRecords, c[0].From)
+		return nil, remedy.With(fmt.Errorf("%w: %s is there already, with %d records", run.ErrRefused, c[0].To, c[0].ThereRecords),
+			remedy.Beside, c[0].From)
 	}
 	var names []string
 	for _, ns := range p.targets() {
@@ -61,7 +63,7 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	}
 	var left []string
 	var err error
-	g, gradual := p.writer.(engine.Gradual)
+	g, gradual := p.writer.(engine.InPlaceWriter)
 	if gradual {
 		// Before they are taken over, those of which a restore was cut short.
 		if left, err = g.Stages(ctx); err != nil {
@@ -88,7 +90,7 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	if gradual {
 		out, err = p.runInPlace(ctx, g)
 	} else {
-		out, err = p.runStaged(ctx, p.writer.(engine.Stager))
+		out, err = p.runStaged(ctx, p.writer.(engine.StagingWriter))
 	}
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
@@ -132,7 +134,7 @@ func (p *Plan) each(ctx context.Context, restore func(Item) (Restored, error)) (
 			r, rerr = restore(it)
 			r.Lost = it.Lost
 			if moment.IsDamage(rerr) && ctx.Err() == nil {
-				rerr = fmt.Errorf("%w%s", rerr, p.Moment.Alternatives(ctx, it.From))
+				rerr = p.Moment.WithAlternatives(ctx, it.From, rerr)
 			}
 		}
 		if rerr == nil {

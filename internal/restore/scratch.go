@@ -52,13 +52,13 @@ func (OnScratch) Materialize(ctx context.Context, m *moment.Moment, x *store.Scr
 	if err != nil {
 		return nil, 0, err
 	}
-	b, ok := w.(engine.Bench)
+	b, ok := w.(engine.ScratchServer)
 	if !ok {
 		return nil, 0, fmt.Errorf("%w: the scratch server cannot carry out the log of %s", run.ErrRefused, m.Point.Cluster)
 	}
 	e.Emit(run.Step, "making %s on the scratch server", m)
 	release, err := claimServer(ctx, e, b)
-	if errors.Is(err, engine.ErrBench) {
+	if errors.Is(err, engine.ErrNotExclusive) {
 		return nil, 0, fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
 	if err != nil {
@@ -81,9 +81,9 @@ func (OnScratch) Materialize(ctx context.Context, m *moment.Moment, x *store.Scr
 const scratchWait = 5 * time.Minute
 
 // claimServer takes a scratch server, as soon as it is free.
-func claimServer(ctx context.Context, e *run.Runner, b engine.Bench) (func(context.Context) error, error) {
+func claimServer(ctx context.Context, e *run.Runner, b engine.ScratchServer) (func(context.Context) error, error) {
 	for began := time.Now(); ; {
-		release, err := b.TakeOver(ctx)
+		release, err := b.ClaimServer(ctx)
 		if !errors.Is(err, engine.ErrInUse) || time.Since(began) > scratchWait {
 			return release, err
 		}
@@ -108,14 +108,14 @@ func restoreAndRead(ctx context.Context, m *moment.Moment, bench engine.Cluster,
 	if _, err := p.Run(ctx); err != nil {
 		return nil, 0, err
 	}
-	bench = engine.Whole(bench)
+	bench = engine.ApplicationView(bench)
 	now, err := bench.Namespaces(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
 	var out []moment.NamespaceState
 	for _, ns := range now {
-		if !moment.IsContent(&ns.Namespace) || !choose(ns.Name) {
+		if !ns.Kind.IsContent() || !choose(ns.Name) {
 			continue
 		}
 		m.Runner.Emit(run.Step, "reading %s", ns.Name)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -19,13 +21,14 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 	if !ok {
 		return fmt.Errorf("%w: users and roles cannot be put back on this cluster", run.ErrRefused)
 	}
-	done := map[engine.Did]int64{}
+	done := map[engine.Outcome]int64{}
 	for _, s := range p.settings {
 		err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
 			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Replace)
 			done[did]++
-			if did == engine.Kept {
-				p.runner.Emit(run.Warning, "%s of %s is there and differs; it stays as it is (--conflict replace puts it back)", p.Moment.Model.Label(r.Value), s.Name)
+			if did == engine.KeptExisting {
+				kept := fmt.Errorf("%s of %s is there and differs; it stays as it is", p.Moment.Model.Label(r.Value), s.Name)
+				p.runner.Emit(run.Warning, "%v", remedy.With(kept, remedy.ReplaceOne, ""))
 			}
 			return err
 		})
@@ -33,9 +36,9 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 			return err
 		}
 	}
-	if n := done[engine.Bare]; n > 0 {
+	if n := done[engine.CreatedWithoutPassword]; n > 0 {
 		p.runner.Emit(run.Warning, "%s made without a password, which servers do not give out; set one before they can log in", run.Count(n, "user"))
 	}
-	p.runner.Emit(run.Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are", done[engine.Made]+done[engine.Bare], done[engine.Replaced], done[engine.Same], done[engine.Kept])
+	p.runner.Emit(run.Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are", done[engine.Created]+done[engine.CreatedWithoutPassword], done[engine.Replaced], done[engine.Unchanged], done[engine.KeptExisting])
 	return nil
 }

@@ -17,7 +17,7 @@ import (
 	"dexamen/internal/run"
 )
 
-func (p *Plan) runStaged(ctx context.Context, w engine.Stager) ([]Restored, error) {
+func (p *Plan) runStaged(ctx context.Context, w engine.StagingWriter) ([]Restored, error) {
 	left, err := w.Stages(ctx)
 	if err != nil {
 		return nil, err
@@ -31,12 +31,12 @@ func (p *Plan) runStaged(ctx context.Context, w engine.Stager) ([]Restored, erro
 	return p.each(ctx, func(it Item) (Restored, error) { return p.restoreStaged(ctx, w, it) })
 }
 
-func (p *Plan) restoreStaged(ctx context.Context, w engine.Stager, it Item) (r Restored, err error) {
+func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Item) (r Restored, err error) {
 	start := time.Now()
 	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}
 	ns := it.space.Namespace
 	ns.Name, ns.Ident = it.To, nil
-	if ns.Kind == "view" {
+	if !ns.Kind.HasRecords() {
 		p.runner.Emit(run.Step, "making the view %s", it.To)
 		r.Verified = true
 		return r, w.View(ctx, ns, it.There)
@@ -71,7 +71,7 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.Stager, it Item) (r R
 
 // fillStage writes a stage, reads it back, and builds its indexes. When it
 // returns nil the stage is what it was made as, with the content asked for.
-func (p *Plan) fillStage(ctx context.Context, w engine.Stager, stage record.Namespace, it Item, ns record.Namespace) error {
+func (p *Plan) fillStage(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item, ns record.Namespace) error {
 	if err := p.write(ctx, w, stage.Name, it); err != nil {
 		return err
 	}
@@ -92,7 +92,7 @@ func (p *Plan) fillStage(ctx context.Context, w engine.Stager, stage record.Name
 	if err := w.Index(ctx, stage.Name, ns); err != nil {
 		return err
 	}
-	now, err := w.Look(ctx, stage.Name)
+	now, err := w.CurrentNamespace(ctx, stage.Name)
 	if err != nil {
 		return err
 	}
@@ -108,8 +108,8 @@ func (p *Plan) fillStage(ctx context.Context, w engine.Stager, stage record.Name
 
 // checkPublished looks at what bears the name after publishing: the proof is of
 // what will be used, not of its stage.
-func (p *Plan) checkPublished(ctx context.Context, w engine.Stager, stage record.Namespace, it Item, ns record.Namespace) error {
-	now, err := w.Look(ctx, it.To)
+func (p *Plan) checkPublished(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item, ns record.Namespace) error {
+	now, err := w.CurrentNamespace(ctx, it.To)
 	if err != nil {
 		return fmt.Errorf("%s: what was published is not there under its name: %w: %w", it.To, run.ErrDiffers, err)
 	}
@@ -127,7 +127,7 @@ func (p *Plan) checkPublished(ctx context.Context, w engine.Stager, stage record
 		if bytes.Equal(now.Ident, stage.Ident) {
 			return nil
 		}
-		if ns.Kind != "timeseries" && !sharded(p.target) {
+		if w.KeepsIdentity(ns) {
 			return fmt.Errorf("%s bears the name after it was published, and %w: it is another collection than the one that was read back; %s", it.To, run.ErrDiffers, there())
 		}
 	}
@@ -142,16 +142,9 @@ func (p *Plan) checkPublished(ctx context.Context, w engine.Stager, stage record
 	return nil
 }
 
-// sharded reports whether a cluster's namespaces may be spread over shards, whose
-// identities change when they are renamed.
-func sharded(c engine.Cluster) bool {
-	r, ok := c.(engine.Routed)
-	return ok && r.Routed() != c || !ok
-}
-
 // writeUnderOwnName writes a namespace under its own name, where a server refuses to
 // rename a stage to it. What is there before is gone first.
-func (p *Plan) writeUnderOwnName(ctx context.Context, w engine.Stager, it Item, ns record.Namespace) error {
+func (p *Plan) writeUnderOwnName(ctx context.Context, w engine.StagingWriter, it Item, ns record.Namespace) error {
 	made, err := w.StageInPlace(ctx, ns, it.There)
 	if err != nil {
 		return err
@@ -184,7 +177,7 @@ func (p *Plan) sameDefinition(ns, now record.Namespace) error {
 }
 
 // write sends a namespace's records to a stage, several batches at once.
-func (p *Plan) write(ctx context.Context, w engine.Stager, stage string, it Item) error {
+func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, it Item) error {
 	const batchBytes, batchRecords = 4 << 20, 4000
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(p.runner.Readers())

@@ -109,7 +109,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions, work
 	defer mu.Unlock()
 	r.Result = Result(ctx, err)
 	if err != nil {
-		r.Error = err.Error()
+		r.Error = e.Text(err)
 	}
 	keep, stop := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Minute)
 	defer stop()

@@ -70,8 +70,6 @@ type Runner struct {
 	// Parallel is how many readers or writers work on a cluster at once
 	// (default 4).
 	Parallel int
-	// PauseBalancer stops a sharded cluster's balancer while it is scanned.
-	PauseBalancer bool
 	// Scope chooses the namespaces that snapshots take; all where empty. Dates
 	// in it are filled in.
 	Scope address.Scope
@@ -80,6 +78,8 @@ type Runner struct {
 	// ScratchServer, where set, opens the server on which moments of a cluster are made
 	// that are to be had on a server only; it gives nil where there is none.
 	ScratchServer func(ctx context.Context, cluster string) (engine.Cluster, error)
+	// Explain words an error with what to do next; nil gives its own text.
+	Explain func(error) string
 	// OnEvent hears events; it may be called from several goroutines.
 	OnEvent func(Event)
 }
@@ -106,9 +106,23 @@ func (e *Runner) TempDir() string {
 }
 
 func (e *Runner) Emit(k Kind, format string, args ...any) {
-	if e.OnEvent != nil {
-		e.OnEvent(Event{Time: time.Now(), Kind: k, Text: fmt.Sprintf(format, args...)})
+	if e.OnEvent == nil {
+		return
 	}
+	for i, a := range args {
+		if err, ok := a.(error); ok {
+			args[i] = e.Text(err)
+		}
+	}
+	e.OnEvent(Event{Time: time.Now(), Kind: k, Text: fmt.Sprintf(format, args...)})
+}
+
+// Text words an error for people.
+func (e *Runner) Text(err error) string {
+	if e.Explain == nil {
+		return err.Error()
+	}
+	return e.Explain(err)
 }
 
 // Count renders a number of things with its noun, its thousands apart.

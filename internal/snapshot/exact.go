@@ -12,7 +12,6 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
-	"dexamen/internal/moment"
 	"dexamen/internal/run"
 )
 
@@ -36,7 +35,7 @@ func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, er
 			part.reached = mark
 			return mark, nil
 		}
-		if !errors.Is(err, engine.ErrPassed) || try == 10 {
+		if !errors.Is(err, engine.ErrStateGone) || try == 10 {
 			return mark, err
 		}
 		s.Emit(run.Note, "%v; beginning again with the state of now", err)
@@ -48,7 +47,7 @@ func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, er
 // stream reads every shard in one pass, each as of a position of its own.
 func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, error) {
 	// What moves from one shard to another meanwhile may be in neither.
-	where, err := c.Where(ctx)
+	where, err := c.ContentPlacement(ctx)
 	if err != nil {
 		return record.Mark{}, err
 	}
@@ -59,7 +58,7 @@ func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, 
 	if err := g.Wait(); err != nil {
 		return record.Mark{}, err
 	}
-	if now, err := c.Where(ctx); err != nil {
+	if now, err := c.ContentPlacement(ctx); err != nil {
 		return record.Mark{}, err
 	} else if now != where {
 		return record.Mark{}, fmt.Errorf("%w: content has moved between shards while it was read; run it again when that has ended", run.ErrRefused)
@@ -185,7 +184,7 @@ func (s *snapshot) streamOnce(ctx context.Context, c engine.Streamed, part *part
 	}
 	return found.trees(ctx, builder, func(ns record.Namespace, root tree.Root) {
 		part.fold.Base(ns, root)
-		if moment.IsContent(&ns) {
+		if ns.Kind.IsContent() {
 			s.Emit(run.Note, "%s%s: %s", part.of(), ns.Name, run.Count(root.Records, "record"))
 		}
 	})

@@ -9,7 +9,6 @@ import (
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
-	"dexamen/internal/moment"
 	"dexamen/internal/run"
 )
 
@@ -70,7 +69,7 @@ func compareSizes(ctx context.Context, e *run.Runner, p *store.Point) (*store.Po
 		is[ns.Name] = ns.Root.Records
 	}
 	for _, ns := range before.Parts() {
-		if !moment.IsContent(&ns.Namespace) || !address.Scope(p.Scope).Match(ns.Name) {
+		if !ns.Kind.IsContent() || !address.Scope(p.Scope).Match(ns.Name) {
 			continue
 		}
 		if was := ns.Root.Records; was >= mostRecords && is[ns.Name] < was/3 {

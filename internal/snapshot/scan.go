@@ -13,7 +13,6 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
-	"dexamen/internal/moment"
 	"dexamen/internal/run"
 )
 
@@ -25,7 +24,7 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 	var keep []engine.Namespace
 	names := map[string]bool{}
 	for _, ns := range spaces {
-		if s.chosen != nil && moment.IsContent(&ns.Namespace) && !s.chosen(ns.Name) {
+		if s.chosen != nil && ns.Kind.IsContent() && !s.chosen(ns.Name) {
 			continue
 		}
 		if ns.Skip != "" {
@@ -35,7 +34,7 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 		}
 		keep = append(keep, ns)
 		s.total.Add(ns.Records)
-		if moment.IsContent(&ns.Namespace) {
+		if ns.Kind.IsContent() {
 			names[ns.Name] = true
 		}
 	}
@@ -82,7 +81,7 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 		g, gctx := errgroup.WithContext(ctx)
 		slots := make(chan struct{}, s.Readers())
 		for _, b := range bases {
-			if b.ns.Kind == "view" {
+			if !b.ns.Kind.HasRecords() {
 				continue
 			}
 			g.Go(func() error {
@@ -157,7 +156,7 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 		return tree.Root{}, err
 	}
 	root, err := l.Finish(ctx)
-	if err == nil && ns.Kind != moment.LayoutKind {
+	if err == nil && ns.Kind != record.KindLayout {
 		s.Emit(run.Note, "%s%s: %s", s.part(ns.Shard).of(), ns.Name, run.Count(root.Records, "record"))
 	}
 	return root, err

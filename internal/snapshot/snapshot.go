@@ -53,7 +53,7 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	if err != nil {
 		return nil, err
 	}
-	resume, err := prepare.PauseBalancer(ctx, e, name, c)
+	resume, err := prepare.Quiesce(ctx, e, name, c)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +109,7 @@ func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snap
 		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one", src.Name, engine.ErrNoLog)
 	}
 	if s.logged == nil {
-		for _, l := range topo.Lacks {
+		for _, l := range topo.Limitations {
 			e.Emit(run.Warning, "%s: %s", l.What, l.Consequence)
 		}
 	}
@@ -152,7 +152,7 @@ func (s *snapshot) newFold() *fold.Fold {
 func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) (changes int64, err error) {
 	for _, part := range s.parts {
 		m := mark
-		if s.model.Traits().OwnClocks {
+		if s.model.Traits().ShardClocks {
 			m = part.reached
 		}
 		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: m, Member: part.choice.Member.Address, Why: part.choice.Why})
@@ -162,11 +162,11 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 		s.Emit(run.Step, "folding %s made meanwhile into the scan", run.Count(changes, "change"))
 	}
 	for _, part := range s.parts {
-		if late := part.fold.Strangers(); len(late) > 0 {
+		if late := part.fold.UntrackedRenames(); len(late) > 0 {
 			return 0, &untrackedError{late}
 		}
 		err := part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
-			if root.Records > 0 || !s.model.Traits().Vanish {
+			if root.Records > 0 || !s.model.Traits().DropsEmpty {
 				p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
 			}
 			return nil
@@ -297,7 +297,7 @@ func (s *snapshot) follow(ctx context.Context, p *part) error {
 			if s.cut != nil && len(s.parts) > 1 && c.At > s.cut.Position {
 				break
 			}
-			if !s.settings && s.model.Kind(c.Namespace) == moment.SettingsKind {
+			if !s.settings && s.model.Kind(c.Namespace) == record.KindSettings {
 				continue
 			}
 			if err := p.fold.Change(c); err != nil {
@@ -308,7 +308,7 @@ func (s *snapshot) follow(ctx context.Context, p *part) error {
 			p.reached = prog.Mark
 		}
 		if s.cut != nil && prog.Mark.Position >= s.cut.Position {
-			return engine.ErrEnough
+			return engine.ErrStopFollowing
 		}
 		return nil
 	})

@@ -47,8 +47,8 @@ func Unprovable(ctx context.Context, e *run.Runner, p *store.Point) string {
 	if !drv.Model().Traits().Commands {
 		return ""
 	}
-	if d, ok := drv.Model().(engine.Deferring); ok && d.Vague(p.Version) != "" {
-		return d.Vague(p.Version)
+	if d, ok := drv.Model().(engine.Deferring); ok && d.NondeterminismReason(p.Version) != "" {
+		return d.NondeterminismReason(p.Version)
 	}
 	if e.ScratchServer != nil {
 		bench, err := e.ScratchServer(ctx, p.Cluster)
@@ -79,7 +79,7 @@ func proveOnScratch(ctx context.Context, e *run.Runner, m *moment.Moment, p *sto
 	}
 	sure := moment.Unchanged
 	if d, ok := m.Model.(engine.Deferring); ok {
-		sure = d.Sure
+		sure = d.StripNondeterministic
 	}
 	// A key's time may come while the shards are read one after the other.
 	if made, err = moment.WithoutExpired(ctx, x, made, m.Model, p.Finished, sure); err != nil {

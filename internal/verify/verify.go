@@ -102,7 +102,7 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 	e.Emit(run.Step, "folding the log after point %s up to %s", m.Point.ID, run.FormatTime(m.Time))
 	if m.NeedsServer() {
 		_, _, err = restore.OnScratch{}.Materialize(ctx, m, x, func(string) bool { return true })
-		if errors.Is(err, fold.ErrCommand) || errors.Is(err, engine.ErrBench) {
+		if errors.Is(err, fold.ErrCommand) || errors.Is(err, engine.ErrNotExclusive) {
 			out.Unfolded = err.Error()
 			return out, nil
 		}
@@ -273,7 +273,7 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 	if len(want) == 0 {
 		return nil, m.Unknown(ctx, pattern, names)
 	}
-	live = engine.Whole(live)
+	live = engine.ApplicationView(live)
 	now, err := live.Namespaces(ctx)
 	if err != nil {
 		return nil, err
@@ -288,7 +288,7 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 		for _, ns := range now {
 			if ns.Name == name {
 				got = &moment.NamespaceState{Namespace: ns.Namespace}
-				if ns.Kind != "view" {
+				if ns.Kind.HasRecords() {
 					e.Emit(run.Step, "reading %s", ns.Name)
 					if got.Root, err = moment.ReadBack(ctx, e, x, live, ns, want[i].Root); err != nil {
 						return nil, err

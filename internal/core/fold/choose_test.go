@@ -72,7 +72,7 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 			return nil
 		}))
 		require.ElementsMatch(t, expect, got, "seed %d", seed)
-		require.ElementsMatch(t, strange, f.Strangers(), "seed %d", seed)
+		require.ElementsMatch(t, strange, f.UntrackedRenames(), "seed %d", seed)
 		strangers += len(strange)
 		f.Close()
 		w.Abandon()

@@ -32,7 +32,7 @@ type Model interface {
 	Alter(def []byte, c *record.Change) ([]byte, error)
 	// Implied gives the kind and definition of a namespace that came to be by
 	// its first record, without an entry of its own.
-	Implied(name string) (kind string, def []byte)
+	Implied(name string) (kind record.Kind, def []byte)
 }
 
 // ErrDiverged means that the changes do not fit the state they are folded
@@ -168,8 +168,8 @@ func (f *Fold) Choose(chosen func(name string) bool) {
 	f.chosen, f.strange = chosen, map[string]bool{}
 }
 
-// Strangers names what was renamed to a chosen name, and still has it.
-func (f *Fold) Strangers() []string { return slices.Sorted(maps.Keys(f.strange)) }
+// UntrackedRenames names what was renamed to a chosen name, and still has it.
+func (f *Fold) UntrackedRenames() []string { return slices.Sorted(maps.Keys(f.strange)) }
 
 // foreign reports whether a change is about what is not followed.
 func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
@@ -365,7 +365,7 @@ func (f *Fold) Namespaces() []*Namespace {
 func (f *Fold) Merge(ctx context.Context, src tree.Source, sink tree.Sink, choose func(*Namespace) bool, done func(*Namespace, tree.Root) error) error {
 	return f.each(choose, func(n *Namespace, e *edits) error {
 		root := n.Root
-		if n.Kind == "view" {
+		if !n.Kind.HasRecords() {
 			return done(n, tree.Root{})
 		}
 		if e.more || n.Root.Hash.IsZero() {
@@ -490,12 +490,12 @@ func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool,
 }
 
 // JoinCreate makes the value of a Create change.
-func JoinCreate(kind string, definition []byte) []byte {
+func JoinCreate(kind record.Kind, definition []byte) []byte {
 	return append(append([]byte(kind), 0), definition...)
 }
 
 // SplitCreate takes the value of a Create change apart.
-func SplitCreate(value []byte) (kind string, definition []byte) {
+func SplitCreate(value []byte) (kind record.Kind, definition []byte) {
 	k, d, _ := bytes.Cut(value, []byte{0})
-	return string(k), d
+	return record.Kind(k), d
 }

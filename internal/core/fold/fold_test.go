@@ -26,7 +26,7 @@ func (plainModel) Apply(old []byte, c *record.Change, _ bool) ([]byte, error) {
 	return append(slices.Clone(old), c.Value...), nil
 }
 func (plainModel) Alter(_ []byte, c *record.Change) ([]byte, error) { return c.Value, nil }
-func (plainModel) Implied(string) (string, []byte)                  { return "collection", []byte("implied") }
+func (plainModel) Implied(string) (record.Kind, []byte)             { return "collection", []byte("implied") }
 
 var ctx = context.Background()
 

@@ -76,10 +76,9 @@ type Namespace struct {
 	// Ident is the server's own identity of this incarnation (it changes when
 	// a namespace is dropped and made again); empty when the server has none.
 	Ident []byte `json:"ident,omitempty"`
-	// Kind is "collection" or "view", which has a definition and no records, or
-	// another that the engine knows. "settings" and "layout" are no content:
-	// users and roles, and where the parts of a cluster are.
-	Kind string `json:"kind"`
+	// Kind is what it holds: one of the kinds of this package, or one of the
+	// engine's own.
+	Kind Kind `json:"kind"`
 	// Definition is the engine's canonical description: options, validator,
 	// indexes. Equal definitions have equal bytes.
 	Definition []byte `json:"definition,omitempty"`

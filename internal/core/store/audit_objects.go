@@ -293,7 +293,7 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		var v json.RawMessage
 		err = decodeManifest(s.ring(), data, name, &v)
 	case "mended":
-		return 0, errors.New("left by a mending that was interrupted; --repair ends it")
+		return 0, errors.New("left by a repair that was interrupted; a new one ends it")
 	default:
 		return 0, errors.New("it is nothing that belongs into a store")
 	}

@@ -216,7 +216,7 @@ func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error
 		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s)", name, err, mendedPrefix+name)
 	}
 	if err := s.blob.Create(ctx, name, whole); err != nil {
-		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s; audit with --repair again)", name, err, mendedPrefix+name)
+		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s; repair again)", name, err, mendedPrefix+name)
 	}
 	return s.blob.Remove(ctx, mendedPrefix+name)
 }

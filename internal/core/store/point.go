@@ -387,7 +387,7 @@ func (s *Store) CheckPoint(ctx context.Context, p *Point, progress func(ns strin
 
 // CheckNamespace is CheckPoint of one namespace.
 func (s *Store) CheckNamespace(ctx context.Context, ns *PointNamespace, progress func(ns string, records, bytes int64)) error {
-	if ns.Kind == "view" {
+	if !ns.Kind.HasRecords() {
 		return nil
 	}
 	b := tree.NewBuilder(nil)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/tree"
 )
@@ -161,7 +163,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 		return nil, nil, err
 	}
 	if len(unreadable) > 0 {
-		return nil, nil, fmt.Errorf("%w: what it needs is not known, so nothing can be removed; store scrub says more, and --repair may heal it", errors.Join(unreadable...))
+		return nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed", errors.Join(unreadable...)), remedy.Scrub, "")
 	}
 	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
 	for _, p := range points {

@@ -104,7 +104,7 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	}
 	var out []string
 	for stage, value := range dead {
-		_, err := w.Look(ctx, stage)
+		_, err := w.CurrentNamespace(ctx, stage)
 		switch {
 		case err == nil:
 			out = append(out, stage)

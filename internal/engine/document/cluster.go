@@ -53,7 +53,7 @@ func clientOptions(t engine.Target) (*options.ClientOptions, error) {
 		return nil, err
 	}
 	if t.User != "" {
-		source := t.AuthSource
+		source := t.AuthDatabase
 		if source == "" && base.Auth != nil {
 			source = base.Auth.AuthSource
 		}
@@ -303,7 +303,7 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 		t.HidesDrops = t.HidesDrops || s.caps.log && !s.caps.logsDrops
 		for _, l := range s.lacks() {
 			if !seen[l.What] {
-				t.Lacks = append(t.Lacks, l)
+				t.Limitations = append(t.Limitations, l)
 			}
 			seen[l.What] = true
 		}
@@ -394,23 +394,37 @@ func (c *cluster) LogMember(shard string) string {
 	return s.reading
 }
 
-// Balancer implements engine.Balanced.
-func (c *cluster) Balancer(ctx context.Context) (on bool, err error) {
-	if c.routers == nil {
-		return false, nil
+var pauseBalancerOption, pauseBalancer = engine.BoolOption("pause_balancer", "stop the balancer while the cluster is scanned; not needed for an exact snapshot, keeps load down")
+
+// Options implements engine.OptionLister.
+func (Driver) Options() []engine.Option { return []engine.Option{pauseBalancerOption} }
+
+// Quiescible implements engine.Quiescer: it is the balancer, where it runs and is
+// to be stopped.
+func (c *cluster) Quiescible(ctx context.Context) (what string, err error) {
+	if c.routers == nil || !pauseBalancer(c.t) {
+		return "", nil
 	}
+	on := false
 	err = c.routers.onMember(ctx, func(addr string) error {
 		ans, err := c.routers.ask(ctx, addr, "admin", bson.D{{Key: "balancerStatus", Value: 1}})
 		mode, _ := ans.Lookup("mode").StringValueOK()
 		on = mode == "full"
 		return err
 	})
-	return on, err
+	if err != nil || !on {
+		return "", err
+	}
+	return "balancer", nil
 }
 
-// SetBalancer implements engine.Balanced. Stopping waits for the move that is
-// going on.
-func (c *cluster) SetBalancer(ctx context.Context, on bool) error {
+// Quiesce implements engine.Quiescer. It waits for the move that is going on.
+func (c *cluster) Quiesce(ctx context.Context) error { return c.setBalancer(ctx, false) }
+
+// Resume implements engine.Quiescer.
+func (c *cluster) Resume(ctx context.Context) error { return c.setBalancer(ctx, true) }
+
+func (c *cluster) setBalancer(ctx context.Context, on bool) error {
 	if c.routers == nil {
 		return nil
 	}

@@ -19,6 +19,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/event"
 	"go.mongodb.org/mongo-driver/v2/mongo"
@@ -37,8 +39,7 @@ func (Driver) Model() engine.Model { return model{} }
 // Name is the engine's name in points.
 const Name = "document"
 
-// Register makes the engine known.
-func Register() { engine.Register(Name, Driver{}, "mongodb", "mongodb+srv") }
+func init() { engine.Register(Name, Driver{}, "mongodb", "mongodb+srv") }
 
 const (
 	probeTime = 10 * time.Second // for one question to one member
@@ -259,7 +260,7 @@ func explain(addr string, err error) error {
 	case errors.As(err, &ce) && (ce.Code == 13 || ce.Code == 8000):
 		return fmt.Errorf("%s: %w: the user may not do this: %s", addr, engine.ErrLogin, ce.Message)
 	case strings.Contains(msg, "unknown authority"):
-		return fmt.Errorf("%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it with: dexamen cluster trust", addr, errTLS, oneLine(err))
+		return remedy.With(fmt.Errorf("%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it", addr, errTLS, oneLine(err)), remedy.Trust, "")
 	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
 		return fmt.Errorf("%s: %w: %s", addr, errTLS, oneLine(err))
 	case errors.Is(err, errDown) || mongo.IsTimeout(err) || mongo.IsNetworkError(err) || strings.Contains(msg, "server selection error"):
@@ -572,9 +573,9 @@ func isCommandError(err error) bool {
 }
 
 // lacks reports what the servers cannot do and what follows.
-func (c *set) lacks() []engine.Lack {
-	var l []engine.Lack
-	add := func(what, then string) { l = append(l, engine.Lack{What: what, Consequence: then}) }
+func (c *set) lacks() []engine.Limitation {
+	var l []engine.Limitation
+	add := func(what, then string) { l = append(l, engine.Limitation{What: what, Consequence: then}) }
 	switch {
 	case c.role == routers:
 		return nil
@@ -582,7 +583,7 @@ func (c *set) lacks() []engine.Lack {
 		add("no replica set: no log of changes", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
 		return l
 	case c.caps.logRefused != nil:
-		add("the log (local.oplog.rs) may not be read by this login", "snapshots are not of one moment when writes go on meanwhile; no capture; grant it as dexamen cluster grants says ("+short(c.caps.logRefused)+")")
+		add("the log (local.oplog.rs) may not be read by this login", "snapshots are not of one moment when writes go on meanwhile; no capture; the least privileges include it ("+short(c.caps.logRefused)+")")
 	case !c.caps.log:
 		add("no log of changes (local.oplog.rs is not there)", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
 	}

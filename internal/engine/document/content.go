@@ -3,37 +3,35 @@ package document
 import (
 	"slices"
 	"strings"
+
+	"dexamen/internal/core/record"
 )
 
 // bucketPrefix begins the names under which servers keep the content of
 // time-series collections ("Time Series Collections", storage).
 const bucketPrefix = "system.buckets."
 
-// Kinds of namespaces, besides collection and view.
-const (
-	kindSeries   = "timeseries" // a time-series collection; its records are its buckets
-	kindSettings = "settings"   // users and roles
-	kindLayout   = "layout"     // where the parts of a sharded cluster are
-)
+// kindSeries is of time-series collections; their records are their buckets.
+const kindSeries record.Kind = "timeseries"
 
 // layoutCollections are what config servers keep about where content is.
 var layoutCollections = []string{"chunks", "collections", "databases", "tags"}
 
 // content reports under which name and as what kind Dexamen keeps a collection of
 // servers in this role; otherwise the kind is empty and why says why not.
-func (r role) content(db, coll string) (name, kind, why string) {
+func (r role) content(db, coll string) (name string, kind record.Kind, why string) {
 	name = db + "." + coll
 	switch db {
 	case "admin":
 		// The users of a sharded cluster are on its config servers; those on a
 		// shard are for its maintenance.
 		if (r == alone || r == layout) && (coll == "system.users" || coll == "system.roles") {
-			return name, kindSettings, ""
+			return name, record.KindSettings, ""
 		}
 		return name, "", "belongs to the server"
 	case "config":
 		if r == layout && slices.Contains(layoutCollections, coll) {
-			return name, kindLayout, ""
+			return name, record.KindLayout, ""
 		}
 		return name, "", "belongs to the server"
 	case "local":
@@ -55,7 +53,7 @@ func (r role) content(db, coll string) (name, kind, why string) {
 }
 
 // physical returns the name under which a server keeps a namespace's records.
-func physical(name, kind string) (db, coll string) {
+func physical(name string, kind record.Kind) (db, coll string) {
 	db, coll, _ = strings.Cut(name, ".")
 	if kind == kindSeries {
 		coll = bucketPrefix + coll
@@ -64,12 +62,12 @@ func physical(name, kind string) (db, coll string) {
 }
 
 // kindOf reports the kind of a namespace that no entry created.
-func kindOf(name string) string {
+func kindOf(name string) record.Kind {
 	switch {
 	case strings.HasPrefix(name, "admin."):
-		return kindSettings
+		return record.KindSettings
 	case strings.HasPrefix(name, "config."):
-		return kindLayout
+		return record.KindLayout
 	}
 	return "collection"
 }

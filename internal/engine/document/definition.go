@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"dexamen/internal/core/record"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
 )
@@ -37,7 +39,7 @@ var defaultIDIndex = canonicalIndex([]field{
 // what was asked for.
 var optionsLeftOut = map[string]bool{"uuid": true, "idIndex": true, "autoIndexId": true, "temp": true, "create": true, "lsid": true, "writeConcern": true, "$db": true}
 
-func canonicalOptions(kind string, opts []field) []field {
+func canonicalOptions(kind record.Kind, opts []field) []field {
 	var out []field
 	for _, o := range opts {
 		if kind == kindSeries && (o.name == "validator" || o.name == "clusteredIndex") {
@@ -144,7 +146,7 @@ func decodeDefinition(b []byte) (d definition, err error) {
 }
 
 // newDefinition makes a definition from listed options and indexes.
-func newDefinition(kind string, options []byte, indexes [][]byte) ([]byte, error) {
+func newDefinition(kind record.Kind, options []byte, indexes [][]byte) ([]byte, error) {
 	var d definition
 	if len(options) > 0 {
 		fs, err := parseFields(options)
@@ -173,7 +175,7 @@ func (s indexSpec) clustered() bool {
 }
 
 // createdDefinition makes the definition that a create entry gives.
-func createdDefinition(kind string, o []field) []byte {
+func createdDefinition(kind record.Kind, o []field) []byte {
 	d := definition{options: canonicalOptions(kind, o)}
 	if kind == kindSeries {
 		return d.encode()

@@ -289,7 +289,7 @@ func TestABusyServer(t *testing.T) {
 	defer cl.Close()
 	w, err := cl.Writer(ctx)
 	require.NoError(t, err)
-	stages, err := w.(engine.Stager).Stages(ctx)
+	stages, err := w.(engine.StagingWriter).Stages(ctx)
 	require.NoError(t, err)
 	require.Empty(t, stages)
 
@@ -340,7 +340,7 @@ func TestPartitionsCoverEverythingOnce(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	wr, err := c.Writer(ctx)
-	w := wr.(engine.Stager)
+	w := wr.(engine.StagingWriter)
 	require.NoError(t, err)
 	claims, err := w.Reserve(ctx, []string{"apiary.harvests"})
 	require.NoError(t, err)

@@ -253,7 +253,7 @@ func (p *placement) Part(shardName string, ns record.Namespace) engine.Part {
 	if t == nil && p.byName[ns.Name] != nil && p.byName[ns.Name].uuid == "" {
 		t = p.byName[ns.Name]
 	}
-	if t == nil || ns.Kind == "view" {
+	if t == nil || !ns.Kind.HasRecords() {
 		primary := p.primaries[db]
 		// Where the name is that of a sharded collection, this one is on its way
 		// out.

@@ -94,7 +94,7 @@ func (c *set) followLog(ctx context.Context, after record.Position, fn func([]re
 		c.reading = addr
 		c.mu.Unlock()
 		err := f.read(ctx, addr)
-		if errors.Is(err, engine.ErrEnough) {
+		if errors.Is(err, engine.ErrStopFollowing) {
 			return nil
 		}
 		var cb callbackError

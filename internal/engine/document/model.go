@@ -45,13 +45,13 @@ func (model) Alter(def []byte, c *record.Change) ([]byte, error) {
 }
 
 // Implied implements fold.Model.
-func (model) Implied(name string) (kind string, def []byte) {
+func (model) Implied(name string) (kind record.Kind, def []byte) {
 	kind = kindOf(name)
 	return kind, createdDefinition(kind, nil)
 }
 
 // Kind implements engine.Model.
-func (model) Kind(name string) string { return kindOf(name) }
+func (model) Kind(name string) record.Kind { return kindOf(name) }
 
 // Label returns a document's _id, as extended JSON.
 func (model) Label(value []byte) string {

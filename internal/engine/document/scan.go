@@ -266,7 +266,7 @@ func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info 
 	if own {
 		kind, why = "collection", ""
 	}
-	if kind == "" || kind == kindSettings && !c.t.Settings {
+	if kind == "" || kind == record.KindSettings && !c.t.Settings {
 		return nil, nil
 	}
 	ns := &engine.Namespace{Namespace: record.Namespace{Name: known, Kind: kind}, Shard: c.shard, Skip: why}

@@ -399,7 +399,7 @@ func (f *follow) flush(atEnd bool) error {
 	f.changes, f.size = nil, 0
 	f.c.sawPosition(f.at.Position)
 	err := f.fn(chs, engine.Progress{Mark: f.at, AtEnd: atEnd})
-	if err != nil && !errors.Is(err, engine.ErrEnough) {
+	if err != nil && !errors.Is(err, engine.ErrStopFollowing) {
 		err = callbackError{err}
 	}
 	return err

@@ -31,7 +31,7 @@ type writer struct {
 	cl   *mongo.Client
 
 	mu     sync.Mutex
-	kinds  map[string]string // of stages
+	kinds  map[string]record.Kind // of stages
 	claims *engine.Claims
 	// noBypass: the server has no way to pass validators by.
 	noBypass atomic.Bool
@@ -39,7 +39,7 @@ type writer struct {
 }
 
 // writer returns access through the primary, or a router.
-func (c *set) writer(ctx context.Context) (engine.Stager, error) {
+func (c *set) writer(ctx context.Context) (engine.StagingWriter, error) {
 	members, err := c.members(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
@@ -54,7 +54,7 @@ func (c *set) writer(ctx context.Context) (engine.Stager, error) {
 			c.mu.Lock()
 			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m, Why: "restores are written to and read back from the primary"}
 			c.mu.Unlock()
-			return &writer{c: c, addr: m.Address, cl: cl, kinds: map[string]string{}}, nil
+			return &writer{c: c, addr: m.Address, cl: cl, kinds: map[string]record.Kind{}}, nil
 		}
 	}
 	return nil, fmt.Errorf("cluster %s: %w: it has nobody to write to", c.t.Name, engine.ErrNoMember)
@@ -66,6 +66,21 @@ func (w *writer) fail(ns string, err error) error {
 
 func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
 	return w.cl.Database(db, options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(ctx, cmd).Err()
+}
+
+// Replaceable implements engine.StagingWriter.
+func (w *writer) Replaceable(ns record.Namespace) error {
+	if ns.Kind == kindSeries {
+		return fmt.Errorf("%w: it is a time-series collection, which servers do not rename", engine.ErrNotReplaceable)
+	}
+	return nil
+}
+
+// KeepsIdentity implements engine.StagingWriter. Time-series collections are made
+// under their own names, and a sharded cluster's shards have identities of their
+// own.
+func (w *writer) KeepsIdentity(ns record.Namespace) bool {
+	return ns.Kind != kindSeries && w.c.role != routers
 }
 
 // Stage implements engine.Stager. A time-series collection, which no server
@@ -120,7 +135,7 @@ func (w *writer) make(ctx context.Context, ns record.Namespace) (record.Namespac
 			return ns, err
 		}
 	}
-	made, err := w.Look(ctx, ns.Name)
+	made, err := w.CurrentNamespace(ctx, ns.Name)
 	ns.Ident = made.Ident
 	return ns, err
 }
@@ -145,8 +160,8 @@ func (w *writer) physical(stage string) (db, coll string) {
 // errNotThere is returned when there is no namespace of a name.
 var errNotThere = errors.New("it is no longer there: somebody removed it")
 
-// Look implements engine.Stager.
-func (w *writer) Look(ctx context.Context, name string) (record.Namespace, error) {
+// CurrentNamespace implements engine.Stager.
+func (w *writer) CurrentNamespace(ctx context.Context, name string) (record.Namespace, error) {
 	db, coll := w.physical(name)
 	return w.look(ctx, name, db, coll)
 }

@@ -156,7 +156,7 @@ func (w *writer) zones(ctx context.Context, stage string, sh bsoncore.Document, 
 
 // PutSetting implements engine.SettingsWriter. Users and roles are documents of
 // admin.system.users and admin.system.roles; the role restore may write them.
-func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Did, error) {
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Outcome, error) {
 	db, coll := physical(ns.Name, ns.Kind)
 	c := w.cl.Database(db).Collection(coll)
 	doc := bson.Raw(rec.Value)
@@ -167,13 +167,13 @@ func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record
 		if _, err := c.InsertOne(ctx, doc); err != nil {
 			return "", w.fail(ns.Name, err)
 		}
-		return engine.Made, nil
+		return engine.Created, nil
 	case err != nil:
 		return "", w.fail(ns.Name, err)
 	case bytes.Equal(was, doc):
-		return engine.Same, nil
+		return engine.Unchanged, nil
 	case !replace:
-		return engine.Kept, nil
+		return engine.KeptExisting, nil
 	}
 	if _, err := c.ReplaceOne(ctx, id, doc); err != nil {
 		return "", fmt.Errorf("%s: %w", model{}.Label(doc), w.fail(ns.Name, err))

@@ -42,8 +42,8 @@ type Fixture struct {
 	Undated bool
 	// Exact: it is read as of one position of its log.
 	Exact bool
-	// Gradual: content is changed in place and comes into view little by little.
-	Gradual bool
+	// InPlace: content is changed in place and comes into view little by little.
+	InPlace bool
 	// WrongLogin gives a target that must be refused; nil without logins.
 	WrongLogin *engine.Target
 }
@@ -109,7 +109,7 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 			require.NotEmpty(t, ch.Member.Address)
 			require.NotEmpty(t, ch.Why)
 		}
-		for _, l := range topo.Lacks {
+		for _, l := range topo.Limitations {
 			require.NotEmpty(t, l.What)
 			require.NotEmpty(t, l.Consequence)
 		}
@@ -174,7 +174,7 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 					out = append(out, ch)
 				}
 				if p.Mark.Position >= end.Position {
-					return engine.ErrEnough
+					return engine.ErrStopFollowing
 				}
 				return nil
 			}))
@@ -252,14 +252,14 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 			f.Put(t, f.Namespace, i, "content")
 		}
 		cluster := open(t, f)
-		c := engine.Whole(cluster) // as applications see it
+		c := engine.ApplicationView(cluster) // as applications see it
 		ns := find(t, c, f.Namespace)
 		want := scan(t, c, ns)
 		wr, err := cluster.Writer(ctx)
 		require.NoError(t, err)
-		w, ok := wr.(engine.Stager)
+		w, ok := wr.(engine.StagingWriter)
 		if !ok {
-			require.True(t, f.Gradual, "declared")
+			require.True(t, f.InPlace, "declared")
 			return
 		}
 		target := ns.Namespace
@@ -289,14 +289,14 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 			require.NotEqual(t, f.Other, n.Name, "not in view yet")
 		}
 		require.NoError(t, w.Index(ctx, st.Name, target))
-		look, err := w.Look(ctx, st.Name)
+		look, err := w.CurrentNamespace(ctx, st.Name)
 		require.NoError(t, err)
 		m := f.Driver.Model()
 		require.Equal(t, m.Describe(target.Definition), m.Describe(look.Definition))
 		require.NoError(t, w.Publish(ctx, st.Name, f.Other, false))
 		require.Equal(t, want, scan(t, c, find(t, c, f.Other)))
 		if w.Trusted(ctx) {
-			look, err = w.Look(ctx, f.Other)
+			look, err = w.CurrentNamespace(ctx, f.Other)
 			require.NoError(t, err)
 			require.Equal(t, st.Ident, look.Ident)
 		}
@@ -329,7 +329,7 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 		left, err = w.Stages(ctx)
 		require.NoError(t, err)
 		require.Empty(t, left)
-		_, err = w.Look(ctx, third.Name)
+		_, err = w.CurrentNamespace(ctx, third.Name)
 		require.Error(t, err)
 		list, err = cluster.Namespaces(ctx)
 		require.NoError(t, err)
@@ -344,13 +344,13 @@ func Run(t *testing.T, start func(t *testing.T) *Fixture) {
 			f.Put(t, f.Namespace, i, "content")
 		}
 		cluster := open(t, f)
-		c := engine.Whole(cluster)
+		c := engine.ApplicationView(cluster)
 		ns := find(t, c, f.Namespace)
 		want := scan(t, c, ns)
 		wr, err := cluster.Writer(ctx)
 		require.NoError(t, err)
-		w, ok := wr.(engine.Gradual)
-		require.Equal(t, f.Gradual, ok, "declared")
+		w, ok := wr.(engine.InPlaceWriter)
+		require.Equal(t, f.InPlace, ok, "declared")
 		if !ok {
 			return
 		}

@@ -72,7 +72,7 @@ func (c *cluster) beside(ctx context.Context) ([]engine.Namespace, error) {
 		return nil, err
 	}
 	var out []engine.Namespace
-	add := func(name, kind string, n int, err error) {
+	add := func(name string, kind record.Kind, n int, err error) {
 		ns := engine.Namespace{Namespace: record.Namespace{Name: name, Kind: kind}, Shard: c.shard(), Records: int64(n)}
 		if err != nil {
 			ns.Skip = c.explain(err, name).Error()
@@ -82,22 +82,22 @@ func (c *cluster) beside(ctx context.Context) ([]engine.Namespace, error) {
 		}
 	}
 	ids, err := c.leaseIDs(ctx)
-	add(leasesName, supportKind, len(ids), err)
+	add(leasesName, record.KindSupport, len(ids), err)
 	if !c.t.Settings {
 		return out, nil
 	}
 	err = ask(ctx, func(ctx context.Context) error {
 		users, err := cl.UserList(ctx)
 		if err == nil {
-			add(usersName, settingsKind, len(users.Users), nil)
+			add(usersName, record.KindSettings, len(users.Users), nil)
 		} else {
-			add(usersName, settingsKind, 0, err)
+			add(usersName, record.KindSettings, 0, err)
 		}
 		roles, err := cl.RoleList(ctx)
 		if err == nil {
-			add(rolesName, settingsKind, len(roles.Roles), nil)
+			add(rolesName, record.KindSettings, len(roles.Roles), nil)
 		} else {
-			add(rolesName, settingsKind, 0, err)
+			add(rolesName, record.KindSettings, 0, err)
 		}
 		return nil
 	})
@@ -241,7 +241,7 @@ func (c *cluster) roles(ctx context.Context) ([]record.Record, error) {
 
 // PutSetting implements engine.SettingsWriter. Servers give out no passwords, so
 // that a user is made without one.
-func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Did, error) {
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Outcome, error) {
 	read := map[string]func(context.Context) ([]record.Record, error){usersName: w.users, rolesName: w.roles}[ns.Name]
 	if read == nil {
 		return "", fmt.Errorf("%s is no setting of an etcd cluster", ns.Name)
@@ -250,23 +250,23 @@ func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record
 	if err != nil {
 		return "", w.fail(w.explain(err, ns.Name))
 	}
-	did := engine.Made
+	did := engine.Created
 	for _, r := range now {
 		if string(r.Key) != string(rec.Key) {
 			continue
 		}
 		switch {
 		case string(r.Value) == string(rec.Value):
-			return engine.Same, nil
+			return engine.Unchanged, nil
 		case !replace:
-			return engine.Kept, nil
+			return engine.KeptExisting, nil
 		}
 		did = engine.Replaced
 	}
 	if ns.Name == usersName {
 		err = w.putUser(ctx, rec.Value, did)
-		if did == engine.Made {
-			did = engine.Bare
+		if did == engine.Created {
+			did = engine.CreatedWithoutPassword
 		}
 	} else {
 		err = w.putRole(ctx, rec.Value, did)
@@ -274,12 +274,12 @@ func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record
 	return did, w.fail(w.explain(err, ns.Name))
 }
 
-func (w *writer) putUser(ctx context.Context, value []byte, did engine.Did) error {
+func (w *writer) putUser(ctx context.Context, value []byte, did engine.Outcome) error {
 	var u userValue
 	if err := json.Unmarshal(value, &u); err != nil {
 		return err
 	}
-	if did == engine.Made {
+	if did == engine.Created {
 		if _, err := w.cl.UserAddWithOptions(ctx, u.User, "", &clientv3.UserAddOptions{NoPassword: true}); err != nil {
 			return err
 		}
@@ -305,12 +305,12 @@ func (w *writer) putUser(ctx context.Context, value []byte, did engine.Did) erro
 	return nil
 }
 
-func (w *writer) putRole(ctx context.Context, value []byte, did engine.Did) error {
+func (w *writer) putRole(ctx context.Context, value []byte, did engine.Outcome) error {
 	var r roleValue
 	if err := json.Unmarshal(value, &r); err != nil {
 		return err
 	}
-	if did == engine.Made {
+	if did == engine.Created {
 		if _, err := w.cl.RoleAdd(ctx, r.Role); err != nil {
 			return err
 		}

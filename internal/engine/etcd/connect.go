@@ -32,8 +32,7 @@ type Driver struct{}
 // Name is the engine's name in points.
 const Name = "etcd"
 
-// Register makes the engine known.
-func Register() { engine.Register(Name, Driver{}, "etcd") }
+func init() { engine.Register(Name, Driver{}, "etcd") }
 
 // Model implements engine.Driver.
 func (Driver) Model() engine.Model { return model{} }
@@ -61,12 +60,14 @@ type member struct {
 	learner  bool
 }
 
+var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth", "how many segments of a key name its namespace; 0: all keys are one", 0, 8, 1)
+
+// Options implements engine.OptionLister.
+func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOption} }
+
 // Open implements engine.Driver.
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, clients: map[string]*clientv3.Client{}, prefixes: engine.Prefixes{Sep: '/', Depth: 1}}
-	if t.PrefixDepth != nil {
-		c.prefixes.Depth = *t.PrefixDepth
-	}
+	c := &cluster{t: t, clients: map[string]*clientv3.Client{}, prefixes: engine.Prefixes{Sep: '/', Depth: prefixDepth(t)}}
 	if err := c.open(ctx); err != nil {
 		_ = c.Close()
 		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)
@@ -218,7 +219,7 @@ func (c *cluster) explain(err error, where string) error {
 	case errors.Is(err, rpctypes.ErrPermissionDenied), strings.Contains(msg, "permission denied"):
 		return fmt.Errorf("%s: user %q may not do this: %s", where, c.t.User, msg)
 	case errors.Is(err, rpctypes.ErrCompacted), strings.Contains(msg, "has been compacted"):
-		return fmt.Errorf("%s: %w: %s", where, engine.ErrPassed, msg)
+		return fmt.Errorf("%s: %w: %s", where, engine.ErrStateGone, msg)
 	case s.Code() == codes.Unavailable, s.Code() == codes.DeadlineExceeded, errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("%s: %w: %w", where, engine.ErrUnreachable, err)
 	}

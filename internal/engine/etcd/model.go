@@ -18,9 +18,7 @@ import (
 // Kinds and names of namespaces. Those of keys end in a separator, or are names
 // that package engine reserves; these do not.
 const (
-	keysKind     = "keys"
-	settingsKind = "settings"
-	supportKind  = "support"
+	keysKind record.Kind = "keys"
 
 	leasesName = "leases"
 	usersName  = "users"
@@ -105,7 +103,7 @@ type model struct{ engine.PrefixModel }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
-	return engine.Traits{Vanish: true, Unlogged: []string{settingsKind, supportKind}}
+	return engine.Traits{DropsEmpty: true, Unlogged: []record.Kind{record.KindSettings, record.KindSupport}}
 }
 
 // Apply implements fold.Model.
@@ -119,7 +117,7 @@ func (model) Alter([]byte, *record.Change) ([]byte, error) {
 }
 
 // Implied implements fold.Model.
-func (m model) Implied(name string) (string, []byte) {
+func (m model) Implied(name string) (record.Kind, []byte) {
 	kind := m.Kind(name)
 	if kind == keysKind {
 		return kind, definition
@@ -134,12 +132,12 @@ func (model) Staged(string) bool { return false }
 func (model) CheckChange(*record.Change) error { return nil }
 
 // Kind implements engine.Model.
-func (model) Kind(name string) string {
+func (model) Kind(name string) record.Kind {
 	switch name {
 	case leasesName:
-		return supportKind
+		return record.KindSupport
 	case usersName, rolesName:
-		return settingsKind
+		return record.KindSettings
 	}
 	return keysKind
 }
@@ -234,11 +232,25 @@ func (model) Expires(value []byte) (time.Time, bool) {
 	return time.Time{}, err == nil && lease != 0
 }
 
-// Unbind implements engine.Bound.
-func (model) Unbind(value []byte) ([]byte, bool) {
-	key, v, lease, err := readValue(value)
-	if err != nil || lease == 0 {
-		return value, false
+// keyLeases is the choice of what becomes of keys that are bound to a lease.
+var keyLeases = engine.RestoreOption{Name: "key-leases", Values: []string{"recreate", "drop", "skip"},
+	Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"}
+
+// RestoreOptions implements engine.RestoreChooser.
+func (Driver) RestoreOptions() []engine.RestoreOption { return []engine.RestoreOption{keyLeases} }
+
+// RewriteForRestore implements engine.RestoreRewriter.
+func (model) RewriteForRestore(chosen map[string]string, value []byte) (out []byte, keep bool, note string) {
+	how := chosen[keyLeases.Name]
+	if how != "drop" && how != "skip" {
+		return value, true, ""
 	}
-	return appendValue(nil, key, v, 0), true
+	key, v, lease, err := readValue(value)
+	switch {
+	case err != nil || lease == 0:
+		return value, true, ""
+	case how == "skip":
+		return nil, false, "bound to a lease, left out"
+	}
+	return appendValue(nil, key, v, 0), true, "bound to a lease, restored without it"
 }

@@ -187,7 +187,7 @@ func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partit
 		}
 		v := &view{c, revision(m.Position)}
 		last, err := v.scan(ctx, ns, p, fn)
-		if !errors.Is(err, engine.ErrPassed) {
+		if !errors.Is(err, engine.ErrStateGone) {
 			return err
 		}
 		if last != nil {
@@ -296,7 +296,7 @@ func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64, 
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if !future && !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "etcdserver: ") || errors.Is(err, engine.ErrPassed) || errors.Is(err, engine.ErrLogin) {
+		if !future && !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "etcdserver: ") || errors.Is(err, engine.ErrStateGone) || errors.Is(err, engine.ErrLogin) {
 			return nil, err
 		}
 		if errs = append(errs, err); len(errs) > 5 {

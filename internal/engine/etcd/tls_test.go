@@ -107,12 +107,12 @@ func TestUsersAndLeases(t *testing.T) {
 	wr, err := b.Writer(ctx)
 	require.NoError(t, err)
 	w := wr.(engine.SettingsWriter)
-	for _, step := range []engine.Did{engine.Made, engine.Same} {
+	for _, step := range []engine.Outcome{engine.Created, engine.Unchanged} {
 		did, err := w.PutSetting(ctx, record.Namespace{Name: rolesName}, roles[0], false)
 		require.NoError(t, err)
 		require.Equal(t, step, did)
 	}
-	for _, step := range []engine.Did{engine.Bare, engine.Same} {
+	for _, step := range []engine.Outcome{engine.CreatedWithoutPassword, engine.Unchanged} {
 		did, err := w.PutSetting(ctx, record.Namespace{Name: usersName}, users[0], false)
 		require.NoError(t, err)
 		require.Equal(t, step, did)
@@ -121,8 +121,8 @@ func TestUsersAndLeases(t *testing.T) {
 	require.NoError(t, err)
 	for _, c := range []struct {
 		replace bool
-		did     engine.Did
-	}{{false, engine.Kept}, {true, engine.Replaced}, {true, engine.Same}} {
+		did     engine.Outcome
+	}{{false, engine.KeptExisting}, {true, engine.Replaced}, {true, engine.Unchanged}} {
 		did, err := w.PutSetting(ctx, record.Namespace{Name: usersName}, users[0], c.replace)
 		require.NoError(t, err)
 		require.Equal(t, c.did, did)
@@ -137,7 +137,7 @@ func TestUsersAndLeases(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, leases, 1)
 	ns := record.Namespace{Name: "/duty/"}
-	g := wr.(engine.Gradual)
+	g := wr.(engine.InPlaceWriter)
 	require.NoError(t, g.Begin(ctx, ns, func(name string, fn func(r record.Record) error) error { return fn(leases[0]) }))
 	require.NoError(t, g.Put(ctx, ns, []record.Record{{Key: []byte("north"), Value: appendValue(nil, []byte("north"), []byte("ada"), int64(lease.ID))}}))
 	require.NoError(t, g.End(ctx, ns))

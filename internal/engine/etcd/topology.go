@@ -53,10 +53,10 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	}
 	sh.Log = w
 	t.Shards = []engine.Shard{sh}
-	t.Lacks = append(t.Lacks, engine.Lack{What: "the servers keep no times of changes",
-		Consequence: "a change is dated when it is captured: to the second with capture --follow, else to the interval; revisions are exact (log:REVISION)"})
+	t.Limitations = append(t.Limitations, engine.Limitation{What: "the servers keep no times of changes",
+		Consequence: "a change is dated when it is captured: to the second while it is captured continuously, else to the interval; revisions are exact (log:REVISION)"})
 	if t.Settings {
-		t.Lacks = append(t.Lacks, engine.Lack{What: "the log does not tell of users and roles, and servers give out no passwords",
+		t.Limitations = append(t.Limitations, engine.Limitation{What: "the log does not tell of users and roles, and servers give out no passwords",
 			Consequence: "they are known as of each snapshot; a user comes back without a password"})
 	}
 	return t, nil
@@ -222,7 +222,7 @@ func (c *cluster) window(ctx context.Context) (*engine.LogWindow, error) {
 		_, err := cl.Get(ctx, "\x00", clientv3.WithCountOnly(), clientv3.WithRev(1))
 		return err
 	})
-	if err == nil || !errors.Is(c.explain(err, ""), engine.ErrPassed) {
+	if err == nil || !errors.Is(c.explain(err, ""), engine.ErrStateGone) {
 		return w, c.explain(err, "reading the oldest revision")
 	}
 	// Watching from the beginning is answered with where it begins now.

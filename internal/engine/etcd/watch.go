@@ -62,7 +62,7 @@ func (c *cluster) Follow(ctx context.Context, _ string, after record.Position, f
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case f.answer != nil:
-			if errors.Is(f.answer, engine.ErrEnough) {
+			if errors.Is(f.answer, engine.ErrStopFollowing) {
 				return nil
 			}
 			return f.answer

@@ -21,8 +21,8 @@ func fixture(address string, cl goredis.UniversalClient) *enginetest.Fixture {
 	depth := 1
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%d", strings.TrimPrefix(ns, "db0/"), n) }
 	return &enginetest.Fixture{
-		Target: engine.Target{Name: "bramble", Address: address, PrefixDepth: &depth}, Driver: Driver{}, Namespace: "db0/stalls:", Other: "db0/stalls_restored:",
-		Log: true, Exact: true, Undated: true, Gradual: true,
+		Target: engine.Target{Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, Driver: Driver{}, Namespace: "db0/stalls:", Other: "db0/stalls_restored:",
+		Log: true, Exact: true, Undated: true, InPlace: true,
 		Put: func(t testing.TB, ns string, n int, text string) {
 			var err error
 			switch n % 3 {

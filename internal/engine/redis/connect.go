@@ -34,8 +34,7 @@ type Driver struct{}
 // Name is the engine's name in points.
 const Name = "redis"
 
-// Register makes the engine known.
-func Register() {
+func init() {
 	engine.Register(Name, Driver{}, "redis", "rediss", "redis+sentinel", "rediss+sentinel")
 }
 
@@ -77,12 +76,14 @@ type shard struct {
 	epoch   uint64
 }
 
+var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth", "how many segments of a key name its namespace; 0: all keys are one", 0, 8, 0)
+
+// Options implements engine.OptionLister.
+func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOption} }
+
 // Open implements engine.Driver.
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, clients: map[string]*goredis.Client{}, prefixes: engine.Prefixes{Sep: ':'}}
-	if t.PrefixDepth != nil {
-		c.prefixes.Depth = *t.PrefixDepth
-	}
+	c := &cluster{t: t, clients: map[string]*goredis.Client{}, prefixes: engine.Prefixes{Sep: ':', Depth: prefixDepth(t)}}
 	err := c.parse()
 	if err == nil {
 		err = c.discover(ctx)
@@ -485,8 +486,8 @@ func (l *link) ok(args [][]byte) error {
 	return err
 }
 
-// Inherit implements engine.Heir.
-func (c *cluster) Inherit(ctx context.Context, name string, last record.Position) error {
+// ResumeFrom implements engine.Heir.
+func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Position) error {
 	s, err := c.shard(name)
 	if err != nil {
 		return err

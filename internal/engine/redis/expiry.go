@@ -39,9 +39,9 @@ func (m model) Resume(value []byte) []byte {
 	return expiring(value, at.UnixMilli()-putOff)
 }
 
-// Sure implements engine.Deferring. How many entries of a stream a group has read
+// StripNondeterministic implements engine.Deferring. How many entries of a stream a group has read
 // is not told to replicas, unless it reads without acknowledging.
-func (model) Sure(value []byte) []byte {
+func (model) StripNondeterministic(value []byte) []byte {
 	if !bytes.Contains(value, []byte("\r\nENTRIESREAD\r\n")) {
 		return value
 	}
@@ -59,9 +59,9 @@ func (model) Sure(value []byte) []byte {
 	return out
 }
 
-// Vague implements engine.Deferring. From 7.0 on a log tells all expiries as
+// NondeterminismReason implements engine.Deferring. From 7.0 on a log tells all expiries as
 // points in time.
-func (model) Vague(version string) string {
+func (model) NondeterminismReason(version string) string {
 	if major, _, _ := strings.Cut(version, "."); len(major) == 1 && major < "7" {
 		return "servers before 7.0 tell expiries in their log as distances, which count from when they were captured"
 	}
@@ -147,9 +147,9 @@ func deferred(args [][]byte, wall int64) [][]byte {
 	return args
 }
 
-// Settle implements engine.Replayer: expiries that were put off are set right,
+// RestoreExpiries implements engine.Replayer: expiries that were put off are set right,
 // and what has expired goes.
-func (w *writer) Settle(ctx context.Context, ns record.Namespace) error {
+func (w *writer) RestoreExpiries(ctx context.Context, ns record.Namespace) error {
 	db, prefix, flat, err := split(ns.Name)
 	if err != nil {
 		return err

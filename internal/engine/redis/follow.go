@@ -48,7 +48,7 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		err := f.connect(ctx)
 		switch {
 		case f.answer != nil:
-			if errors.Is(f.answer, engine.ErrEnough) {
+			if errors.Is(f.answer, engine.ErrStopFollowing) {
 				return nil
 			}
 			return f.answer

@@ -19,8 +19,7 @@ import (
 // in "db0/sessions:"; what concerns more than a namespace is logged for "db0" or
 // for all.
 const (
-	keysKind     = "keys"
-	settingsKind = "settings"
+	keysKind record.Kind = "keys"
 
 	usersName     = "users"
 	functionsName = "functions"
@@ -101,7 +100,7 @@ type model struct{ engine.PrefixModel }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
-	return engine.Traits{Commands: true, OwnClocks: true, Vanish: true, Unlogged: []string{settingsKind}}
+	return engine.Traits{Commands: true, ShardClocks: true, DropsEmpty: true, Unlogged: []record.Kind{record.KindSettings}}
 }
 
 // Apply implements fold.Model.
@@ -115,9 +114,9 @@ func (model) Alter([]byte, *record.Change) ([]byte, error) {
 }
 
 // Implied implements fold.Model.
-func (m model) Implied(name string) (string, []byte) {
-	if m.Kind(name) == settingsKind {
-		return settingsKind, nil
+func (m model) Implied(name string) (record.Kind, []byte) {
+	if m.Kind(name) == record.KindSettings {
+		return record.KindSettings, nil
 	}
 	return keysKind, definition
 }
@@ -129,9 +128,9 @@ func (model) Staged(string) bool { return false }
 func (model) CheckChange(*record.Change) error { return nil }
 
 // Kind implements engine.Model.
-func (model) Kind(name string) string {
+func (model) Kind(name string) record.Kind {
 	if name == usersName || name == functionsName {
-		return settingsKind
+		return record.KindSettings
 	}
 	return keysKind
 }
@@ -160,15 +159,15 @@ func (model) CheckName(name string) error {
 	return err
 }
 
-// Wide reports the names under which is logged what concerns more than a
+// CrossesNamespaces reports the names under which is logged what concerns more than a
 // namespace.
-func (model) Wide(name string) bool {
+func (model) CrossesNamespaces(name string) bool {
 	_, _, cut := strings.Cut(name, "/")
 	return name == allName || !cut && strings.HasPrefix(name, "db")
 }
 
-// Unit implements engine.Compound.
-func (model) Unit(key []byte) []byte {
+// GroupPrefix implements engine.Compound.
+func (model) GroupPrefix(key []byte) []byte {
 	u, _, err := unitOf(key)
 	if err != nil {
 		return key

@@ -52,12 +52,12 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 		case verb == "RESTORE-ASKING":
 			// The other shard's log deletes what came here: merged, the key would
 			// be lost.
-			return done, where(fmt.Errorf("%w: slots moved between shards then; take a point from after that", engine.ErrBeyond))
+			return done, where(fmt.Errorf("%w: slots moved between shards then; take a point from after that", engine.ErrOutsideNamespaces))
 		case verb == "SCRIPT":
 			continue // what scripts did is in the stream by itself
 		case wideCommand(verb) != notWide:
 			if verb == "SWAPDB" {
-				return done, where(fmt.Errorf("%w: %s", engine.ErrBeyond, bytes.Join(args[1:], []byte(" "))))
+				return done, where(fmt.Errorf("%w: %s", engine.ErrOutsideNamespaces, bytes.Join(args[1:], []byte(" "))))
 			}
 			concerned, err := slotsIn(args)
 			if err == nil {
@@ -90,7 +90,7 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 				return done, where(err)
 			}
 			if w.clustered && !sameSlot(out, keys) {
-				return done, where(fmt.Errorf("%w: %s has keys of several slots, which a cluster does not take; restore onto a server without slots", engine.ErrBeyond, verb))
+				return done, where(fmt.Errorf("%w: %s has keys of several slots, which a cluster does not take; restore onto a server without slots", engine.ErrOutsideNamespaces, verb))
 			}
 			p.add(out)
 			if len(p.buf) > 1<<20 {
@@ -162,7 +162,7 @@ type rewriting struct {
 func newRewriter(names map[string]string) (*rewriter, error) {
 	r := &rewriter{}
 	for from, to := range names {
-		if (model{}).Kind(from) == settingsKind {
+		if (model{}).Kind(from) == record.KindSettings {
 			continue
 		}
 		var x rewriting
@@ -201,10 +201,10 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 	verb := strings.ToUpper(string(args[0]))
 	keys, err := keysOf(args)
 	if err != nil {
-		return nil, 0, fmt.Errorf("%w: %w", engine.ErrBeyond, err)
+		return nil, 0, fmt.Errorf("%w: %w", engine.ErrOutsideNamespaces, err)
 	}
 	if len(keys) == 0 {
-		return nil, 0, fmt.Errorf("%w: %s names no key", engine.ErrBeyond, verb)
+		return nil, 0, fmt.Errorf("%w: %s names no key", engine.ErrOutsideNamespaces, verb)
 	}
 	inside, outside := 0, 0
 	for _, k := range keys {
@@ -217,7 +217,7 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 	if inside == 0 {
 		return nil, 0, nil
 	}
-	beyond := fmt.Errorf("%w: %s with %s and others", engine.ErrBeyond, verb, text(args[keys[0]], 100))
+	beyond := fmt.Errorf("%w: %s with %s and others", engine.ErrOutsideNamespaces, verb, text(args[keys[0]], 100))
 	if outside > 0 {
 		t, isTarget := targets[verb]
 		switch {

@@ -91,7 +91,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 
 // Partitions implements engine.Cluster: one a shard.
 func (c *cluster) Partitions(_ context.Context, ns engine.Namespace, _ int) ([]engine.Partition, error) {
-	if ns.Kind == settingsKind {
+	if ns.Kind == record.KindSettings {
 		return []engine.Partition{{}}, nil
 	}
 	var out []engine.Partition
@@ -104,7 +104,7 @@ func (c *cluster) Partitions(_ context.Context, ns engine.Namespace, _ int) ([]e
 // Scan implements engine.Cluster: it goes through the keys of the primaries, for
 // comparing and reading back. A snapshot is read by Stream.
 func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
-	if ns.Kind == settingsKind {
+	if ns.Kind == record.KindSettings {
 		return c.fail(c.scanSettings(ctx, ns.Name, fn))
 	}
 	db, prefix, flat, err := split(ns.Name)

@@ -69,7 +69,7 @@ func (c *cluster) Stream(ctx context.Context, name string, fn func(record.Namesp
 	at.db = uint16(db + 1)
 	if c.t.Settings && s == c.list()[0] {
 		if err := c.users(ctx, addr, func(r record.Record) error {
-			return fn(record.Namespace{Name: usersName, Kind: settingsKind}, r)
+			return fn(record.Namespace{Name: usersName, Kind: record.KindSettings}, r)
 		}); err != nil {
 			return record.Mark{}, c.fail(err)
 		}
@@ -232,9 +232,9 @@ func (c *cluster) users(ctx context.Context, addr string, fn func(record.Record)
 	return nil
 }
 
-// Where implements engine.Streamed. What is on its way the primaries alone know:
+// ContentPlacement implements engine.Streamed. What is on its way the primaries alone know:
 // each of its own slots.
-func (c *cluster) Where(ctx context.Context) (string, error) {
+func (c *cluster) ContentPlacement(ctx context.Context) (string, error) {
 	if !c.clustered {
 		return "", nil
 	}

@@ -40,7 +40,7 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	t.Identity += fmt.Sprintf(", prefixes of depth %d", c.prefixes.Depth)
 	list := c.list()
 	t.Shards = make([]engine.Shard, len(list))
-	lacks := make([][]engine.Lack, len(list))
+	lacks := make([][]engine.Limitation, len(list))
 	errs := make([]error, len(list))
 	var wg sync.WaitGroup
 	for i, s := range list {
@@ -55,8 +55,8 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 			return nil, c.fail(errs[i])
 		}
 		for _, l := range lacks[i] {
-			if !slices.Contains(t.Lacks, l) {
-				t.Lacks = append(t.Lacks, l)
+			if !slices.Contains(t.Limitations, l) {
+				t.Limitations = append(t.Limitations, l)
 			}
 		}
 		for _, m := range t.Shards[i].Members {
@@ -68,10 +68,10 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if len(list) == 1 && len(t.Shards[0].Members) == 1 && c.sentinel == "" && !c.clustered {
 		t.Kind = "lone server"
 	}
-	t.Lacks = append(t.Lacks, engine.Lack{What: "the servers keep no times of changes",
-		Consequence: "a command is dated when it is captured: to the second with capture --follow, else to the interval"})
+	t.Limitations = append(t.Limitations, engine.Limitation{What: "the servers keep no times of changes",
+		Consequence: "a command is dated when it is captured: to the second while it is captured continuously, else to the interval"})
 	if t.Settings {
-		t.Lacks = append(t.Lacks, engine.Lack{What: "the log does not tell of users", Consequence: "they are known as of each snapshot"})
+		t.Limitations = append(t.Limitations, engine.Limitation{What: "the log does not tell of users", Consequence: "they are known as of each snapshot"})
 	}
 	return t, nil
 }
@@ -119,7 +119,7 @@ func (c *cluster) lookAt(ctx context.Context, addr string) (engine.Member, uint6
 }
 
 // window reports how much of its stream a shard's primary still has.
-func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []engine.Lack, error) {
+func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []engine.Limitation, error) {
 	addr := c.membersOf(s)[0]
 	in, err := c.info(ctx, addr)
 	if err != nil {
@@ -132,16 +132,16 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 	at := place{epoch: c.epochOf(s), offset: num(in["master_repl_offset"]), history: history}
 	w := &engine.LogWindow{Marked: true, Last: record.Mark{Position: at.position(), Wall: time.Now()}, Size: int64(num(in["repl_backlog_histlen"])), Max: int64(num(in["repl_backlog_size"]))}
 	first := at
-	var lacks []engine.Lack
+	var lacks []engine.Limitation
 	if in["repl_backlog_active"] == "1" {
 		first.offset = num(in["repl_backlog_first_byte_offset"]) - 1
 	} else {
-		lacks = append(lacks, engine.Lack{What: "the server has kept no replication backlog yet",
-			Consequence: "it does from the first snapshot on, for as long as repl-backlog-ttl allows without a replica; capture --follow keeps it going"})
+		lacks = append(lacks, engine.Limitation{What: "the server has kept no replication backlog yet",
+			Consequence: "it does from the first snapshot on, for as long as repl-backlog-ttl allows without a replica; continuous capture keeps it going"})
 	}
 	w.First = record.Mark{Position: first.position()}
 	if w.Max > 0 && w.Max < 16<<20 {
-		lacks = append(lacks, engine.Lack{What: fmt.Sprintf("the replication backlog is %d KiB (repl-backlog-size)", w.Max>>10),
+		lacks = append(lacks, engine.Limitation{What: fmt.Sprintf("the replication backlog is %d KiB (repl-backlog-size)", w.Max>>10),
 			Consequence: "a capture that is away while more than that is written finds a gap; 64mb or more is common"})
 	}
 	if in["role"] == "master" && num(in["used_memory_dataset"]) > 1<<20 {
@@ -149,7 +149,7 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 			return c.client(addr).ConfigGet(ctx, "repl-diskless-sync").Result()
 		})
 		if err == nil && cfg["repl-diskless-sync"] == "no" {
-			lacks = append(lacks, engine.Lack{What: "servers send their content by way of a file (repl-diskless-sync no)", Consequence: "a snapshot writes and reads that file on the server"})
+			lacks = append(lacks, engine.Limitation{What: "servers send their content by way of a file (repl-diskless-sync no)", Consequence: "a snapshot writes and reads that file on the server"})
 		}
 	}
 	return w, lacks, nil

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/core/remedy"
+
 	goredis "github.com/redis/go-redis/v9"
 
 	"dexamen/internal/core/record"
@@ -261,7 +263,7 @@ func (w *writer) End(context.Context, record.Namespace) error { return nil }
 
 // Occupied implements engine.Gradual.
 func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
-	if ns.Kind == settingsKind {
+	if ns.Kind == record.KindSettings {
 		return 0, nil
 	}
 	db, prefix, flat, err := split(ns.Name)
@@ -451,7 +453,7 @@ func (s *sender) flush(p *pipe) error {
 	s.bad = true
 	err = s.w.explain(cause(s.ctx, err), s.addr[p])
 	if msg := err.Error(); strings.Contains(msg, "MOVED ") || strings.Contains(msg, "ASK ") {
-		err = fmt.Errorf("%w; slots move between the shards: end that, and run it again with --conflict replace", err)
+		err = remedy.With(fmt.Errorf("%w; slots move between the shards", err), remedy.Replace, "")
 	}
 	return s.w.fail(err)
 }
@@ -481,21 +483,21 @@ func (s *sender) close() {
 
 // PutSetting implements engine.SettingsWriter, on every member: servers do not
 // share users, and functions only with their replicas.
-func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Did, error) {
-	did := engine.Made
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Outcome, error) {
+	did := engine.Created
 	err := w.scanSettings(ctx, ns.Name, func(r record.Record) error {
 		switch {
 		case !bytes.Equal(r.Key, rec.Key):
 		case bytes.Equal(r.Value, rec.Value):
-			did = engine.Same
+			did = engine.Unchanged
 		case replace:
 			did = engine.Replaced
 		default:
-			did = engine.Kept
+			did = engine.KeptExisting
 		}
 		return nil
 	})
-	if err != nil || did == engine.Same || did == engine.Kept {
+	if err != nil || did == engine.Unchanged || did == engine.KeptExisting {
 		return did, w.fail(err)
 	}
 	args, _, err := readCommand(rec.Value)

@@ -42,10 +42,10 @@ var emptied = goredis.NewScript(`if redis.call('GET', KEYS[1]) == ARGV[1] then r
 
 var errNotMine = errors.New("somebody else has taken the scratch server meanwhile, or emptied it: what was made there counts for nothing; try again")
 
-// TakeOver implements engine.Bench.
-func (w *writer) TakeOver(ctx context.Context) (func(context.Context) error, error) {
+// Claim implements engine.Bench.
+func (w *writer) ClaimServer(ctx context.Context) (func(context.Context) error, error) {
 	if w.clustered {
-		return nil, w.fail(fmt.Errorf("%w: a scratch server is a lone one, not one with slots", engine.ErrBench))
+		return nil, w.fail(fmt.Errorf("%w: a scratch server is a lone one, not one with slots", engine.ErrNotExclusive))
 	}
 	addr := w.membersOf(w.list()[0])[0]
 	cl := w.client(addr)
@@ -54,7 +54,7 @@ func (w *writer) TakeOver(ctx context.Context) (func(context.Context) error, err
 		return nil, w.fail(err)
 	}
 	if policy := in["maxmemory_policy"]; num(in["maxmemory"]) > 0 && policy != "noeviction" {
-		return nil, w.fail(fmt.Errorf("%w: the scratch server throws keys away when its memory is full (maxmemory-policy %s), and nobody would know; set it to noeviction", engine.ErrBench, policy))
+		return nil, w.fail(fmt.Errorf("%w: the scratch server throws keys away when its memory is full (maxmemory-policy %s), and nobody would know; set it to noeviction", engine.ErrNotExclusive, policy))
 	}
 	token := make([]byte, 8)
 	_, _ = rand.Read(token) // never fails, by its contract
@@ -70,7 +70,7 @@ func (w *writer) TakeOver(ctx context.Context) (func(context.Context) error, err
 	}
 	if err := w.vacate(ctx, cl, me); err != nil {
 		_, _ = cl.Del(context.WithoutCancel(ctx), holderKey).Result()
-		if !errors.Is(err, engine.ErrBench) {
+		if !errors.Is(err, engine.ErrNotExclusive) {
 			err = w.explain(err, addr)
 		}
 		return nil, w.fail(err)
@@ -116,7 +116,7 @@ func (w *writer) vacate(ctx context.Context, cl *goredis.Client, me string) erro
 		for _, ns := range spaces {
 			if ns.Kind == keysKind && ns.Records > 0 {
 				return fmt.Errorf("%w: the scratch server is not empty: %s holds content (%d), and nothing says that it may be thrown away; name another server, or empty this one yourself",
-					engine.ErrBench, ns.Name, ns.Records)
+					engine.ErrNotExclusive, ns.Name, ns.Records)
 			}
 		}
 	}

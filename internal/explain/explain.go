@@ -1,0 +1,61 @@
+// Package explain words errors for people: what is wrong, and what to do next, in
+// the program's own commands and flags. It is used by what speaks to people, the
+// command line and the daemon.
+package explain
+
+import (
+	"fmt"
+	"strings"
+
+	"dexamen/internal/core/remedy"
+)
+
+// Error returns an error's text with what to do next behind it, where that is
+// known.
+func Error(err error) string {
+	if err == nil {
+		return ""
+	}
+	text := err.Error()
+	for _, r := range remedy.All(err) {
+		if do := next(r); do != "" && !strings.Contains(text, do) {
+			text += "; " + do
+		}
+	}
+	return text
+}
+
+func next(r remedy.Remedy) string {
+	switch r.Kind {
+	case remedy.Snapshot:
+		return "take a new point now with: dexamen snapshot " + r.Of
+	case remedy.FirstSnapshot:
+		return "begin with: dexamen snapshot " + r.Of
+	case remedy.Capture:
+		return "capture what has happened since with: dexamen capture " + r.Of
+	case remedy.ScratchServer:
+		return "name an empty server to carry the log out on, as scratch: of the cluster or with --scratch, or take the point itself: " + r.Of
+	case remedy.Salvage:
+		return "--salvage restores the records that can be read"
+	case remedy.Beside:
+		return fmt.Sprintf("restore beside it with --rename %s=NEWNAME, or replace it with --conflict replace", r.Of)
+	case remedy.BesideOrDrop:
+		return fmt.Sprintf("restore beside it with --rename %s=NEWNAME, or drop it first", r.Of)
+	case remedy.Replace:
+		return "end that, and run it again with --conflict replace"
+	case remedy.ReplaceOne:
+		return "--conflict replace puts it back"
+	case remedy.Trust:
+		return "look at it with: dexamen cluster trust"
+	case remedy.ChooseStore:
+		if r.Of == "" {
+			return "say which with --store, or name a cluster that has one"
+		}
+		return fmt.Sprintf("say which with --store, or set clusters.%s.store", r.Of)
+	case remedy.WriteConfig:
+		return "begin with one from: dexamen config sample > dexamen.yaml"
+	case remedy.Scrub:
+		return "store scrub says more, and --repair may heal it"
+	}
+	return ""
+}

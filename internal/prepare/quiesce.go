@@ -1,0 +1,92 @@
+package prepare
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"dexamen/internal/core/process"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/run"
+)
+
+// quiescedMark is kept in the store, under a claim, while something of a cluster is
+// held still: a run that is killed meanwhile is noticed by the next one, which lets
+// it go on.
+const quiescedMark = "quiesced"
+
+type quiesced struct {
+	What string    `json:"what"`
+	When time.Time `json:"when"`
+	process.Identity
+}
+
+// resumeQuiesced lets go on what a killed run has left held still.
+func resumeQuiesced(ctx context.Context, e *run.Runner, cluster string, c engine.Cluster) error {
+	q, ok := c.(engine.Quiescer)
+	if !ok {
+		return nil
+	}
+	var left quiesced
+	found, err := e.Store.Mark(ctx, cluster, quiescedMark, &left)
+	if err != nil || !found {
+		return err
+	}
+	claim, err := e.Store.AcquireFor(ctx, quiescedMark, cluster)
+	if errors.Is(err, store.ErrHeld) {
+		return nil // the run that holds it still is at work
+	}
+	if err != nil {
+		return err
+	}
+	defer claim.Release(context.WithoutCancel(ctx))
+	if err := q.Resume(ctx); err != nil {
+		return err
+	}
+	e.Emit(run.Warning, "the %s of %s was left stopped by a run on %s that was killed (%s); it is started again",
+		left.What, cluster, left.Host, run.FormatTime(left.When))
+	return e.Store.RemoveMark(ctx, cluster, quiescedMark)
+}
+
+// Quiesce holds still what the cluster's options ask for, and returns what lets it
+// go on again, which must be called. What somebody else holds still stays so.
+func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluster) (resume func() error, err error) {
+	nothing := func() error { return nil }
+	q, ok := c.(engine.Quiescer)
+	if !ok {
+		return nothing, nil
+	}
+	what, err := q.Quiescible(ctx)
+	if err != nil || what == "" {
+		return nothing, err
+	}
+	claim, err := e.Store.AcquireFor(ctx, quiescedMark, cluster)
+	if errors.Is(err, store.ErrHeld) {
+		return nothing, nil // another run has stopped it, and will start it
+	}
+	if err != nil {
+		return nothing, err
+	}
+	err = e.Store.PutMark(ctx, cluster, quiescedMark, quiesced{what, time.Now(), process.Self()})
+	if err != nil {
+		claim.Release(context.WithoutCancel(ctx))
+		return nothing, err
+	}
+	resume = func() error {
+		defer claim.Release(context.WithoutCancel(ctx))
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		defer cancel()
+		if err := q.Resume(ctx); err != nil {
+			e.Emit(run.Warning, "the %s could not be started again; the next run will try: %v", what, err)
+			return err
+		}
+		e.Emit(run.Note, "%s started again", what)
+		return e.Store.RemoveMark(ctx, cluster, quiescedMark)
+	}
+	if err := q.Quiesce(ctx); err != nil {
+		return nothing, errors.Join(err, resume())
+	}
+	e.Emit(run.Step, "%s stopped for the time of the scan", what)
+	return resume, nil
+}

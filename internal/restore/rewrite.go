@@ -1,0 +1,50 @@
+package restore
+
+import (
+	"context"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+)
+
+// rewritten applies what was chosen for the engine's records, and defers expiries
+// where a log is to be carried out.
+func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState) (moment.NamespaceState, error) {
+	if d, ok := p.Moment.Model.(engine.Deferring); ok && p.Replays {
+		b := tree.NewBuilder(p.scratch)
+		err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
+			return b.Add(ctx, record.Record{Key: r.Key, Value: d.Defer(r.Value)})
+		})
+		if err == nil {
+			s.Root, err = b.Finish(ctx)
+		}
+		return s, err
+	}
+	m, ok := p.Moment.Model.(engine.RestoreRewriter)
+	if !ok || len(p.opt.Chosen) == 0 {
+		return s, nil
+	}
+	b := tree.NewBuilder(p.scratch)
+	noted := map[string]int64{}
+	err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
+		value, keep, note := m.RewriteForRestore(p.opt.Chosen, r.Value)
+		if note != "" {
+			noted[note]++
+		}
+		if !keep {
+			return nil
+		}
+		return b.Add(ctx, record.Record{Key: r.Key, Value: value})
+	})
+	if err != nil || len(noted) == 0 {
+		return s, err
+	}
+	for note, n := range noted {
+		p.runner.Emit(run.Note, "%s: %s %s", s.Name, run.Count(n, "record"), note)
+	}
+	s.Root, err = b.Finish(ctx)
+	return s, err
+}
