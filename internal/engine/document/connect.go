@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/remedy"
+	"dexamen/internal/engine/document/bsonkey"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/event"
@@ -539,8 +540,8 @@ func (c *set) probeOrder(ctx context.Context, addr string) error {
 			}
 			continue
 		}
-		first, err1 := record.DocumentKey(two[0])
-		second, err2 := record.DocumentKey(two[1])
+		first, err1 := bsonkey.Of(two[0])
+		second, err2 := bsonkey.Of(two[1])
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
@@ -552,7 +553,7 @@ func (c *set) probeOrder(ctx context.Context, addr string) error {
 			bson.E{Key: bound, Value: bson.D{{Key: "_id", Value: two[1].Lookup("_id")}}})
 		c.caps.ordered = err == nil
 		if len(got) > 0 {
-			key, err := record.DocumentKey(got[0])
+			key, err := bsonkey.Of(got[0])
 			c.caps.ordered = err == nil && !bytes.Equal(key, first)
 		}
 		return ignoreCommandError(err)

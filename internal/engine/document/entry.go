@@ -13,6 +13,7 @@ import (
 
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
+	"dexamen/internal/engine/document/bsonkey"
 )
 
 // ErrEntry means that a log entry has a form this version does not know.
@@ -109,7 +110,7 @@ func (c *converter) entry(e bsoncore.Document) error {
 	case "i":
 		return c.put(ns, ident, o)
 	case "d":
-		key, err := record.DocumentKey(o)
+		key, err := bsonkey.Of(o)
 		if err != nil {
 			return fmt.Errorf("%w: %w", ErrEntry, err)
 		}
@@ -122,7 +123,7 @@ func (c *converter) entry(e bsoncore.Document) error {
 }
 
 func (c *converter) put(ns string, ident []byte, doc []byte) error {
-	key, err := record.DocumentKey(doc)
+	key, err := bsonkey.Of(doc)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrEntry, err)
 	}
@@ -145,7 +146,7 @@ func (c *converter) update(ns string, ident []byte, e, o bsoncore.Document) erro
 	if !ok {
 		return fmt.Errorf("%w: update without o2", ErrEntry)
 	}
-	key, err := record.DocumentKey(o2)
+	key, err := bsonkey.Of(o2)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrEntry, err)
 	}

@@ -15,6 +15,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document/bsonkey"
 )
 
 // placement implements engine.Layout from the config servers' collections
@@ -137,7 +138,7 @@ func (t *shardedTable) Swap(i, j int) {
 // rangeKey encodes shard key values so that their bytes order as they do.
 func rangeKey(vals []bsoncore.Value) (key []byte, err error) {
 	for _, v := range vals {
-		if key, err = record.AppendBSONKey(key, byte(v.Type), v.Data); err != nil {
+		if key, err = bsonkey.Append(key, byte(v.Type), v.Data); err != nil {
 			return nil, err
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document/bsonkey"
 )
 
 // namespaces lists what the servers hold.
@@ -360,7 +361,7 @@ func (c *set) partitions(ctx context.Context, ns engine.Namespace, n int) ([]eng
 	var ids []sample
 	for cur.Next(ctx) {
 		doc := bson.Raw(bytes.Clone(cur.Current))
-		key, err := record.DocumentKey(doc)
+		key, err := bsonkey.Of(doc)
 		if err != nil {
 			return whole, nil
 		}
@@ -489,7 +490,7 @@ func (s *scanning) read(ctx context.Context, addr string) error {
 		}
 		batch--
 		doc := cur.Current
-		key, err := record.DocumentKey(doc)
+		key, err := bsonkey.Of(doc)
 		if err != nil {
 			return callbackError{fmt.Errorf("%s: %s: %w", addr, s.ns.Name, err)}
 		}

@@ -24,6 +24,7 @@ import (
 	"google.golang.org/grpc/status"
 
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/keyprefix"
 )
 
 // Driver opens etcd clusters.
@@ -43,7 +44,7 @@ const askTime = 5 * time.Second
 // cluster implements engine.Pinned.
 type cluster struct {
 	t        engine.Target
-	prefixes engine.Prefixes
+	prefixes keyprefix.Cut
 	tls      *tls.Config
 	id       uint64
 	mu       sync.Mutex
@@ -67,7 +68,7 @@ func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOpti
 
 // Open implements engine.Driver.
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, clients: map[string]*clientv3.Client{}, prefixes: engine.Prefixes{Sep: '/', Depth: prefixDepth(t)}}
+	c := &cluster{t: t, clients: map[string]*clientv3.Client{}, prefixes: keyprefix.Cut{Sep: '/', Depth: prefixDepth(t)}}
 	if err := c.open(ctx); err != nil {
 		_ = c.Close()
 		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)

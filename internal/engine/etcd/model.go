@@ -13,6 +13,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/keyprefix"
 )
 
 // Kinds and names of namespaces. Those of keys end in a separator, or are names
@@ -99,7 +100,7 @@ func revision(p record.Position) int64 {
 }
 
 // model implements engine.Bound.
-type model struct{ engine.PrefixModel }
+type model struct{ keyprefix.Model }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
@@ -147,7 +148,7 @@ func (m model) CheckName(name string) error {
 	if m.Kind(name) != keysKind {
 		return fmt.Errorf("%q is no beginning of keys", name)
 	}
-	_, _, err := engine.Prefixes{Sep: '/'}.Range(name)
+	_, _, err := keyprefix.Cut{Sep: '/'}.Range(name)
 	return err
 }
 
@@ -179,7 +180,7 @@ func (m model) Render(value []byte) string {
 }
 
 // text shows bytes as they are where they print, else quoted.
-func text(b []byte, most int) string { return engine.Shown(b, most, true) }
+func text(b []byte, most int) string { return keyprefix.Shown(b, most, true) }
 
 // Changes implements engine.Model.
 func (model) Changes(a, b []byte) []string {

@@ -14,6 +14,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/keyprefix"
 )
 
 // view is the cluster as of one revision.
@@ -74,7 +75,7 @@ func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 			if ns.Records, ns.Bytes, err = v.count(ctx, prefix); err != nil {
 				return nil, v.fail(err)
 			}
-			from = engine.PrefixEnd(prefix)
+			from = keyprefix.End(prefix)
 			if from == nil || i+1 < len(page.Kvs) && bytes.Compare(page.Kvs[i+1].Key, from) < 0 {
 				break
 			}
@@ -102,7 +103,7 @@ func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 // count returns the number of keys that begin so, and their size as a sample of
 // them has it.
 func (v *view) count(ctx context.Context, prefix []byte) (records, size int64, err error) {
-	end := engine.PrefixEnd(prefix)
+	end := keyprefix.End(prefix)
 	page, err := v.page(ctx, prefix, end, v.rev, 20)
 	if err != nil || len(page.Kvs) == 0 {
 		return 0, 0, err
@@ -134,7 +135,7 @@ func (v *view) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]en
 		if len(from) == 0 {
 			from = []byte{0}
 		}
-		page, err := v.page(ctx, from, engine.PrefixEnd(prefix), v.rev, 1, clientv3.WithKeysOnly(), clientv3.WithSort(clientv3.SortByKey, order))
+		page, err := v.page(ctx, from, keyprefix.End(prefix), v.rev, 1, clientv3.WithKeysOnly(), clientv3.WithSort(clientv3.SortByKey, order))
 		if err != nil {
 			return nil, v.fail(err)
 		}
@@ -211,7 +212,7 @@ func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 	if err != nil {
 		return nil, err
 	}
-	from, end := prefix, engine.PrefixEnd(prefix)
+	from, end := prefix, keyprefix.End(prefix)
 	if len(from) == 0 {
 		from = []byte{0}
 	}
@@ -242,7 +243,7 @@ func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 			if flat && !v.prefixes.Holds(prefix, flat, kv.Key) {
 				// Of what lies below, nothing belongs here.
 				i := bytes.IndexByte(kv.Key[len(prefix):], v.prefixes.Sep)
-				if skip = engine.PrefixEnd(kv.Key[:len(prefix)+i+1]); skip == nil {
+				if skip = keyprefix.End(kv.Key[:len(prefix)+i+1]); skip == nil {
 					return last, nil
 				}
 				continue

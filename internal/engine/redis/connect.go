@@ -26,6 +26,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/keyprefix"
 )
 
 // Driver opens Redis servers.
@@ -56,7 +57,7 @@ const askTime = 5 * time.Second
 type cluster struct {
 	t         engine.Target
 	tls       *tls.Config
-	prefixes  engine.Prefixes
+	prefixes  keyprefix.Cut
 	hosts     []string
 	sentinel  string // the name under which sentinels know the primary
 	clustered bool
@@ -83,7 +84,7 @@ func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOpti
 
 // Open implements engine.Driver.
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, clients: map[string]*goredis.Client{}, prefixes: engine.Prefixes{Sep: ':', Depth: prefixDepth(t)}}
+	c := &cluster{t: t, clients: map[string]*goredis.Client{}, prefixes: keyprefix.Cut{Sep: ':', Depth: prefixDepth(t)}}
 	err := c.parse()
 	if err == nil {
 		err = c.discover(ctx)

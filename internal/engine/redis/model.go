@@ -13,6 +13,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/keyprefix"
 )
 
 // Kinds and names of namespaces. Keys are in "db0", or cut by their beginnings
@@ -96,7 +97,7 @@ func historyOf(name string) (h [20]byte, err error) {
 }
 
 // model implements engine.Expiring, engine.Compound and engine.Spread.
-type model struct{ engine.PrefixModel }
+type model struct{ keyprefix.Model }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
@@ -151,7 +152,7 @@ func split(name string) (db int, prefix []byte, flat bool, err error) {
 }
 
 // prefixes reads names; its depth is of no account for that.
-var prefixes = engine.Prefixes{Sep: ':'}
+var prefixes = keyprefix.Cut{Sep: ':'}
 
 // CheckName implements engine.Model.
 func (model) CheckName(name string) error {
@@ -224,7 +225,7 @@ func (m model) Render(value []byte) string {
 }
 
 // text shows bytes as they are where they print, else quoted.
-func text(b []byte, most int) string { return engine.Shown(b, most, false) }
+func text(b []byte, most int) string { return keyprefix.Shown(b, most, false) }
 
 // Changes names the parts that differ: of a hash its fields, of a sorted set its
 // members, of others their elements.

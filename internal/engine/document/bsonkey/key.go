@@ -1,4 +1,6 @@
-package record
+// Package bsonkey encodes BSON values so that the order of the bytes is the order in
+// which document servers compare the values, for the keys of records.
+package bsonkey
 
 import (
 	"bytes"
@@ -78,26 +80,26 @@ func classOf(typ byte) byte {
 	return 0
 }
 
-// ErrBadBSON means that bytes are not a well-formed BSON document.
-var ErrBadBSON = errors.New("record: malformed BSON")
+// ErrMalformed means that bytes are not a well-formed BSON document.
+var ErrMalformed = errors.New("record: malformed BSON")
 
 const maxBSONDepth = 200
 
-// DocumentKey returns the record key of a BSON document: its _id, encoded.
-func DocumentKey(doc []byte) ([]byte, error) {
-	typ, val, err := LookupBSON(doc, "_id")
+// Of returns the record key of a BSON document: its _id, encoded.
+func Of(doc []byte) ([]byte, error) {
+	typ, val, err := Lookup(doc, "_id")
 	if err != nil {
 		return nil, err
 	}
 	if typ == 0 {
 		return nil, errors.New("record: document has no _id")
 	}
-	return AppendBSONKey(make([]byte, 0, 24), typ, val)
+	return Append(make([]byte, 0, 24), typ, val)
 }
 
-// LookupBSON finds a top-level element of a BSON document; its type is 0 when
+// Lookup finds a top-level element of a BSON document; its type is 0 when
 // there is none of that name.
-func LookupBSON(doc []byte, name string) (typ byte, value []byte, err error) {
+func Lookup(doc []byte, name string) (typ byte, value []byte, err error) {
 	it, err := elements(doc)
 	if err != nil {
 		return 0, nil, err
@@ -113,26 +115,26 @@ func LookupBSON(doc []byte, name string) (typ byte, value []byte, err error) {
 	}
 }
 
-// AppendBSONKey appends an encoding of a BSON value whose byte order is the
+// Append appends an encoding of a BSON value whose byte order is the
 // servers' comparison order. Values that servers hold to be the same _id have
 // the same encoding: 5 as int32, int64, double and decimal are one key. No
 // encoding is a prefix of another.
-func AppendBSONKey(dst []byte, typ byte, val []byte) ([]byte, error) {
+func Append(dst []byte, typ byte, val []byte) ([]byte, error) {
 	return appendKey(dst, typ, val, 0)
 }
 
 func appendKey(dst []byte, typ byte, val []byte, depth int) ([]byte, error) {
 	if depth > maxBSONDepth {
-		return nil, fmt.Errorf("%w: nested deeper than %d", ErrBadBSON, maxBSONDepth)
+		return nil, fmt.Errorf("%w: nested deeper than %d", ErrMalformed, maxBSONDepth)
 	}
 	class := classOf(typ)
 	if class == 0 {
-		return nil, fmt.Errorf("%w: unknown element type 0x%02x", ErrBadBSON, typ)
+		return nil, fmt.Errorf("%w: unknown element type 0x%02x", ErrMalformed, typ)
 	}
 	if n, err := valueLen(typ, val); err != nil {
 		return nil, err
 	} else if n != len(val) {
-		return nil, fmt.Errorf("%w: value of type 0x%02x has %d bytes, %d expected", ErrBadBSON, typ, len(val), n)
+		return nil, fmt.Errorf("%w: value of type 0x%02x has %d bytes, %d expected", ErrMalformed, typ, len(val), n)
 	}
 	dst = append(dst, class)
 	switch typ {
@@ -230,11 +232,11 @@ type bsonIter struct{ rest []byte }
 // elements checks a document's frame and gives an iterator over its elements.
 func elements(doc []byte) (bsonIter, error) {
 	if len(doc) < 5 {
-		return bsonIter{}, fmt.Errorf("%w: %d bytes are no document", ErrBadBSON, len(doc))
+		return bsonIter{}, fmt.Errorf("%w: %d bytes are no document", ErrMalformed, len(doc))
 	}
 	n := binary.LittleEndian.Uint32(doc)
 	if uint64(n) != uint64(len(doc)) || doc[len(doc)-1] != 0 {
-		return bsonIter{}, fmt.Errorf("%w: document says %d bytes, has %d", ErrBadBSON, n, len(doc))
+		return bsonIter{}, fmt.Errorf("%w: document says %d bytes, has %d", ErrMalformed, n, len(doc))
 	}
 	return bsonIter{doc[4 : len(doc)-1]}, nil
 }
@@ -246,7 +248,7 @@ func (it *bsonIter) next() (bsonElement, bool, error) {
 	e := bsonElement{typ: it.rest[0]}
 	i := bytes.IndexByte(it.rest[1:], 0)
 	if i < 0 {
-		return e, false, fmt.Errorf("%w: field name without end", ErrBadBSON)
+		return e, false, fmt.Errorf("%w: field name without end", ErrMalformed)
 	}
 	e.name = it.rest[1 : 1+i]
 	body := it.rest[2+i:]
@@ -263,11 +265,11 @@ func valueLen(typ byte, b []byte) (int, error) {
 	n := 0
 	lenAt := func(extra, least int) error {
 		if len(b) < 4 {
-			return fmt.Errorf("%w: value of type 0x%02x is cut short", ErrBadBSON, typ)
+			return fmt.Errorf("%w: value of type 0x%02x is cut short", ErrMalformed, typ)
 		}
 		l := int(int32(binary.LittleEndian.Uint32(b)))
 		if l < least {
-			return fmt.Errorf("%w: length %d of type 0x%02x", ErrBadBSON, l, typ)
+			return fmt.Errorf("%w: length %d of type 0x%02x", ErrMalformed, l, typ)
 		}
 		n = l + extra
 		return nil
@@ -297,25 +299,25 @@ func valueLen(typ byte, b []byte) (int, error) {
 		if err = lenAt(0, 14); err == nil && n <= len(b) {
 			s := int(int32(binary.LittleEndian.Uint32(b[4:])))
 			if s < 1 || s > n-8-5 {
-				err = fmt.Errorf("%w: code with scope of bad lengths", ErrBadBSON)
+				err = fmt.Errorf("%w: code with scope of bad lengths", ErrMalformed)
 			}
 		}
 	case bsonRegex:
 		for range 2 {
 			i := bytes.IndexByte(b[n:], 0)
 			if i < 0 {
-				return 0, fmt.Errorf("%w: regular expression without end", ErrBadBSON)
+				return 0, fmt.Errorf("%w: regular expression without end", ErrMalformed)
 			}
 			n += i + 1
 		}
 	default:
-		err = fmt.Errorf("%w: unknown element type 0x%02x", ErrBadBSON, typ)
+		err = fmt.Errorf("%w: unknown element type 0x%02x", ErrMalformed, typ)
 	}
 	if err != nil {
 		return 0, err
 	}
 	if n > len(b) {
-		return 0, fmt.Errorf("%w: value of type 0x%02x is cut short", ErrBadBSON, typ)
+		return 0, fmt.Errorf("%w: value of type 0x%02x is cut short", ErrMalformed, typ)
 	}
 	return n, nil
 }

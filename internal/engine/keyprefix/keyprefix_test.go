@@ -1,4 +1,4 @@
-package engine_test
+package keyprefix_test
 
 import (
 	"bytes"
@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"dexamen/internal/engine"
+	"dexamen/internal/engine/keyprefix"
 )
 
 func TestPrefixNames(t *testing.T) {
@@ -19,14 +19,14 @@ func TestPrefixNames(t *testing.T) {
 		{2, "/gateways/north", "/gateways"}, {3, "/gateways/north/1", "/gateways/north"}, {1, "/gateways", "/"}, {1, "gateways", "top"},
 		{1, "gateways/north", "gateways/"}, {2, "all/x", "%61ll"}, {1, "100%/x", "%31%30%30%25/"}, {1, "//x", "//"}, {1, "", "top"}, {1, "imker_ä/x", "imker_ä/"},
 	} {
-		p := engine.Prefixes{Sep: '/', Depth: c.depth}
+		p := keyprefix.Cut{Sep: '/', Depth: c.depth}
 		got := p.Name([]byte(c.key))
 		if c.name != "%31%30%30%25/" { // how much of it is escaped is free
 			require.Equal(t, c.name, got, "%+v", c)
 		}
 		require.NotContains(t, got, "*")
 	}
-	_, _, err := engine.Prefixes{Sep: '/'}.Range("%zz")
+	_, _, err := keyprefix.Cut{Sep: '/'}.Range("%zz")
 	require.ErrorContains(t, err, "no beginning of keys")
 }
 
@@ -37,14 +37,14 @@ func FuzzPrefixes(f *testing.F) {
 	f.Add([]byte("all/x"), []byte("all"), 2)
 	f.Add([]byte{0xFF, '/', 0}, []byte{0xFF, '/'}, 1)
 	f.Fuzz(func(t *testing.T, key, other []byte, depth int) {
-		p := engine.Prefixes{Sep: '/', Depth: min(max(depth, 0), 6)}
+		p := keyprefix.Cut{Sep: '/', Depth: min(max(depth, 0), 6)}
 		name, name2 := p.Name(key), p.Name(other)
 		require.True(t, utf8.ValidString(name))
 		prefix, flat, err := p.Range(name)
 		require.NoError(t, err, "%q", name)
 		require.True(t, p.Holds(prefix, flat, key), "%q holds %q", name, key)
 		require.Equal(t, name == name2, p.Holds(prefix, flat, other), "%q %q", name, name2)
-		if end := engine.PrefixEnd(prefix); end != nil {
+		if end := keyprefix.End(prefix); end != nil {
 			require.Negative(t, bytes.Compare(key, end))
 		}
 	})

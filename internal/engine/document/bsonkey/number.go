@@ -1,4 +1,4 @@
-package record
+package bsonkey
 
 import (
 	"encoding/binary"

@@ -1,4 +1,6 @@
-package engine
+// Package keyprefix cuts the keys of key-value clusters into namespaces by how they
+// begin, and shows keys to people.
+package keyprefix
 
 import (
 	"bytes"
@@ -10,7 +12,7 @@ import (
 	"unicode/utf8"
 )
 
-// Prefixes cuts the keys of a key-value cluster into namespaces by how they
+// Cut cuts the keys of a key-value cluster into namespaces by how they
 // begin. What a name stands for depends on the name alone, so that a point can
 // be restored whatever depth its target is configured with:
 //
@@ -23,7 +25,7 @@ import (
 // A separator that a key begins with belongs to its first segment. Bytes that do
 // not print, those with a meaning in patterns, and the first of a prefix that
 // reads all or top, are written as %XX.
-type Prefixes struct {
+type Cut struct {
 	Sep   byte
 	Depth int
 }
@@ -35,7 +37,7 @@ const (
 )
 
 // Name returns the namespace of a key.
-func (p Prefixes) Name(key []byte) string {
+func (p Cut) Name(key []byte) string {
 	if p.Depth == 0 {
 		return allKeys
 	}
@@ -66,7 +68,7 @@ func (p Prefixes) Name(key []byte) string {
 }
 
 // Range returns how the keys of a namespace begin. Flat: no separator follows.
-func (p Prefixes) Range(name string) (prefix []byte, flat bool, err error) {
+func (p Cut) Range(name string) (prefix []byte, flat bool, err error) {
 	switch name {
 	case allKeys:
 		return nil, false, nil
@@ -86,7 +88,7 @@ func (p Prefixes) Range(name string) (prefix []byte, flat bool, err error) {
 }
 
 // Holds reports whether a key belongs to a namespace of this prefix.
-func (p Prefixes) Holds(prefix []byte, flat bool, key []byte) bool {
+func (p Cut) Holds(prefix []byte, flat bool, key []byte) bool {
 	return bytes.HasPrefix(key, prefix) && (!flat || bytes.IndexByte(key[len(prefix):], p.Sep) < 0)
 }
 
@@ -114,8 +116,8 @@ func escapePrefix(b []byte) string {
 	return out.String()
 }
 
-// PrefixEnd returns the first key after all that begin so; nil when there is none.
-func PrefixEnd(prefix []byte) []byte {
+// End returns the first key after all that begin so; nil when there is none.
+func End(prefix []byte) []byte {
 	end := bytes.Clone(prefix)
 	for i := len(end) - 1; i >= 0; i-- {
 		if end[i] < 0xFF {
@@ -126,12 +128,12 @@ func PrefixEnd(prefix []byte) []byte {
 	return nil
 }
 
-// PrefixModel is what Models of key-value clusters have in common: a namespace is
+// Model is what Models of key-value clusters have in common: a namespace is
 // defined by a line of text, or not at all.
-type PrefixModel struct{}
+type Model struct{}
 
 // Describe returns the definition's line.
-func (PrefixModel) Describe(def []byte) []string {
+func (Model) Describe(def []byte) []string {
 	if len(def) == 0 {
 		return nil
 	}
@@ -139,7 +141,7 @@ func (PrefixModel) Describe(def []byte) []string {
 }
 
 // Portable returns the definition as it is.
-func (PrefixModel) Portable(def []byte) []byte { return def }
+func (Model) Portable(def []byte) []byte { return def }
 
 // Shown returns at most so many bytes of a key or value for people, in quotes where
 // they do not all print; spaces says whether a space prints.
