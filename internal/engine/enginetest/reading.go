@@ -1,0 +1,109 @@
+package enginetest
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+func checkDiscovery(t *testing.T, start Start) {
+	f := start(t)
+	c := open(t, f)
+	topo, err := c.Topology(ctx)
+	require.NoError(t, err)
+	require.NotEmpty(t, topo.Identity)
+	require.NotEmpty(t, topo.Version)
+	require.NotEmpty(t, topo.Shards)
+	require.Equal(t, f.Hides, topo.HidesDrops)
+	require.Equal(t, f.Exact, topo.Exact)
+	for _, s := range topo.Shards {
+		require.NotEmpty(t, s.Members)
+		require.Equal(t, f.Log, s.Log != nil)
+		ch, err := c.Choose(ctx, s.Name)
+		require.NoError(t, err)
+		require.NotEmpty(t, ch.Member.Address)
+		require.NotEmpty(t, ch.Why)
+	}
+	for _, l := range topo.Limitations {
+		require.NotEmpty(t, l.What)
+		require.NotEmpty(t, l.Consequence)
+	}
+}
+
+func checkScanOnce(t *testing.T, start Start) {
+	f := start(t)
+	for i := range 300 {
+		f.Put(t, f.Namespace, i*7919%1000, fmt.Sprint("colony ", i))
+	}
+	c := open(t, f)
+	ns := find(t, c, f.Namespace)
+	require.EqualValues(t, 300, ns.Records)
+	require.Len(t, scan(t, c, ns), 300)
+	enough := errors.New("enough")
+	require.ErrorIs(t, c.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return enough }), enough, "the caller's error comes back")
+	m := f.Driver.Model()
+	for k, v := range scan(t, c, ns) {
+		require.NotEmpty(t, m.Label([]byte(v)))
+		require.NotEmpty(t, m.Render([]byte(v)))
+		require.NotEmpty(t, k)
+	}
+	require.NotEmpty(t, m.Describe(ns.Definition))
+	require.Equal(t, m.Portable(ns.Definition), m.Portable(find(t, c, f.Namespace).Definition))
+}
+
+func checkMadeAnew(t *testing.T, start Start) {
+	f := start(t)
+	f.Put(t, f.Namespace, 1, "first")
+	c := open(t, f)
+	ns := find(t, c, f.Namespace)
+	if len(ns.Ident) == 0 {
+		return // declared by the server: it has no identities
+	}
+	f.Drop(t, f.Namespace)
+	f.Put(t, f.Namespace, 1, "second")
+	require.False(t, bytes.Equal(ns.Ident, find(t, c, f.Namespace).Ident))
+	err := c.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return nil })
+	require.ErrorIs(t, err, engine.ErrMoved)
+}
+
+func checkWrongLogin(t *testing.T, start Start) {
+	f := start(t)
+	if f.WrongLogin == nil {
+		return // declared: the server lets everyone in
+	}
+	_, err := f.Driver.Open(ctx, *f.WrongLogin)
+	require.ErrorIs(t, err, engine.ErrLogin)
+	require.NotContains(t, err.Error(), f.WrongLogin.Secret)
+}
+
+func checkConcurrent(t *testing.T, start Start) {
+	f := start(t)
+	for i := range 100 {
+		f.Put(t, f.Namespace, i, "content")
+	}
+	c := open(t, f)
+	ns := find(t, c, f.Namespace)
+	var failed atomic.Value
+	done := make(chan bool)
+	for range 6 {
+		go func() {
+			defer func() { done <- true }()
+			n := 0
+			err := c.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { n++; return nil })
+			if _, terr := c.Topology(ctx); err != nil || terr != nil || n != 100 {
+				failed.Store(fmt.Sprint(n, err, terr))
+			}
+		}()
+	}
+	for range 6 {
+		<-done
+	}
+	require.Nil(t, failed.Load())
+}
