@@ -204,7 +204,7 @@ func TestServersThatTellOtherTimes(t *testing.T) {
 	topo, err := c.Topology(ctx)
 	require.NoError(t, err)
 	require.Contains(t, topo.Limitations[0].What, "may not be read")
-	_, err = capture.Run(ctx, e, "meadow", c, capture.Options{})
+	_, err = capture.Run(ctx, newEnv(t), "meadow", c, capture.Options{})
 	require.ErrorIs(t, err, engine.ErrNoLog)
 }
 

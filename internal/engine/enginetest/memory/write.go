@@ -49,7 +49,7 @@ func (w *writer) Stages(context.Context) ([]string, error) {
 	defer w.s.mu.Unlock()
 	var out []string
 	for _, n := range slices.Sorted(maps.Keys(w.s.claims)) {
-		if w.s.spaces[n] != nil && engine.CutShort(w.s.claims[n]) {
+		if strings.HasPrefix(n, stagePrefix) && w.s.spaces[n] != nil && engine.CutShort(w.s.claims[n]) {
 			out = append(out, n)
 		}
 	}
