@@ -255,7 +255,7 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	t := sc.Table("holds", ">objects", ">stored")
 	var total int64
 	objects := 0
-	for _, k := range []struct{ kind, what string }{{"packs", "content"}, {"index", "listings of content"}, {"points", "points"}, {"journal", "log segments"}, {"parity", "parity"}} {
+	for _, k := range []struct{ kind, what string }{{"content", "content"}, {"listings", "listings of content"}, {"points", "points"}, {"journal", "log segments"}, {"parity", "parity"}} {
 		if k.kind != "parity" || s.Parity != "" {
 			t.Row(k.what, view.Count(int64(u.Objects[k.kind])), view.Bytes(u.Bytes[k.kind]))
 		}

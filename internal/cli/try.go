@@ -406,7 +406,7 @@ func (p *play) keep() error {
 		return err
 	}
 	p.say("The disk under the larder rots: one bit flips. Scrubbing finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
-	if err := flipBit(filepath.Join(p.dir, "larder", "packs")); err != nil {
+	if err := flipBit(filepath.Join(p.dir, "larder", "content")); err != nil {
 		return err
 	}
 	if err := p.do(exitDiffers, "store", "scrub", "larder"); err != nil {

@@ -270,7 +270,7 @@ func objectsToHarm(t *testing.T, dir string) (out []string) {
 			kind, _, _ = strings.Cut(name, "/")
 		}
 		most := 1
-		if kind == "packs" || kind == "journal" || kind == "points" {
+		if kind == "content" || kind == "journal" || kind == "points" {
 			most = 3
 		}
 		if os.Getenv("DEXAMEN_HARM") == "all" || seen[kind] < most {
@@ -373,7 +373,7 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 	for _, h := range harms[:5] {
 		for _, name := range objectsToHarm(t, dir) {
 			kind, _, _ := strings.Cut(name, "/")
-			if !slices.Contains([]string{"packs", "journal", "points", "datakeys", "slots", "dexamen-store", "index"}, kind) {
+			if !slices.Contains([]string{"content", "journal", "points", "datakeys", "holders", "dexamen-store", "listings"}, kind) {
 				continue
 			}
 			what := h.name + ": " + name
@@ -400,7 +400,7 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 			require.Empty(t, errs, what)
 			require.Equal(t, whole, got, what)
 			e.Store.Close()
-			if kind != "packs" {
+			if kind != "content" {
 				continue
 			}
 			for _, audit := range []bool{false, true} {
@@ -492,7 +492,7 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 // of a point.
 func damageOne(t *testing.T, b *blob.Memory, at func() *run.Runner, p *store.Point, want string) string {
 	var packs []blob.Info
-	require.NoError(t, b.List(ctx, "packs/", func(i blob.Info) error { packs = append(packs, i); return nil }))
+	require.NoError(t, b.List(ctx, "content/", func(i blob.Info) error { packs = append(packs, i); return nil }))
 	for _, i := range packs {
 		bit := i.Size * 8 / 3
 		b.Flip(i.Name, bit)

@@ -253,7 +253,7 @@ func TestADamagedStoreIsSaid(t *testing.T) {
 	require.ErrorContains(t, err, "damaged log segment")
 	b.Flip(middle, int64(len(saved)-4)*8)
 
-	for _, pack := range list("packs/") {
+	for _, pack := range list("content/") {
 		b.Flip(pack, 8*500)
 	}
 	broken := reopen(t, b)

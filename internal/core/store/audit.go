@@ -89,11 +89,6 @@ func (a *Audit) Sound() bool {
 	return len(a.Points) == 0 && len(a.Log) == 0
 }
 
-const (
-	auditPrefix  = "audits/"
-	mendedPrefix = "mended/"
-)
-
 type auditor struct {
 	s   *Store
 	o   AuditOptions
@@ -156,7 +151,7 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 	slices.SortFunc(a.out.Damaged, func(x, y Damage) int { return strings.Compare(x.Object, y.Object) })
 	var hurt []string
 	for _, d := range a.out.Damaged {
-		if strings.HasPrefix(d.Object, "packs/") && d.Mended == "" {
+		if strings.HasPrefix(d.Object, contentPrefix) && d.Mended == "" {
 			hurt = append(hurt, d.Object)
 		}
 	}
@@ -164,14 +159,14 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 		return nil, err
 	}
 	a.out.Took = time.Since(began).Seconds()
-	name := auditPrefix + began.UTC().Format("20060102T150405.000") + "-" + newID(4)
+	name := scrubsPrefix + began.UTC().Format("20060102T150405.000") + "-" + newID(4)
 	return a.out, s.put(ctx, s.listKey(), name, a.out)
 }
 
 // LastAudit returns the newest audit that was kept, or nil.
 func (s *Store) LastAudit(ctx context.Context) (*Audit, error) {
 	last := ""
-	err := s.blob.List(ctx, auditPrefix, func(i blob.Info) error { last = max(last, i.Name); return nil })
+	err := s.blob.List(ctx, scrubsPrefix, func(i blob.Info) error { last = max(last, i.Name); return nil })
 	if err != nil || last == "" {
 		return nil, err
 	}

@@ -38,7 +38,7 @@ func (a *auditor) fetchMissing(ctx context.Context) error {
 	var keys, packs, logs []string
 	err = from.List(ctx, "", func(i blob.Info) error {
 		switch kind, _, _ := strings.Cut(i.Name, "/"); {
-		case kind == "packs":
+		case kind == "content":
 			packs = append(packs, i.Name)
 		case there[i.Name]:
 		case kind == "datakeys":
@@ -67,7 +67,7 @@ func (a *auditor) fetch(ctx context.Context, name string) error {
 		return nil
 	}
 	to := name
-	if strings.HasPrefix(name, "packs/") {
+	if strings.HasPrefix(name, contentPrefix) {
 		to = packName(newID(16))
 	}
 	if err := a.s.create(ctx, to, whole); errors.Is(err, blob.ErrExists) {

@@ -37,7 +37,7 @@ func (a *auditor) missing(ctx context.Context) error {
 func (a *auditor) meaning(ctx context.Context) error {
 	s := a.s
 	names := []string{}
-	if err := s.blob.List(ctx, "points/", func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.blob.List(ctx, pointsPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err
 	}
 	// What is not mended, and lies in a part that is not read, is found when it
@@ -164,7 +164,7 @@ func (a *auditor) lacking(h tree.Hash) string {
 		return where
 	}
 	for _, d := range a.out.Damaged {
-		if strings.HasPrefix(d.Object, "packs/") && d.Mended == "" && d.Nodes == 0 {
+		if strings.HasPrefix(d.Object, contentPrefix) && d.Mended == "" && d.Nodes == 0 {
 			return d.Object // its own list cannot be read
 		}
 	}
@@ -186,7 +186,7 @@ func (a *auditor) logs(ctx context.Context) error {
 	s := a.s
 	byChain := map[string][]journal.Header{}
 	unread := map[string][]string{} // by folder
-	err := s.blob.List(ctx, "journal/", func(i blob.Info) error {
+	err := s.blob.List(ctx, journalPrefix, func(i blob.Info) error {
 		folder := i.Name[:strings.LastIndex(i.Name, "/")]
 		broken := false
 		for _, d := range a.out.Damaged {

@@ -48,8 +48,8 @@ func (a *auditor) readAll(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		pack := strings.HasPrefix(strings.TrimPrefix(i.Name, parityPrefix), "packs/")
-		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, parityPrefix)) || strings.HasPrefix(i.Name, "probe/") {
+		pack := strings.HasPrefix(strings.TrimPrefix(i.Name, parityPrefix), contentPrefix)
+		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, parityPrefix)) || strings.HasPrefix(i.Name, checkPrefix) {
 			continue
 		}
 		data, err := s.blob.Read(ctx, i.Name)
@@ -123,7 +123,7 @@ func (a *auditor) listings(ctx context.Context) error {
 	wrong := map[string]string{}
 	own := map[string][]byte{}
 	var names []string
-	if err := s.blob.List(ctx, "index/", func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.blob.List(ctx, listingsPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err
 	}
 	for _, n := range names {
@@ -230,9 +230,9 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 	s := a.s
 	kind, _, _ := strings.Cut(name, "/")
 	switch kind {
-	case "packs":
+	case "content":
 		return a.checkPack(name, data)
-	case "index":
+	case "listings":
 		_, err = decodeIndex(s.ring(), data)
 	case "journal":
 		var h journal.Header
@@ -246,10 +246,10 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		if err = decodeManifest(nil, data, name, &d); err == nil && d.ID != s.ID {
 			err = fmt.Errorf("%w: it is of store %s", ErrDamaged, d.ID)
 		}
-	case "slots":
+	case "holders":
 		var slot Slot
 		if err = decodeManifest(nil, data, name, &slot); err == nil {
-			err = named(name, slotPrefix+slot.ID)
+			err = named(name, holdersPrefix+slot.ID)
 		}
 	case "datakeys":
 		var d dataKey
@@ -284,28 +284,20 @@ func (a *auditor) check(name string, data []byte) (nodes int, err error) {
 		if err = decodeManifest(s.ring(), data, name, h); err == nil {
 			err = named(name, fmt.Sprintf("%s%010d", s.headFolder(h.Cluster), h.Number))
 		}
-	case "leases":
+	case "claims":
 		e := new(leaseEntry)
 		if err = decodeManifest(s.ring(), data, name, e); err == nil {
 			err = named(name, e.Name)
 		}
-	case "marks", "condemned", "witness", "suspect", "audits", "retired":
+	case "marks", "pending_delete", "active_writers", "suspect", "scrubs", "retired":
 		var v json.RawMessage
 		err = decodeManifest(s.ring(), data, name, &v)
-	case "mended":
+	case "repaired":
 		return 0, errors.New("left by a repair that was interrupted; a new one ends it")
 	default:
 		return 0, errors.New("it is nothing that belongs into a store")
 	}
 	return 0, err
-}
-
-// named returns damage where an object says that it is another one.
-func named(name, own string) error {
-	if name != own {
-		return fmt.Errorf("%w: it is a copy of %s", ErrDamaged, own)
-	}
-	return nil
 }
 
 func (a *auditor) checkPack(name string, data []byte) (bad int, err error) {

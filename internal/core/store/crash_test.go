@@ -349,7 +349,7 @@ func hurtOneOfEach(t *testing.T, b *blob.Memory) {
 	var hurt []blob.Info
 	require.NoError(t, b.List(ctx, "", func(i blob.Info) error {
 		kind, _, _ := strings.Cut(i.Name, "/")
-		if slices.Contains([]string{"packs", "points", "journal", "datakeys", "slots", "parity", "index", "dexamen-store"}, kind) && !done[kind] && (kind != "parity" || strings.HasSuffix(i.Name, "/v003")) {
+		if slices.Contains([]string{"content", "points", "journal", "datakeys", "holders", "parity", "listings", "dexamen-store"}, kind) && !done[kind] && (kind != "parity" || strings.HasSuffix(i.Name, "/v003")) {
 			done[kind] = true
 			hurt = append(hurt, i)
 		}
@@ -362,7 +362,7 @@ func hurtOneOfEach(t *testing.T, b *blob.Memory) {
 
 func dropLeases(t *testing.T, b *blob.Memory) {
 	var names []string
-	require.NoError(t, b.List(ctx, "leases/", func(i blob.Info) error { names = append(names, i.Name); return nil }))
+	require.NoError(t, b.List(ctx, "claims/", func(i blob.Info) error { names = append(names, i.Name); return nil }))
 	for _, n := range names {
 		require.NoError(t, b.Remove(ctx, n))
 	}

@@ -37,11 +37,6 @@ type dropped struct {
 	Lost bool `json:"lost,omitempty"`
 }
 
-const (
-	headsPrefix   = "heads/"
-	retiredPrefix = "retired/"
-)
-
 func (s *Store) headFolder(cluster string) string {
 	return headsPrefix + s.part("cluster", cluster) + "/"
 }
@@ -153,7 +148,7 @@ func (s *Store) Missing(ctx context.Context) ([]Lost, error) {
 	// What is there is listed after what names it, and what was retired after
 	// that: neither can be missed.
 	there := map[string]bool{}
-	err = s.blob.List(ctx, "points/", func(i blob.Info) error { there[i.Name] = true; return nil })
+	err = s.blob.List(ctx, pointsPrefix, func(i blob.Info) error { there[i.Name] = true; return nil })
 	if err != nil {
 		return nil, err
 	}

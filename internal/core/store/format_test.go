@@ -54,7 +54,7 @@ func newReader(t *testing.T, dir, secret string) *reader {
 	if secret != "" {
 		r.unlock(secret)
 	}
-	packs, err := filepath.Glob(filepath.Join(dir, "packs", "*", "*"))
+	packs, err := filepath.Glob(filepath.Join(dir, "content", "*", "*"))
 	require.NoError(t, err)
 	for _, p := range packs {
 		b, err := os.ReadFile(p)
@@ -131,7 +131,7 @@ func (r *reader) manifest(name string, v any) {
 	require.NoError(r.t, err)
 	require.Equal(r.t, "DXMF\x01\x00\x00\x00", string(b[:8]))
 	keys := r.keys
-	if open := strings.HasPrefix(name, "slots/") || strings.HasPrefix(name, "datakeys/") || name == "dexamen-store"; open {
+	if open := strings.HasPrefix(name, "holders/") || strings.HasPrefix(name, "datakeys/") || name == "dexamen-store"; open {
 		r.keys = nil
 	}
 	require.NoError(r.t, json.Unmarshal(r.frame(b[8:], 5), v))
@@ -156,11 +156,11 @@ func (r *reader) unlock(secret string) {
 		require.NoError(r.t, err)
 		return k
 	}
-	slots, err := os.ReadDir(filepath.Join(r.dir, "slots"))
+	slots, err := os.ReadDir(filepath.Join(r.dir, "holders"))
 	require.NoError(r.t, err)
 	require.Len(r.t, slots, 1)
 	var slot struct{ Sealed []byte }
-	r.manifest("slots/"+slots[0].Name(), &slot)
+	r.manifest("holders/"+slots[0].Name(), &slot)
 	var keys struct {
 		List    []byte
 		Content string

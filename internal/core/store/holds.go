@@ -22,8 +22,6 @@ type Hold struct {
 	Made    time.Time `json:"made"`
 }
 
-const holdsPrefix = "holds/"
-
 func (s *Store) holdFolder(cluster string) string {
 	return holdsPrefix + s.part("cluster", cluster) + "/"
 }
@@ -92,8 +90,6 @@ type ProofDoubt struct {
 	Namespace string `json:"namespace"`
 	What      string `json:"what"`
 }
-
-const proofsPrefix = "proofs/"
 
 func (s *Store) proofFolder(cluster string) string {
 	return proofsPrefix + s.part("cluster", cluster) + "/"

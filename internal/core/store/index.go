@@ -177,7 +177,7 @@ func (x *index) baseOf(h tree.Hash) tree.Hash {
 	return x.bases[h]
 }
 
-func packName(id string) string { return "packs/" + id[:2] + "/" + id }
+func packName(id string) string { return contentPrefix + id[:2] + "/" + id }
 
 type packList struct {
 	name   string
@@ -235,13 +235,13 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 		return nil, err
 	}
 	present := map[string]blob.Info{}
-	err = b.List(ctx, "packs/", func(i blob.Info) error { present[i.Name] = i; return nil })
+	err = b.List(ctx, contentPrefix, func(i blob.Info) error { present[i.Name] = i; return nil })
 	if err != nil {
 		return nil, err
 	}
 	x := newIndex()
 	var names []string
-	err = b.List(ctx, "index/", func(i blob.Info) error { names = append(names, i.Name); return nil })
+	err = b.List(ctx, listingsPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil })
 	if err != nil {
 		return nil, err
 	}
@@ -308,7 +308,7 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 // list cannot be read.
 func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable []string, err error) {
 	var old []string
-	err = s.blob.List(ctx, "index/", func(i blob.Info) error { old = append(old, i.Name); return nil })
+	err = s.blob.List(ctx, listingsPrefix, func(i blob.Info) error { old = append(old, i.Name); return nil })
 	if err != nil {
 		return 0, 0, nil, err
 	}
@@ -322,7 +322,7 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
+	err = s.blob.List(ctx, contentPrefix, func(i blob.Info) error {
 		footer, err := s.readPackFooter(ctx, i.Name)
 		var objects []object
 		if err == nil {
@@ -342,7 +342,7 @@ func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable 
 	if err != nil {
 		return 0, 0, nil, err
 	}
-	if err := s.blob.Create(ctx, "index/"+newID(16), encodeIndex(s.listKey(), lists)); err != nil {
+	if err := s.blob.Create(ctx, listingsPrefix+newID(16), encodeIndex(s.listKey(), lists)); err != nil {
 		return 0, 0, nil, err
 	}
 	for _, n := range old {

@@ -35,8 +35,6 @@ var (
 )
 
 const (
-	slotPrefix    = "slots/"
-	dataKeyPrefix = "datakeys/"
 	// dataKeyAge is how long a data key is used for new content.
 	dataKeyAge = 30 * 24 * time.Hour
 )
@@ -212,7 +210,7 @@ func putSlot(ctx context.Context, b blob.Backend, sec slotSecret, h Holder) (Slo
 	if slot.Sealed, err = sealTo(h.Recipient, raw); err != nil {
 		return slot, err
 	}
-	return slot, putTwice(ctx, b, slotPrefix+slot.ID, slot)
+	return slot, putTwice(ctx, b, holdersPrefix+slot.ID, slot)
 }
 
 func sealTo(r age.Recipient, raw []byte) ([]byte, error) {
@@ -252,8 +250,8 @@ func readSlots(ctx context.Context, b blob.Backend) (slots []Slot, bad []error, 
 		}
 		return nil
 	}
-	if err = listTwice(ctx, b, slotPrefix, read); err == nil {
-		err = b.List(ctx, mendedPrefix+slotPrefix, read) // mending may have been interrupted
+	if err = listTwice(ctx, b, holdersPrefix, read); err == nil {
+		err = b.List(ctx, repairedPrefix+holdersPrefix, read) // mending may have been interrupted
 	}
 	return slots, bad, err
 }
@@ -283,12 +281,12 @@ func unlock(ctx context.Context, b blob.Backend, storeID string, ids []age.Ident
 			err = errors.New("it is of another store")
 		}
 		if err != nil {
-			bad = append(bad, fmt.Errorf("%w: %s%s: %w", ErrSlot, slotPrefix, slot.ID, err))
+			bad = append(bad, fmt.Errorf("%w: %s%s: %w", ErrSlot, holdersPrefix, slot.ID, err))
 			continue
 		}
 		r, err := newKeyring(b, sec)
 		if err != nil {
-			bad = append(bad, fmt.Errorf("%s%s: %w", slotPrefix, slot.ID, err))
+			bad = append(bad, fmt.Errorf("%s%s: %w", holdersPrefix, slot.ID, err))
 			continue
 		}
 		if best != nil && !bytes.Equal(best.secret.List, sec.List) {
@@ -304,7 +302,7 @@ func unlock(ctx context.Context, b blob.Backend, storeID string, ids []age.Ident
 	case len(bad) > 0:
 		return nil, errors.Join(bad...)
 	case len(slots) == 0:
-		return nil, fmt.Errorf("%w: there is none left below %s", ErrSlot, slotPrefix)
+		return nil, fmt.Errorf("%w: there is none left below %s", ErrSlot, holdersPrefix)
 	}
 	var have []string
 	for _, s := range slots {
@@ -351,8 +349,8 @@ func (r *keyring) Key(id frame.KeyID) (*frame.Key, error) {
 // listData finds which data keys are there.
 func (r *keyring) listData(ctx context.Context) error {
 	r.stored = map[frame.KeyID]string{}
-	return listTwice(ctx, r.blob, dataKeyPrefix, func(i blob.Info) error {
-		_, text, _ := strings.Cut(strings.TrimPrefix(i.Name, dataKeyPrefix), "-")
+	return listTwice(ctx, r.blob, dataKeysPrefix, func(i blob.Info) error {
+		_, text, _ := strings.Cut(strings.TrimPrefix(i.Name, dataKeysPrefix), "-")
 		if id, err := hex.DecodeString(text); err == nil && len(id) == len(frame.KeyID{}) {
 			r.stored[frame.KeyID(id)] = i.Name
 		}
@@ -413,7 +411,7 @@ func (r *keyring) writeKey(ctx context.Context, put func(ctx context.Context, na
 	}
 	now := time.Now().UTC()
 	d := dataKey{ID: hex.EncodeToString(id[:]), Created: now.Truncate(time.Second), Sealed: sealed}
-	if err := put(ctx, dataKeyPrefix+now.Format("20060102T150405")+"-"+d.ID, d); err != nil {
+	if err := put(ctx, dataKeysPrefix+now.Format("20060102T150405")+"-"+d.ID, d); err != nil {
 		return nil, err
 	}
 	k := frame.NewKey(id, secret)
@@ -506,5 +504,5 @@ func (s *Store) DropSlot(ctx context.Context, id string) error {
 	case found.Access == Read && readers == 1:
 		return fmt.Errorf("slot %s is the last that lets the store be read; add another first", id)
 	}
-	return s.remove(ctx, slotPrefix+id)
+	return s.remove(ctx, holdersPrefix+id)
 }

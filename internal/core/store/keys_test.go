@@ -27,7 +27,7 @@ func TestKeys(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrWrongKey)
 
 	// A second key and a passphrase open it too; nothing is rewritten.
-	before := len(namesBelow(t, b, "packs/"))
+	before := len(namesBelow(t, b, "content/"))
 	who, err := store.HolderOf(second.secret, "second", store.Read)
 	require.NoError(t, err)
 	slot, err := s.AddSlot(ctx, who)
@@ -36,7 +36,7 @@ func TestKeys(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.AddSlot(ctx, phrase)
 	require.NoError(t, err)
-	require.Len(t, namesBelow(t, b, "packs/"), before)
+	require.Len(t, namesBelow(t, b, "content/"), before)
 	ids, err := store.ParseSecret("the heather blooms late\n")
 	require.NoError(t, err)
 	for _, o := range []store.Options{second.opt, {Unlock: ids}} {
@@ -66,8 +66,8 @@ func TestKeys(t *testing.T) {
 	h.create(t, b, "")
 	other := blob.NewMemory()
 	h.create(t, other, "")
-	name := namesBelow(t, b, "slots/")[0]
-	foreign, err := other.Read(ctx, namesBelow(t, other, "slots/")[0])
+	name := namesBelow(t, b, "holders/")[0]
+	foreign, err := other.Read(ctx, namesBelow(t, other, "holders/")[0])
 	require.NoError(t, err)
 	require.NoError(t, b.Remove(ctx, name))
 	require.NoError(t, b.Remove(ctx, "parity/"+name))
@@ -133,7 +133,7 @@ func TestLockedObjects(t *testing.T) {
 		require.NoError(t, version(s, "meadow", 1))
 		require.NoError(t, stretch(s, "meadow", 1))
 		require.NoError(t, version(s, "meadow", 2))
-		for _, prefix := range []string{"packs/", "points/", "journal/", "slots/", "datakeys/", "dexamen-store"} {
+		for _, prefix := range []string{"content/", "points/", "journal/", "holders/", "datakeys/", "dexamen-store"} {
 			for _, n := range namesBelow(t, b, prefix) {
 				require.ErrorIs(t, b.Remove(ctx, n), blob.ErrLocked, "%s %s", b, n)
 			}
@@ -172,7 +172,7 @@ func TestAClockThatIsAnHourOff(t *testing.T) {
 	h.create(t, b, "")
 	err := version(h.open(t, b), "meadow", 1)
 	require.ErrorContains(t, err, "clock is 1h0m0s ahead of the store's")
-	require.Empty(t, namesBelow(t, b, "packs/"))
+	require.Empty(t, namesBelow(t, b, "content/"))
 	require.Empty(t, namesBelow(t, b, "points/"))
 }
 

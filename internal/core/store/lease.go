@@ -25,8 +25,7 @@ type leaseEntry struct {
 }
 
 const (
-	leasePrefix = "leases/"
-	leaseTime   = 10 * time.Minute
+	leaseTime = 10 * time.Minute
 )
 
 // ErrHeld: somebody else holds the lease.
@@ -47,7 +46,7 @@ type Lease struct {
 	lost   error
 }
 
-func leaseName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", leasePrefix, what, n) }
+func leaseName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", claimsPrefix, what, n) }
 
 // leases returns the highest entry of every lease whose name begins with prefix,
 // and the names of those it has left behind.
@@ -66,8 +65,8 @@ func (s *Store) leases(ctx context.Context, prefix string) (top map[string]lease
 func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, moved bool, err error) {
 	top, number = map[string]leaseEntry{}, map[string]int{}
 	last := map[string]blob.Info{}
-	err = s.blob.List(ctx, leasePrefix+prefix, func(i blob.Info) error {
-		what, digits, _ := strings.Cut(strings.TrimPrefix(i.Name, leasePrefix), "/")
+	err = s.blob.List(ctx, claimsPrefix+prefix, func(i blob.Info) error {
+		what, digits, _ := strings.Cut(strings.TrimPrefix(i.Name, claimsPrefix), "/")
 		n := 0
 		if _, err := fmt.Sscanf(digits, "%d", &n); err != nil {
 			return nil

@@ -49,7 +49,7 @@ func TestOneHolderAtATime(t *testing.T) {
 	}
 	wg.Wait()
 	require.Greater(t, held.Load(), int64(20))
-	require.Len(t, namesBelow(t, b, "leases/"), 1, "what is over does not pile up")
+	require.Len(t, namesBelow(t, b, "claims/"), 1, "what is over does not pile up")
 
 	// A lease that is held is told with its holder, and ends by itself.
 	s := h.open(t, b)

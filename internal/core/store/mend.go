@@ -41,7 +41,7 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 		}
 		return "the object itself", s.blob.Create(ctx, parityPrefix+name, more)
 	}
-	if strings.HasPrefix(name, "index/") {
+	if strings.HasPrefix(name, listingsPrefix) {
 		_, _, _, err := s.RebuildIndex(ctx)
 		return "the packs' own lists", err
 	}
@@ -65,12 +65,12 @@ func (a *auditor) mend(ctx context.Context, name string, data []byte) (from stri
 			return a.o.From.String(), s.replace(ctx, name, whole)
 		}
 	}
-	switch kind, _, _ := strings.Cut(name, "/"); kind {
-	case "packs":
+	switch k := kindOf(name); {
+	case k.prefix == contentPrefix:
 		return a.salvage(ctx, name, data)
-	case "leases":
+	case k.prefix == claimsPrefix:
 		return "nothing: it ends by itself", nil
-	case "audits", "condemned", "witness", "suspect", "proofs", "heads":
+	case k.expendable:
 		return "nothing: it can be done without, and is removed", s.remove(ctx, name)
 	}
 	return "", nil
@@ -184,13 +184,13 @@ func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
 		// What is there stays below; the right bytes go on top.
 		return v.PutOver(ctx, name, whole, time.Now().Add(time.Duration(s.KeepLocked)*time.Second))
 	}
-	if strings.HasPrefix(name, "packs/") {
+	if strings.HasPrefix(name, contentPrefix) {
 		if err := s.create(ctx, packName(newID(16)), whole); err != nil {
 			return err
 		}
 		return errors.Join(s.discard(ctx, name), s.Refresh(ctx))
 	}
-	aside := mendedPrefix + name
+	aside := repairedPrefix + name
 	if err := s.blob.Remove(ctx, aside); err != nil && !errors.Is(err, blob.ErrNotFound) {
 		return err
 	}
@@ -205,7 +205,7 @@ func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
 func (s *Store) discard(ctx context.Context, pack string) error {
 	err := s.remove(ctx, pack)
 	if errors.Is(err, blob.ErrLocked) {
-		return s.put(ctx, s.listKey(), condemnedPrefix+newID(8), condemnation{When: time.Now().UTC(), Packs: []string{pack}})
+		return s.put(ctx, s.listKey(), pendingDeletePrefix+newID(8), condemnation{When: time.Now().UTC(), Packs: []string{pack}})
 	}
 	return err
 }
@@ -213,19 +213,19 @@ func (s *Store) discard(ctx context.Context, pack string) error {
 func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error {
 	err := s.blob.Remove(ctx, name)
 	if err != nil && !errors.Is(err, blob.ErrNotFound) {
-		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s)", name, err, mendedPrefix+name)
+		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s)", name, err, repairedPrefix+name)
 	}
 	if err := s.blob.Create(ctx, name, whole); err != nil {
-		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s; repair again)", name, err, mendedPrefix+name)
+		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s; repair again)", name, err, repairedPrefix+name)
 	}
-	return s.blob.Remove(ctx, mendedPrefix+name)
+	return s.blob.Remove(ctx, repairedPrefix+name)
 }
 
 // resumeMending ends a mending that a crash interrupted, unless somebody is at
 // it.
 func (s *Store) resumeMending(ctx context.Context) error {
 	found := false
-	err := s.blob.List(ctx, mendedPrefix, func(blob.Info) error { found = true; return nil })
+	err := s.blob.List(ctx, repairedPrefix, func(blob.Info) error { found = true; return nil })
 	if err != nil || !found || s.WriteOnly() {
 		return err
 	}
@@ -243,11 +243,11 @@ func (s *Store) resumeMending(ctx context.Context) error {
 // finishMending ends what a crash interrupted.
 func (s *Store) finishMending(ctx context.Context) error {
 	var names []string
-	if err := s.blob.List(ctx, mendedPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.blob.List(ctx, repairedPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err
 	}
 	for _, aside := range names {
-		name := strings.TrimPrefix(aside, mendedPrefix)
+		name := strings.TrimPrefix(aside, repairedPrefix)
 		whole, err := s.blob.Read(ctx, aside)
 		if err != nil {
 			return err
@@ -263,13 +263,4 @@ func (s *Store) finishMending(ctx context.Context) error {
 		}
 	}
 	return s.Refresh(ctx)
-}
-
-// clear forgets all frames.
-func (c *frameCache) clear() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.order.Init()
-	clear(c.items)
-	c.size = 0
 }

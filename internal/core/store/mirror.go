@@ -96,13 +96,13 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 	var keys, marks, logs, records []string
 	for _, n := range others {
 		switch kind, _, _ := strings.Cut(n, "/"); kind {
-		case "slots", "datakeys":
+		case "holders", "datakeys":
 			keys = append(keys, n)
 		case "marks":
 			if strings.Contains(n, "/trim-") {
 				marks = append(marks, n)
 			}
-		case "index", "journal", "audits", "retired":
+		case "listings", "journal", "scrubs", "retired":
 			logs = append(logs, n)
 		case "runs", "holds", "proofs", "heads":
 			records = append(records, n)
@@ -203,7 +203,7 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 	folders := map[string]bool{}
 	first := map[string]time.Time{}
 	if all {
-		err = s.blob.List(ctx, "points/", func(i blob.Info) error { points = append(points, i.Name); return nil })
+		err = s.blob.List(ctx, pointsPrefix, func(i blob.Info) error { points = append(points, i.Name); return nil })
 		if err != nil {
 			return nil, nil, nil, err
 		}
@@ -247,13 +247,13 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 	sizes := map[string]int64{}
 	chosen := map[string]bool{}
 	for _, p := range points {
-		chosen[p[len("points/"):]] = true
+		chosen[p[len(pointsPrefix):]] = true
 	}
 	err = s.blob.List(ctx, "", func(i blob.Info) error {
 		kind, _, _ := strings.Cut(i.Name, "/")
 		sizes[i.Name] = i.Size
 		switch {
-		case kind == "packs":
+		case kind == "content":
 			if all || need[i.Name] {
 				packs = append(packs, i.Name)
 			}
@@ -285,7 +285,7 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 	}
 	kept := others[:0]
 	for _, n := range others {
-		if strings.HasPrefix(n, "journal/") {
+		if strings.HasPrefix(n, journalPrefix) {
 			folder := strings.Join(strings.SplitAfterN(n, "/", 3)[:2], "")
 			from, ok := first[folder]
 			if !ok {
@@ -302,35 +302,6 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 		kept = append(kept, n)
 	}
 	return points, kept, packs, nil
-}
-
-// packsOf adds the names of the packs that a point needs.
-func (s *Store) packsOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
-	for i := range p.Namespaces {
-		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
-			if seen[n.Hash] {
-				return false, nil
-			}
-			seen[n.Hash] = true
-			pl, pack, ok := s.index.find(n.Hash)
-			if !ok {
-				return false, fmt.Errorf("node %s: %w", n.Hash.Short(), ErrMissing)
-			}
-			need[pack.name] = true
-			if pl.patch {
-				_, base, ok := s.index.find(s.index.baseOf(n.Hash))
-				if !ok {
-					return false, fmt.Errorf("node %s: its base: %w", n.Hash.Short(), ErrMissing)
-				}
-				need[base.name] = true
-			}
-			return n.Level > 0 || n.Level == 0 && pl.pieces, ctx.Err()
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (m *mirror) copyAll(ctx context.Context, names []string) error {

@@ -58,7 +58,7 @@ func TestMirror(t *testing.T) {
 	chains, _, err := ms.Chains(ctx, "orchard")
 	require.NoError(t, err)
 	require.Len(t, chains["yard"].Segments, 4)
-	require.Less(t, len(namesBelow(t, some, "packs/")), len(namesBelow(t, b, "packs/")))
+	require.Less(t, len(namesBelow(t, some, "content/")), len(namesBelow(t, b, "content/")))
 	chains, _, err = ms.Chains(ctx, "meadow")
 	require.NoError(t, err)
 	require.Empty(t, chains)
@@ -82,7 +82,7 @@ func TestMirror(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrStoreExists)
 
 	// What is damaged is said, and not passed on.
-	name := namesBelow(t, b, "packs/")[0]
+	name := namesBelow(t, b, "content/")[0]
 	b.Flip(name, 4000)
 	fresh := blob.NewMemory()
 	m, err = s.Mirror(ctx, fresh, store.MirrorOptions{})

@@ -19,8 +19,7 @@ import (
 // k+m can be made again (Reed and Solomon). It is of the bytes as stored and
 // needs no key.
 const (
-	parityPrefix = "parity/"
-	parityMagic  = "DXPR\x01\x00\x00\x00"
+	parityMagic = "DXPR\x01\x00\x00\x00"
 )
 
 type parityHead struct {
@@ -36,7 +35,7 @@ type parityHead struct {
 // always reports which objects have parity in every store, as one piece and one
 // more: without them nothing else can be read.
 func always(name string) bool {
-	return name == descriptorName || strings.HasPrefix(name, slotPrefix) || strings.HasPrefix(name, dataKeyPrefix)
+	return kindOf(name).twice
 }
 
 // parityOf reports into how many pieces an object is cut; more is zero where it has
@@ -45,7 +44,7 @@ func (s *Store) parityOf(name string) (data, more int) {
 	switch {
 	case always(name) && s.Format > 1:
 		return 1, 1
-	case s.parityData > 0 && hasParity(name):
+	case s.parityData > 0 && kindOf(name).parity:
 		return s.parityData, s.parityMore
 	}
 	return 0, 0
@@ -77,17 +76,6 @@ func getTwice(ctx context.Context, b blob.Backend, name string, v any) error {
 		}
 	}
 	return err
-}
-
-// hasParity reports which objects have parity where the store was made with it:
-// those that nothing can be made again from otherwise.
-func hasParity(name string) bool {
-	for _, p := range []string{"packs/", "points/", "journal/"} {
-		if strings.HasPrefix(name, p) {
-			return true
-		}
-	}
-	return false
 }
 
 // parseParity reads "8+2".

@@ -148,7 +148,7 @@ func (p *Point) Parts() []Whole {
 func (s *Store) pointName(cluster, id string) string { return s.pointFolder(cluster) + id }
 
 func (s *Store) pointFolder(cluster string) string {
-	return "points/" + s.part("cluster", cluster) + "/"
+	return pointsPrefix + s.part("cluster", cluster) + "/"
 }
 
 // ErrNoPoint: there is no point of that id.
@@ -190,7 +190,7 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 // Points returns the points of a cluster (all clusters when empty), oldest
 // first. Manifests that cannot be read are given as errors beside the rest.
 func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
-	prefix := "points/"
+	prefix := pointsPrefix
 	if cluster != "" {
 		prefix = s.pointFolder(cluster)
 	}
@@ -217,14 +217,6 @@ func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, un
 		return cmp.Or(a.Time.Compare(b.Time), a.Finished.Compare(b.Finished))
 	})
 	return points, unreadable, nil
-}
-
-// CheckClusterName refuses cluster names that could not be kept in a store.
-func CheckClusterName(name string) error {
-	if err := blob.CheckName(name); err != nil || strings.Contains(name, "/") || len(name) > 64 {
-		return fmt.Errorf("cluster name %q: use up to 64 letters, digits, '-', '_' and '.', not beginning with '.'", name)
-	}
-	return nil
 }
 
 // PutSegment writes a log segment. That two captures cannot write the same
@@ -263,7 +255,7 @@ func beginOf(name string) string {
 }
 
 func (s *Store) journalFolder(cluster string) string {
-	return "journal/" + s.part("cluster", cluster) + "/"
+	return journalPrefix + s.part("cluster", cluster) + "/"
 }
 
 // shardFolder keeps shard names that an object name could not hold apart.
@@ -416,64 +408,4 @@ func (s *Store) CheckNamespace(ctx context.Context, ns *PointNamespace, progress
 	}
 	progress(ns.Name, n, size)
 	return nil
-}
-
-// ErrReplaced: a place let an object be replaced.
-var ErrReplaced = errors.New("the place let an object be replaced: earlier backups would not be safe")
-
-// ClockTolerance is how far this machine's clock may be off from the store's.
-const ClockTolerance = 2 * time.Minute
-
-// ClockError reports that a clock is off.
-func ClockError(off time.Duration) error {
-	which := "ahead of"
-	if off < 0 {
-		which = "behind"
-	}
-	return fmt.Errorf("this machine's clock is %s %s the store's: leases, locks and retention rest on both being right; set the one that is wrong", off.Abs().Round(time.Second), which)
-}
-
-// ProbeResult says how a store's place behaves.
-type ProbeResult struct {
-	Bytes               int
-	Write, Read, Remove time.Duration
-	ClockOff            time.Duration // how far this machine's clock is ahead
-}
-
-// Probe writes an object, reads it back, sees that it cannot be replaced, and
-// removes it.
-func Probe(ctx context.Context, b blob.Backend, size int) (ProbeResult, error) {
-	r := ProbeResult{Bytes: size}
-	name := "probe/" + newID(16)
-	data := make([]byte, size)
-	for i := range data {
-		data[i] = byte(i * 31 >> 3)
-	}
-	t := time.Now()
-	if err := b.Create(ctx, name, data); err != nil {
-		return r, err
-	}
-	r.Write, t = time.Since(t), time.Now()
-	got, err := b.Read(ctx, name)
-	if err == nil && string(got) != string(data) {
-		err = fmt.Errorf("%s: %w: read back other bytes than were written", name, ErrDamaged)
-	}
-	r.Read = time.Since(t)
-	if err == nil {
-		err = b.List(ctx, name, func(i blob.Info) error {
-			if i.Name == name && !i.Made.IsZero() {
-				r.ClockOff = t.Sub(i.Made).Truncate(time.Second)
-			}
-			return nil
-		})
-	}
-	if err == nil {
-		if e := b.Create(ctx, name, nil); !errors.Is(e, blob.ErrExists) {
-			err = fmt.Errorf("%s: %w", name, ErrReplaced)
-		}
-	}
-	t = time.Now()
-	err = errors.Join(err, b.Remove(ctx, name))
-	r.Remove = time.Since(t)
-	return r, err
 }

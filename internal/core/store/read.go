@@ -208,3 +208,12 @@ func (c *frameCache) put(k frameKey, raw []byte) {
 		c.size -= len(old.raw)
 	}
 }
+
+// clear forgets all frames.
+func (c *frameCache) clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.order.Init()
+	clear(c.items)
+	c.size = 0
+}

@@ -14,18 +14,6 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// Reclaim works in two phases, so that it can run beside writers.
-//
-// First packs without anything that a point needs are condemned: an object
-// says so. From then on nobody who begins to write relies on them. Whoever was
-// writing when they were condemned is noted, and may. Second, when the grace
-// time is over and all who were noted have ended, what is condemned is looked
-// at again: packs that a point needs by now are let go; the others are removed.
-type condemnation struct {
-	When  time.Time `json:"when"`
-	Packs []string  `json:"packs"`
-}
-
 // witness says who was writing when packs were condemned.
 type witness struct {
 	When    time.Time `json:"when"`
@@ -33,9 +21,7 @@ type witness struct {
 }
 
 const (
-	condemnedPrefix = "condemned/"
-	witnessPrefix   = "witness/"
-	reclaimLease    = "reclaim"
+	reclaimLease = "reclaim"
 )
 
 // ReclaimOptions say how to reclaim.
@@ -71,34 +57,6 @@ type Reclaimed struct {
 	Waiting []string `json:"waiting,omitempty"`
 }
 
-// condemned returns the names of the packs that are.
-func (s *Store) condemned(ctx context.Context) (map[string]bool, error) {
-	lists, err := s.condemnations(ctx)
-	out := map[string]bool{}
-	for _, c := range lists {
-		for _, p := range c.Packs {
-			out[p] = true
-		}
-	}
-	return out, err
-}
-
-func (s *Store) condemnations(ctx context.Context) (map[string]condemnation, error) {
-	out := map[string]condemnation{}
-	err := s.blob.List(ctx, condemnedPrefix, func(i blob.Info) error {
-		var c condemnation
-		err := s.get(ctx, i.Name, &c)
-		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
-			// A list that cannot be read condemns nothing: its packs are
-			// found again.
-			return nil
-		}
-		out[strings.TrimPrefix(i.Name, condemnedPrefix)] = c
-		return err
-	})
-	return out, err
-}
-
 // holding is where every copy of every node lies.
 type holding struct {
 	packs   []*packInfo
@@ -124,7 +82,7 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 		return nil, err
 	}
 	h := &holding{copies: map[tree.Hash][]copyOf{}}
-	err = s.blob.List(ctx, "packs/", func(i blob.Info) error {
+	err = s.blob.List(ctx, contentPrefix, func(i blob.Info) error {
 		footer, err := s.readPackFooter(ctx, i.Name)
 		var objects []object
 		if err == nil {
@@ -401,11 +359,11 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]condemnation) err
 	}
 	for id, c := range lists {
 		var w witness
-		err := r.s.get(ctx, witnessPrefix+id, &w)
+		err := r.s.get(ctx, activeWritersPrefix+id, &w)
 		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
 			// The process ended in between, and who was writing is not known:
 			// those who are now are noted instead, and the time begins anew.
-			_ = r.s.remove(ctx, witnessPrefix+id)
+			_ = r.s.remove(ctx, activeWritersPrefix+id)
 			if err := r.testify(ctx, id); err != nil {
 				return err
 			}
@@ -456,7 +414,7 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]condemnation) err
 		if !ended {
 			continue
 		}
-		for _, name := range []string{condemnedPrefix + id, witnessPrefix + id} {
+		for _, name := range []string{pendingDeletePrefix + id, activeWritersPrefix + id} {
 			if err := r.s.remove(ctx, name); err != nil && !errors.Is(err, blob.ErrNotFound) {
 				return err
 			}
@@ -514,7 +472,7 @@ func (r *reclaim) condemn(ctx context.Context) error {
 		return nil
 	}
 	id := newID(8)
-	if err := r.s.put(ctx, r.s.listKey(), condemnedPrefix+id, c); err != nil {
+	if err := r.s.put(ctx, r.s.listKey(), pendingDeletePrefix+id, c); err != nil {
 		return err
 	}
 	r.out.Condemned = len(c.Packs)
@@ -527,7 +485,7 @@ func (r *reclaim) testify(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	return r.s.put(ctx, r.s.listKey(), witnessPrefix+id, witness{When: time.Now().UTC(), Writers: writers})
+	return r.s.put(ctx, r.s.listKey(), activeWritersPrefix+id, witness{When: time.Now().UTC(), Writers: writers})
 }
 
 // leftovers removes what crashes leave behind, and has one index object say
@@ -552,9 +510,9 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 	err = s.blob.List(ctx, "", func(i blob.Info) error {
 		names[i.Name] = true
 		switch {
-		case strings.HasPrefix(i.Name, "index/"):
+		case strings.HasPrefix(i.Name, listingsPrefix):
 			indexes++
-		case strings.HasPrefix(i.Name, "probe/") && time.Since(i.Made) > time.Hour:
+		case strings.HasPrefix(i.Name, checkPrefix) && time.Since(i.Made) > time.Hour:
 			old = append(old, i.Name)
 		case strings.HasPrefix(i.Name, parityPrefix) && time.Since(i.Made) > max(r.o.Grace, time.Hour):
 			parity = append(parity, i.Name)
@@ -565,7 +523,7 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		return err
 	}
 	for _, p := range parity {
-		if of := strings.TrimPrefix(p, parityPrefix); !always(of) && !names[of] && !names[mendedPrefix+of] {
+		if of := strings.TrimPrefix(p, parityPrefix); !always(of) && !names[of] && !names[repairedPrefix+of] {
 			old = append(old, p)
 		}
 	}
@@ -579,4 +537,35 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		_, _, _, err = s.RebuildIndex(ctx)
 	}
 	return err
+}
+
+// clearSuspects forgets suspicions of packs that are gone.
+func (r *reclaim) clearSuspects(ctx context.Context) error {
+	there := map[string]bool{}
+	for _, p := range r.h.packs {
+		there[p.name] = true
+	}
+	for _, p := range r.h.bad {
+		there[p] = true
+	}
+	var over []string
+	err := r.s.blob.List(ctx, suspectPrefix, func(i blob.Info) error {
+		var c suspicion
+		if err := r.s.get(ctx, i.Name, &c); err != nil {
+			return nil // it does no harm
+		}
+		if !slices.ContainsFunc(c.Packs, func(p string) bool { return there[p] }) {
+			over = append(over, i.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range over {
+		if err := r.s.remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return err
+		}
+	}
+	return nil
 }

@@ -111,7 +111,7 @@ func rot(t *testing.T, kind string, flips int) {
 		}
 		if kind == "parity" {
 			require.Empty(t, hurt, what)
-			if strings.HasPrefix(i.Name, "leases/") {
+			if strings.HasPrefix(i.Name, "claims/") {
 				b.Flip(i.Name, bit) // it ends by itself, in a quarter of an hour
 			}
 			a, err := s.Audit(ctx, store.AuditOptions{Mend: true})
@@ -125,7 +125,7 @@ func rot(t *testing.T, kind string, flips int) {
 		}
 		s.Close()
 		// Audits are kept; here they would only dilute what is flipped.
-		for _, o := range namesBelow(t, b, "audits/")[1:] {
+		for _, o := range namesBelow(t, b, "scrubs/")[1:] {
 			require.NoError(t, b.Remove(ctx, o))
 		}
 		objects = objects[:0]

@@ -138,9 +138,7 @@ func Newest(runs []*Run, policy, kind string) (last *Run) {
 }
 
 const (
-	runsPrefix    = "runs/"
-	runningPrefix = "running/"
-	runLease      = "run-"
+	runLease = "run-"
 )
 
 func (s *Store) runFolder(prefix, cluster, kind string) string {

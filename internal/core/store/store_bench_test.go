@@ -151,7 +151,7 @@ func bareCopy(b *testing.B, back blob.Backend, n int64) (up, down time.Duration)
 	began := time.Now()
 	var names []string
 	for at := int64(0); at < n; at += int64(len(data)) {
-		name := fmt.Sprintf("probe/%d", at)
+		name := fmt.Sprintf("check/%d", at)
 		names = append(names, name)
 		require.NoError(b, back.Create(ctx, name, data))
 	}

@@ -131,7 +131,7 @@ func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 			require.NoError(t, b.Remove(ctx, n))
 		}
 	}
-	remove("index/")
+	remove("listings/")
 	again := open(t, b)
 	require.NoError(t, check(again, p), "without an index the packs' own lists serve")
 	packs, nodes, bad, err := again.RebuildIndex(ctx)
@@ -140,7 +140,7 @@ func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 	require.Positive(t, packs)
 	require.Positive(t, nodes)
 	require.NoError(t, check(open(t, b), p))
-	remove("packs/")
+	remove("content/")
 	require.ErrorIs(t, check(open(t, b), p), store.ErrMissing)
 }
 
@@ -181,5 +181,5 @@ func TestProbe(t *testing.T) {
 	b, _ := fresh(t)
 	_, err := store.Probe(ctx, b, 100_000)
 	require.NoError(t, err)
-	require.NoError(t, b.List(ctx, "probe/", func(i blob.Info) error { return errors.New("left behind: " + i.Name) }))
+	require.NoError(t, b.List(ctx, "check/", func(i blob.Info) error { return errors.New("left behind: " + i.Name) }))
 }

@@ -18,7 +18,7 @@ func TestDamageThatIsKnownIsWrittenAnew(t *testing.T) {
 	b := blob.NewMemory()
 	h.create(t, b, "")
 	require.NoError(t, version(h.open(t, b), "meadow", 1))
-	packs := namesBelow(t, b, "packs/")
+	packs := namesBelow(t, b, "content/")
 	for _, p := range packs {
 		b.Flip(p, 5000)
 	}

@@ -31,7 +31,7 @@ func thief(t *testing.T, b *blob.S3, o blob.S3Options) {
 	require.NoError(t, err)
 	bucket, prefix, _ := strings.Cut(strings.TrimPrefix(o.Location, "s3://"), "/")
 	n := 0
-	for _, p := range []string{"packs/", "points/", "journal/"} {
+	for _, p := range []string{"content/", "points/", "journal/"} {
 		for _, name := range namesBelow(t, b, p) {
 			key := prefix + "/" + name
 			if n++; n%2 == 0 {

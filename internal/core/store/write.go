@@ -323,7 +323,7 @@ func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
 	}
 	if len(w.sealed) > 0 {
 		data := encodeIndex(w.s.listKey(), w.sealed)
-		if err := w.s.blob.Create(ctx, "index/"+newID(16), data); err != nil {
+		if err := w.s.blob.Create(ctx, listingsPrefix+newID(16), data); err != nil {
 			return w.Stats(), err
 		}
 	}

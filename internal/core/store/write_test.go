@@ -25,7 +25,7 @@ type slowPacks struct {
 }
 
 func (s *slowPacks) Create(ctx context.Context, name string, data []byte) error {
-	if strings.HasPrefix(name, "packs/") {
+	if strings.HasPrefix(name, "content/") {
 		n := s.away.Add(1)
 		defer s.away.Add(-1)
 		s.most.Store(max(s.most.Load(), n))

@@ -4,47 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
-	"time"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/tree"
 )
-
-// lockable reports which objects are locked: those that restoring needs.
-func lockable(name string) bool {
-	name = strings.TrimPrefix(name, parityPrefix)
-	for _, p := range []string{"packs/", "points/", "journal/", slotPrefix, dataKeyPrefix, descriptorName} {
-		if strings.HasPrefix(name, p) {
-			return true
-		}
-	}
-	return false
-}
-
-// lock keeps an object, and its parity, from being removed for the time the
-// store says, from now on.
-func (s *Store) lock(ctx context.Context, name string) error {
-	if s.KeepLocked == 0 || !lockable(name) {
-		return nil
-	}
-	l, ok := s.blob.(blob.Locker)
-	if !ok {
-		return fmt.Errorf("%s: objects are to be locked here, and this place cannot", s.blob)
-	}
-	until := time.Now().Add(time.Duration(s.KeepLocked) * time.Second)
-	if err := l.Lock(ctx, name, until); err != nil {
-		return err
-	}
-	if _, more := s.parityOf(name); more == 0 {
-		return nil
-	}
-	err := l.Lock(ctx, parityPrefix+name, until)
-	if errors.Is(err, blob.ErrNotFound) {
-		return nil // the audit misses it
-	}
-	return err
-}
 
 // lockPoint prolongs the lock of all that a new point needs, before it is
 // there: packs that older points brought are needed for longer now. So is the
@@ -69,7 +32,7 @@ func (s *Store) lockPoint(ctx context.Context, p *Point) error {
 	}
 	if s.WriteOnly() {
 		// Which packs they need cannot be read; all are locked.
-		err = s.blob.List(ctx, "packs/", func(i blob.Info) error { need[i.Name] = true; return nil })
+		err = s.blob.List(ctx, contentPrefix, func(i blob.Info) error { need[i.Name] = true; return nil })
 	} else {
 		seen := map[tree.Hash]bool{}
 		if err = s.packsOf(ctx, p, seen, need); err == nil && before != nil {
@@ -87,8 +50,37 @@ func (s *Store) lockPoint(ctx context.Context, p *Point) error {
 			return err
 		}
 	}
-	for _, prefix := range []string{slotPrefix, dataKeyPrefix, descriptorName} {
+	for _, prefix := range []string{holdersPrefix, dataKeysPrefix, descriptorName} {
 		err := s.blob.List(ctx, prefix, func(i blob.Info) error { return s.lock(ctx, i.Name) })
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packsOf adds the names of the packs that a point needs.
+func (s *Store) packsOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
+	for i := range p.Namespaces {
+		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+			if seen[n.Hash] {
+				return false, nil
+			}
+			seen[n.Hash] = true
+			pl, pack, ok := s.index.find(n.Hash)
+			if !ok {
+				return false, fmt.Errorf("node %s: %w", n.Hash.Short(), ErrMissing)
+			}
+			need[pack.name] = true
+			if pl.patch {
+				_, base, ok := s.index.find(s.index.baseOf(n.Hash))
+				if !ok {
+					return false, fmt.Errorf("node %s: its base: %w", n.Hash.Short(), ErrMissing)
+				}
+				need[base.name] = true
+			}
+			return n.Level > 0 || n.Level == 0 && pl.pieces, ctx.Err()
+		})
 		if err != nil {
 			return err
 		}

@@ -3,16 +3,14 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
+	"strings"
 
 	"dexamen/internal/core/blob"
 )
 
-// A mark says that something was changed on a cluster that must be changed
-// back. It is put before the change and removed after the way back, so that
-// whoever comes after a run that was killed knows.
-
 func (s *Store) markName(cluster, what string) string {
-	return "marks/" + s.part("cluster", cluster) + "/" + what
+	return marksPrefix + s.part("cluster", cluster) + "/" + what
 }
 
 // PutMark makes a mark; v is kept as JSON. blob.ErrExists: it is there.
@@ -44,4 +42,12 @@ func (s *Store) Marks(ctx context.Context, cluster, prefix string, fn func(what 
 	return s.blob.List(ctx, folder+prefix, func(i blob.Info) error {
 		return fn(i.Name[len(folder):], func(v any) error { return s.get(ctx, i.Name, v) })
 	})
+}
+
+// CheckClusterName refuses cluster names that could not be kept in a store.
+func CheckClusterName(name string) error {
+	if err := blob.CheckName(name); err != nil || strings.Contains(name, "/") || len(name) > 64 {
+		return fmt.Errorf("cluster name %q: use up to 64 letters, digits, '-', '_' and '.', not beginning with '.'", name)
+	}
+	return nil
 }

@@ -55,23 +55,4 @@ func recall[T any](s *Store, name string, read func(v *T) error, weight func(v *
 	return v, nil
 }
 
-func (p *Point) weight() int {
-	n := 1024
-	for i := range p.Namespaces {
-		n += 256 + len(p.Namespaces[i].Definition)
-	}
-	return n
-}
-
-func (r *Run) weight() int {
-	n := 1024 + len(r.Error)
-	for _, w := range r.Warnings {
-		n += len(w)
-	}
-	for _, h := range r.Hooks {
-		n += 200 + len(h.Output)
-	}
-	return n + 64*len(r.Retired)
-}
-
 func weightOf[T any](*T) int { return 1024 }
