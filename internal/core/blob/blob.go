@@ -71,6 +71,9 @@ type Backend interface {
 
 // Locker is a backend that can lock objects against removal.
 type Locker interface {
+	// UseLocks says that objects of the store that lies here are locked. It is
+	// called when the store is opened.
+	UseLocks()
 	// Lock keeps an object from being removed until a time; an earlier time
 	// than it is locked to already changes nothing.
 	Lock(ctx context.Context, name string, until time.Time) error

@@ -35,7 +35,7 @@ func (a *ahead) clear() {
 }
 
 // readAhead reads a frame's bytes.
-func (s *Store) readAhead(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
+func (s *Content) readAhead(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
 	off, n := int64(p.frameOff), int(p.frameLen)
 	if r, ok := s.blob.(blob.Remote); !ok || !r.Remote() {
 		return s.blob.ReadAt(ctx, pack.name, off, n)

@@ -90,7 +90,7 @@ func (a *Audit) Sound() bool {
 }
 
 type auditor struct {
-	s   *Store
+	s   *Upkeep
 	o   AuditOptions
 	out *Audit
 	bad map[tree.Hash]string // nodes that cannot be read, and where they should be
@@ -98,7 +98,7 @@ type auditor struct {
 
 // Audit reads everything, or a part of it, and says what is wrong and what that
 // means.
-func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
+func (s *Upkeep) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 	if s.WriteOnly() {
 		return nil, fmt.Errorf("audit: %w", ErrWriteOnly)
 	}
@@ -164,7 +164,7 @@ func (s *Store) Audit(ctx context.Context, o AuditOptions) (*Audit, error) {
 }
 
 // LastAudit returns the newest audit that was kept, or nil.
-func (s *Store) LastAudit(ctx context.Context) (*Audit, error) {
+func (s *Upkeep) LastAudit(ctx context.Context) (*Audit, error) {
 	last := ""
 	err := s.blob.List(ctx, scrubsPrefix, func(i blob.Info) error { last = max(last, i.Name); return nil })
 	if err != nil || last == "" {

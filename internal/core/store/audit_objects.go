@@ -218,7 +218,7 @@ func plainly(err error) string {
 }
 
 // right reports whether these are an object's right bytes.
-func (s *Store) right(name string, data []byte) bool {
+func (s *Upkeep) right(name string, data []byte) bool {
 	a := &auditor{s: s, out: &Audit{}, bad: map[tree.Hash]string{}}
 	_, err := a.check(name, data)
 	return err == nil
@@ -355,7 +355,7 @@ func (a *auditor) checkTail(data []byte, end uint64) error {
 }
 
 // packObjects reads the list at the end of a pack's bytes.
-func (s *Store) packObjects(name string, data []byte) ([]object, error) {
+func (s *Upkeep) packObjects(name string, data []byte) ([]object, error) {
 	footer, err := s.footerOf(name, data)
 	if err != nil {
 		return nil, err

@@ -22,7 +22,7 @@ type condemnation struct {
 }
 
 // condemned returns the names of the packs that are.
-func (s *Store) condemned(ctx context.Context) (map[string]bool, error) {
+func (s *Content) condemned(ctx context.Context) (map[string]bool, error) {
 	lists, err := s.condemnations(ctx)
 	out := map[string]bool{}
 	for _, c := range lists {
@@ -33,7 +33,7 @@ func (s *Store) condemned(ctx context.Context) (map[string]bool, error) {
 	return out, err
 }
 
-func (s *Store) condemnations(ctx context.Context) (map[string]condemnation, error) {
+func (s *Content) condemnations(ctx context.Context) (map[string]condemnation, error) {
 	out := map[string]condemnation{}
 	err := s.blob.List(ctx, pendingDeletePrefix, func(i blob.Info) error {
 		var c condemnation

@@ -15,7 +15,7 @@ type suspicion struct {
 }
 
 // suspects returns the names of packs that are known to be damaged.
-func (s *Store) suspects(ctx context.Context) (map[string]bool, error) {
+func (s *Content) suspects(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
 	err := s.blob.List(ctx, suspectPrefix, func(i blob.Info) error {
 		var c suspicion
@@ -32,7 +32,7 @@ func (s *Store) suspects(ctx context.Context) (map[string]bool, error) {
 }
 
 // suspect has nothing new rely on damaged packs.
-func (s *Store) suspect(ctx context.Context, packs []string) error {
+func (s *Content) suspect(ctx context.Context, packs []string) error {
 	known, err := s.suspects(ctx)
 	if err != nil {
 		return err

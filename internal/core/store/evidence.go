@@ -37,13 +37,13 @@ type dropped struct {
 	Lost bool `json:"lost,omitempty"`
 }
 
-func (s *Store) headFolder(cluster string) string {
+func (s *Catalog) headFolder(cluster string) string {
 	return headsPrefix + s.part("cluster", cluster) + "/"
 }
 
 // advance makes the next head of a cluster. That it fails takes nothing from
 // what was stored: the head before still counts.
-func (s *Store) advance(ctx context.Context, cluster string, change func(*head)) {
+func (s *Catalog) advance(ctx context.Context, cluster string, change func(*head)) {
 	s.headMu.Lock()
 	defer s.headMu.Unlock()
 	for range 5 {
@@ -80,7 +80,7 @@ func (s *Store) advance(ctx context.Context, cluster string, change func(*head))
 }
 
 // readHead returns the newest head of a cluster that can be read.
-func (s *Store) readHead(ctx context.Context, cluster string) (head, error) {
+func (s *Catalog) readHead(ctx context.Context, cluster string) (head, error) {
 	var names []string
 	err := s.blob.List(ctx, s.headFolder(cluster), func(i blob.Info) error { names = append(names, i.Name); return nil })
 	if err != nil {
@@ -130,7 +130,7 @@ func (l Lost) String() string {
 // Missing finds points that something names and that are neither there nor were
 // retired, and logs that end before where they had been. It relies on no listing
 // alone: what is not seen is not taken for what never was.
-func (s *Store) Missing(ctx context.Context) ([]Lost, error) {
+func (s *Catalog) Missing(ctx context.Context) ([]Lost, error) {
 	named := map[string]Lost{} // by object name, the first that names it
 	name := func(cluster, point, by string) {
 		if cluster == "" || point == "" {
@@ -184,7 +184,7 @@ func (s *Store) Missing(ctx context.Context) ([]Lost, error) {
 
 // named calls name with every point that something names, and gives how far logs
 // had been stored.
-func (s *Store) named(ctx context.Context, name func(cluster, point, by string)) (logs []Lost, err error) {
+func (s *Catalog) named(ctx context.Context, name func(cluster, point, by string)) (logs []Lost, err error) {
 	newest := map[string]string{}
 	err = s.blob.List(ctx, headsPrefix, func(i blob.Info) error {
 		newest[i.Name[:strings.LastIndexByte(i.Name, '/')]] = i.Name
@@ -231,10 +231,10 @@ func (s *Store) named(ctx context.Context, name func(cluster, point, by string))
 }
 
 // dropped returns the object names of all points that were retired.
-func (s *Store) dropped(ctx context.Context) (map[string]bool, error) {
+func (s *Catalog) dropped(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
 	err := s.blob.List(ctx, retiredPrefix, func(i blob.Info) error {
-		d, err := recall(s, i.Name, func(d *dropped) error { return s.get(ctx, i.Name, d) }, func(d *dropped) int { return 256 + 32*len(d.Points) })
+		d, err := recall(s.opt.Memo, i.Name, func(d *dropped) error { return s.get(ctx, i.Name, d) }, func(d *dropped) int { return 256 + 32*len(d.Points) })
 		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, ErrDamaged) {
 			return nil // what it tells of counts as missing
 		}
@@ -250,7 +250,7 @@ func (s *Store) dropped(ctx context.Context) (map[string]bool, error) {
 }
 
 // putDropped records what is about to be removed.
-func (s *Store) putDropped(ctx context.Context, d dropped) error {
+func (s *Catalog) putDropped(ctx context.Context, d dropped) error {
 	if len(d.Points) == 0 {
 		return nil
 	}
@@ -260,7 +260,7 @@ func (s *Store) putDropped(ctx context.Context, d dropped) error {
 
 // AcceptMissing records that nothing is to wait for points that are missing, and
 // gives them. Reclaim may then give back what only they needed.
-func (s *Store) AcceptMissing(ctx context.Context) ([]Lost, error) {
+func (s *Catalog) AcceptMissing(ctx context.Context) ([]Lost, error) {
 	lost, err := s.Missing(ctx)
 	if err != nil {
 		return nil, err

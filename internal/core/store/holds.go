@@ -22,12 +22,12 @@ type Hold struct {
 	Made    time.Time `json:"made"`
 }
 
-func (s *Store) holdFolder(cluster string) string {
+func (s *Catalog) holdFolder(cluster string) string {
 	return holdsPrefix + s.part("cluster", cluster) + "/"
 }
 
 // PutHold keeps a point. Whoever asks several times has the latest one count.
-func (s *Store) PutHold(ctx context.Context, h *Hold) error {
+func (s *Catalog) PutHold(ctx context.Context, h *Hold) error {
 	h.Made = time.Now().UTC().Truncate(time.Second)
 	h.ID = h.Point + "-" + newID(4)
 	return s.put(ctx, s.listKey(), s.holdFolder(h.Cluster)+h.ID, h)
@@ -36,7 +36,7 @@ func (s *Store) PutHold(ctx context.Context, h *Hold) error {
 // Holds returns the holds of a cluster, of all when empty, in order of points.
 // Of one that cannot be read the name tells which point it keeps; until when is
 // not known, so it counts.
-func (s *Store) Holds(ctx context.Context, cluster string) (out []*Hold, err error) {
+func (s *Catalog) Holds(ctx context.Context, cluster string) (out []*Hold, err error) {
 	prefix := holdsPrefix
 	if cluster != "" {
 		prefix = s.holdFolder(cluster)
@@ -64,7 +64,7 @@ func (s *Store) Holds(ctx context.Context, cluster string) (out []*Hold, err err
 }
 
 // RemoveHold takes a hold away.
-func (s *Store) RemoveHold(ctx context.Context, h *Hold) error {
+func (s *Catalog) RemoveHold(ctx context.Context, h *Hold) error {
 	return s.remove(ctx, s.holdFolder(h.Cluster)+h.ID)
 }
 
@@ -91,12 +91,12 @@ type ProofDoubt struct {
 	What      string `json:"what"`
 }
 
-func (s *Store) proofFolder(cluster string) string {
+func (s *Catalog) proofFolder(cluster string) string {
 	return proofsPrefix + s.part("cluster", cluster) + "/"
 }
 
 // PutProof keeps what a point proved; the first word counts.
-func (s *Store) PutProof(ctx context.Context, m *ProofMark) error {
+func (s *Catalog) PutProof(ctx context.Context, m *ProofMark) error {
 	m.Made = time.Now().UTC().Truncate(time.Second)
 	err := s.put(ctx, s.listKey(), s.proofFolder(m.Cluster)+m.Point, m)
 	if errors.Is(err, blob.ErrExists) {
@@ -107,14 +107,14 @@ func (s *Store) PutProof(ctx context.Context, m *ProofMark) error {
 
 // Proofs returns the proofs of a cluster's points (of all clusters when empty) by
 // point.
-func (s *Store) Proofs(ctx context.Context, cluster string) (map[string]*ProofMark, error) {
+func (s *Catalog) Proofs(ctx context.Context, cluster string) (map[string]*ProofMark, error) {
 	prefix := proofsPrefix
 	if cluster != "" {
 		prefix = s.proofFolder(cluster)
 	}
 	out := map[string]*ProofMark{}
 	err := s.blob.List(ctx, prefix, func(i blob.Info) error {
-		m, err := recall(s, i.Name, func(m *ProofMark) error { return s.get(ctx, i.Name, m) }, weightOf)
+		m, err := recall(s.opt.Memo, i.Name, func(m *ProofMark) error { return s.get(ctx, i.Name, m) }, weightOf)
 		if err == nil && i.Name != s.proofFolder(m.Cluster)+m.Point {
 			err = fmt.Errorf("%s: %w: it is the proof of point %s", i.Name, ErrDamaged, m.Point)
 		}

@@ -222,7 +222,7 @@ func decodeIndex(ring frame.Ring, data []byte) ([]packList, error) {
 // a pack, from the pack itself where not. A damaged index object costs time,
 // nothing else. A pack whose own list is damaged is left out: reading a node
 // that lies in it says so.
-func (s *Store) loadIndex(ctx context.Context) (*index, error) {
+func (s *Content) loadIndex(ctx context.Context) (*index, error) {
 	b := s.blob
 	// What is condemned is listed first: a pack that is listed after was not
 	// there, or not condemned, or is known to be.
@@ -306,7 +306,7 @@ func (s *Store) loadIndex(ctx context.Context) (*index, error) {
 // RebuildIndex removes all index objects and writes one anew from the packs'
 // own lists. It gives the number of packs and nodes found, and the packs whose
 // list cannot be read.
-func (s *Store) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable []string, err error) {
+func (s *Content) RebuildIndex(ctx context.Context) (packs, nodes int, unreadable []string, err error) {
 	var old []string
 	err = s.blob.List(ctx, listingsPrefix, func(i blob.Info) error { old = append(old, i.Name); return nil })
 	if err != nil {

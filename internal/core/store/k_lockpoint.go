@@ -12,7 +12,7 @@ import (
 // lockPoint prolongs the lock of all that a new point needs, before it is
 // there: packs that older points brought are needed for longer now. So is the
 // point before it, which the moments in between rest on.
-func (s *Store) lockPoint(ctx context.Context, p *Point) error {
+func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 	if s.KeepLocked == 0 {
 		return nil
 	}
@@ -60,7 +60,7 @@ func (s *Store) lockPoint(ctx context.Context, p *Point) error {
 }
 
 // packsOf adds the names of the packs that a point needs.
-func (s *Store) packsOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
+func (s *Catalog) packsOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
 	for i := range p.Namespaces {
 		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
 			if seen[n.Hash] {

@@ -420,19 +420,19 @@ func (r *keyring) writeKey(ctx context.Context, put func(ctx context.Context, na
 }
 
 // Encrypted reports whether the store is.
-func (s *Store) Encrypted() bool { return s.keys != nil }
+func (s *Objects) Encrypted() bool { return s.keys != nil }
 
 // WriteOnly reports that the key the store was opened with cannot read content.
-func (s *Store) WriteOnly() bool { return s.keys != nil && s.keys.content == nil }
+func (s *Objects) WriteOnly() bool { return s.keys != nil && s.keys.content == nil }
 
-func (s *Store) ring() frame.Ring {
+func (s *Objects) ring() frame.Ring {
 	if s.keys == nil {
 		return nil
 	}
 	return s.keys
 }
 
-func (s *Store) listKey() *frame.Key {
+func (s *Objects) listKey() *frame.Key {
 	if s.keys == nil {
 		return nil
 	}
@@ -440,7 +440,7 @@ func (s *Store) listKey() *frame.Key {
 }
 
 // contentKey returns the key for new content; nil where the store is plain.
-func (s *Store) contentKey(ctx context.Context) (*frame.Key, error) {
+func (s *Objects) contentKey(ctx context.Context) (*frame.Key, error) {
 	if s.keys == nil {
 		return nil, nil
 	}
@@ -448,14 +448,14 @@ func (s *Store) contentKey(ctx context.Context) (*frame.Key, error) {
 }
 
 // SegmentKeys returns the keys for new log segments.
-func (s *Store) SegmentKeys(ctx context.Context) (journal.Keys, error) {
+func (s *Objects) SegmentKeys(ctx context.Context) (journal.Keys, error) {
 	body, err := s.contentKey(ctx)
 	return journal.Keys{Head: s.listKey(), Body: body}, err
 }
 
 // part returns a name's form as part of an object name: in an encrypted store a
 // keyed hash, so that the outside tells nothing of clusters and shards.
-func (s *Store) part(kind, name string) string {
+func (s *Objects) part(kind, name string) string {
 	if s.keys == nil {
 		return name
 	}
@@ -468,10 +468,10 @@ func (s *Store) part(kind, name string) string {
 }
 
 // Slots lists who can open the store. Those that cannot be read are errors.
-func (s *Store) Slots(ctx context.Context) ([]Slot, []error, error) { return readSlots(ctx, s.blob) }
+func (s *Objects) Slots(ctx context.Context) ([]Slot, []error, error) { return readSlots(ctx, s.blob) }
 
 // AddSlot lets somebody else open the store. Nothing is rewritten.
-func (s *Store) AddSlot(ctx context.Context, h Holder) (Slot, error) {
+func (s *Objects) AddSlot(ctx context.Context, h Holder) (Slot, error) {
 	if s.keys == nil {
 		return Slot{}, errors.New("the store is not encrypted; it has no keys")
 	}
@@ -484,7 +484,7 @@ func (s *Store) AddSlot(ctx context.Context, h Holder) (Slot, error) {
 // DropSlot takes a slot away. The last that lets read stays. Who has opened the
 // store with it before may have kept its keys: dropping a slot keeps nobody out
 // who has been in.
-func (s *Store) DropSlot(ctx context.Context, id string) error {
+func (s *Objects) DropSlot(ctx context.Context, id string) error {
 	slots, _, err := readSlots(ctx, s.blob)
 	if err != nil {
 		return err

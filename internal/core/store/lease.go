@@ -33,7 +33,7 @@ var ErrHeld = errors.New("another process holds the claim")
 
 // Lease is a lease that is held.
 type Lease struct {
-	s      *Store
+	s      *Objects
 	what   string
 	length time.Duration
 	stop   chan struct{}
@@ -50,7 +50,7 @@ func leaseName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", cla
 
 // leases returns the highest entry of every lease whose name begins with prefix,
 // and the names of those it has left behind.
-func (s *Store) leases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, err error) {
+func (s *Objects) leases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, err error) {
 	for {
 		var moved bool
 		top, number, old, moved, err = s.listLeases(ctx, prefix)
@@ -62,7 +62,7 @@ func (s *Store) leases(ctx context.Context, prefix string) (top map[string]lease
 
 // listLeases is one attempt: moved says that an entry went between its being
 // listed and its being read, which the next one has taken the place of.
-func (s *Store) listLeases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, moved bool, err error) {
+func (s *Objects) listLeases(ctx context.Context, prefix string) (top map[string]leaseEntry, number map[string]int, old []string, moved bool, err error) {
 	top, number = map[string]leaseEntry{}, map[string]int{}
 	last := map[string]blob.Info{}
 	err = s.blob.List(ctx, claimsPrefix+prefix, func(i blob.Info) error {
@@ -106,16 +106,16 @@ func (e *leaseEntry) held(now time.Time) bool {
 }
 
 // Acquire takes a lease, and keeps it until Release.
-func (s *Store) Acquire(ctx context.Context, what string) (*Lease, error) {
+func (s *Objects) Acquire(ctx context.Context, what string) (*Lease, error) {
 	return s.acquire(ctx, what, leaseTime)
 }
 
 // AcquireFor takes the lease of some work on a cluster.
-func (s *Store) AcquireFor(ctx context.Context, work, cluster string) (*Lease, error) {
+func (s *Objects) AcquireFor(ctx context.Context, work, cluster string) (*Lease, error) {
 	return s.Acquire(ctx, "work-"+s.part("cluster", cluster)+"-"+s.part("run", work))
 }
 
-func (s *Store) acquire(ctx context.Context, what string, length time.Duration) (*Lease, error) {
+func (s *Objects) acquire(ctx context.Context, what string, length time.Duration) (*Lease, error) {
 	l := &Lease{s: s, what: what, length: length, stop: make(chan struct{}), done: make(chan struct{}),
 		entry: leaseEntry{Holder: newID(8), Identity: process.Self(), Began: time.Now().UTC()}}
 	top, number, _, err := s.leases(ctx, what+"/")
@@ -266,16 +266,21 @@ func (e leaseEntry) ended() time.Time {
 	return e.Began
 }
 
-const sessionPrefix = "writer-"
+// The names of claims begin so that are their holders' own.
+const (
+	sessionPrefix = "writer-"
+	runClaim      = "run-"
+)
 
 // private reports whether a lease's name is its holder's own.
 func private(what string) bool {
-	return strings.HasPrefix(what, sessionPrefix) || strings.HasPrefix(what, runLease)
+	return strings.HasPrefix(what, sessionPrefix) || strings.HasPrefix(what, runClaim)
 }
 
 // enlist makes it known that this store writes, before it relies on anything
-// that is there: reclaim removes nothing from under it.
-func (s *Store) enlist(ctx context.Context) error {
+// that is there: reclaim removes nothing from under it. Refresh is called then, and
+// reads anew what is there.
+func (s *Objects) enlist(ctx context.Context, refresh func(context.Context) error) error {
 	s.sessionMu.Lock()
 	defer s.sessionMu.Unlock()
 	if s.session != nil {
@@ -286,7 +291,7 @@ func (s *Store) enlist(ctx context.Context) error {
 		return err
 	}
 	// What was condemned before is known now; what is condemned later waits.
-	if err := s.Refresh(ctx); err != nil {
+	if err := refresh(ctx); err != nil {
 		l.Release(context.WithoutCancel(ctx))
 		return err
 	}
@@ -295,7 +300,7 @@ func (s *Store) enlist(ctx context.Context) error {
 }
 
 // Close says that the store is no longer written to.
-func (s *Store) Close() {
+func (s *Objects) Close() {
 	s.sessionMu.Lock()
 	defer s.sessionMu.Unlock()
 	if s.session != nil {

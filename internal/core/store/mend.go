@@ -144,7 +144,7 @@ func (a *auditor) salvage(ctx context.Context, name string, data []byte) (string
 }
 
 // nodeFrom reads a node from one certain pack.
-func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree.Hash) ([]byte, error) {
+func (s *Upkeep) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree.Hash) ([]byte, error) {
 	for _, o := range h.objects[pack] {
 		if o.name != name {
 			continue
@@ -179,7 +179,7 @@ func (s *Store) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree
 // so the right one is first made beside it: a crash at any time leaves one that
 // can be read, or the bytes to make it with, which the next who opens the store
 // does. A pack's name means nothing, so the right one just gets another.
-func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
+func (s *Upkeep) replace(ctx context.Context, name string, whole []byte) error {
 	if v, ok := s.blob.(blob.Versioned); ok && s.KeepLocked > 0 {
 		// What is there stays below; the right bytes go on top.
 		return v.PutOver(ctx, name, whole, time.Now().Add(time.Duration(s.KeepLocked)*time.Second))
@@ -202,7 +202,7 @@ func (s *Store) replace(ctx context.Context, name string, whole []byte) error {
 
 // discard removes a damaged pack of which all is elsewhere. One that is locked
 // is condemned instead: nothing relies on it, and reclaim removes it in time.
-func (s *Store) discard(ctx context.Context, pack string) error {
+func (s *Upkeep) discard(ctx context.Context, pack string) error {
 	err := s.remove(ctx, pack)
 	if errors.Is(err, blob.ErrLocked) {
 		return s.put(ctx, s.listKey(), pendingDeletePrefix+newID(8), condemnation{When: time.Now().UTC(), Packs: []string{pack}})
@@ -210,7 +210,7 @@ func (s *Store) discard(ctx context.Context, pack string) error {
 	return err
 }
 
-func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error {
+func (s *Upkeep) putInPlace(ctx context.Context, name string, whole []byte) error {
 	err := s.blob.Remove(ctx, name)
 	if err != nil && !errors.Is(err, blob.ErrNotFound) {
 		return fmt.Errorf("mending %s: %w (the right bytes are kept as %s)", name, err, repairedPrefix+name)
@@ -223,7 +223,7 @@ func (s *Store) putInPlace(ctx context.Context, name string, whole []byte) error
 
 // resumeMending ends a mending that a crash interrupted, unless somebody is at
 // it.
-func (s *Store) resumeMending(ctx context.Context) error {
+func (s *Upkeep) resumeMending(ctx context.Context) error {
 	found := false
 	err := s.blob.List(ctx, repairedPrefix, func(blob.Info) error { found = true; return nil })
 	if err != nil || !found || s.WriteOnly() {
@@ -241,7 +241,7 @@ func (s *Store) resumeMending(ctx context.Context) error {
 }
 
 // finishMending ends what a crash interrupted.
-func (s *Store) finishMending(ctx context.Context) error {
+func (s *Upkeep) finishMending(ctx context.Context) error {
 	var names []string
 	if err := s.blob.List(ctx, repairedPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err

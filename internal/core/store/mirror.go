@@ -47,7 +47,7 @@ var ErrOtherStore = errors.New("it holds another store")
 // each object. The other place is then a full store, opened by the same keys.
 // It can be ended at any time and begun again: points are copied last, when all
 // they need is there. What was retired here stays there.
-func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*Mirrored, error) {
+func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*Mirrored, error) {
 	if o.Parallel <= 0 {
 		o.Parallel = 4
 	}
@@ -75,7 +75,7 @@ func (s *Store) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*
 		}
 	}
 	// While this counts as a writer nothing is removed that it has yet to copy.
-	if err := s.enlist(ctx); err != nil {
+	if err := s.enlist(ctx, s.Refresh); err != nil {
 		return nil, err
 	}
 	m := &mirror{s: s, to: to, o: o, out: &Mirrored{}, sizes: map[string]int64{}, begins: map[string]journal.Header{}}
@@ -183,7 +183,7 @@ func (m *mirror) restorable(ctx context.Context, points, packs []string) (out []
 }
 
 type mirror struct {
-	s     *Store
+	s     *Upkeep
 	to    blob.Backend
 	o     MirrorOptions
 	sizes map[string]int64 // of what is there

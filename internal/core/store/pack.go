@@ -112,7 +112,7 @@ func sealPack(k *frame.Key, pack []byte, objects []object) (whole, footer []byte
 }
 
 // readPackFooter gets a pack's list of objects from the pack itself.
-func (s *Store) readPackFooter(ctx context.Context, name string) ([]byte, error) {
+func (s *Content) readPackFooter(ctx context.Context, name string) ([]byte, error) {
 	raw, err := s.footerAt(name, func(off int64, n int) ([]byte, error) { return s.blob.ReadAt(ctx, name, off, n) })
 	if errors.Is(err, ErrDamaged) {
 		if whole, rerr := s.rescue(ctx, name); rerr == nil {
@@ -123,7 +123,7 @@ func (s *Store) readPackFooter(ctx context.Context, name string) ([]byte, error)
 }
 
 // footerOf gets a pack's list of objects from its bytes.
-func (s *Store) footerOf(name string, pack []byte) ([]byte, error) {
+func (s *Content) footerOf(name string, pack []byte) ([]byte, error) {
 	return s.footerAt(name, func(off int64, n int) ([]byte, error) {
 		if off < 0 {
 			off += int64(len(pack))
@@ -135,7 +135,7 @@ func (s *Store) footerOf(name string, pack []byte) ([]byte, error) {
 	})
 }
 
-func (s *Store) footerAt(name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
+func (s *Content) footerAt(name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
 	t, err := read(int64(-trailerSize), trailerSize)
 	if err != nil {
 		return nil, shorter(name, err)

@@ -40,7 +40,7 @@ func always(name string) bool {
 
 // parityOf reports into how many pieces an object is cut; more is zero where it has
 // no parity.
-func (s *Store) parityOf(name string) (data, more int) {
+func (s *Objects) parityOf(name string) (data, more int) {
 	switch {
 	case always(name) && s.Format > 1:
 		return 1, 1
@@ -217,7 +217,7 @@ func rebuild(name string, object, parity []byte) ([]byte, error) {
 
 // rescue returns a damaged object's right bytes from its parity, without
 // changing anything.
-func (s *Store) rescue(ctx context.Context, name string) ([]byte, error) {
+func (s *Objects) rescue(ctx context.Context, name string) ([]byte, error) {
 	if _, more := s.parityOf(name); more == 0 {
 		return nil, errNoParity
 	}
@@ -257,7 +257,7 @@ func listTwice(ctx context.Context, b blob.Backend, prefix string, fn func(blob.
 
 // remove takes an object away, and then its parity. Of what there is a second
 // copy the copy goes first: alone it would still count.
-func (s *Store) remove(ctx context.Context, name string) error {
+func (s *Objects) remove(ctx context.Context, name string) error {
 	if always(name) {
 		if err := s.blob.Remove(ctx, parityPrefix+name); err != nil && !errors.Is(err, blob.ErrNotFound) {
 			return err

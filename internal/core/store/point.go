@@ -145,9 +145,9 @@ func (p *Point) Parts() []Whole {
 	return out
 }
 
-func (s *Store) pointName(cluster, id string) string { return s.pointFolder(cluster) + id }
+func (s *Catalog) pointName(cluster, id string) string { return s.pointFolder(cluster) + id }
 
-func (s *Store) pointFolder(cluster string) string {
+func (s *Catalog) pointFolder(cluster string) string {
 	return pointsPrefix + s.part("cluster", cluster) + "/"
 }
 
@@ -155,7 +155,7 @@ func (s *Store) pointFolder(cluster string) string {
 var ErrNoPoint = errors.New("no such point")
 
 // PutPoint makes a point exist. All its nodes must have been flushed.
-func (s *Store) PutPoint(ctx context.Context, p *Point) error {
+func (s *Catalog) PutPoint(ctx context.Context, p *Point) error {
 	if err := CheckClusterName(p.Cluster); err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (s *Store) PutPoint(ctx context.Context, p *Point) error {
 
 // Points returns the points of a cluster (all clusters when empty), oldest
 // first. Manifests that cannot be read are given as errors beside the rest.
-func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
+func (s *Catalog) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
 	prefix := pointsPrefix
 	if cluster != "" {
 		prefix = s.pointFolder(cluster)
@@ -199,7 +199,7 @@ func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, un
 		return nil, nil, err
 	}
 	for _, n := range names {
-		p, err := recall(s, n, func(p *Point) error { return s.get(ctx, n, p) }, (*Point).weight)
+		p, err := recall(s.opt.Memo, n, func(p *Point) error { return s.get(ctx, n, p) }, (*Point).weight)
 		if err == nil && n != s.pointName(p.Cluster, p.ID) {
 			err = fmt.Errorf("%s: %w: it is point %s of %s", n, ErrDamaged, p.ID, p.Cluster)
 		}
@@ -221,7 +221,7 @@ func (s *Store) Points(ctx context.Context, cluster string) (points []*Point, un
 
 // PutSegment writes a log segment. That two captures cannot write the same
 // stretch is in its name: the second one gets blob.ErrExists.
-func (s *Store) PutSegment(ctx context.Context, h journal.Header, data []byte) error {
+func (s *Catalog) PutSegment(ctx context.Context, h journal.Header, data []byte) error {
 	if err := CheckClusterName(h.Cluster); err != nil {
 		return err
 	}
@@ -236,7 +236,7 @@ func (s *Store) PutSegment(ctx context.Context, h journal.Header, data []byte) e
 	return nil
 }
 
-func (s *Store) segmentName(h journal.Header) string {
+func (s *Catalog) segmentName(h journal.Header) string {
 	shard := h.Shard
 	if s.keys == nil {
 		shard = shardFolder(shard)
@@ -254,7 +254,7 @@ func beginOf(name string) string {
 	return at
 }
 
-func (s *Store) journalFolder(cluster string) string {
+func (s *Catalog) journalFolder(cluster string) string {
 	return journalPrefix + s.part("cluster", cluster) + "/"
 }
 
@@ -268,7 +268,7 @@ func shardFolder(shard string) string {
 
 // Chains returns the log of each shard of a cluster. Segments whose header
 // cannot be read are missing from the chains and given as errors.
-func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
+func (s *Catalog) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
 	byShard := map[string][]journal.Header{}
 	var infos []blob.Info
 	if err := s.blob.List(ctx, s.journalFolder(cluster), func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
@@ -298,15 +298,15 @@ func (s *Store) Chains(ctx context.Context, cluster string) (chains map[string]*
 	return chains, unreadable, nil
 }
 
-func (s *Store) segmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
-	h, err := recall(s, i.Name, func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, weightOf)
+func (s *Catalog) segmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
+	h, err := recall(s.opt.Memo, i.Name, func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, weightOf)
 	if err != nil {
 		return journal.Header{}, err
 	}
 	return *h, nil
 }
 
-func (s *Store) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+func (s *Catalog) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
 	h, err = s.frontHeader(ctx, i)
 	if errors.Is(err, journal.ErrDamaged) || errors.Is(err, ErrDamaged) {
 		if whole, rerr := s.rescue(ctx, i.Name); rerr == nil {
@@ -318,7 +318,7 @@ func (s *Store) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.H
 }
 
 // frontHeader reads a segment's header from its first bytes.
-func (s *Store) frontHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+func (s *Catalog) frontHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
 	front, err := s.blob.ReadAt(ctx, i.Name, 0, int(min(i.Size, journal.HeadSize)))
 	if err != nil {
 		return h, err
@@ -341,7 +341,7 @@ func (s *Store) frontHeader(ctx context.Context, i blob.Info) (h journal.Header,
 }
 
 // ReadSegment checks a segment and calls fn with each of its changes.
-func (s *Store) ReadSegment(ctx context.Context, h journal.Header, fn func(*record.Change) error) error {
+func (s *Catalog) ReadSegment(ctx context.Context, h journal.Header, fn func(*record.Change) error) error {
 	name := s.segmentName(h)
 	data, err := s.blob.Read(ctx, name)
 	if err != nil {
@@ -368,7 +368,7 @@ func (s *Store) ReadSegment(ctx context.Context, h journal.Header, fn func(*reco
 // CheckPoint reads everything a point is made of and builds its trees anew:
 // when it returns nil, every record is there and is what it was. progress is
 // called with the namespace and its records and bytes read so far.
-func (s *Store) CheckPoint(ctx context.Context, p *Point, progress func(ns string, records, bytes int64)) error {
+func (s *Catalog) CheckPoint(ctx context.Context, p *Point, progress func(ns string, records, bytes int64)) error {
 	for i := range p.Namespaces {
 		if err := s.CheckNamespace(ctx, &p.Namespaces[i], progress); err != nil {
 			return err
@@ -378,7 +378,7 @@ func (s *Store) CheckPoint(ctx context.Context, p *Point, progress func(ns strin
 }
 
 // CheckNamespace is CheckPoint of one namespace.
-func (s *Store) CheckNamespace(ctx context.Context, ns *PointNamespace, progress func(ns string, records, bytes int64)) error {
+func (s *Catalog) CheckNamespace(ctx context.Context, ns *PointNamespace, progress func(ns string, records, bytes int64)) error {
 	if !ns.Kind.HasRecords() {
 		return nil
 	}

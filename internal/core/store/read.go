@@ -16,11 +16,11 @@ import (
 
 // Node implements tree.Source. What it returns has been checked twice: the
 // frame against its checksum, and the node against its name.
-func (s *Store) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
+func (s *Content) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	return s.node(ctx, h, 0)
 }
 
-func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
+func (s *Content) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
 	p, pack, ok := s.index.find(h)
 	if !ok && s.stale() {
 		// Perhaps another process has written it since.
@@ -28,7 +28,7 @@ func (s *Store) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error
 			return nil, err
 		}
 		if p, pack, ok = s.index.find(h); !ok {
-			s.futile.Store(time.Now().UnixNano())
+			s.lastMiss.Store(time.Now().UnixNano())
 		}
 	}
 	if !ok {
@@ -56,7 +56,7 @@ type baseError struct{ error }
 func (e baseError) Unwrap() error { return e.error }
 
 // distrust has nothing new rely on a content file in which reading found damage.
-func (s *Store) distrust(pack *packInfo) {
+func (s *Content) distrust(pack *packInfo) {
 	s.index.mu.Lock()
 	defer s.index.mu.Unlock()
 	if pack.mem == nil && pack.lasts() {
@@ -68,7 +68,7 @@ func (s *Store) distrust(pack *packInfo) {
 // Distrust records in which content files reading has found damage since the
 // last call, and tells whether there were any. What lies in them is stored anew
 // when it comes again.
-func (s *Store) Distrust(ctx context.Context) (bool, error) {
+func (s *Content) Distrust(ctx context.Context) (bool, error) {
 	var names []string
 	s.distrusted.Range(func(name, _ any) bool { names = append(names, name.(string)); return true })
 	for _, n := range names {
@@ -81,7 +81,7 @@ func (s *Store) Distrust(ctx context.Context) (bool, error) {
 }
 
 // nodeAt reads a node from one place.
-func (s *Store) nodeAt(ctx context.Context, h tree.Hash, p place, pack *packInfo, baseName tree.Hash, depth int) ([]byte, error) {
+func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p place, pack *packInfo, baseName tree.Hash, depth int) ([]byte, error) {
 	raw, err := s.frame(ctx, p, pack)
 	if err != nil {
 		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), pack.name, err)
@@ -109,7 +109,7 @@ func (s *Store) nodeAt(ctx context.Context, h tree.Hash, p place, pack *packInfo
 }
 
 // frame returns a frame's content, from the cache where it is there.
-func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
+func (s *Content) frame(ctx context.Context, p place, pack *packInfo) ([]byte, error) {
 	key := frameKey{p.pack, p.frameOff}
 	if raw, ok := s.cache.get(key); ok {
 		return raw, nil
@@ -147,7 +147,7 @@ func (s *Store) frame(ctx context.Context, p place, pack *packInfo) ([]byte, err
 }
 
 // openNodes opens a frame with nodes.
-func (s *Store) openNodes(b []byte) ([]byte, error) {
+func (s *Content) openNodes(b []byte) ([]byte, error) {
 	h, err := frame.ReadHeader(b)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrDamaged, err)

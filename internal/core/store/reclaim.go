@@ -72,7 +72,7 @@ type copyOf struct {
 }
 
 // holdings reads the lists of all packs from the packs themselves.
-func (s *Store) holdings(ctx context.Context) (*holding, error) {
+func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 	condemned, err := s.condemned(ctx)
 	if err != nil {
 		return nil, err
@@ -112,7 +112,7 @@ func (s *Store) holdings(ctx context.Context) (*holding, error) {
 // live returns every node that a point needs, and bases: the nodes that any copy
 // of one of them is a patch of. It fails where a point cannot be read: nothing
 // is removed that it may need.
-func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err error) {
+func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err error) {
 	points, unreadable, err := s.Points(ctx, "")
 	if err == nil {
 		err = s.Refresh(ctx) // what these points need is listed by now
@@ -155,7 +155,7 @@ func (s *Store) live(ctx context.Context) (live, bases map[tree.Hash]bool, err e
 }
 
 // Reclaim gives back the room of what no point needs. One at a time.
-func (s *Store) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
+func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
 	if o.Grace <= 0 {
 		o.Grace = 24 * time.Hour
 	}
@@ -236,7 +236,7 @@ var ErrUnexplained = errors.New("something is missing from the store, so nothing
 // seen: what they need would look as if nobody needed it. Where there is no point,
 // and no record that any was retired, nothing is removed either: the first may be
 // on its way.
-func (s *Store) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) (bool, error) {
+func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) (bool, error) {
 	if o.AcceptMissing && !o.Preview {
 		if _, err := s.AcceptMissing(ctx); err != nil {
 			return false, err
@@ -262,7 +262,7 @@ func (s *Store) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs in
 }
 
 // writers names the sessions that are at work.
-func (s *Store) writers(ctx context.Context) ([]string, error) {
+func (s *Upkeep) writers(ctx context.Context) ([]string, error) {
 	top, _, _, err := s.leases(ctx, sessionPrefix)
 	if err != nil {
 		return nil, err
@@ -278,7 +278,7 @@ func (s *Store) writers(ctx context.Context) ([]string, error) {
 }
 
 type reclaim struct {
-	s       *Store
+	s       *Upkeep
 	o       ReclaimOptions
 	h       *holding
 	live    map[tree.Hash]bool

@@ -25,7 +25,7 @@ type Retired struct {
 // Retire takes points away, and the log before the point logFrom (before the
 // oldest that stays, where logFrom is empty). The room of what only they held is
 // given back by Reclaim. It may end anywhere and be begun again.
-func (s *Store) Retire(ctx context.Context, cluster string, drop []string, logFrom string) (*Retired, error) {
+func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logFrom string) (*Retired, error) {
 	points, unreadable, err := s.Points(ctx, cluster)
 	if err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ type trimmed struct {
 
 // trimMark names the mark of a beginning, or without a position what all of a
 // shard's begin with.
-func (s *Store) trimMark(shard string, after record.Position) string {
+func (s *Upkeep) trimMark(shard string, after record.Position) string {
 	if s.keys == nil {
 		shard = shardFolder(shard)
 	}
@@ -105,7 +105,7 @@ func (s *Store) trimMark(shard string, after record.Position) string {
 
 // trim removes the segments of a log that end at or before a position. That the
 // log begins later from then on is said before they go.
-func (s *Store) trim(ctx context.Context, cluster string, c *journal.Chain, before record.Position, out *Retired) error {
+func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, before record.Position, out *Retired) error {
 	n := 0
 	// The last one stays: the next segment is sealed upon it.
 	for n < len(c.Segments)-1 && c.Segments[n].Last.Position <= before {
@@ -154,7 +154,7 @@ func (s *Store) trim(ctx context.Context, cluster string, c *journal.Chain, befo
 
 // Begins reports whether a log begins where it does because retention has removed
 // what was before.
-func (s *Store) Begins(ctx context.Context, cluster string, c *journal.Chain) (bool, error) {
+func (s *Upkeep) Begins(ctx context.Context, cluster string, c *journal.Chain) (bool, error) {
 	if len(c.Segments) == 0 || c.Segments[0].Prev.IsZero() {
 		return true, nil
 	}
@@ -194,7 +194,7 @@ type Joined struct {
 
 // Join puts small log segments together, and removes those that were. At no
 // time is a moment without its log.
-func (s *Store) Join(ctx context.Context, cluster string, o JoinOptions) (*Joined, error) {
+func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Joined, error) {
 	if o.Settled <= 0 {
 		o.Settled = time.Hour
 	}
@@ -273,7 +273,7 @@ func (s *Store) Join(ctx context.Context, cluster string, o JoinOptions) (*Joine
 	return out, nil
 }
 
-func (s *Store) join(ctx context.Context, group []journal.Header) error {
+func (s *Upkeep) join(ctx context.Context, group []journal.Header) error {
 	keys, err := s.SegmentKeys(ctx)
 	if err != nil {
 		return err

@@ -137,11 +137,8 @@ func Newest(runs []*Run, policy, kind string) (last *Run) {
 	return last
 }
 
-const (
-	runLease = "run-"
-)
 
-func (s *Store) runFolder(prefix, cluster, kind string) string {
+func (s *Catalog) runFolder(prefix, cluster, kind string) string {
 	if cluster == "" {
 		cluster = "-"
 	}
@@ -155,10 +152,10 @@ var ErrRunEnded = errors.New("the run has ended and is not changed")
 // its kind and cluster may: ErrHeld says so. Check, where not nil, is asked with
 // the lease in hand whether the run is still to be. The lease must be given to
 // EndRun.
-func (s *Store) BeginRun(ctx context.Context, r *Run, exclusive bool, check func() error) (*Lease, error) {
+func (s *Catalog) BeginRun(ctx context.Context, r *Run, exclusive bool, check func() error) (*Lease, error) {
 	r.Began = time.Now().UTC().Truncate(time.Millisecond)
 	r.ID = r.Began.Format("20060102-150405.000-") + newID(3)
-	r.Lease = runLease + r.ID
+	r.Lease = runClaim + r.ID
 	if exclusive {
 		r.Lease = "work-" + s.part("cluster", r.Cluster) + "-" + s.part("run", r.Kind)
 	}
@@ -182,7 +179,7 @@ func (s *Store) BeginRun(ctx context.Context, r *Run, exclusive bool, check func
 
 // EndRun keeps a run as it ended, and gives its lease up; a nil lease is that of
 // somebody who is gone.
-func (s *Store) EndRun(ctx context.Context, r *Run, l *Lease) error {
+func (s *Catalog) EndRun(ctx context.Context, r *Run, l *Lease) error {
 	if l != nil {
 		defer l.Release(ctx)
 	}
@@ -207,7 +204,7 @@ func (s *Store) EndRun(ctx context.Context, r *Run, l *Lease) error {
 
 // Running returns the runs that have begun and not ended: those whose process is
 // at it, and those that died.
-func (s *Store) Running(ctx context.Context) (going, broken []*Run, err error) {
+func (s *Catalog) Running(ctx context.Context) (going, broken []*Run, err error) {
 	var names []string
 	if err := s.blob.List(ctx, runningPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil || len(names) == 0 {
 		return nil, nil, err
@@ -251,7 +248,7 @@ type RunFilter struct {
 
 // Runs returns runs that have ended, in order of when they began. Those that
 // cannot be read are errors beside the rest.
-func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable []error, err error) {
+func (s *Catalog) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable []error, err error) {
 	prefix := runsPrefix
 	if f.Cluster != "" {
 		prefix += s.part("cluster", f.Cluster) + "/"
@@ -286,7 +283,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable 
 		}
 		for _, n := range names {
 			g.Go(func() error {
-				r, err := recall(s, n, func(r *Run) error { return s.get(gctx, n, r) }, (*Run).weight)
+				r, err := recall(s.opt.Memo, n, func(r *Run) error { return s.get(gctx, n, r) }, (*Run).weight)
 				if err == nil && n != s.runFolder(runsPrefix, r.Cluster, r.Kind)+r.ID {
 					err = fmt.Errorf("%s: %w: it is the record of run %s", n, ErrDamaged, r.ID)
 				}
@@ -315,7 +312,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadable 
 // ForgetRuns removes what is known of a cluster's captures that went well and
 // began before uneventful, and of all its runs that began before all. The newest
 // of each kind stays.
-func (s *Store) ForgetRuns(ctx context.Context, cluster string, uneventful, all time.Time) (n int, err error) {
+func (s *Catalog) ForgetRuns(ctx context.Context, cluster string, uneventful, all time.Time) (n int, err error) {
 	by := map[string][]string{}
 	err = s.blob.List(ctx, runsPrefix+s.part("cluster", cluster)+"/", func(i blob.Info) error {
 		folder := i.Name[:strings.LastIndexByte(i.Name, '/')+1]

@@ -85,6 +85,19 @@ type Options struct {
 	Unlock []age.Identity
 }
 
+func (o Options) withDefaults() Options {
+	if o.CacheBytes <= 0 {
+		o.CacheBytes = 32 << 20
+	}
+	if o.WriteBytes <= 0 {
+		o.WriteBytes = 54 << 20
+	}
+	if o.PackBytes <= 0 {
+		o.PackBytes = min(16<<20, max(1<<20, o.WriteBytes*8/27))
+	}
+	return o
+}
+
 // Create makes a new store at an empty location.
 func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, error) {
 	d := Descriptor{ID: newID(16), Format: FormatVersion, Created: time.Now().UTC().Truncate(time.Second), Tool: o.Tool,

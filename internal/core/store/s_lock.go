@@ -17,7 +17,7 @@ func lockable(name string) bool {
 
 // lock keeps an object, and its parity, from being removed for the time the
 // store says, from now on.
-func (s *Store) lock(ctx context.Context, name string) error {
+func (s *Objects) lock(ctx context.Context, name string) error {
 	if s.KeepLocked == 0 || !lockable(name) {
 		return nil
 	}

@@ -9,12 +9,12 @@ import (
 	"dexamen/internal/core/blob"
 )
 
-func (s *Store) markName(cluster, what string) string {
+func (s *Objects) markName(cluster, what string) string {
 	return marksPrefix + s.part("cluster", cluster) + "/" + what
 }
 
 // PutMark makes a mark; v is kept as JSON. blob.ErrExists: it is there.
-func (s *Store) PutMark(ctx context.Context, cluster, what string, v any) error {
+func (s *Objects) PutMark(ctx context.Context, cluster, what string, v any) error {
 	if err := CheckClusterName(cluster); err != nil {
 		return err
 	}
@@ -22,7 +22,7 @@ func (s *Store) PutMark(ctx context.Context, cluster, what string, v any) error 
 }
 
 // Mark reads a mark; ok is false where there is none.
-func (s *Store) Mark(ctx context.Context, cluster, what string, v any) (ok bool, err error) {
+func (s *Objects) Mark(ctx context.Context, cluster, what string, v any) (ok bool, err error) {
 	err = s.get(ctx, s.markName(cluster, what), v)
 	if errors.Is(err, blob.ErrNotFound) {
 		return false, nil
@@ -31,13 +31,13 @@ func (s *Store) Mark(ctx context.Context, cluster, what string, v any) (ok bool,
 }
 
 // RemoveMark takes a mark away.
-func (s *Store) RemoveMark(ctx context.Context, cluster, what string) error {
+func (s *Objects) RemoveMark(ctx context.Context, cluster, what string) error {
 	return s.remove(ctx, s.markName(cluster, what))
 }
 
 // Marks calls fn with the name of each mark of a cluster that begins with prefix,
 // and with what reads its content.
-func (s *Store) Marks(ctx context.Context, cluster, prefix string, fn func(what string, read func(v any) error) error) error {
+func (s *Objects) Marks(ctx context.Context, cluster, prefix string, fn func(what string, read func(v any) error) error) error {
 	folder := s.markName(cluster, "")
 	return s.blob.List(ctx, folder+prefix, func(i blob.Info) error {
 		return fn(i.Name[len(folder):], func(v any) error { return s.get(ctx, i.Name, v) })

@@ -43,15 +43,15 @@ func (m *Memo) put(name string, v any, size int) {
 
 // recall reads an object's content as get does, from the memo where it can.
 // Weight is about how many bytes the content takes.
-func recall[T any](s *Store, name string, read func(v *T) error, weight func(v *T) int) (*T, error) {
-	if v, ok := s.opt.Memo.get(name).(*T); ok {
+func recall[T any](m *Memo, name string, read func(v *T) error, weight func(v *T) int) (*T, error) {
+	if v, ok := m.get(name).(*T); ok {
 		return v, nil
 	}
 	v := new(T)
 	if err := read(v); err != nil {
 		return nil, err
 	}
-	s.opt.Memo.put(name, v, weight(v))
+	m.put(name, v, weight(v))
 	return v, nil
 }
 

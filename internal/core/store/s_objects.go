@@ -7,19 +7,74 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
 )
 
+// Objects reads and writes the objects of a store as they are to lie there: in
+// checked frames, encrypted, with parity, locked. Its methods may be called from
+// many goroutines.
+type Objects struct {
+	Descriptor
+	blob blob.Backend
+	opt  Options
+	keys *keyring // nil in a plain store
+
+	sessionMu sync.Mutex
+	session   *Lease // that this store writes; taken with the first write
+
+	parityData, parityMore int // zero without parity
+}
+
+// openObjects reads what a store is, and its keys.
+func openObjects(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
+	d, err := readDescriptor(ctx, b)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil, fmt.Errorf("%s: %w", b, ErrNoStore)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", b, err)
+	}
+	if d.Format > FormatVersion {
+		return nil, fmt.Errorf("%s: %w: the store has format %d, this version reads up to %d; use a newer dexamen", b, ErrTooNew, d.Format, FormatVersion)
+	}
+	o := &Objects{Descriptor: d, blob: b, opt: opt.withDefaults()}
+	if o.parityData, o.parityMore, err = parseParity(d.Parity); err != nil {
+		return nil, fmt.Errorf("%s: %w", b, err)
+	}
+	if c, ok := b.(blob.Claimer); ok && d.Claims {
+		c.UseClaims()
+	}
+	if a, ok := b.(blob.Anchored); ok {
+		if err := a.Anchor(ctx, descriptorName, parityPrefix+descriptorName, repairedPrefix+descriptorName); err != nil {
+			return nil, fmt.Errorf("%s: %w", b, err)
+		}
+	}
+	if l, ok := b.(blob.Locker); ok && d.KeepLocked > 0 {
+		l.UseLocks()
+	}
+	switch d.Protection {
+	case "":
+	case "aes-256-gcm":
+		if o.keys, err = unlock(ctx, b, d.ID, opt.Unlock); err != nil {
+			return nil, fmt.Errorf("%s: %w", b, err)
+		}
+	default:
+		return nil, fmt.Errorf("%s: %w: its protection is %q; use a newer dexamen", b, ErrTooNew, d.Protection)
+	}
+	return o, nil
+}
+
 // Place returns where the store lies.
-func (s *Store) Place() blob.Backend { return s.blob }
+func (s *Objects) Place() blob.Backend { return s.blob }
 
 // Location returns where the store lies, without secrets.
-func (s *Store) Location() string { return s.blob.String() }
+func (s *Objects) Location() string { return s.blob.String() }
 
 // create makes an object, its parity before it.
-func (s *Store) create(ctx context.Context, name string, data []byte) error {
+func (s *Objects) create(ctx context.Context, name string, data []byte) error {
 	if k, m := s.parityOf(name); m > 0 {
 		more, err := encodeParity(name, data, k, m)
 		if err != nil {
@@ -42,7 +97,7 @@ func (s *Store) create(ctx context.Context, name string, data []byte) error {
 }
 
 // put writes v as JSON in a checked frame.
-func (s *Store) put(ctx context.Context, k *frame.Key, name string, v any) error {
+func (s *Objects) put(ctx context.Context, k *frame.Key, name string, v any) error {
 	data, err := encodeManifest(k, v)
 	if err != nil {
 		return err
@@ -51,7 +106,7 @@ func (s *Store) put(ctx context.Context, k *frame.Key, name string, v any) error
 }
 
 // get reads what put wrote under the list key.
-func (s *Store) get(ctx context.Context, name string, v any) error {
+func (s *Objects) get(ctx context.Context, name string, v any) error {
 	err := getManifest(ctx, s.blob, s.ring(), name, v)
 	if errors.Is(err, ErrDamaged) {
 		if data, rerr := s.rescue(ctx, name); rerr == nil {

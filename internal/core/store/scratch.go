@@ -16,7 +16,7 @@ import (
 // are taken from there; the others lie in a temporary file that has no name,
 // so that nothing is left behind, whatever happens.
 type Scratch struct {
-	store *Store
+	store *Content
 	mu    sync.Mutex
 	file  *os.File
 	end   int64
@@ -32,7 +32,7 @@ type span struct {
 
 // NewScratch makes an empty scratch whose file is in dir (the system's folder
 // when empty).
-func (s *Store) NewScratch(dir string) (*Scratch, error) {
+func (s *Content) NewScratch(dir string) (*Scratch, error) {
 	f, err := os.CreateTemp(dir, "dexamen-scratch-*")
 	if err != nil {
 		return nil, fmt.Errorf("scratch file: %w", err)

@@ -18,7 +18,7 @@ type Usage struct {
 }
 
 // Usage counts objects and bytes by kind: packs, index, points, journal.
-func (s *Store) Usage(ctx context.Context) (Usage, error) {
+func (s *Upkeep) Usage(ctx context.Context) (Usage, error) {
 	u := Usage{Objects: map[string]int{}, Bytes: map[string]int64{}}
 	err := s.blob.List(ctx, "", func(i blob.Info) error {
 		kind, _, _ := strings.Cut(i.Name, "/")
@@ -53,7 +53,7 @@ type Share struct {
 }
 
 // Shares weighs what the store holds by cluster, and what no point needs.
-func (s *Store) Shares(ctx context.Context) (shares []*Share, dead int64, unreadable []error, err error) {
+func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unreadable []error, err error) {
 	points, unreadable, err := s.Points(ctx, "")
 	if err == nil {
 		err = s.Refresh(ctx)

@@ -20,7 +20,7 @@ const patchLimit = 4
 // Writer takes the nodes of one piece of work. It is a tree.Sink, and a
 // tree.Source for what is in the store and what it took itself.
 type Writer struct {
-	s    *Store
+	s    *Content
 	ctx  context.Context // of the whole piece of work, whoever hands nodes in
 	jobs chan writeJob
 	wg   sync.WaitGroup
@@ -64,7 +64,7 @@ type WriteStats struct {
 // NewWriter begins a piece of work that ends early when ctx does. Nodes are
 // stored after PutNode has returned, so ctx must outlive every context that
 // PutNode is called with. Flush or Abandon must be called.
-func (s *Store) NewWriter(ctx context.Context) *Writer {
+func (s *Content) NewWriter(ctx context.Context) *Writer {
 	n := s.opt.Workers
 	if n <= 0 {
 		n = min(runtime.GOMAXPROCS(0), 8)
@@ -131,7 +131,7 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 // begin makes the writer known before it relies on anything, and gets its key.
 func (w *Writer) begin() {
 	w.keyOnce.Do(func() {
-		err := w.s.enlist(w.ctx)
+		err := w.s.enlist(w.ctx, w.s.Refresh)
 		if err == nil {
 			w.key, err = w.s.contentKey(w.ctx)
 		}
