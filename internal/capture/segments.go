@@ -86,7 +86,7 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 		}
 	}
 	if !found {
-		g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: w.Last, Why: cause.Error()}
+		g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: w.Last, Reason: cause.Error()}
 		cp.gaps = append(cp.gaps, g)
 		return remedy.With(fmt.Errorf("%w: nothing is known of the log from %s on, and it can be taken up only at a new point: %w",
 			run.ErrIncomplete, run.FormatTime(cp.from.Wall), cause), remedy.Snapshot, cp.name)
@@ -99,7 +99,7 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 	if err != nil {
 		return err
 	}
-	g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: to, Why: why}
+	g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: to, Reason: why}
 	if err := cp.put(ctx, h, data); err != nil {
 		return err
 	}

@@ -66,7 +66,7 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 		if len(shards) > 1 {
 			which = "shard " + sh.Name + ": "
 		}
-		a.Emit(run.Step, "%sreading the log of %s (%s, %s) from %s on", which, choice.Member.Address, choice.Member.Role, choice.Why,
+		a.Emit(run.Step, "%sreading the log of %s (%s, %s) from %s on", which, choice.Member.Address, choice.Member.Role, choice.Reason,
 			run.FormatTime(cp.from.Wall))
 		a.list = append(a.list, cp)
 	}

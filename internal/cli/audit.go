@@ -24,9 +24,9 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	o := store.AuditOptions{Parts: max(1, c.Int("one-in")), Part: -1, Mend: c.Bool("repair")}
+	o := store.ScrubOptions{Parts: max(1, c.Int("one-in")), Part: -1, Repair: c.Bool("repair")}
 	if from := c.String("from"); from != "" {
-		if !o.Mend {
+		if !o.Repair {
 			return usage("--from is where to heal from; it needs --repair")
 		}
 		if o.From, _, err = a.backend(ctx, c, from); err != nil {
@@ -34,7 +34,7 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if c.Bool("relist") {
-		packs, nodes, bad, err := s.RebuildIndex(ctx)
+		packs, nodes, bad, err := s.RebuildListings(ctx)
 		if err != nil {
 			return fmt.Errorf("store %s: %w", name, err)
 		}
@@ -45,10 +45,10 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	}
 	p, emit := a.objectProgress("reading " + s.Location())
 	o.Emit = emit
-	var r *store.Audit
+	var r *store.ScrubReport
 	w := work{Runner: &run.Runner{Store: s, Tool: "dexamen " + Version}}
-	err = a.record(ctx, c, w, store.RunAudit, "", func(ctx context.Context, _ *run.Runner, rec *store.Run) (err error) {
-		if r, err = s.Audit(ctx, o); err != nil {
+	err = a.record(ctx, c, w, store.RunScrub, "", func(ctx context.Context, _ *run.Runner, rec *store.Run) (err error) {
+		if r, err = s.Scrub(ctx, o); err != nil {
 			return err
 		}
 		rec.Bytes = r.Bytes
@@ -84,7 +84,7 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func losses(r *store.Audit) string {
+func losses(r *store.ScrubReport) string {
 	var out []string
 	if n := len(r.Points); n > 0 {
 		out = append(out, "parts of "+view.Plural(int64(n), "point"))
@@ -95,17 +95,17 @@ func losses(r *store.Audit) string {
 	return strings.Join(out, " and ")
 }
 
-func mendHint(o store.AuditOptions, name string) string {
-	if o.Mend && o.From != nil {
+func mendHint(o store.ScrubOptions, name string) string {
+	if o.Repair && o.From != nil {
 		return ""
 	}
-	if o.Mend {
+	if o.Repair {
 		return "; a mirror could heal more: --repair --from STORE"
 	}
 	return "; heal what can be healed with: dexamen store scrub " + name + " --repair"
 }
 
-func (a *app) showAudit(name string, r *store.Audit) {
+func (a *app) showAudit(name string, r *store.ScrubReport) {
 	sc := a.screen
 	part := ""
 	if r.Parts > 1 {
@@ -117,10 +117,10 @@ func (a *app) showAudit(name string, r *store.Audit) {
 		t := sc.Table("damaged object", "what", "healed from", "costs")
 		for _, d := range r.Damaged {
 			costs := "nothing that is protected"
-			if d.Harm && d.Mended == "" {
+			if d.LosesData && d.Repaired == "" {
 				costs = sc.Loss("see below")
 			}
-			mended := d.Mended
+			mended := d.Repaired
 			if mended == "" {
 				mended = sc.Loss("no")
 			}
@@ -160,11 +160,11 @@ func (a *app) showAudit(name string, r *store.Audit) {
 			sc.Line("  %s: from %s to %s (%s)", strings.TrimSpace(l.Cluster+" "+l.Shard), from, to, l.Object)
 		}
 	}
-	if len(r.Whole) > 0 {
+	if len(r.Intact) > 0 {
 		sc.Line("")
 		t := sc.Table("cluster", ">points of which everything is there")
-		for _, c := range slices.Sorted(maps.Keys(r.Whole)) {
-			t.Row(c, r.Whole[c])
+		for _, c := range slices.Sorted(maps.Keys(r.Intact)) {
+			t.Row(c, r.Intact[c])
 		}
 		t.Print(2)
 	}

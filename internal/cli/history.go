@@ -79,7 +79,7 @@ func (a *app) allRuns(ctx context.Context, e *run.Runner, f store.RunFilter) (ru
 	for _, r := range append(going, broken...) {
 		if (f.Cluster == "" || r.Cluster == f.Cluster) && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, r.Kind)) {
 			if slices.Contains(broken, r) {
-				r.Result = store.RunBroken
+				r.Result = store.RunKilled
 			}
 			runs = append(runs, r)
 		}
@@ -176,7 +176,7 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 		case !r.Good():
 			result = s.Loss(result)
 		}
-		t.Row(id, r.Kind, r.Cluster, view.Time(r.Began), took, result, what, asker(r))
+		t.Row(id, r.Kind, r.Cluster, view.Time(r.Started), took, result, what, asker(r))
 		i += n - 1
 	}
 	t.Print(0)
@@ -212,9 +212,9 @@ func (a *app) came(r *store.Run) string {
 		if r.Result != "" {
 			return fmt.Sprintf("%s, %s, to %s", view.Plural(r.Changes, "change"), view.Bytes(r.Stored), view.Clock(r.To))
 		}
-	case store.RunRetire:
+	case store.RunRetention:
 		return fmt.Sprintf("%s removed, %s of log and %s given back", view.Plural(int64(len(r.Retired)), "point"), view.Plural(int64(r.Segments), "segment"), view.Bytes(r.Freed))
-	case store.RunRestore, store.RunVerify, store.RunAudit:
+	case store.RunRestore, store.RunVerify, store.RunScrub:
 		if r.Records > 0 {
 			return fmt.Sprintf("%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))
 		}
@@ -254,20 +254,20 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 	if r.Error != "" {
 		line("error", "%s", s.Loss(r.Error))
 	}
-	line("began", "%s", view.Time(r.Began))
-	if !r.Ended.IsZero() {
-		line("ended", "%s, after %s", view.Time(r.Ended), view.Duration(r.Took()))
+	line("began", "%s", view.Time(r.Started))
+	if !r.Finished.IsZero() {
+		line("ended", "%s, after %s", view.Time(r.Finished), view.Duration(r.Took()))
 	}
 	if r.Policy != "" {
-		line("asked by", "policy %s (%s), due %s, attempt %d", r.Policy, r.Why, view.Time(r.Slot), r.Attempt)
+		line("asked by", "policy %s (%s), due %s, attempt %d", r.Policy, r.Reason, view.Time(r.Due), r.Attempt)
 	} else {
 		line("asked by", "%s: %s", r.User, r.What)
 	}
 	line("done by", "%s, process %d on %s, user %s", r.Tool, r.Process, r.Host, r.User)
 	for _, m := range r.Read {
 		why := ""
-		if m.Why != "" {
-			why = " (" + m.Why + ")"
+		if m.Reason != "" {
+			why = " (" + m.Reason + ")"
 		}
 		line("read", "%s of shard %s%s", m.Address, m.Shard, why)
 	}
@@ -291,10 +291,10 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		line("given back", "%s", view.Bytes(r.Freed))
 	}
 	for _, g := range r.Gaps {
-		line("gap", "%s %s to %s", s.Loss(g.Why), view.Time(g.From.Wall), view.Time(g.To.Wall))
+		line("gap", "%s %s to %s", s.Loss(g.Reason), view.Time(g.From.Wall), view.Time(g.To.Wall))
 	}
 	for _, p := range r.Retired {
-		line("retired", "%s: %s", p.Point, p.Why)
+		line("retired", "%s: %s", p.Point, p.Reason)
 	}
 	for _, w := range r.Warnings {
 		line("warning", "%s", w)
@@ -304,7 +304,7 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		if h.Error != "" {
 			how = s.Loss(h.Error)
 		}
-		line("hook", "%s it: %s: %s", h.When, strings.Join(h.Command, " "), how)
+		line("hook", "%s it: %s: %s", h.Phase, strings.Join(h.Command, " "), how)
 		for _, l := range strings.Split(strings.TrimRight(h.Output, "\n"), "\n") {
 			if l != "" {
 				s.Line("             | %s", l)
@@ -368,7 +368,7 @@ func (a *app) hold(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer w.progress.Done()
-	h := &store.Hold{Cluster: p.Cluster, Point: p.ID, Until: until.UTC(), Why: why}
+	h := &store.Hold{Cluster: p.Cluster, Point: p.ID, Until: until.UTC(), Reason: why}
 	if u, err := user.Current(); err == nil {
 		h.User = u.Username
 	}
@@ -482,7 +482,7 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 			}
 		}
 		var done *store.Run
-		err = a.record(ctx, c, w, store.RunRetire, ward.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) error {
+		err = a.record(ctx, c, w, store.RunRetention, ward.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 			done = r
 			return daemon.Retire(ctx, e, ward, r)
 		})

@@ -91,7 +91,7 @@ func (a *app) keysList(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	slots, bad, err := s.Slots(ctx)
+	slots, bad, err := s.KeyHolders(ctx)
 	if err != nil {
 		return err
 	}
@@ -167,7 +167,7 @@ func (a *app) keysAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	slot, err := s.AddSlot(ctx, h)
+	slot, err := s.AddHolder(ctx, h)
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
@@ -186,7 +186,7 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := s.DropSlot(ctx, c.Args().Get(1)); err != nil {
+	if err := s.DropHolder(ctx, c.Args().Get(1)); err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {

@@ -178,7 +178,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 func ahead(w daemon.Ward, s *daemon.State, now time.Time, n int) (out []nextRun) {
 	for _, d := range daemon.Duties(w, s, now) {
 		if d.Kind != store.RunSnapshot {
-			how := d.Why
+			how := d.Reason
 			if !d.At.After(now) {
 				how += "; due now"
 			}
@@ -186,7 +186,7 @@ func ahead(w daemon.Ward, s *daemon.State, now time.Time, n int) (out []nextRun)
 			continue
 		}
 		at, scanned := d.At, time.Time{}
-		how := d.Why
+		how := d.Reason
 		if p := s.Scanned(); p != nil {
 			scanned = p.Time
 		}
@@ -346,7 +346,7 @@ func (a *app) showVerdicts(w daemon.Ward, plan *retain.Plan, state *daemon.State
 		if !v.Keep {
 			what = s.Loss("goes")
 		}
-		t.Row(v.Point.ID, view.Time(v.Point.Time), view.Bytes(stored[v.Point.ID]), what, v.Why)
+		t.Row(v.Point.ID, view.Time(v.Point.Time), view.Bytes(stored[v.Point.ID]), what, v.Reason)
 	}
 	t.Print(2)
 	if plan.LogFrom != "" {
@@ -443,7 +443,7 @@ func (a *app) due(ctx context.Context, c *cli.Command) error {
 		if r.Now {
 			at = a.screen.Accent("now") + " (" + at + ")"
 		}
-		t.Row(at, r.Kind, r.Cluster, r.Policy, r.Why, note)
+		t.Row(at, r.Kind, r.Cluster, r.Policy, r.Reason, note)
 	}
 	t.Print(0)
 	return errors.Join(errs...)

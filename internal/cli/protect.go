@@ -102,7 +102,7 @@ func (a *app) showNewPoint(p *store.Point) error {
 			s.Line("%s %s", s.Loss("not guaranteed:"), cv)
 		}
 		for _, sk := range p.Skipped {
-			s.Line("%s %s: %s", s.Loss("left out:"), sk.Name, sk.Why)
+			s.Line("%s %s: %s", s.Loss("left out:"), sk.Name, sk.Reason)
 		}
 	}
 	if len(p.Skipped) > 0 {
@@ -200,7 +200,7 @@ func (a *app) showCaptured(g *capture.Result) error {
 		s.Line("%s %s", s.Loss("in doubt:"), d)
 	}
 	for _, gap := range g.Gaps {
-		s.Line("%s %s to %s: %s", s.Loss("gap:"), view.Time(gap.From.Wall), view.Time(gap.To.Wall), gap.Why)
+		s.Line("%s %s to %s: %s", s.Loss("gap:"), view.Time(gap.From.Wall), view.Time(gap.To.Wall), gap.Reason)
 	}
 	return nil
 }
@@ -274,7 +274,7 @@ func (a *app) pointsCommand() *cli.Command {
 // proven, who holds them.
 func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner, points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}
-	if audit, err := e.Store.LastAudit(ctx); err == nil && audit != nil {
+	if audit, err := e.Store.LastScrub(ctx); err == nil && audit != nil {
 		for _, h := range audit.Points {
 			notes[h.ID] = append(notes[h.ID], s.Loss("damaged: "+view.Plural(int64(len(h.Namespaces)), "namespace")))
 		}
@@ -314,7 +314,7 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner, poi
 		}
 		for _, h := range holds {
 			if h.Until.After(time.Now()) {
-				notes[h.Point] = append(notes[h.Point], s.Accent("held until "+h.Until.Local().Format(time.DateOnly)+": "+h.Why))
+				notes[h.Point] = append(notes[h.Point], s.Accent("held until "+h.Until.Local().Format(time.DateOnly)+": "+h.Reason))
 			}
 		}
 	}
@@ -435,7 +435,7 @@ func (a *app) showCoverage(list []*moment.Coverage) {
 			s.Line("  proven from %s to %s: the log leads where the points say", view.Time(p.From), view.Time(p.To))
 		}
 		for _, g := range c.Gaps {
-			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Why)
+			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Reason)
 		}
 		for _, n := range c.Narrowed {
 			s.Line("  %s from point %s on: %s, which its policy no longer chooses; only moments before %s have it", s.Loss("left out"), n.Point, strings.Join(n.Names, ", "), view.Time(n.Until))

@@ -347,7 +347,7 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 			of = " of " + sh.Name
 		}
 		ch, err := cl.Choose(ctx, sh.Name)
-		report("choose a member"+of, err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Why))
+		report("choose a member"+of, err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Reason))
 		l, ok := cl.(engine.Logged)
 		if !ok || sh.Log == nil {
 			report("follow the log"+of, engine.ErrNoLog, "")

@@ -104,7 +104,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	conf := a.cfg.Stores[name]
-	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity, KeepLocked: time.Duration(conf.KeepLocked)}
+	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity, ImmutableFor: time.Duration(conf.KeepLocked)}
 	made := ""
 	switch {
 	case o.Plain && (len(c.StringSlice("recipient")) > 0 || conf.Unlock != nil):
@@ -115,13 +115,13 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if s3, ok := b.(*blob.S3); ok {
-		_, err := store.Probe(ctx, b, 4<<10)
+		_, err := store.CheckPlace(ctx, b, 4<<10)
 		if errors.Is(err, store.ErrReplaced) {
 			// Nothing is safe in a place where an object can be replaced, but
 			// for what makes sure of it by itself.
 			s3.UseClaims()
 			o.Claims = true
-			_, err = store.Probe(ctx, b, 4<<10)
+			_, err = store.CheckPlace(ctx, b, 4<<10)
 		}
 		if err != nil {
 			return fmt.Errorf("store %s: %w", name, err)
@@ -132,7 +132,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain, "parity": d.Parity, "immutable_for": d.KeepLocked, "claims": d.Claims, "key_file": made})
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain, "parity": d.Parity, "immutable_for": d.ImmutableFor, "claims": d.Claims, "key_file": made})
 	}
 	sc := a.screen
 	sc.Line("store %s made at %s (format %d)", sc.Accent(name), b, d.Format)
@@ -151,7 +151,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		_, _ = fmt.Sscanf(d.Parity, "%d+%d", &pieces, &more)
 		sc.Line("  parity: an object is %d pieces and %d more; any %d of them may be damaged", pieces, more, more)
 	}
-	if d.KeepLocked > 0 {
+	if d.ImmutableFor > 0 {
 		sc.Line("  objects are locked for %s", view.Duration(time.Duration(conf.KeepLocked)))
 		if _, ok := b.(*blob.Dir); ok {
 			sc.Line("  in a folder this stops mistakes, not somebody who may write there and means to; a bucket with object lock does")
@@ -177,7 +177,7 @@ func (a *app) storeProbe(ctx context.Context, c *cli.Command) error {
 	}
 	var rows []row
 	for _, size := range []int{4 << 10, 16 << 20} {
-		r, err := store.Probe(ctx, b, size)
+		r, err := store.CheckPlace(ctx, b, size)
 		if err != nil {
 			return fmt.Errorf("store %s: %w", name, err)
 		}
@@ -220,12 +220,12 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	audit, err := s.LastAudit(ctx)
+	audit, err := s.LastScrub(ctx)
 	if err != nil && !errors.Is(err, store.ErrDamaged) {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.KeepLocked,
+		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
 			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": audit})
 	}
 	a.showStore(name, s, u, shares, dead, audit)
@@ -238,7 +238,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*store.Share, dead int64, audit *store.Audit) {
+func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*store.Share, dead int64, audit *store.ScrubReport) {
 	sc := a.screen
 	protection := "not encrypted"
 	if s.Encrypted() {
@@ -247,8 +247,8 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	if s.Parity != "" {
 		protection += ", parity " + s.Parity
 	}
-	if s.KeepLocked > 0 {
-		protection += ", objects locked for " + view.Duration(time.Duration(s.KeepLocked)*time.Second)
+	if s.ImmutableFor > 0 {
+		protection += ", objects locked for " + view.Duration(time.Duration(s.ImmutableFor)*time.Second)
 	}
 	sc.Line("%s  %s, format %d, made %s, %s", sc.Accent(name), s.Location(), s.Format, view.Time(s.Created), protection)
 	sc.Line("")
@@ -284,9 +284,9 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	case audit == nil:
 		sc.Line("  never scrubbed; do it with: dexamen store scrub %s", name)
 	case audit.Sound():
-		sc.Line("  last scrubbed %s (part %d of %d): sound", view.Time(audit.When), audit.Part+1, audit.Parts)
+		sc.Line("  last scrubbed %s (part %d of %d): sound", view.Time(audit.Created), audit.Part+1, audit.Parts)
 	default:
-		sc.Line("  last scrubbed %s: %s", view.Time(audit.When), sc.Loss("damage was found"))
+		sc.Line("  last scrubbed %s: %s", view.Time(audit.Created), sc.Loss("damage was found"))
 	}
 }
 
@@ -377,19 +377,19 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		return a.screen.Encode(map[string]any{"store": name, "preview": c.Bool("preview"), "result": r})
 	}
 	sc := a.screen
-	sc.Line("%s has %s of content, %s; no point needs %d of them, %s", sc.Accent(name), view.Plural(int64(r.Packs), "pack"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
+	sc.Line("%s has %s of content, %s; no point needs %d of them, %s", sc.Accent(name), view.Plural(int64(r.Files), "pack"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
 	if c.Bool("preview") {
 		return nil
 	}
-	if r.Condemned > 0 {
-		sc.Line("  marked, to be removed after %s: %s", view.Duration(grace), view.Plural(int64(r.Condemned), "pack"))
+	if r.PendingDelete > 0 {
+		sc.Line("  marked, to be removed after %s: %s", view.Duration(grace), view.Plural(int64(r.PendingDelete), "pack"))
 	}
-	if r.Repacked > 0 {
-		sc.Line("  copied out of packs that are mostly not needed: %s", view.Bytes(r.Repacked))
+	if r.CopiedOut > 0 {
+		sc.Line("  copied out of packs that are mostly not needed: %s", view.Bytes(r.CopiedOut))
 	}
 	sc.Line("  removed: %s, %s; and %s that had been left behind", view.Plural(int64(r.Removed), "pack"), view.Bytes(r.Freed), view.Plural(int64(r.Leftovers), "object"))
-	if r.LetGo > 0 {
-		sc.Line("  no longer marked, as points need them by now: %s", view.Plural(int64(r.LetGo), "pack"))
+	if r.Withdrawn > 0 {
+		sc.Line("  no longer marked, as points need them by now: %s", view.Plural(int64(r.Withdrawn), "pack"))
 	}
 	if r.Locked > 0 {
 		sc.Line("  locked for now: %s", view.Plural(int64(r.Locked), "pack"))

@@ -340,7 +340,7 @@ func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
 	d.group.Go(func() {
 		defer cancel()
 		log := d.Log.With("cluster", duty.Ward.Cluster, "policy", duty.Ward.Policy, "kind", duty.Kind)
-		log.Debug("begins", "slot", duty.Slot, "attempt", duty.Attempt, "why", duty.Why)
+		log.Debug("begins", "slot", duty.Due, "attempt", duty.Attempt, "why", duty.Reason)
 		var r *store.Run
 		err := d.guarded(duty.Kind+" of "+duty.Ward.Cluster, func() (err error) {
 			r, err = world.Do(rctx, duty, func(shard string, to record.Mark) { d.sealed(duty.Ward, shard, to) })
@@ -486,7 +486,7 @@ func MeasureRoom(ctx context.Context, e *run.Runner, capacity int64) (Room, erro
 		r.Free = max(capacity-r.Used, 0)
 	}
 	now := time.Now()
-	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Since: now.Add(-7 * 24 * time.Hour), Kinds: []string{store.RunSnapshot, store.RunCapture, store.RunRetire}})
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Since: now.Add(-7 * 24 * time.Hour), Kinds: []string{store.RunSnapshot, store.RunCapture, store.RunRetention}})
 	if err != nil || len(runs) == 0 {
 		return r, err
 	}
@@ -495,7 +495,7 @@ func MeasureRoom(ctx context.Context, e *run.Runner, capacity int64) (Room, erro
 		sum += x.Stored - x.Freed
 	}
 	// The first day says little about the next.
-	if span := now.Sub(runs[0].Began); span > 24*time.Hour {
+	if span := now.Sub(runs[0].Started); span > 24*time.Hour {
 		r.Grows = max(0, int64(float64(sum)/span.Hours()*24))
 	}
 	return r, nil

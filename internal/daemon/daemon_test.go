@@ -132,7 +132,7 @@ func TestWhatIsDue(t *testing.T) {
 		return &store.Point{ID: "p", Cluster: "meadow", Engine: "field", Made: "scan", Exact: true, Time: when, Started: when, Finished: when, Shards: []store.PointShard{{Name: "meadow", Mark: record.Mark{Position: "a", Wall: when}}}}
 	}
 	run := func(result string, slot, ended time.Time, attempt int) *store.Run {
-		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Slot: slot, Began: ended, Ended: ended, Result: result, Attempt: attempt}
+		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Due: slot, Started: ended, Finished: ended, Result: result, Attempt: attempt}
 	}
 	yesterday := []*store.Point{point(at(-23, 15))}
 	for _, c := range []struct {
@@ -150,7 +150,7 @@ func TestWhatIsDue(t *testing.T) {
 		{"failed once", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 16), 1)}}, at(1, 16), at(1, 17), 2},
 		{"failed again", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 17), 2)}}, at(1, 17), at(1, 19), 3},
 		{"given up for today", "retry: { for: 30m }", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 44), 5)}}, at(1, 50), at(25, 15), 1},
-		{"died", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunBroken, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 2},
+		{"died", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunKilled, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 2},
 		{"told to stop", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunInterrupted, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 1},
 		{"quiet hours", "no_scans: [\"01:00-06:00\"]", State{Points: yesterday}, at(1, 15), at(6, 0), 1},
 		{"out of the quiet hours", "no_scans: [\"01:00-06:00\"]", State{Points: yesterday}, at(6, 0), at(1, 15), 1},

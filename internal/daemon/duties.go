@@ -14,12 +14,12 @@ type Duty struct {
 	Ward Ward   `json:"-"`
 	Kind string `json:"kind"`
 	// Slot is the time it was due; the same whoever computes it.
-	Slot time.Time `json:"slot"`
+	Due time.Time `json:"due"`
 	// At is when it may begin: later than Slot after a failure and in quiet
 	// hours.
 	At      time.Time `json:"at"`
 	Attempt int       `json:"attempt"`
-	Why     string    `json:"why"`
+	Reason  string    `json:"reason"`
 	// Urgent: a new point is needed before anything else can be protected.
 	Urgent bool `json:"urgent"`
 }
@@ -42,7 +42,7 @@ func Duties(w Ward, s *State, now time.Time) (out []Duty) {
 // Done reports whether a duty has been done, or given up, since it was computed.
 func Done(d Duty, s *State, now time.Time) bool {
 	for _, n := range Duties(d.Ward, s, now) {
-		if n.Kind == d.Kind && n.Slot.Equal(d.Slot) && n.Attempt == d.Attempt && n.ripe(now) {
+		if n.Kind == d.Kind && n.Due.Equal(d.Due) && n.Attempt == d.Attempt && n.ripe(now) {
 			return false
 		}
 	}
@@ -54,7 +54,7 @@ func served(s *State, w Ward, kind string, slot time.Time) bool {
 	for _, r := range s.Runs {
 		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers // what differs is told
 		if r.Kind == kind && did &&
-			(r.Policy == w.Policy && !r.Slot.Before(slot) || r.Policy == "" && !r.Began.Before(slot)) {
+			(r.Policy == w.Policy && !r.Due.Before(slot) || r.Policy == "" && !r.Started.Before(slot)) {
 			return true
 		}
 	}
@@ -66,19 +66,19 @@ func served(s *State, w Ward, kind string, slot time.Time) bool {
 func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int, never bool) {
 	n, at = 1, slot
 	for _, r := range s.Runs {
-		if r.Kind != kind || r.Policy != w.Policy || !r.Slot.Equal(slot) {
+		if r.Kind != kind || r.Policy != w.Policy || !r.Due.Equal(slot) {
 			continue
 		}
 		switch {
 		case r.Result == store.RunInterrupted:
-			n, at = r.Attempt, r.Ended // it was told to stop: no failure
+			n, at = r.Attempt, r.Finished // it was told to stop: no failure
 			continue
-		case r.Result == store.RunBroken && r.Attempt <= 1:
-			n, at = r.Attempt+1, r.Ended // whoever ended the process is gone by now
+		case r.Result == store.RunKilled && r.Attempt <= 1:
+			n, at = r.Attempt+1, r.Finished // whoever ended the process is gone by now
 			continue
 		}
-		wait, over := w.Config.Retry.Wait(r.Attempt, r.Ended.Sub(slot))
-		n, at, never = r.Attempt+1, r.Ended.Add(wait), over
+		wait, over := w.Config.Retry.Wait(r.Attempt, r.Finished.Sub(slot))
+		n, at, never = r.Attempt+1, r.Finished.Add(wait), over
 	}
 	return at, n, never
 }
@@ -87,8 +87,8 @@ func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int
 // the next.
 func (d *Duty) try(w Ward, s *State, next time.Time) {
 	var never bool
-	if d.At, d.Attempt, never = attempt(s, w, d.Kind, d.Slot); never {
-		d.Slot, d.At, d.Attempt = next, next, 1
+	if d.At, d.Attempt, never = attempt(s, w, d.Kind, d.Due); never {
+		d.Due, d.At, d.Attempt = next, next, 1
 	}
 }
 
@@ -97,23 +97,23 @@ func snapshotDuty(w Ward, s *State, now time.Time) *Duty {
 	if when.IsZero() {
 		return nil
 	}
-	d := &Duty{Kind: store.RunSnapshot, Slot: when.Last(now), Why: when.String()}
+	d := &Duty{Kind: store.RunSnapshot, Due: when.Last(now), Reason: when.String()}
 	p := s.Newest()
 	switch since, why := s.Broken(); {
 	case p == nil:
-		d.Why = "there is no point yet"
+		d.Reason = "there is no point yet"
 	case !since.IsZero():
-		d.Why, d.Urgent = why, true
-		if since.After(d.Slot) {
-			d.Slot = since
+		d.Reason, d.Urgent = why, true
+		if since.After(d.Due) {
+			d.Due = since
 		}
-	case !p.Time.Before(d.Slot) || served(s, w, d.Kind, d.Slot):
-		d.Slot = when.Next(now)
+	case !p.Time.Before(d.Due) || served(s, w, d.Kind, d.Due):
+		d.Due = when.Next(now)
 	}
 	d.try(w, s, when.Next(now))
 	at := d.At
 	// Only scans are kept out of quiet hours.
-	if !Folds(w, s, d.Slot) {
+	if !Folds(w, s, d.Due) {
 		d.At = calendar.Quiet(w.Config.When.Quiet, later(d.At, now))
 		if !d.At.After(now) {
 			d.At = at
@@ -163,26 +163,26 @@ func captureDuty(w Ward, s *State, now time.Time) *Duty {
 	}
 	d := &Duty{Kind: store.RunCapture}
 	if when.Continuous {
-		d.Why, d.Slot, d.At, d.Attempt = "continuous", s.Points[0].Time, now, 1
+		d.Reason, d.Due, d.At, d.Attempt = "continuous", s.Points[0].Time, now, 1
 		if r := s.last(d.Kind); r != nil && r.Policy == w.Policy {
-			d.Slot = r.Ended // one row of runs, each of which begins where the last ended
+			d.Due = r.Finished // one row of runs, each of which begins where the last ended
 			if r.Result == store.RunFailed || r.Result == store.RunRefused {
 				wait, never := w.Config.Retry.Wait(r.Attempt, 0)
 				if never {
 					wait = time.Hour
 				}
-				d.At, d.Attempt = r.Ended.Add(wait), r.Attempt+1
-			} else if r.Wants != "" && !p.Started.After(r.Began) {
+				d.At, d.Attempt = r.Finished.Add(wait), r.Attempt+1
+			} else if r.Wants != "" && !p.Started.After(r.Started) {
 				d.At = now.Add(time.Minute) // it waits for a new point
 			}
 		}
 		return d
 	}
-	d.Why = "every " + w.Config.Log
-	d.Slot = now.Truncate(when.Log)
+	d.Reason = "every " + w.Config.Log
+	d.Due = now.Truncate(when.Log)
 	// The point itself is as good as a capture up to it.
-	if served(s, w, d.Kind, d.Slot) || !p.Time.Before(d.Slot) {
-		d.Slot = d.Slot.Add(when.Log)
+	if served(s, w, d.Kind, d.Due) || !p.Time.Before(d.Due) {
+		d.Due = d.Due.Add(when.Log)
 	}
 	d.try(w, s, now.Truncate(when.Log).Add(when.Log))
 	return d
@@ -193,9 +193,9 @@ func retireDuty(w Ward, s *State, now time.Time) *Duty {
 	if len(s.Points) == 0 {
 		return nil
 	}
-	d := &Duty{Kind: store.RunRetire, Slot: when.Last(now), Why: when.String()}
-	if served(s, w, d.Kind, d.Slot) {
-		d.Slot = when.Next(now)
+	d := &Duty{Kind: store.RunRetention, Due: when.Last(now), Reason: when.String()}
+	if served(s, w, d.Kind, d.Due) {
+		d.Due = when.Next(now)
 	}
 	d.try(w, s, when.Next(now))
 	return d

@@ -76,7 +76,7 @@ func TestRetentionHasABrake(t *testing.T) {
 			if changed != `snapshot: every 6h` {
 				refused := ""
 				for _, r := range y.runs() {
-					if r.Kind == store.RunRetire && r.Result == store.RunRefused {
+					if r.Kind == store.RunRetention && r.Result == store.RunRefused {
 						refused = r.Error
 					}
 				}
@@ -88,7 +88,7 @@ func TestRetentionHasABrake(t *testing.T) {
 		// By hand it is done, and what comes after goes by it.
 		y.cfg = y.config(`snapshot: every 6h, keep: { never_fewer: 3 }`)
 		e := y.env(t.Context())
-		r := &store.Run{Kind: store.RunRetire, Cluster: "meadow"}
+		r := &store.Run{Kind: store.RunRetention, Cluster: "meadow"}
 		require.NoError(t, e.Record(t.Context(), r, run.RecordOptions{}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 			return Retire(ctx, e, Wards(y.cfg)[0], r)
 		}))

@@ -127,7 +127,7 @@ func (p plot) Topology(context.Context) (*engine.Topology, error) {
 }
 
 func (p plot) Choose(context.Context, string) (engine.Choice, error) {
-	return engine.Choice{Shard: p.name, Member: engine.Member{Address: "field:1", Role: "primary"}, Why: "the only one"}, p.alive()
+	return engine.Choice{Shard: p.name, Member: engine.Member{Address: "field:1", Role: "primary"}, Reason: "the only one"}, p.alive()
 }
 
 func (p plot) Namespaces(context.Context) ([]engine.Namespace, error) {

@@ -94,7 +94,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 		for a, n := range about {
 			put(descTrouble, float64(n), w.Policy, w.Cluster, w.Store, a)
 		}
-		for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetire} {
+		for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetention} {
 			r := store.Newest(s.Runs, w.Policy, kind)
 			if r == nil {
 				continue
@@ -105,7 +105,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 			}
 			put(descResult, good, w.Policy, w.Cluster, w.Store, kind)
 			put(descTook, r.Took().Seconds(), w.Policy, w.Cluster, w.Store, kind)
-			put(descEnded, float64(r.Ended.UnixMilli())/1000, w.Policy, w.Cluster, w.Store, kind)
+			put(descEnded, float64(r.Finished.UnixMilli())/1000, w.Policy, w.Cluster, w.Store, kind)
 			put(descBytes, float64(r.Stored), w.Policy, w.Cluster, w.Store, kind)
 		}
 	}

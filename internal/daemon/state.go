@@ -57,7 +57,7 @@ const recent = 4
 
 // ReadState reads what a store knows of a cluster.
 func ReadState(ctx context.Context, e *run.Runner, cluster string) (*State, error) {
-	s := &State{Read: time.Now(), KeepLocked: time.Duration(e.Store.KeepLocked) * time.Second}
+	s := &State{Read: time.Now(), KeepLocked: time.Duration(e.Store.ImmutableFor) * time.Second}
 	going, _, err := e.Store.Running(ctx)
 	if err != nil {
 		return nil, err
@@ -132,8 +132,8 @@ func (s *State) Broken() (since time.Time, why string) {
 			return reach.Wall, why
 		}
 	}
-	if r := s.last(store.RunCapture); r != nil && r.Wants != "" && p.Started.Before(r.Began) {
-		return r.Began, r.Wants
+	if r := s.last(store.RunCapture); r != nil && r.Wants != "" && p.Started.Before(r.Started) {
+		return r.Started, r.Wants
 	}
 	return time.Time{}, ""
 }
@@ -155,7 +155,7 @@ func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
 		rp := retain.Point{ID: p.ID, Time: p.Time, Made: p.Finished}
 		for _, h := range s.Holds {
 			if h.Point == p.ID && h.Until.After(rp.Held) {
-				rp.Held, rp.HeldWhy = h.Until, h.Why
+				rp.Held, rp.HeldWhy = h.Until, h.Reason
 			}
 		}
 		if s.KeepLocked > 0 {
@@ -169,7 +169,7 @@ func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
 		// A policy that does not say what is kept lets nothing go.
 		plan := &retain.Plan{}
 		for i, p := range points {
-			plan.Verdicts = append(plan.Verdicts, retain.Verdict{Point: p, Keep: true, Why: "the policy does not say for how long points are kept"})
+			plan.Verdicts = append(plan.Verdicts, retain.Verdict{Point: p, Keep: true, Reason: "the policy does not say for how long points are kept"})
 			if i == 0 {
 				plan.LogFrom = p.ID
 			}

@@ -36,7 +36,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		out = append(out, Trouble{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy, Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
 	}
 	doubt := s.doubt()
-	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetire} {
+	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetention} {
 		r := store.Newest(s.Runs, w.Policy, kind)
 		if r == nil || r.Good() || r.Result == store.RunInterrupted {
 			continue
@@ -46,11 +46,11 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		}
 		// What is tried again at once and then goes well is not worth waking
 		// anybody for.
-		_, never := w.Config.Retry.Wait(r.Attempt, r.Ended.Sub(r.Slot))
-		if again := r.Result == store.RunFailed || r.Result == store.RunBroken; again && !never && s.wasGood(r) {
+		_, never := w.Config.Retry.Wait(r.Attempt, r.Finished.Sub(r.Due))
+		if again := r.Result == store.RunFailed || r.Result == store.RunKilled; again && !never && s.wasGood(r) {
 			continue
 		}
-		add("failure "+kind, "failure", r.Began, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
+		add("failure "+kind, "failure", r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
 	}
 	if since, why := s.Broken(); !since.IsZero() {
 		text := why
@@ -98,7 +98,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 // doubt returns the last proof where it found a difference, else nil.
 func (s *State) doubt() *store.ProofMark {
 	for i := len(s.Points) - 1; i >= 0; i-- {
-		if m := s.Proofs[s.Points[i].ID]; m != nil && m.Not == "" {
+		if m := s.Proofs[s.Points[i].ID]; m != nil && m.NotProven == "" {
 			if m.Equal {
 				return nil
 			}
@@ -111,7 +111,7 @@ func (s *State) doubt() *store.ProofMark {
 // doubted reports whether any proof found a difference.
 func (s *State) doubted() bool {
 	for _, m := range s.Proofs {
-		if m.Not == "" && !m.Equal {
+		if m.NotProven == "" && !m.Equal {
 			return true
 		}
 	}

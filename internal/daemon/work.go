@@ -86,7 +86,7 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 		return nil, err
 	}
 	defer e.Store.Close()
-	r := &store.Run{Kind: d.Kind, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: d.Attempt, Why: d.Why}
+	r := &store.Run{Kind: d.Kind, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Due: d.Due.UTC(), Attempt: d.Attempt, Reason: d.Reason}
 	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Ward.Config), Deadline: time.Duration(d.Ward.Config.Deadline),
 		Check: func() error {
 			// With the lease in hand nobody else can do it any more.
@@ -105,7 +105,7 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return w.capture(ctx, e, r, d, sealed)
 		}
-	case store.RunRetire:
+	case store.RunRetention:
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error { return Retire(ctx, e, d.Ward, r) }
 	}
 	err = e.Record(ctx, r, o, func(ctx context.Context, e *run.Runner, r *store.Run) error { return do(ctx, e, r, d) })
@@ -124,11 +124,11 @@ func Made(r *store.Run, p *store.Point) {
 	r.Records, r.Bytes, r.Stored, r.Changes = p.Stats.Records, p.Stats.Bytes, p.Stats.Stored, p.Stats.Changes
 	for _, s := range p.Shards {
 		if s.Member != "" {
-			r.Read = append(r.Read, store.RunMember{Shard: s.Name, Address: s.Member, Why: s.Why})
+			r.Read = append(r.Read, store.RunMember{Shard: s.Name, Address: s.Member, Reason: s.Reason})
 		}
 	}
 	for _, s := range p.Skipped {
-		r.Warnings = append(r.Warnings, s.Name+" is left out: "+s.Why)
+		r.Warnings = append(r.Warnings, s.Name+" is left out: "+s.Reason)
 	}
 }
 
@@ -151,11 +151,11 @@ func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty
 	if err != nil {
 		return err
 	}
-	Fit(e, d.Ward.Config, d.Slot)
+	Fit(e, d.Ward.Config, d.Due)
 	if err := proveLeft(ctx, e, d.Ward, s); err != nil {
 		r.Warnings = append(r.Warnings, err.Error())
 	}
-	if Folds(d.Ward, s, d.Slot) {
+	if Folds(d.Ward, s, d.Due) {
 		p, err := w.fold(ctx, e, d)
 		if err == nil && p == nil {
 			r.Warnings = append(r.Warnings, "the log after point "+s.Newest().ID+" holds nothing: no new point was made")
@@ -245,7 +245,7 @@ func (w World) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 	patience := 2*d.Ward.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
 		if !d.Ward.Config.When.Continuous || w.NoFollow {
-			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Slot: d.Slot.UTC(), Attempt: 1, Why: "up to a snapshot"}
+			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
 			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Ward.Config)}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 				return w.capture(ctx, e, r, d, nil)
 			})
@@ -360,7 +360,7 @@ func retire(ctx context.Context, e *run.Runner, w Ward, s *State, r *store.Run) 
 	if gone != nil {
 		for _, v := range plan.Verdicts {
 			if !v.Keep && !slices.Contains(gone.Locked, v.Point.ID) {
-				r.Retired = append(r.Retired, store.RunRetired{Point: v.Point.ID, Why: v.Why})
+				r.Retired = append(r.Retired, store.RunRetired{Point: v.Point.ID, Reason: v.Reason})
 			}
 		}
 		if len(gone.Locked) > 0 {
@@ -396,7 +396,7 @@ func retire(ctx context.Context, e *run.Runner, w Ward, s *State, r *store.Run) 
 	// What goes today is given back tomorrow at the earliest: of the clusters of
 	// a store one is enough to see to it. Who asks for it gets it at once.
 	o := store.ReclaimOptions{}
-	if !r.Slot.IsZero() {
+	if !r.Due.IsZero() {
 		o.Every = 12 * time.Hour
 	}
 	back, err := e.Store.Reclaim(ctx, o)
@@ -430,7 +430,7 @@ func brake(ctx context.Context, e *run.Runner, w Ward, drop, of int) error {
 	if drop > max(fewDropped, of/2) {
 		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s", run.ErrRefused, drop, of, w.Cluster, byHand)
 	}
-	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: w.Cluster, Kinds: []string{store.RunRetire}})
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: w.Cluster, Kinds: []string{store.RunRetention}})
 	if err != nil {
 		return err
 	}
@@ -448,5 +448,5 @@ func brake(ctx context.Context, e *run.Runner, w Ward, drop, of int) error {
 
 // gapText returns a gap in a line.
 func gapText(g journal.Gap) string {
-	return fmt.Sprintf("nothing is known of the log from %s to %s: %s", g.From.Wall.Local().Format(time.RFC3339), g.To.Wall.Local().Format(time.RFC3339), g.Why)
+	return fmt.Sprintf("nothing is known of the log from %s to %s: %s", g.From.Wall.Local().Format(time.RFC3339), g.To.Wall.Local().Format(time.RFC3339), g.Reason)
 }

@@ -262,7 +262,7 @@ func (y *yearOf) examine(ctx context.Context) {
 func runLines(runs []*store.Run) string {
 	var b strings.Builder
 	for _, r := range runs {
-		fmt.Fprintf(&b, "\n  %s %s slot %s attempt %d %s %s", r.ID, r.Kind, r.Slot.Format(time.RFC3339), r.Attempt, r.Result, r.Error)
+		fmt.Fprintf(&b, "\n  %s %s slot %s attempt %d %s %s", r.ID, r.Kind, r.Due.Format(time.RFC3339), r.Attempt, r.Result, r.Error)
 	}
 	return b.String()
 }
@@ -359,14 +359,14 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	for _, r := range runs {
 		count[r.Kind+" "+r.Result]++
 		if r.Kind != store.RunCapture && (r.Result == store.RunDone || r.Result == store.RunIncomplete) {
-			slots[r.Kind+" "+r.Slot.String()]++
+			slots[r.Kind+" "+r.Due.String()]++
 		}
 		if r.Kind == store.RunSnapshot && r.Point != "" {
 			made[r.Made]++
 		}
 		for _, gone := range r.Retired {
-			require.NotEmpty(t, gone.Why)
-			reasons[digits.ReplaceAllString(gone.Why, "#")]++
+			require.NotEmpty(t, gone.Reason)
+			reasons[digits.ReplaceAllString(gone.Reason, "#")]++
 		}
 	}
 	for slot, n := range slots {
@@ -384,8 +384,8 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	require.NoError(t, err)
 	kept := map[string]int{}
 	for _, v := range s.Plan(Wards(y.cfg)[0], time.Now()).Verdicts {
-		require.NotEmpty(t, v.Why)
-		kept[digits.ReplaceAllString(v.Why, "#")]++
+		require.NotEmpty(t, v.Reason)
+		kept[digits.ReplaceAllString(v.Reason, "#")]++
 	}
 	require.Greater(t, made["fold"], made["scan"], "most points are folded: %v", made)
 	require.Greater(t, proven, 0)

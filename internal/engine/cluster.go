@@ -26,7 +26,7 @@ type Partition struct {
 type Choice struct {
 	Shard  string
 	Member Member
-	Why    string
+	Reason string
 }
 
 // Cluster is a connection to a cluster. Methods may be called at the same time

@@ -37,7 +37,7 @@ func Pick(t Target, shard string, members []Member, leading, following string) (
 			if m.Address == wish {
 				reason = "preferred by address"
 			}
-			return Choice{Shard: shard, Member: m, Why: reason}, nil
+			return Choice{Shard: shard, Member: m, Reason: reason}, nil
 		}
 	}
 	if why == nil {

@@ -193,7 +193,7 @@ func protectForHarm(t *testing.T, dir string, openAt func(string) (*run.Runner, 
 	e, err := openAt(dir)
 	require.NoError(t, err)
 	defer e.Store.Close()
-	require.NoError(t, e.Store.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: first.ID, Until: time.Now().Add(time.Hour), Why: "audit"}))
+	require.NoError(t, e.Store.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: first.ID, Until: time.Now().Add(time.Hour), Reason: "audit"}))
 	points, _, err := e.Store.Points(ctx, "meadow")
 	require.NoError(t, err)
 	_, err = verify.ProveLog(ctx, e, points[1])
@@ -201,7 +201,7 @@ func protectForHarm(t *testing.T, dir string, openAt func(string) (*run.Runner, 
 	// A point that was retired, so that there is something to reclaim, and records of it.
 	_, err = e.Store.Retire(ctx, "meadow", []string{points[1].ID}, "")
 	require.NoError(t, err)
-	_, err = e.Store.Audit(ctx, store.AuditOptions{})
+	_, err = e.Store.Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	_, err = e.Store.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
 	require.NoError(t, err)
@@ -318,7 +318,7 @@ func afterHarm(t *testing.T, what, dir string, openAt func(string) (*run.Runner,
 			require.Equal(t, whole[id], root, "%s: a wrong byte", what)
 		}
 	}
-	a, err := e.Store.Audit(ctx, store.AuditOptions{})
+	a, err := e.Store.Scrub(ctx, store.ScrubOptions{})
 	switch {
 	case err != nil:
 		said += "; audit refuses"
@@ -388,9 +388,9 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 			spoil()
 			e, err := openAt(broken)
 			require.NoError(t, err, what)
-			_, err = e.Store.Audit(ctx, store.AuditOptions{Mend: true, From: blob.NewDir(mirror)})
+			_, err = e.Store.Scrub(ctx, store.ScrubOptions{Repair: true, From: blob.NewDir(mirror)})
 			require.NoError(t, err, what)
-			a, err := e.Store.Audit(ctx, store.AuditOptions{})
+			a, err := e.Store.Scrub(ctx, store.ScrubOptions{})
 			require.NoError(t, err, what)
 			require.True(t, a.Sound(), "%s: %+v", what, a)
 			e.Store.Close()
@@ -408,7 +408,7 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 				e, err := openAt(broken)
 				require.NoError(t, err, what)
 				if audit {
-					_, err = e.Store.Audit(ctx, store.AuditOptions{Mend: true})
+					_, err = e.Store.Scrub(ctx, store.ScrubOptions{Repair: true})
 					require.NoError(t, err, what)
 				}
 				p, err := snapshot.Take(ctx, e, "meadow", src)
@@ -482,7 +482,7 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 			require.True(t, strings.HasPrefix(strings.ReplaceAll(done[0].Lost[0], ",", ""), fmt.Sprint(ns.Root.Records-n)) || len(done[0].Lost) > 1, "%v, %d of %d", done[0].Lost, n, ns.Root.Records)
 		}
 	}
-	_, err = e.Store.Audit(ctx, store.AuditOptions{})
+	_, err = e.Store.Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	require.Contains(t, m.KnownDamage(), "apiary.inspections")
 	t.Logf("%s: %v", hurt, done[0].Lost)

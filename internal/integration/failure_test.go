@@ -312,7 +312,7 @@ func TestChoosingAMember(t *testing.T) {
 	require.Eventually(t, func() bool {
 		require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "ping", Value: 1}}).Err())
 		got, err = choose(addrs[2], "primary")
-		return err == nil && got.Member.Role == "primary" && strings.Contains(got.Why, "behind")
+		return err == nil && got.Member.Role == "primary" && strings.Contains(got.Reason, "behind")
 	}, 30*time.Second, 100*time.Millisecond)
 	rs.Delay(2, time.Hour)
 	require.NoError(t, connect(t, rs.URI()).Database("apiary").CreateCollection(ctx, "x"))
@@ -326,7 +326,7 @@ func TestChoosingAMember(t *testing.T) {
 	got, err = choose("secondary", "primary")
 	require.NoError(t, err)
 	require.Equal(t, "primary", got.Member.Role)
-	require.Contains(t, got.Why, addrs[1]+": hidden")
+	require.Contains(t, got.Reason, addrs[1]+": hidden")
 	got, err = choose(addrs[1])
 	require.NoError(t, err)
 	require.Equal(t, "hidden", got.Member.Note)

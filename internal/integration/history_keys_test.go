@@ -146,7 +146,7 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 	for _, p := range points[1:] {
 		m, err := verify.ProveLog(ctx, e, p)
 		require.NoError(t, err)
-		require.True(t, m.Equal, "seed %d: the log before point %s, whatever was killed meanwhile: %s", seed, p.ID, m.Not)
+		require.True(t, m.Equal, "seed %d: the log before point %s, whatever was killed meanwhile: %s", seed, p.ID, m.NotProven)
 	}
 }
 

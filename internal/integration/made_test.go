@@ -150,7 +150,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	require.NoError(t, err)
 	proof, err := verify.ProveLog(ctx, e, second)
 	require.NoError(t, err)
-	require.True(t, proof.Equal, proof.Not)
+	require.True(t, proof.Equal, proof.NotProven)
 	require.Equal(t, first.ID, proof.From)
 	require.Positive(t, proof.Changes)
 
@@ -195,7 +195,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	proof, err = verify.ProveLog(ctx, e, second)
 	require.NoError(t, err)
 	require.False(t, proof.Equal)
-	require.Contains(t, proof.Not, "no server answers")
+	require.Contains(t, proof.NotProven, "no server answers")
 }
 
 // TestRedisLogsAreProven: random work in several databases, keys that expire
@@ -262,6 +262,6 @@ func TestRedisLogsAreProven(t *testing.T) {
 	for i, p := range points[1:] {
 		proof, err := verify.ProveLog(ctx, e, p)
 		require.NoError(t, err, "point %d", i+1)
-		require.True(t, proof.Equal, "point %d: %s", i+1, proof.Not)
+		require.True(t, proof.Equal, "point %d: %s", i+1, proof.NotProven)
 	}
 }

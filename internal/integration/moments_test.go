@@ -240,7 +240,7 @@ func TestADamagedStoreIsSaid(t *testing.T) {
 	cov, err := moment.Cover(ctx, e, "meadow")
 	require.NoError(t, err)
 	require.Len(t, cov[0].Gaps, 1)
-	require.Equal(t, "a segment is missing from the store", cov[0].Gaps[0].Why)
+	require.Equal(t, "a segment is missing from the store", cov[0].Gaps[0].Reason)
 	require.NoError(t, b.Create(ctx, middle, saved))
 	cov, err = moment.Cover(ctx, e, "meadow")
 	require.NoError(t, err)

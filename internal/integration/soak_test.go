@@ -334,7 +334,7 @@ limits: { temp: %q }
 		results[x.Kind+" "+x.Result]++
 		require.NotContains(t, []string{store.RunDiffers}, x.Result, "%s", x.Error)
 	}
-	require.Positive(t, results[store.RunCapture+" "+store.RunBroken]+results[store.RunCapture+" "+store.RunInterrupted])
+	require.Positive(t, results[store.RunCapture+" "+store.RunKilled]+results[store.RunCapture+" "+store.RunInterrupted])
 	restored := 0
 	for _, s := range list {
 		require.NotEmpty(t, s.noted, s.name)

@@ -73,11 +73,11 @@ func TestAKeyThatCanOnlyWrite(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrWriteOnly)
 	_, err = verify.Point(ctx, e, points[0])
 	require.ErrorIs(t, err, store.ErrWriteOnly)
-	_, err = e.Store.Audit(ctx, store.AuditOptions{})
+	_, err = e.Store.Scrub(ctx, store.ScrubOptions{})
 	require.ErrorIs(t, err, store.ErrWriteOnly)
 	h, err := store.HolderOf(secrets[store.Write], "more", store.Read)
 	require.NoError(t, err)
-	_, err = e.Store.AddSlot(ctx, h)
+	_, err = e.Store.AddHolder(ctx, h)
 	require.ErrorIs(t, err, store.ErrWriteOnly)
 
 	e = env(store.Read)
@@ -91,7 +91,7 @@ func TestAKeyThatCanOnlyWrite(t *testing.T) {
 	diffs, err := verify.Live(ctx, e, m, src, "", nil, 3)
 	require.NoError(t, err)
 	require.NoError(t, moment.Different(diffs))
-	a, err := e.Store.Audit(ctx, store.AuditOptions{})
+	a, err := e.Store.Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	require.True(t, a.Sound())
 }

@@ -160,7 +160,7 @@ func Cover(ctx context.Context, e *run.Runner, cluster string) ([]*Coverage, err
 				return nil, err
 			}
 			for _, g := range ch.Gaps() {
-				if g.Why != journal.Beginning || !begins {
+				if g.Reason != journal.Beginning || !begins {
 					c.Gaps = append(c.Gaps, g)
 				}
 			}

@@ -102,7 +102,7 @@ func (m *Moment) nearestIntact(ctx context.Context, name string) string {
 // KnownDamage reports what the last audit found of the moment's point; empty where
 // that is nothing.
 func (m *Moment) KnownDamage() string {
-	a, err := m.Runner.Store.LastAudit(context.Background())
+	a, err := m.Runner.Store.LastScrub(context.Background())
 	if err != nil || a == nil {
 		return ""
 	}
@@ -114,7 +114,7 @@ func (m *Moment) KnownDamage() string {
 		for _, ns := range h.Namespaces {
 			what = append(what, fmt.Sprintf("%d of %s of %s", ns.Lost, run.Count(ns.Of, "record"), ns.Name))
 		}
-		return fmt.Sprintf("%s, as of %s", strings.Join(what, ", "), run.FormatTime(a.When))
+		return fmt.Sprintf("%s, as of %s", strings.Join(what, ", "), run.FormatTime(a.Created))
 	}
 	return ""
 }

@@ -47,7 +47,7 @@ func ProofText(m *store.ProofMark) string {
 	case len(m.Doubts) > 0:
 		return fmt.Sprintf("in doubt: log and point disagree in %s", run.Count(int64(len(m.Doubts)), "namespace"))
 	}
-	return "not proven: " + m.Not
+	return "not proven: " + m.NotProven
 }
 
 // lastProven returns the last stretch, from point to point, that is proven without

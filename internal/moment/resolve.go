@@ -217,7 +217,7 @@ func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s
 		why = "the log is captured up to there"
 		for _, g := range c.Gaps() {
 			if g.From.Position >= end.Position && g.From.Wall.Before(t) {
-				why = "nothing is known of the log from there to " + run.FormatTime(g.To.Wall) + ": " + g.Why
+				why = "nothing is known of the log from there to " + run.FormatTime(g.To.Wall) + ": " + g.Reason
 				break
 			}
 		}

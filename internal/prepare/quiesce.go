@@ -17,8 +17,8 @@ import (
 const quiescedMark = "quiesced"
 
 type quiesced struct {
-	What string    `json:"what"`
-	When time.Time `json:"when"`
+	What    string    `json:"what"`
+	Created time.Time `json:"created"`
 	process.Identity
 }
 
@@ -45,7 +45,7 @@ func resumeQuiesced(ctx context.Context, e *run.Runner, cluster string, c engine
 		return err
 	}
 	e.Emit(run.Warning, "the %s of %s was left stopped by a run on %s that was killed (%s); it is started again",
-		left.What, cluster, left.Host, run.FormatTime(left.When))
+		left.What, cluster, left.Host, run.FormatTime(left.Created))
 	return e.Store.RemoveMark(ctx, cluster, quiescedMark)
 }
 

@@ -56,7 +56,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions, work
 	var before []Hook
 	for _, h := range o.Hooks {
 		if h.Kind == r.Kind && h.After {
-			r.After = append(r.After, store.RunHook{When: "after", Command: h.Command, Timeout: h.Timeout})
+			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command, Timeout: h.Timeout})
 		} else if h.Kind == r.Kind {
 			before = append(before, h)
 		}
@@ -90,7 +90,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions, work
 	err = func() error {
 		defer cancel()
 		for _, h := range before {
-			done := runHook(wctx, r, store.RunHook{When: "before", Command: h.Command, Timeout: h.Timeout})
+			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command, Timeout: h.Timeout})
 			r.Hooks = append(r.Hooks, done)
 			if done.Error != "" && !h.Optional {
 				return fmt.Errorf("the hook before it failed, so it was not done: %s: %s", h.Command[0], done.Error)
@@ -171,7 +171,7 @@ func (e *Runner) EndKilled(ctx context.Context) ([]*store.Run, error) {
 			if s.ID != r.ID {
 				continue
 			}
-			r.Result, r.Error = store.RunBroken, fmt.Sprintf("process %d on %s was killed or crashed", r.Process, r.Host)
+			r.Result, r.Error = store.RunKilled, fmt.Sprintf("process %d on %s was killed or crashed", r.Process, r.Host)
 			runAfter(ctx, r)
 			if err = e.Store.EndRun(ctx, r, nil); err == nil {
 				out = append(out, r)
@@ -215,7 +215,7 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	if h.Timeout <= 0 {
 		h.Timeout = time.Minute
 	}
-	h.Began = time.Now().UTC().Truncate(time.Millisecond)
+	h.Started = time.Now().UTC().Truncate(time.Millisecond)
 	ctx, cancel := context.WithTimeout(ctx, h.Timeout)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, h.Command[0], h.Command[1:]...)
@@ -225,10 +225,10 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.Env = append(os.Environ(),
 		"DEXAMEN_RUN="+r.ID, "DEXAMEN_KIND="+r.Kind, "DEXAMEN_CLUSTER="+r.Cluster, "DEXAMEN_POLICY="+r.Policy,
-		"DEXAMEN_PHASE="+h.When, "DEXAMEN_STARTED="+r.Began.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result, "DEXAMEN_ERROR="+r.Error,
+		"DEXAMEN_PHASE="+h.Phase, "DEXAMEN_STARTED="+r.Started.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result, "DEXAMEN_ERROR="+r.Error,
 		"DEXAMEN_POINT="+r.Point)
 	err := cmd.Run()
-	h.Took = time.Since(h.Began)
+	h.Took = time.Since(h.Started)
 	h.Output = string(bytes.ToValidUTF8(out.b[max(0, len(out.b)-maxOutput):], nil))
 	if cmd.ProcessState != nil {
 		h.Exit = cmd.ProcessState.ExitCode()

@@ -38,7 +38,7 @@ func finishPoint(ctx context.Context, e *run.Runner, p *store.Point, stats store
 	}
 	// No later point is to be the reason that this one goes.
 	return e.Store.PutHold(ctx, &store.Hold{Cluster: p.Cluster, Point: before.ID, Until: time.Now().Add(holdBeforeLoss).UTC().Truncate(time.Second),
-		Why: fmt.Sprintf("point %s after it has lost most of %s", p.ID, p.Shrunk[0].Name)})
+		Reason: fmt.Sprintf("point %s after it has lost most of %s", p.ID, p.Shrunk[0].Name)})
 }
 
 // A namespace that had at least mostRecords has lost most of it when less than a

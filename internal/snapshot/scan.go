@@ -28,7 +28,7 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 			continue
 		}
 		if ns.Skip != "" {
-			s.skipped = append(s.skipped, store.Skipped{Name: ns.Name, Why: ns.Skip})
+			s.skipped = append(s.skipped, store.Skipped{Name: ns.Name, Reason: ns.Skip})
 			s.Emit(run.Warning, "%s is left out: %s", ns.Name, ns.Skip)
 			continue
 		}

@@ -128,7 +128,7 @@ func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snap
 			p.label = sh.Name
 		}
 		s.parts = append(s.parts, p)
-		e.Emit(run.Step, "reading %s%s (%s, %s)", p.of(), choice.Member.Address, choice.Member.Role, choice.Why)
+		e.Emit(run.Step, "reading %s%s (%s, %s)", p.of(), choice.Member.Address, choice.Member.Role, choice.Reason)
 	}
 	for _, p := range s.parts {
 		p.fold = s.newFold()
@@ -155,7 +155,7 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 		if s.model.Traits().ShardClocks {
 			m = part.reached
 		}
-		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: m, Member: part.choice.Member.Address, Why: part.choice.Why})
+		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: m, Member: part.choice.Member.Address, Reason: part.choice.Reason})
 		changes += part.fold.Count
 	}
 	if !s.exact {

@@ -24,7 +24,7 @@ func ProveLog(ctx context.Context, e *run.Runner, p *store.Point) (*store.ProofM
 	if err != nil && !errors.Is(err, run.ErrDiffers) {
 		return nil, err
 	}
-	m := &store.ProofMark{Cluster: p.Cluster, Point: p.ID, From: found.From, Until: p.Time, Changes: found.FoldedFrom, Equal: found.Equal, Not: found.NotFolded, Doubts: found.Doubts}
+	m := &store.ProofMark{Cluster: p.Cluster, Point: p.ID, From: found.From, Until: p.Time, Changes: found.FoldedFrom, Equal: found.Equal, NotProven: found.NotFolded, Doubts: found.Doubts}
 	if before := found.before; before != nil {
 		m.Since = before.Time
 	}

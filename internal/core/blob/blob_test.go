@@ -45,7 +45,7 @@ func TestS3(t *testing.T) {
 	})
 	ctx := context.Background()
 	require.Equal(t, "s3://loft/x", open("/x", nil).String())
-	probe, err := store.Probe(ctx, open("/probe", nil), 1<<20)
+	probe, err := store.CheckPlace(ctx, open("/probe", nil), 1<<20)
 	require.NoError(t, err, "the server heeds conditional puts")
 	require.Positive(t, probe.Write)
 	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Secret = "mistyped" }).Create(ctx, "a", nil), "refuses the credentials")
@@ -116,7 +116,7 @@ func TestWhatGoesWrongHasItsOwnError(t *testing.T) {
 	lock := standIn(t, sim.ObjectsOptions{})("/x", nil)
 	require.NoError(t, lock.Create(ctx, "a", nil))
 	require.ErrorContains(t, lock.Lock(ctx, "a", time.Now().Add(time.Hour)), "was not made for object lock")
-	_, err := store.Probe(ctx, standIn(t, sim.ObjectsOptions{Heedless: true})("/x", nil), 100)
+	_, err := store.CheckPlace(ctx, standIn(t, sim.ObjectsOptions{Heedless: true})("/x", nil), 100)
 	require.ErrorIs(t, err, store.ErrReplaced)
 }
 

@@ -465,6 +465,9 @@ func (d *Dir) Remove(ctx context.Context, name string) error {
 	return syncFolder(filepath.Dir(d.path(name)))
 }
 
+// UseLocks implements Locker; nothing is to be done for it.
+func (d *Dir) UseLocks() {}
+
 // Lock implements Locker as far as a folder can: the file cannot be written to,
 // and its time of change is when the lock ends, before which Remove refuses. It
 // keeps Dexamen and mistakes from removing it, not a user who may write to the

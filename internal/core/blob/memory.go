@@ -113,6 +113,9 @@ func (m *Memory) Remove(_ context.Context, name string) error {
 	return nil
 }
 
+// UseLocks implements Locker; nothing is to be done for it.
+func (m *Memory) UseLocks() {}
+
 // Lock implements Locker.
 func (m *Memory) Lock(_ context.Context, name string, until time.Time) error {
 	m.mu.Lock()

@@ -55,10 +55,10 @@ func (h *Header) Precedes(next *Header) bool {
 
 // Gap is a stretch of a log of which nothing is known.
 type Gap struct {
-	Shard string      `json:"shard"`
-	From  record.Mark `json:"from"`
-	To    record.Mark `json:"to"`
-	Why   string      `json:"why"`
+	Shard  string      `json:"shard"`
+	From   record.Mark `json:"from"`
+	To     record.Mark `json:"to"`
+	Reason string      `json:"reason"`
 }
 
 // Beginning is why a gap is there whose segments are no longer in the store: of
@@ -134,16 +134,16 @@ func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
 			break
 		}
 		if s.After.Position > at {
-			return nil, &MissingError{Shard: c.Shard, From: at, To: s.After.Position, Why: "a segment is missing from the store"}
+			return nil, &MissingError{Shard: c.Shard, From: at, To: s.After.Position, Reason: "a segment is missing from the store"}
 		}
 		if s.Gap != "" {
-			return nil, &MissingError{Shard: c.Shard, From: s.After.Position, To: s.Last.Position, FromTime: s.After.Wall, ToTime: s.Last.Wall, Why: s.Gap}
+			return nil, &MissingError{Shard: c.Shard, From: s.After.Position, To: s.Last.Position, FromTime: s.After.Wall, ToTime: s.Last.Wall, Reason: s.Gap}
 		}
 		out = append(out, *s)
 		at = s.Last.Position
 	}
 	if at < upTo {
-		return nil, &MissingError{Shard: c.Shard, From: at, To: upTo, Why: "the log is captured only up to there"}
+		return nil, &MissingError{Shard: c.Shard, From: at, To: upTo, Reason: "the log is captured only up to there"}
 	}
 	return out, nil
 }
@@ -153,16 +153,16 @@ type MissingError struct {
 	Shard            string
 	From, To         record.Position
 	FromTime, ToTime time.Time
-	Why              string
+	Reason           string
 }
 
 // Error implements error.
 func (e *MissingError) Error() string {
 	if !e.FromTime.IsZero() {
 		return fmt.Sprintf("shard %s: nothing is known of its log from %s to %s: %s",
-			e.Shard, e.FromTime.Format(time.RFC3339), e.ToTime.Format(time.RFC3339), e.Why)
+			e.Shard, e.FromTime.Format(time.RFC3339), e.ToTime.Format(time.RFC3339), e.Reason)
 	}
-	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(), e.To.Hex(), e.Why)
+	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(), e.To.Hex(), e.Reason)
 }
 
 // PositionAt returns the last mark at or before a moment that these segments'

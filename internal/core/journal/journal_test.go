@@ -92,7 +92,7 @@ func TestChainsTellWhatTheyCover(t *testing.T) {
 	g, _, err := journal.SealGap(journal.Keys{}, "meadow", "yard", mark(50), mark(60), "the log had rolled over", h[3].ID)
 	require.NoError(t, err)
 	gapped := journal.NewChain("yard", append(append([]journal.Header{}, h...), g))
-	require.Equal(t, "the log had rolled over", gapped.Gaps()[0].Why)
+	require.Equal(t, "the log had rolled over", gapped.Gaps()[0].Reason)
 	require.Equal(t, mark(50).Position, gapped.Reach(mark(10)).Position)
 	_, err = gapped.Between(mark(45).Position, mark(55).Position)
 	require.ErrorContains(t, err, "rolled over")

@@ -80,9 +80,9 @@ type Point struct {
 
 // Verdict says what becomes of a point, and why.
 type Verdict struct {
-	Point Point  `json:"point"`
-	Keep  bool   `json:"keep"`
-	Why   string `json:"why"`
+	Point  Point  `json:"point"`
+	Keep   bool   `json:"keep"`
+	Reason string `json:"reason"`
 }
 
 // Plan is what a rule says at a time.
@@ -122,7 +122,7 @@ func (r Rule) Decide(points []Point, now time.Time) *Plan {
 	keep := func(i int, isStrong bool, why string, args ...any) {
 		v := &p.Verdicts[i]
 		if !v.Keep {
-			v.Keep, v.Why = true, fmt.Sprintf(why, args...)
+			v.Keep, v.Reason = true, fmt.Sprintf(why, args...)
 		}
 		strong[i] = strong[i] || isStrong
 	}
@@ -178,13 +178,13 @@ func (r Rule) Decide(points []Point, now time.Time) *Plan {
 	if r.NeverMore > 0 {
 		for i := 0; i < n && p.Kept() > r.NeverMore; i++ {
 			if v := &p.Verdicts[i]; v.Keep && !strong[i] {
-				v.Keep, v.Why = false, fmt.Sprintf("never more than %d (it was kept as %s)", r.NeverMore, v.Why)
+				v.Keep, v.Reason = false, fmt.Sprintf("never more than %d (it was kept as %s)", r.NeverMore, v.Reason)
 			}
 		}
 	}
 	for i := range p.Verdicts {
-		if v := &p.Verdicts[i]; !v.Keep && v.Why == "" {
-			v.Why = "no rule keeps it"
+		if v := &p.Verdicts[i]; !v.Keep && v.Reason == "" {
+			v.Reason = "no rule keeps it"
 		}
 	}
 	return p

@@ -46,8 +46,8 @@ func TestAYear(t *testing.T) {
 	plan := rule.Decide(points, now)
 	byWhy := map[string]int{}
 	for _, v := range plan.Verdicts {
-		require.True(t, v.Keep || v.Why != "")
-		byWhy[v.Why[:5]]++
+		require.True(t, v.Keep || v.Reason != "")
+		byWhy[v.Reason[:5]]++
 	}
 	// 29 in the week and its base; then days to 30, weeks to 182, months to 365.
 	require.Equal(t, 1, byWhy["the m"])
@@ -107,7 +107,7 @@ func TestWhatARuleSaysIsSo(t *testing.T) {
 			require.Equal(t, plan, rule.Decide(shuffled, now), what)
 			stay := map[string]bool{}
 			for _, v := range plan.Verdicts {
-				require.NotEmpty(t, v.Why, what)
+				require.NotEmpty(t, v.Reason, what)
 				stay[v.Point.ID] = v.Keep
 			}
 			require.Len(t, stay, len(have), what)
@@ -136,7 +136,7 @@ func TestWhatARuleSaysIsSo(t *testing.T) {
 			if rule.NeverMore > 0 {
 				strong := 0
 				for _, v := range plan.Verdicts {
-					if v.Keep && len(v.Why) > 2 && !isUnit(v.Why) {
+					if v.Keep && len(v.Reason) > 2 && !isUnit(v.Reason) {
 						strong++
 					}
 				}
@@ -147,7 +147,7 @@ func TestWhatARuleSaysIsSo(t *testing.T) {
 			// wants is gone because it was not wanted before.
 			for _, v := range rule.Decide(all, now).Verdicts {
 				if v.Keep {
-					require.True(t, stay[v.Point.ID], "%s is wanted (%s) and gone: %s", v.Point.ID, v.Why, what)
+					require.True(t, stay[v.Point.ID], "%s is wanted (%s) and gone: %s", v.Point.ID, v.Reason, what)
 				}
 			}
 		}

@@ -160,7 +160,7 @@ func stretch(s *store.Store, cluster string, n int) error {
 }
 
 // TestThePowerFailsAtEveryWrite cuts the power at each change that snapshots,
-// captures, retiring, reclaiming, mirroring, mending and key changes make to a
+// captures, retiring, reclaiming, mirroring, repairing and key changes make to a
 // store, twice: before the change is made and just after. What the program was
 // told is there must be, everything must be sound, and the same work done again
 // must end well.
@@ -207,11 +207,11 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 			return nil
 		}},
 		{"key changes", func(s *store.Store, _ blob.Backend, _ *state) error {
-			slot, err := s.AddSlot(ctx, who)
+			slot, err := s.AddHolder(ctx, who)
 			if err != nil {
 				return err
 			}
-			return s.DropSlot(ctx, slot.ID)
+			return s.DropHolder(ctx, slot.ID)
 		}},
 		{"retire", func(s *store.Store, _ blob.Backend, st *state) error {
 			st.retired["v001"] = true
@@ -229,11 +229,11 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 			return nil
 		}},
 		{"rebuild the index", func(s *store.Store, _ blob.Backend, _ *state) error {
-			_, _, _, err := s.RebuildIndex(ctx)
+			_, _, _, err := s.RebuildListings(ctx)
 			return err
 		}},
 		{"mend", func(s *store.Store, b blob.Backend, _ *state) error {
-			_, err := s.Audit(ctx, store.AuditOptions{Mend: true})
+			_, err := s.Scrub(ctx, store.ScrubOptions{Repair: true})
 			return err
 		}},
 		{"mirror", func(s *store.Store, b blob.Backend, _ *state) error {
@@ -250,12 +250,12 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 		}
 		require.NoError(t, err)
 		defer s.Close()
-		a, err := s.Audit(ctx, store.AuditOptions{})
+		a, err := s.Scrub(ctx, store.ScrubOptions{})
 		require.NoError(t, err)
 		require.Empty(t, a.Points)
 		require.Empty(t, a.Log)
 		for _, d := range a.Damaged {
-			require.False(t, d.Harm)
+			require.False(t, d.LosesData)
 			if !mending {
 				require.Contains(t, []string{"its parity is missing", "it is missing; its second copy is there"}, d.What, d.Object)
 			}
@@ -313,7 +313,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 					break // every write of this step was cut
 				}
 				cuts++
-				// The process is gone with the power: its leases are found
+				// The process is gone with the power: its claims are found
 				// over. Here their time has not passed, so they are taken away.
 				hit.out, hit.left = false, -1
 				s.Close()

@@ -100,8 +100,8 @@ func crowd(t *testing.T, b blob.Backend) {
 					reclaims++
 					total.Removed += r.Removed
 					total.Freed += r.Freed
-					total.LetGo += r.LetGo
-					total.Condemned += r.Condemned
+					total.Withdrawn += r.Withdrawn
+					total.PendingDelete += r.PendingDelete
 				}
 				s.Close()
 			}
@@ -118,15 +118,15 @@ func crowd(t *testing.T, b blob.Backend) {
 		t.Error(err)
 	}
 	s := h.open(t, b)
-	for range 2 { // nobody writes any more, so all that was condemned can go
+	for range 2 { // nobody writes any more, so all that was marked for deletion can go
 		time.Sleep(150 * time.Millisecond)
 		r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond})
 		require.NoError(t, err)
 		total.Removed += r.Removed
 		total.Freed += r.Freed
-		total.Condemned += r.Condemned
+		total.PendingDelete += r.PendingDelete
 	}
-	a, err := s.Audit(ctx, store.AuditOptions{})
+	a, err := s.Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	require.True(t, a.Sound(), "%+v", a)
 	all, bad, err := s.Points(ctx, "")
@@ -136,8 +136,8 @@ func crowd(t *testing.T, b blob.Backend) {
 	for _, p := range all {
 		require.NoError(t, check(s, p))
 	}
-	t.Logf("%d points, %d retired, %d segments, %d given up, %d reclaims: %d packs condemned, %d removed (%d bytes), %d let go; %d objects left",
-		points.Load(), retired.Load(), segments.Load(), dropped.Load(), reclaims, total.Condemned, total.Removed, total.Freed, total.LetGo, a.Objects)
+	t.Logf("%d points, %d retired, %d segments, %d given up, %d reclaims: %d content files marked for deletion, %d removed (%d bytes), %d let go; %d objects left",
+		points.Load(), retired.Load(), segments.Load(), dropped.Load(), reclaims, total.PendingDelete, total.Removed, total.Freed, total.Withdrawn, a.Objects)
 	require.Positive(t, total.Removed)
 }
 

@@ -3,8 +3,8 @@
 // from a store alone.
 //
 //	dexamen-store                        what this store is
-//	packs/ab/abcd…                       frames holding tree nodes, a list of them at the end
-//	index/…                              the lists of packs again, for quick opening
+//	content files/ab/abcd…                       frames holding tree nodes, a list of them at the end
+//	index/…                              the lists of content files again, for quick opening
 //	points/CLUSTER/ID                    one restore point
 //	journal/CLUSTER/SHARD/POSITION       one stretch of a shard's log, named by where it begins
 //

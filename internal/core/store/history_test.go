@@ -12,6 +12,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"dexamen/internal/core/sealed/sealedtest"
+
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/blob"
@@ -45,7 +47,7 @@ func TestRuns(t *testing.T) {
 	b := blob.NewMemory()
 	h.create(t, b, "")
 	s, other := h.open(t, b), h.open(t, b)
-	r := &store.Run{Kind: store.RunSnapshot, Cluster: "meadow", Policy: "nightly", Slot: time.Now().UTC()}
+	r := &store.Run{Kind: store.RunSnapshot, Cluster: "meadow", Policy: "nightly", Due: time.Now().UTC()}
 	lease, err := s.BeginRun(ctx, r, true, nil)
 	require.NoError(t, err)
 	_, err = other.BeginRun(ctx, &store.Run{Kind: store.RunSnapshot, Cluster: "meadow"}, true, nil)
@@ -89,7 +91,7 @@ func TestRuns(t *testing.T) {
 		require.NotContains(t, n, "meadow")
 		require.NotContains(t, n, "snapshot")
 	}
-	a, err := s.Audit(ctx, store.AuditOptions{Part: -1, Parts: 1, Emit: func(string, int, int64) {}})
+	a, err := s.Scrub(ctx, store.ScrubOptions{Part: -1, Parts: 1, Emit: func(string, int, int64) {}})
 	require.NoError(t, err)
 	require.Empty(t, a.Damaged)
 	require.Len(t, a.Points, 1, "the run tells of a point that is not there")
@@ -102,7 +104,7 @@ func TestALeaseOfTheDead(t *testing.T) {
 	_, s := fresh(t)
 	sleeper := exec.Command("sleep", "60")
 	require.NoError(t, sleeper.Start())
-	l := store.PretendLease(t, s, "reclaim", sleeper.Process.Pid)
+	l := sealedtest.PretendClaim(t, s.Objects, "reclaim", sleeper.Process.Pid)
 	_, err := s.Acquire(ctx, "reclaim")
 	require.ErrorIs(t, err, store.ErrHeld)
 	require.NoError(t, sleeper.Process.Kill())
@@ -246,7 +248,7 @@ func TestJoiningLosesNothing(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, s.PutSegment(ctx, h, data))
 			said()
-			a, err := s.Audit(ctx, store.AuditOptions{Part: -1, Parts: 1, Emit: func(string, int, int64) {}})
+			a, err := s.Scrub(ctx, store.ScrubOptions{Part: -1, Parts: 1, Emit: func(string, int, int64) {}})
 			require.NoError(t, err)
 			require.True(t, a.Sound(), "%+v", a)
 		})
@@ -313,7 +315,7 @@ func TestALogThatRetentionHasCut(t *testing.T) {
 func TestHolds(t *testing.T) {
 	_, s := fresh(t)
 	for i := range 3 {
-		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: fmt.Sprint("p", i%2), Until: time.Now().Add(time.Hour), Why: "the auditors look at it"}))
+		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: fmt.Sprint("p", i%2), Until: time.Now().Add(time.Hour), Reason: "the auditors look at it"}))
 	}
 	holds, err := s.Holds(ctx, "meadow")
 	require.NoError(t, err)

@@ -30,11 +30,11 @@ func TestKeys(t *testing.T) {
 	before := len(namesBelow(t, b, "content/"))
 	who, err := store.HolderOf(second.secret, "second", store.Read)
 	require.NoError(t, err)
-	slot, err := s.AddSlot(ctx, who)
+	slot, err := s.AddHolder(ctx, who)
 	require.NoError(t, err)
 	phrase, err := store.HolderOf("the heather blooms late", "", store.Read)
 	require.NoError(t, err)
-	_, err = s.AddSlot(ctx, phrase)
+	_, err = s.AddHolder(ctx, phrase)
 	require.NoError(t, err)
 	require.Len(t, namesBelow(t, b, "content/"), before)
 	ids, err := store.ParseSecret("the heather blooms late\n")
@@ -49,19 +49,19 @@ func TestKeys(t *testing.T) {
 	_, err = store.ParseSecret("short")
 	require.ErrorContains(t, err, "too short")
 
-	require.NoError(t, s.DropSlot(ctx, slot.ID))
+	require.NoError(t, s.DropHolder(ctx, slot.ID))
 	_, err = store.Open(ctx, b, second.opt)
 	require.ErrorIs(t, err, store.ErrWrongKey)
-	slots, bad, err := s.Slots(ctx)
+	slots, bad, err := s.KeyHolders(ctx)
 	require.NoError(t, err)
 	require.Empty(t, bad)
 	require.Len(t, slots, 2)
 	for _, sl := range slots {
-		err = s.DropSlot(ctx, sl.ID)
+		err = s.DropHolder(ctx, sl.ID)
 	}
 	require.ErrorContains(t, err, "the last that lets the store be read")
 
-	// A slot that is tampered with is told from a wrong key.
+	// A holder that is tampered with is told from a wrong key.
 	b = blob.NewMemory()
 	h.create(t, b, "")
 	other := blob.NewMemory()
@@ -110,7 +110,7 @@ func TestTheOutsideTellsNothing(t *testing.T) {
 	require.Len(t, bad, 1)
 }
 
-// TestLockedObjects keeps what points need from being removed, also packs that
+// TestLockedObjects keeps what points need from being removed, also content files that
 // an older point brought, and lets reclaim wait.
 func TestLockedObjects(t *testing.T) {
 	srv, err := sim.StartObjects(sim.ObjectsOptions{Access: "lindenholt", Secret: "made up", Locks: true})
@@ -127,7 +127,7 @@ func TestLockedObjects(t *testing.T) {
 		h := newHolder(t)
 		who, err := store.HolderOf(h.secret, "", store.Read)
 		require.NoError(t, err)
-		_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who}, KeepLocked: time.Hour})
+		_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who}, ImmutableFor: time.Hour})
 		require.NoError(t, err)
 		s := h.open(t, b)
 		require.NoError(t, version(s, "meadow", 1))
@@ -150,7 +150,7 @@ func TestLockedObjects(t *testing.T) {
 		require.NoError(t, err)
 		thief(t, b, o)
 	}
-	_, err = store.Create(ctx, struct{ blob.Backend }{blob.NewMemory()}, store.CreateOptions{Tool: "test", Plain: true, KeepLocked: time.Hour})
+	_, err = store.Create(ctx, struct{ blob.Backend }{blob.NewMemory()}, store.CreateOptions{Tool: "test", Plain: true, ImmutableFor: time.Hour})
 	require.ErrorContains(t, err, "cannot be locked")
 }
 

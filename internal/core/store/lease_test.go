@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"dexamen/internal/core/sealed/sealedtest"
+
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/blob"
@@ -17,7 +19,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// TestOneHolderAtATime has eight processes take and give up one lease as fast
+// TestOneHolderAtATime has eight processes take and give up one claim as fast
 // as they can.
 func TestOneHolderAtATime(t *testing.T) {
 	h := newHolder(t)
@@ -51,7 +53,7 @@ func TestOneHolderAtATime(t *testing.T) {
 	require.Greater(t, held.Load(), int64(20))
 	require.Len(t, namesBelow(t, b, "claims/"), 1, "what is over does not pile up")
 
-	// A lease that is held is told with its holder, and ends by itself.
+	// A claim that is held is told with its holder, and ends by itself.
 	s := h.open(t, b)
 	l, err := s.Acquire(ctx, "reclaim")
 	require.NoError(t, err)
@@ -78,7 +80,7 @@ func (p pausing) Create(ctx context.Context, name string, data []byte) error {
 }
 
 // TestAPausedWriter makes no point: what it relies on may be gone. That it wakes
-// up and prolongs its lease changes nothing.
+// up and prolongs its claim changes nothing.
 func TestAPausedWriter(t *testing.T) {
 	mem := blob.NewMemory()
 	_, err := store.Create(ctx, mem, store.CreateOptions{Tool: "test", Plain: true})
@@ -95,9 +97,9 @@ func TestAPausedWriter(t *testing.T) {
 		_, err = w.Flush(ctx)
 		require.NoError(t, err)
 		if when == "before the point" {
-			store.StandStill(t, s)
+			sealedtest.StandStill(t, s.Objects)
 		} else {
-			b.pause = func() { store.StandStill(t, s) }
+			b.pause = func() { sealedtest.StandStill(t, s.Objects) }
 		}
 		p := &store.Point{ID: store.NewPointID(time.Now()), Cluster: "meadow", Time: time.Now(), Finished: time.Now(),
 			Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.hives"}, Root: root}}}

@@ -28,7 +28,7 @@ func TestMirror(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, m.Damaged)
 		ms := h.open(t, to)
-		a, err := ms.Audit(ctx, store.AuditOptions{})
+		a, err := ms.Scrub(ctx, store.ScrubOptions{})
 		require.NoError(t, err)
 		require.True(t, a.Sound(), "%+v", a)
 		points, _, err := ms.Points(ctx, "")

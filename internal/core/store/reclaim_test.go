@@ -103,17 +103,17 @@ func reclaimHistory(t *testing.T, seed uint64) {
 			require.NoError(t, check(fresh, p), "%s: point %s", what, p.ID)
 		}
 	}
-	a, err := h.open(t, b).Audit(ctx, store.AuditOptions{})
+	a, err := h.open(t, b).Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	require.True(t, a.Sound(), "%+v", a)
-	t.Logf("%d points left, %d packs removed, %d leaves patched", len(points), removed, patched)
+	t.Logf("%d points left, %d content files removed, %d leaves patched", len(points), removed, patched)
 }
 
 // TestAPatchWhoseBaseHasGone is of no use, though it is still there: content
 // that comes back is written anew.
 func TestAPatchWhoseBaseHasGone(t *testing.T) {
 	h := newHolder(t)
-	h.opt.PackBytes = 60 << 10 // a pack for each leaf
+	h.opt.PackBytes = 60 << 10 // a content file for each leaf
 	b := blob.NewMemory()
 	h.create(t, b, "")
 	n := 0
@@ -135,7 +135,7 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 		return p
 	}
 	first := write(tree.Root{}, func(int) int { return 0 })
-	// Two leaves change a little: two patches, in one frame of one pack.
+	// Two leaves change a little: two patches, in one frame of one content file.
 	ends := func(i int) int {
 		if i == 0 || i == 149 {
 			return 1
@@ -143,7 +143,7 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 		return 0
 	}
 	second := write(first.Namespaces[0].Root, ends)
-	// The first leaf changes wholly, the last one stays: its patch keeps the pack.
+	// The first leaf changes wholly, the last one stays: its patch keeps the content file.
 	third := write(second.Namespaces[0].Root, func(i int) int {
 		if i < 80 {
 			return 2

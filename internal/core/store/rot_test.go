@@ -20,9 +20,9 @@ import (
 )
 
 // TestRot flips one bit anywhere in a store, again and again (DEXAMEN_FLIPS
-// times): never is a wrong byte returned, the audit always finds it, and names
+// times): never is a wrong byte returned, the scrub always finds it, and names
 // those points and stretches of log that are lost by it and no others. With
-// parity nothing is lost, and mending makes everything sound again.
+// parity nothing is lost, and repairing makes everything sound again.
 func TestRot(t *testing.T) {
 	flips := 400
 	if s := os.Getenv("DEXAMEN_FLIPS"); s != "" {
@@ -55,7 +55,7 @@ func rot(t *testing.T, kind string, flips int) {
 			require.NoError(t, stretch(s, c, n))
 		}
 	}
-	_, err := s.Audit(ctx, store.AuditOptions{})
+	_, err := s.Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	s.Close()
 	want := readBack(t, h, b)
@@ -83,11 +83,11 @@ func rot(t *testing.T, kind string, flips int) {
 		}
 		s, err := store.Open(ctx, b, h.opt)
 		require.NoError(t, err, what)
-		a, err := s.Audit(ctx, store.AuditOptions{})
+		a, err := s.Scrub(ctx, store.ScrubOptions{})
 		require.NoError(t, err, what)
 		require.Len(t, a.Damaged, 1, what)
 		require.Equal(t, i.Name, a.Damaged[0].Object, what)
-		require.Equal(t, len(hurt) > 0, a.Damaged[0].Harm, what)
+		require.Equal(t, len(hurt) > 0, a.Damaged[0].LosesData, what)
 		named := map[string]bool{}
 		for _, p := range a.Points {
 			if p.Cluster != "" {
@@ -114,10 +114,10 @@ func rot(t *testing.T, kind string, flips int) {
 			if strings.HasPrefix(i.Name, "claims/") {
 				b.Flip(i.Name, bit) // it ends by itself, in a quarter of an hour
 			}
-			a, err := s.Audit(ctx, store.AuditOptions{Mend: true})
+			a, err := s.Scrub(ctx, store.ScrubOptions{Repair: true})
 			require.NoError(t, err, what)
 			require.True(t, a.Sound(), "%s: %+v", what, a)
-			a, err = s.Audit(ctx, store.AuditOptions{})
+			a, err = s.Scrub(ctx, store.ScrubOptions{})
 			require.NoError(t, err, what)
 			require.Empty(t, a.Damaged, what)
 		} else {

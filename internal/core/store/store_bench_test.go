@@ -208,7 +208,7 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 		require.NoError(b, tree.Walk(ctx, s, root, func(record.Record) error { return nil }))
 	})
 	per("audited", func(s *store.Store) {
-		_, err := s.Audit(ctx, store.AuditOptions{})
+		_, err := s.Scrub(ctx, store.ScrubOptions{})
 		require.NoError(b, err)
 	})
 }

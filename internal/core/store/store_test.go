@@ -133,8 +133,8 @@ func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 	}
 	remove("listings/")
 	again := open(t, b)
-	require.NoError(t, check(again, p), "without an index the packs' own lists serve")
-	packs, nodes, bad, err := again.RebuildIndex(ctx)
+	require.NoError(t, check(again, p), "without an index the content files' own lists serve")
+	packs, nodes, bad, err := again.RebuildListings(ctx)
 	require.NoError(t, err)
 	require.Empty(t, bad)
 	require.Positive(t, packs)
@@ -179,7 +179,7 @@ func TestCreateLeavesWhatIsThereAlone(t *testing.T) {
 
 func TestProbe(t *testing.T) {
 	b, _ := fresh(t)
-	_, err := store.Probe(ctx, b, 100_000)
+	_, err := store.CheckPlace(ctx, b, 100_000)
 	require.NoError(t, err)
 	require.NoError(t, b.List(ctx, "check/", func(i blob.Info) error { return errors.New("left behind: " + i.Name) }))
 }

@@ -20,7 +20,7 @@ func thief(t *testing.T, b *blob.S3, o blob.S3Options) {
 	h := newHolder(t)
 	who, err := store.HolderOf(h.secret, "", store.Read)
 	require.NoError(t, err)
-	_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who}, KeepLocked: time.Hour})
+	_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who}, ImmutableFor: time.Hour})
 	require.NoError(t, err)
 	s := h.open(t, b)
 	require.NoError(t, version(s, "meadow", 1))
@@ -43,10 +43,10 @@ func thief(t *testing.T, b *blob.S3, o blob.S3Options) {
 		}
 	}
 	require.Greater(t, n, 4)
-	a, err := h.open(t, b).Audit(ctx, store.AuditOptions{})
+	a, err := h.open(t, b).Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
 	require.Len(t, a.Damaged, n)
-	a, err = h.open(t, b).Audit(ctx, store.AuditOptions{Mend: true})
+	a, err = h.open(t, b).Scrub(ctx, store.ScrubOptions{Repair: true})
 	require.NoError(t, err)
 	require.True(t, a.Sound(), "%+v", a)
 	s = h.open(t, b)

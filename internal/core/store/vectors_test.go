@@ -78,7 +78,7 @@ func TestVectors(t *testing.T) {
 				return nil
 			}))
 			require.Equal(t, 300, n)
-			a, err := s.Audit(ctx, store.AuditOptions{})
+			a, err := s.Scrub(ctx, store.ScrubOptions{})
 			require.NoError(t, err)
 			require.True(t, a.Sound(), "%+v", a)
 

@@ -18,7 +18,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// slowPacks takes its time over packs, and counts those that are on their way.
+// slowPacks takes its time over content files, and counts those that are on their way.
 type slowPacks struct {
 	blob.Backend
 	away, most, all atomic.Int32
@@ -36,7 +36,7 @@ func (s *slowPacks) Create(ctx context.Context, name string, data []byte) error 
 }
 
 // rereading reads, after each node it is given, one of those before: still to be
-// written, in a pack that is being filled or on its way, or stored.
+// written, in a content file that is being filled or on its way, or stored.
 type rereading struct {
 	*store.Writer
 	past  []tree.Hash
@@ -58,7 +58,7 @@ func (r *rereading) PutNode(ctx context.Context, h tree.Hash, node []byte, near 
 }
 
 // TestAWriterHoldsFewPacks: however many compress, and however slow the store
-// is, no more packs are held than WriteBytes has room for; and what was written
+// is, no more content files are held than WriteBytes has room for; and what was written
 // through room that is used again is what was given.
 func TestAWriterHoldsFewPacks(t *testing.T) {
 	b := &slowPacks{Backend: blob.NewMemory()}

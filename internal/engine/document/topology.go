@@ -296,9 +296,9 @@ func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Mem
 			}
 			continue
 		}
-		ch := &engine.Choice{Member: *best, Why: "preferred: " + want}
+		ch := &engine.Choice{Member: *best, Reason: "preferred: " + want}
 		if len(*refused) > 0 {
-			ch.Why += " (not " + strings.Join(*refused, "; not ") + ")"
+			ch.Reason += " (not " + strings.Join(*refused, "; not ") + ")"
 		}
 		return ch
 	}

@@ -52,7 +52,7 @@ func (c *set) writer(ctx context.Context) (engine.StagingWriter, error) {
 			}
 			// Later read-backs are of the same member, which has it all.
 			c.mu.Lock()
-			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m, Why: "restores are written to and read back from the primary"}
+			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m, Reason: "restores are written to and read back from the primary"}
 			c.mu.Unlock()
 			return &writer{c: c, addr: m.Address, cl: cl, kinds: map[string]record.Kind{}}, nil
 		}

@@ -29,7 +29,7 @@ func checkDiscovery(t *testing.T, start Start) {
 		ch, err := c.Choose(ctx, s.Name)
 		require.NoError(t, err)
 		require.NotEmpty(t, ch.Member.Address)
-		require.NotEmpty(t, ch.Why)
+		require.NotEmpty(t, ch.Reason)
 	}
 	for _, l := range topo.Limitations {
 		require.NotEmpty(t, l.What)

@@ -163,7 +163,7 @@ func (c *cluster) Topology(context.Context) (*engine.Topology, error) {
 }
 
 func (c *cluster) Choose(context.Context, string) (engine.Choice, error) {
-	return engine.Choice{Shard: name, Member: member, Why: "the only one"}, nil
+	return engine.Choice{Shard: name, Member: member, Reason: "the only one"}, nil
 }
 
 func (c *cluster) Namespaces(context.Context) ([]engine.Namespace, error) {

@@ -1,0 +1,90 @@
+package catalog
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// lockPoint prolongs the lock of all that a new point needs, before it is
+// there: content files that older points brought are needed for longer now. So is the
+// point before it, which the moments in between rest on.
+func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
+	if s.ImmutableFor == 0 {
+		return nil
+	}
+	need := map[string]bool{}
+	points, _, err := s.Points(ctx, p.Cluster)
+	if err != nil {
+		return err
+	}
+	var before *Point
+	for _, q := range points {
+		if !q.Time.After(p.Time) {
+			before = q
+		}
+	}
+	if before != nil {
+		need[s.PointName(before.Cluster, before.ID)] = true
+	}
+	if s.WriteOnly() {
+		// Which content files they need cannot be read; all are locked.
+		err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error { need[i.Name] = true; return nil })
+	} else {
+		seen := map[tree.Hash]bool{}
+		if err = s.PacksOf(ctx, p, seen, need); err == nil && before != nil {
+			err = s.PacksOf(ctx, before, seen, need)
+			if errors.Is(err, sealed.ErrMissing) || errors.Is(err, sealed.ErrDamaged) {
+				err = nil // the scrub tells; the new point is none the worse
+			}
+		}
+	}
+	if err != nil {
+		return err
+	}
+	for n := range need {
+		if err := s.LockObject(ctx, n); err != nil {
+			return err
+		}
+	}
+	for _, prefix := range []string{sealed.HoldersPrefix, sealed.DataKeysPrefix, sealed.DescriptorName} {
+		err := s.Blob.List(ctx, prefix, func(i blob.Info) error { return s.LockObject(ctx, i.Name) })
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PacksOf adds the names of the content files that a point needs.
+func (s *Catalog) PacksOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
+	for i := range p.Namespaces {
+		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+			if seen[n.Hash] {
+				return false, nil
+			}
+			seen[n.Hash] = true
+			pl, pack, ok := s.Index.Find(n.Hash)
+			if !ok {
+				return false, fmt.Errorf("node %s: %w", n.Hash.Short(), sealed.ErrMissing)
+			}
+			need[pack.Name] = true
+			if pl.Patch {
+				_, base, ok := s.Index.Find(s.Index.BaseOf(n.Hash))
+				if !ok {
+					return false, fmt.Errorf("node %s: its base: %w", n.Hash.Short(), sealed.ErrMissing)
+				}
+				need[base.Name] = true
+			}
+			return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,412 @@
+package catalog
+
+import (
+	"cmp"
+	"context"
+	"encoding/base32"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// Point is a restore point: the content of a whole cluster at one moment.
+type Point struct {
+	ID      string `json:"id"`
+	Cluster string `json:"cluster"`
+	Engine  string `json:"engine"`
+	// Identity is the cluster's own name for itself; a point of one cluster
+	// is never continued with another's log.
+	Identity string `json:"identity"`
+	// ClusterID is what the cluster was given when it was made; empty where it did
+	// not tell. One that was made anew under the same name has another.
+	ClusterID string `json:"cluster_id,omitempty"`
+	Version   string `json:"version"`
+	// Time is the moment the content is of, by the servers' clocks.
+	Time     time.Time    `json:"time"`
+	Started  time.Time    `json:"started"`
+	Finished time.Time    `json:"finished"`
+	Shards   []PointShard `json:"shards"`
+	// Made is "scan" or "fold"; From is the point a fold began with.
+	Made       string           `json:"made"`
+	From       string           `json:"from,omitempty"`
+	Namespaces []PointNamespace `json:"namespaces"`
+	// Skipped names what was left out, and why.
+	Skipped []Skipped `json:"skipped,omitempty"`
+	// Caveats say what is not guaranteed about this point.
+	Caveats []string `json:"caveats,omitempty"`
+	// Scope, where set, is which namespaces were asked for, dates filled in;
+	// of the log after the point only what concerns them counts.
+	Scope []string `json:"scope,omitempty"`
+	// Shrunk names namespaces that hold much less than in the point before.
+	Shrunk []Shrunk `json:"shrunk,omitempty"`
+	// Settings: users and roles are in it.
+	Settings bool `json:"settings,omitempty"`
+	// Unlogged: the server does not log that namespaces come and go, or it is not
+	// known whether it does.
+	Unlogged bool `json:"unlogged,omitempty"`
+	// Exact says that all content is of one moment of the cluster.
+	Exact bool       `json:"exact"`
+	Stats PointStats `json:"stats"`
+	Tool  string     `json:"tool"`
+}
+
+// PointShard says where in a shard's log the point lies, and who was read.
+type PointShard struct {
+	Name   string      `json:"name"`
+	Mark   record.Mark `json:"mark"` // without position where the shard has no log
+	Member string      `json:"member,omitempty"`
+	Reason string      `json:"reason,omitempty"` // why this member
+}
+
+// PointNamespace is a namespace and its content.
+type PointNamespace struct {
+	record.Namespace
+	// Shard holds this part of the namespace; empty in clusters of one shard.
+	Shard string    `json:"shard,omitempty"`
+	Root  tree.Root `json:"root"`
+}
+
+// Shrunk is a namespace that has lost most of its records since a point.
+type Shrunk struct {
+	Name  string `json:"name"`
+	Was   int64  `json:"was"` // records in the point before
+	Is    int64  `json:"is"`
+	Since string `json:"since"` // the point before
+}
+
+// Skipped is something a point does not hold.
+type Skipped struct {
+	Name   string `json:"name"`
+	Reason string `json:"reason"`
+}
+
+// PointStats says what making the point took.
+type PointStats struct {
+	Records int64 `json:"records"`
+	Bytes   int64 `json:"bytes"`  // logical: keys and values
+	Stored  int64 `json:"stored"` // new bytes in the store
+	New     int64 `json:"new"`    // new nodes
+	Known   int64 `json:"known"`  // nodes that were there already
+	Patched int64 `json:"patched"`
+	Changes int64 `json:"changes"` // log changes folded in
+}
+
+// Shard returns the mark of one shard.
+func (p *Point) Shard(name string) (PointShard, bool) {
+	for _, s := range p.Shards {
+		if s.Name == name {
+			return s, true
+		}
+	}
+	return PointShard{}, false
+}
+
+// NewPointID makes an id that sorts by time and cannot be had twice.
+func NewPointID(t time.Time) string {
+	tail, _ := hex.DecodeString(sealed.NewID(3))
+	return t.UTC().Format("20060102-150405-") + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(tail))[:4]
+}
+
+// Whole is a namespace of a point over all its shards.
+type Whole struct {
+	PointNamespace
+	Shards []string // that hold it, where there are several in the cluster
+}
+
+// Parts returns the point's namespaces by name, without those that only say where
+// content is: of one on several shards the sums, which count twice what a
+// migration has copied and not yet deleted.
+func (p *Point) Parts() []Whole {
+	var out []Whole
+	for _, ns := range p.Namespaces {
+		if ns.Kind == "layout" {
+			continue
+		}
+		i := len(out) - 1
+		if i < 0 || out[i].Name != ns.Name {
+			out = append(out, Whole{PointNamespace: ns})
+			i++
+		} else {
+			out[i].Root.Records += ns.Root.Records
+			out[i].Root.Bytes += ns.Root.Bytes
+		}
+		if ns.Shard != "" {
+			out[i].Shards = append(out[i].Shards, ns.Shard)
+		}
+	}
+	return out
+}
+
+func (s *Catalog) PointName(cluster, id string) string { return s.pointFolder(cluster) + id }
+
+func (s *Catalog) pointFolder(cluster string) string {
+	return sealed.PointsPrefix + s.NamePart("cluster", cluster) + "/"
+}
+
+// ErrNoPoint: there is no point of that id.
+var ErrNoPoint = errors.New("no such point")
+
+// PutPoint makes a point exist. All its nodes must have been flushed.
+func (s *Catalog) PutPoint(ctx context.Context, p *Point) error {
+	if err := sealed.CheckClusterName(p.Cluster); err != nil {
+		return err
+	}
+	s.SessionMu.Lock()
+	defer s.SessionMu.Unlock()
+	if s.Session != nil {
+		if err := s.Session.Check(); err != nil {
+			return err
+		}
+	}
+	if err := s.lockPoint(ctx, p); err != nil {
+		return err
+	}
+	if err := s.PutObject(ctx, s.ListKey(), s.PointName(p.Cluster, p.ID), p); err != nil {
+		return err
+	}
+	if s.Session != nil {
+		// What it relies on may have gone while this process stood still just
+		// before: then it never was.
+		if err := s.Session.Check(); err != nil {
+			return errors.Join(err, s.RemoveObject(context.WithoutCancel(ctx), s.PointName(p.Cluster, p.ID)))
+		}
+	}
+	s.advance(ctx, p.Cluster, func(h *Head) {
+		if !p.Time.Before(h.Time) {
+			h.Point, h.Time = p.ID, p.Time
+		}
+	})
+	return nil
+}
+
+// Points returns the points of a cluster (all clusters when empty), oldest
+// first. Manifests that cannot be read are given as errors beside the rest.
+func (s *Catalog) Points(ctx context.Context, cluster string) (points []*Point, unreadable []error, err error) {
+	prefix := sealed.PointsPrefix
+	if cluster != "" {
+		prefix = s.pointFolder(cluster)
+	}
+	var names []string
+	if err := s.Blob.List(ctx, prefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+		return nil, nil, err
+	}
+	for _, n := range names {
+		p, err := sealed.Recall(s.Limits.Memo, n, func(p *Point) error { return s.GetObject(ctx, n, p) }, (*Point).weight)
+		if err == nil && n != s.PointName(p.Cluster, p.ID) {
+			err = fmt.Errorf("%s: %w: it is point %s of %s", n, sealed.ErrDamaged, p.ID, p.Cluster)
+		}
+		switch {
+		case err == nil:
+			points = append(points, p)
+		case errors.Is(err, sealed.ErrDamaged):
+			unreadable = append(unreadable, err)
+		case errors.Is(err, blob.ErrNotFound):
+		default:
+			return nil, nil, err
+		}
+	}
+	slices.SortStableFunc(points, func(a, b *Point) int {
+		return cmp.Or(a.Time.Compare(b.Time), a.Finished.Compare(b.Finished))
+	})
+	return points, unreadable, nil
+}
+
+// PutSegment writes a log segment. That two captures cannot write the same
+// stretch is in its name: the second one gets blob.ErrExists.
+func (s *Catalog) PutSegment(ctx context.Context, h journal.Header, data []byte) error {
+	if err := sealed.CheckClusterName(h.Cluster); err != nil {
+		return err
+	}
+	if err := s.CreateObject(ctx, s.SegmentName(h), data); err != nil {
+		return err
+	}
+	s.advance(ctx, h.Cluster, func(n *Head) {
+		if h.Last.Position > n.Logs[h.Shard].Position {
+			n.Logs[h.Shard] = h.Last
+		}
+	})
+	return nil
+}
+
+func (s *Catalog) SegmentName(h journal.Header) string {
+	shard := h.Shard
+	if s.Keyring == nil {
+		shard = ShardFolder(shard)
+	}
+	folder := s.JournalFolder(h.Cluster) + s.NamePart("shard", shard)
+	if h.Joined > 0 {
+		return folder + "/j" + h.After.Position.Hex() + "-" + hex.EncodeToString(h.Tail[:8])
+	}
+	return folder + "/p" + h.After.Position.Hex()
+}
+
+// BeginOf gives, from a segment's name, the position after which it begins.
+func BeginOf(name string) string {
+	at, _, _ := strings.Cut(name[strings.LastIndexByte(name, '/')+2:], "-")
+	return at
+}
+
+func (s *Catalog) JournalFolder(cluster string) string {
+	return sealed.JournalPrefix + s.NamePart("cluster", cluster) + "/"
+}
+
+// ShardFolder keeps shard names that an object name could not hold apart.
+func ShardFolder(shard string) string {
+	if blob.CheckName(shard) == nil && !strings.Contains(shard, "/") && !strings.HasPrefix(shard, "=") {
+		return shard
+	}
+	return "=" + hex.EncodeToString([]byte(shard))
+}
+
+// Chains returns the log of each shard of a cluster. Segments whose header
+// cannot be read are missing from the chains and given as errors.
+func (s *Catalog) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
+	byShard := map[string][]journal.Header{}
+	var infos []blob.Info
+	if err := s.Blob.List(ctx, s.JournalFolder(cluster), func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
+		return nil, nil, err
+	}
+	for _, i := range infos {
+		h, err := s.SegmentHeader(ctx, i)
+		if err == nil && i.Name != s.SegmentName(h) {
+			err = fmt.Errorf("%w: it is %s", journal.ErrDamaged, s.SegmentName(h))
+		}
+		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, sealed.ErrDamaged) {
+			unreadable = append(unreadable, fmt.Errorf("%s: %w", i.Name, err))
+			continue
+		}
+		if errors.Is(err, blob.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		byShard[h.Shard] = append(byShard[h.Shard], h)
+	}
+	chains = map[string]*journal.Chain{}
+	for shard, hs := range byShard {
+		chains[shard] = journal.NewChain(shard, hs)
+	}
+	return chains, unreadable, nil
+}
+
+func (s *Catalog) SegmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
+	h, err := sealed.Recall(s.Limits.Memo, i.Name, func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, sealed.FixedWeight)
+	if err != nil {
+		return journal.Header{}, err
+	}
+	return *h, nil
+}
+
+func (s *Catalog) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+	h, err = s.frontHeader(ctx, i)
+	if errors.Is(err, journal.ErrDamaged) || errors.Is(err, sealed.ErrDamaged) {
+		if whole, rerr := s.RebuildObject(ctx, i.Name); rerr == nil {
+			h, _, err = journal.ReadHeader(s.Ring(), whole)
+			h.Size = i.Size
+		}
+	}
+	return h, err
+}
+
+// frontHeader reads a segment's header from its first bytes.
+func (s *Catalog) frontHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
+	front, err := s.Blob.ReadAt(ctx, i.Name, 0, int(min(i.Size, journal.HeadSize)))
+	if err != nil {
+		return h, err
+	}
+	n, err := journal.HeaderLength(front)
+	if err != nil {
+		return h, err
+	}
+	if n > len(front) {
+		if int64(n) > i.Size {
+			return h, fmt.Errorf("%w: cut short", journal.ErrDamaged)
+		}
+		if front, err = s.Blob.ReadAt(ctx, i.Name, 0, n); err != nil {
+			return h, err
+		}
+	}
+	h, _, err = journal.ReadHeader(s.Ring(), front)
+	h.Size = i.Size
+	return h, err
+}
+
+// ReadSegment checks a segment and calls fn with each of its changes.
+func (s *Catalog) ReadSegment(ctx context.Context, h journal.Header, fn func(*record.Change) error) error {
+	name := s.SegmentName(h)
+	data, err := s.Blob.Read(ctx, name)
+	if err != nil {
+		return err
+	}
+	got, err := journal.Read(ctx, s.Ring(), data, func(*record.Change) error { return nil })
+	if errors.Is(err, journal.ErrDamaged) {
+		if whole, rerr := s.RebuildObject(ctx, name); rerr == nil {
+			data = whole
+		}
+	}
+	if err == nil || errors.Is(err, journal.ErrDamaged) {
+		got, err = journal.Read(ctx, s.Ring(), data, fn)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if got.ID != h.ID {
+		return fmt.Errorf("%s: %w: another segment than before", name, journal.ErrDamaged)
+	}
+	return nil
+}
+
+// CheckPoint reads everything a point is made of and builds its trees anew:
+// when it returns nil, every record is there and is what it was. progress is
+// called with the namespace and its records and bytes read so far.
+func (s *Catalog) CheckPoint(ctx context.Context, p *Point, progress func(ns string, records, bytes int64)) error {
+	for i := range p.Namespaces {
+		if err := s.CheckNamespace(ctx, &p.Namespaces[i], progress); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CheckNamespace is CheckPoint of one namespace.
+func (s *Catalog) CheckNamespace(ctx context.Context, ns *PointNamespace, progress func(ns string, records, bytes int64)) error {
+	if !ns.Kind.HasRecords() {
+		return nil
+	}
+	b := tree.NewBuilder(nil)
+	var n, size int64
+	err := tree.Walk(ctx, s, ns.Root, func(r record.Record) error {
+		n++
+		size += int64(len(r.Key) + len(r.Value))
+		if n%4096 == 0 {
+			progress(ns.Name, n, size)
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+		}
+		return b.Add(ctx, r)
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	root, err := b.Finish(ctx)
+	if err != nil {
+		return fmt.Errorf("%s: %w", ns.Name, err)
+	}
+	if root != ns.Root {
+		return fmt.Errorf("%s: %w: builds to root %s with %d records, the point says %s with %d",
+			ns.Name, sealed.ErrDamaged, root.Hash.Short(), root.Records, ns.Root.Hash.Short(), ns.Root.Records)
+	}
+	progress(ns.Name, n, size)
+	return nil
+}

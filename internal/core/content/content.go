@@ -1,0 +1,52 @@
+package content
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"dexamen/internal/core/sealed"
+)
+
+// Content reads and writes the nodes of trees. Its methods may be called from many
+// goroutines.
+type Content struct {
+	*sealed.Objects
+	Index *Index
+	Cache *frameCache
+	Ahead ahead
+
+	lastMiss atomic.Int64 // of the last refresh that found nothing, in Unix nanoseconds
+
+	// OwnLists has where nodes lie be read from the content files themselves, not
+	// from the copies of their lists.
+	OwnLists atomic.Bool
+
+	distrusted sync.Map // names of content files in which reading found damage, not recorded yet
+}
+
+// Open reads where nodes lie.
+func Open(ctx context.Context, o *sealed.Objects) (*Content, error) {
+	c := &Content{Objects: o, Cache: newFrameCache(o.Limits.CacheBytes)}
+	var err error
+	c.Index, err = c.loadIndex(ctx)
+	return c, err
+}
+
+// Refresh takes notice of what other processes have written since.
+func (s *Content) Refresh(ctx context.Context) error {
+	x, err := s.loadIndex(ctx)
+	if err != nil {
+		return err
+	}
+	s.Index.replace(x)
+	return nil
+}
+
+// stale reports whether it may be worth to look again for what is not found: not
+// just after that was in vain, or every node of a damaged store would cost a
+// look.
+func (s *Content) stale() bool {
+	return time.Since(time.Unix(0, s.lastMiss.Load())) > time.Second
+}

@@ -1,0 +1,177 @@
+package content
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// A content file is: packMagic, frames, the footer frame, and a trailer of fixed size
+// that says where the footer is.
+const (
+	FileMagic    = "DXPK\x01\x00\x00\x00"
+	trailerMagic = "DXPKEND\x01"
+	TrailerSize  = 8 + 4 + 4 + len(trailerMagic)
+)
+
+// Entry is a content file's entry for one node.
+type Entry struct {
+	Name tree.Hash
+	// The frame that holds it, and where in the frame's content it lies.
+	FrameOff, FrameLen uint32
+	Off, Len           uint32
+	// Base, where not zero, is the leaf this one is stored as a patch of.
+	Base tree.Hash
+	// pieces: it is a leaf that names pieces, or may be one.
+	pieces bool
+}
+
+// What the byte after an object's place says.
+const (
+	flagPatch  = 1
+	flagPieces = 2
+	flagLooked = 4 // whether it names pieces was looked at; format 1 does not say
+)
+
+func appendFooter(dst []byte, objects []Entry) []byte {
+	dst = binary.AppendUvarint(dst, uint64(len(objects)))
+	for i := range objects {
+		o := &objects[i]
+		dst = append(dst, o.Name[:]...)
+		for _, v := range [...]uint32{o.FrameOff, o.FrameLen, o.Off, o.Len} {
+			dst = binary.AppendUvarint(dst, uint64(v))
+		}
+		flags := byte(flagLooked)
+		if o.pieces {
+			flags |= flagPieces
+		}
+		if !o.Base.IsZero() {
+			dst = append(dst, flags|flagPatch)
+			dst = append(dst, o.Base[:]...)
+		} else {
+			dst = append(dst, flags)
+		}
+	}
+	return dst
+}
+
+func DecodeFooter(b []byte) ([]Entry, error) {
+	bad := fmt.Errorf("%w: list of objects cut short", sealed.ErrDamaged)
+	n, l := binary.Uvarint(b)
+	if l <= 0 || n > uint64(len(b))/37 {
+		return nil, bad
+	}
+	b = b[l:]
+	out := make([]Entry, n)
+	for i := range out {
+		o := &out[i]
+		if len(b) < 32 {
+			return nil, bad
+		}
+		b = b[copy(o.Name[:], b):]
+		for _, p := range [...]*uint32{&o.FrameOff, &o.FrameLen, &o.Off, &o.Len} {
+			v, l := binary.Uvarint(b)
+			if l <= 0 || v > 1<<32-1 {
+				return nil, bad
+			}
+			*p, b = uint32(v), b[l:]
+		}
+		if len(b) < 1 || b[0] > flagPatch|flagPieces|flagLooked || b[0]&flagPatch != 0 && len(b) < 33 {
+			return nil, bad
+		}
+		flags := b[0]
+		o.pieces = flags&flagPieces != 0 || flags&flagLooked == 0
+		if flags&flagPatch != 0 {
+			copy(o.Base[:], b[1:])
+			b = b[32:]
+		}
+		b = b[1:]
+	}
+	if len(b) != 0 {
+		return nil, bad
+	}
+	return out, nil
+}
+
+// sealFile ends a content file's bytes and gives the footer's content too.
+func sealFile(k *frame.Key, pack []byte, objects []Entry) (whole, footer []byte) {
+	footer = appendFooter(nil, objects)
+	at := len(pack)
+	pack = k.Append(pack, frame.Footer, footer)
+	n := len(pack) - at
+	var t [TrailerSize]byte
+	binary.BigEndian.PutUint64(t[:], uint64(at))
+	binary.BigEndian.PutUint32(t[8:], uint32(n))
+	copy(t[16:], trailerMagic)
+	return append(pack, t[:]...), footer
+}
+
+// ReadFooter gets a content file's list of objects from the content file itself.
+func (s *Content) ReadFooter(ctx context.Context, name string) ([]byte, error) {
+	raw, err := s.FooterAt(name, func(off int64, n int) ([]byte, error) { return s.Blob.ReadAt(ctx, name, off, n) })
+	if errors.Is(err, sealed.ErrDamaged) {
+		if whole, rerr := s.RebuildObject(ctx, name); rerr == nil {
+			return s.FooterOf(name, whole)
+		}
+	}
+	return raw, err
+}
+
+// FooterOf gets a content file's list of objects from its bytes.
+func (s *Content) FooterOf(name string, pack []byte) ([]byte, error) {
+	return s.FooterAt(name, func(off int64, n int) ([]byte, error) {
+		if off < 0 {
+			off += int64(len(pack))
+		}
+		if off < 0 || off+int64(n) > int64(len(pack)) {
+			return nil, blob.ErrRange
+		}
+		return pack[off : off+int64(n)], nil
+	})
+}
+
+func (s *Content) FooterAt(name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
+	t, err := read(int64(-TrailerSize), TrailerSize)
+	if err != nil {
+		return nil, shorter(name, err)
+	}
+	at, n, err := ReadTrailer(t)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	f, err := read(at, n)
+	if err != nil {
+		return nil, shorter(name, err)
+	}
+	raw, _, err := frame.OpenWith(s.Ring(), f, frame.Footer)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, sealed.AsDamage(err))
+	}
+	return raw, nil
+}
+
+// shorter makes damage of an object that ends before it should.
+func shorter(name string, err error) error {
+	if errors.Is(err, blob.ErrRange) {
+		return fmt.Errorf("%s: %w: %w", name, sealed.ErrDamaged, err)
+	}
+	return err
+}
+
+// ReadTrailer returns where a content file's footer frame begins and how long it is.
+func ReadTrailer(t []byte) (at int64, n int, err error) {
+	if string(t[16:]) != trailerMagic || binary.BigEndian.Uint32(t[12:]) != 0 {
+		return 0, 0, fmt.Errorf("%w: does not end as a content file", sealed.ErrDamaged)
+	}
+	end, size := binary.BigEndian.Uint64(t), binary.BigEndian.Uint32(t[8:])
+	if end > 1<<40 || size > 1<<31-1 {
+		return 0, 0, fmt.Errorf("%w: does not end as a content file", sealed.ErrDamaged)
+	}
+	return int64(end), int(size), nil
+}

@@ -1,0 +1,220 @@
+package content
+
+import (
+	"bytes"
+	"container/list"
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// Node implements tree.Source. What it returns has been checked twice: the
+// frame against its checksum, and the node against its name.
+func (s *Content) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
+	return s.node(ctx, h, 0)
+}
+
+func (s *Content) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
+	p, pack, ok := s.Index.Find(h)
+	if !ok && s.stale() {
+		// Perhaps another process has written it since.
+		if err := s.Refresh(ctx); err != nil {
+			return nil, err
+		}
+		if p, pack, ok = s.Index.Find(h); !ok {
+			s.lastMiss.Store(time.Now().UnixNano())
+		}
+	}
+	if !ok {
+		return nil, fmt.Errorf("node %s: %w", h.Short(), sealed.ErrMissing)
+	}
+	node, err := s.nodeAt(ctx, h, p, pack, s.Index.BaseOf(h), depth)
+	if errors.Is(err, sealed.ErrDamaged) || errors.Is(err, sealed.ErrMissing) {
+		list, packs := s.Index.Spares(h)
+		for i, sp := range list {
+			if node, serr := s.nodeAt(ctx, h, sp.Place, packs[i], sp.Base, depth); serr == nil {
+				return node, nil
+			}
+		}
+		var base baseError
+		if !errors.As(err, &base) { // else the other one was found to be damaged
+			s.distrust(pack)
+		}
+	}
+	return node, err
+}
+
+// baseError is returned when what a patch is of cannot be read.
+type baseError struct{ error }
+
+func (e baseError) Unwrap() error { return e.error }
+
+// distrust has nothing new rely on a content file in which reading found damage.
+func (s *Content) distrust(pack *File) {
+	s.Index.Mu.Lock()
+	defer s.Index.Mu.Unlock()
+	if pack.mem == nil && pack.Lasting() {
+		pack.Suspect = true
+		s.distrusted.Store(pack.Name, true)
+	}
+}
+
+// Distrust records in which content files reading has found damage since the
+// last call, and tells whether there were any. What lies in them is stored anew
+// when it comes again.
+func (s *Content) Distrust(ctx context.Context) (bool, error) {
+	var names []string
+	s.distrusted.Range(func(name, _ any) bool { names = append(names, name.(string)); return true })
+	for _, n := range names {
+		s.distrusted.Delete(n)
+	}
+	if len(names) == 0 {
+		return false, nil
+	}
+	return true, s.Suspect(ctx, names)
+}
+
+// nodeAt reads a node from one place.
+func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, pack *File, baseName tree.Hash, depth int) ([]byte, error) {
+	raw, err := s.frame(ctx, p, pack)
+	if err != nil {
+		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), pack.Name, err)
+	}
+	if uint64(p.off)+uint64(p.Len) > uint64(len(raw)) {
+		return nil, fmt.Errorf("node %s in %s: %w: lies outside its frame", h.Short(), pack.Name, sealed.ErrDamaged)
+	}
+	node := raw[p.off : p.off+p.Len : p.off+p.Len]
+	if p.Patch {
+		if depth > 0 {
+			return nil, fmt.Errorf("node %s: %w: a patch of a patch", h.Short(), sealed.ErrDamaged)
+		}
+		base, err := s.node(ctx, baseName, depth+1)
+		if err != nil {
+			return nil, fmt.Errorf("node %s: its base: %w", h.Short(), baseError{err})
+		}
+		if node, err = tree.ApplyPatch(base, node); err != nil {
+			return nil, fmt.Errorf("node %s in %s: %w: %w", h.Short(), pack.Name, sealed.ErrDamaged, err)
+		}
+	}
+	if tree.HashOf(node) != h {
+		return nil, fmt.Errorf("node %s in %s: %w: content is not what its name says", h.Short(), pack.Name, sealed.ErrDamaged)
+	}
+	return node, nil
+}
+
+// frame returns a frame's content, from the cache where it is there.
+func (s *Content) frame(ctx context.Context, p Place, pack *File) ([]byte, error) {
+	key := frameKey{p.Pack, p.FrameOff}
+	if raw, ok := s.Cache.get(key); ok {
+		return raw, nil
+	}
+	s.Index.Mu.RLock()
+	var b []byte
+	if end := int(p.FrameOff) + int(p.FrameLen); pack.mem != nil && end <= len(pack.mem) {
+		b = bytes.Clone(pack.mem[p.FrameOff:end]) // the writer uses the room again
+	}
+	s.Index.Mu.RUnlock()
+	raw, err := []byte(nil), error(nil)
+	if b == nil {
+		b, err = s.readAhead(ctx, p, pack)
+		switch {
+		case errors.Is(err, blob.ErrNotFound):
+			err = fmt.Errorf("%w: %w", sealed.ErrMissing, err)
+		case errors.Is(err, blob.ErrRange):
+			err = fmt.Errorf("%w: %w", sealed.ErrDamaged, err)
+		}
+	}
+	if err == nil {
+		raw, err = s.OpenNodes(b)
+	}
+	if errors.Is(err, sealed.ErrDamaged) {
+		// What parity gives back is checked as anything else that is read.
+		if whole, rerr := s.RebuildObject(ctx, pack.Name); rerr == nil && int(p.FrameOff)+int(p.FrameLen) <= len(whole) {
+			raw, err = s.OpenNodes(whole[p.FrameOff : p.FrameOff+p.FrameLen])
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.Cache.put(key, raw)
+	return raw, nil
+}
+
+// OpenNodes opens a frame with nodes.
+func (s *Content) OpenNodes(b []byte) ([]byte, error) {
+	h, err := frame.ReadHeader(b)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", sealed.ErrDamaged, err)
+	}
+	if h.Kind != frame.Leaf && h.Kind != frame.Shared {
+		return nil, fmt.Errorf("%w: frame of kind %d where nodes belong", sealed.ErrDamaged, h.Kind)
+	}
+	raw, _, err := frame.OpenWith(s.Ring(), b, h.Kind)
+	if err != nil {
+		return nil, sealed.AsDamage(err)
+	}
+	return raw, nil
+}
+
+type frameKey struct{ pack, off uint32 }
+
+// frameCache keeps the frames used last, up to a bound of bytes.
+type frameCache struct {
+	mu    sync.Mutex
+	bound int
+	size  int
+	order *list.List
+	items map[frameKey]*list.Element
+}
+
+type cached struct {
+	key frameKey
+	raw []byte
+}
+
+func newFrameCache(bound int) *frameCache {
+	return &frameCache{bound: bound, order: list.New(), items: map[frameKey]*list.Element{}}
+}
+
+func (c *frameCache) get(k frameKey) ([]byte, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	e, ok := c.items[k]
+	if !ok {
+		return nil, false
+	}
+	c.order.MoveToFront(e)
+	return e.Value.(cached).raw, true
+}
+
+func (c *frameCache) put(k frameKey, raw []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if _, ok := c.items[k]; ok || len(raw) > c.bound/4 {
+		return
+	}
+	c.items[k] = c.order.PushFront(cached{k, raw})
+	c.size += len(raw)
+	for c.size > c.bound {
+		last := c.order.Back()
+		old := c.order.Remove(last).(cached)
+		delete(c.items, old.key)
+		c.size -= len(old.raw)
+	}
+}
+
+// Clear forgets all frames.
+func (c *frameCache) Clear() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.order.Init()
+	clear(c.items)
+	c.size = 0
+}

@@ -1,0 +1,388 @@
+package content
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+
+	"dexamen/internal/core/frame"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// sharedBytes is how much content small nodes and patches share a frame.
+const sharedBytes = 128 << 10
+
+// patchLimit: a patch longer than this part of its leaf is not worth it.
+const patchLimit = 4
+
+// Writer takes the nodes of one piece of work. It is a tree.Sink, and a
+// tree.Source for what is in the store and what it took itself.
+type Writer struct {
+	s    *Content
+	ctx  context.Context // of the whole piece of work, whoever hands nodes in
+	jobs chan writeJob
+	wg   sync.WaitGroup
+
+	key *frame.Key // for content; nil in a plain store
+	// local holds nodes that are in the store and cannot be read with a key
+	// that lets write only.
+	local   *Scratch
+	keyOnce sync.Once
+
+	mu      sync.Mutex
+	err     error
+	pending map[tree.Hash][]byte // taken, not yet in a frame
+	pack    *File                // open content file, in the index with its bytes in mem
+	packID  uint32
+	away    int        // full content files on their way
+	stored  *sync.Cond // that one has arrived, or failed to
+	free    [][]byte   // the room of those that have
+	objects []Entry
+	shared  []byte // small nodes and patches, waiting for their frame
+	waiting []Entry
+	sealed  []fileListing
+	stats   WriteStats
+}
+
+type writeJob struct {
+	h    tree.Hash
+	node []byte
+	near tree.Hash
+}
+
+// WriteStats counts what a Writer did.
+type WriteStats struct {
+	// New nodes were written, Known ones were in the store already; Patched
+	// of the new ones were stored as patches.
+	New, Known, Patched int64
+	// Content is the bytes of new nodes; Stored what they take in the store.
+	Content, Stored int64
+}
+
+// NewWriter begins a piece of work that ends early when ctx does. Nodes are
+// stored after PutNode has returned, so ctx must outlive every context that
+// PutNode is called with. Flush or Abandon must be called.
+func (s *Content) NewWriter(ctx context.Context) *Writer {
+	n := s.Limits.Workers
+	if n <= 0 {
+		n = min(runtime.GOMAXPROCS(0), 8)
+	}
+	w := &Writer{s: s, ctx: ctx, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{}}
+	w.stored = sync.NewCond(&w.mu)
+	for range n {
+		w.wg.Go(func() {
+			for j := range w.jobs {
+				if err := w.write(j); err != nil {
+					w.fail(err)
+				}
+			}
+		})
+	}
+	return w
+}
+
+func (w *Writer) fail(err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err == nil {
+		w.err = err
+	}
+}
+
+// PutNode implements tree.Sink.
+func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
+	w.begin()
+	known := w.s.Index.keeps(h)
+	w.mu.Lock()
+	if w.err != nil {
+		defer w.mu.Unlock()
+		return w.err
+	}
+	if _, ok := w.pending[h]; ok || known {
+		w.stats.Known++
+		w.mu.Unlock()
+		if known && w.local != nil {
+			return w.local.keep(h, node)
+		}
+		return nil
+	}
+	w.stats.New++
+	w.stats.Content += int64(len(node))
+	w.pending[h] = node
+	if len(node) < sharedBytes/8 {
+		pack, err := w.share(Entry{Name: h, pieces: tree.NamesPieces(node)}, node)
+		w.mu.Unlock()
+		if err = errors.Join(err, w.store(w.ctx, pack)); err != nil {
+			w.fail(err) // the content file holds what others have handed in
+		}
+		return err
+	}
+	w.mu.Unlock()
+	select {
+	case w.jobs <- writeJob{h, node, near}:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// begin makes the writer known before it relies on anything, and gets its key.
+func (w *Writer) begin() {
+	w.keyOnce.Do(func() {
+		err := w.s.Enlist(w.ctx, w.s.Refresh)
+		if err == nil {
+			w.key, err = w.s.ContentKey(w.ctx)
+		}
+		if err == nil && w.s.WriteOnly() {
+			w.local, err = w.s.NewScratch(w.s.Limits.Temp)
+		}
+		if err != nil {
+			w.fail(err)
+		}
+	})
+}
+
+// Again takes a node that the store has, to store it once more.
+func (w *Writer) Again(h tree.Hash, node []byte) error {
+	w.begin()
+	w.mu.Lock()
+	if w.err != nil {
+		defer w.mu.Unlock()
+		return w.err
+	}
+	w.pending[h] = node
+	w.mu.Unlock()
+	w.jobs <- writeJob{h: h, node: node}
+	return nil
+}
+
+// Node implements tree.Source.
+func (w *Writer) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
+	w.mu.Lock()
+	node, ok := w.pending[h]
+	w.mu.Unlock()
+	if ok {
+		return node, nil
+	}
+	if w.local != nil {
+		return w.local.Node(ctx, h)
+	}
+	return w.s.Node(ctx, h)
+}
+
+// write stores one leaf or piece, as a patch where that is small.
+func (w *Writer) write(j writeJob) error {
+	if patch, base := w.patch(j); patch != nil {
+		w.mu.Lock()
+		w.stats.Patched++
+		pack, err := w.share(Entry{Name: j.h, Base: base, pieces: tree.NamesPieces(j.node)}, patch)
+		w.mu.Unlock()
+		return errors.Join(err, w.store(w.ctx, pack))
+	}
+	f := w.key.Append(nil, frame.Leaf, j.node)
+	w.mu.Lock()
+	pack := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), pieces: tree.NamesPieces(j.node)}})
+	w.mu.Unlock()
+	return w.store(w.ctx, pack)
+}
+
+// patch tries to express a leaf against a similar one that is stored in full.
+// Any trouble with that one is no reason to fail: the leaf is stored in full.
+func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
+	base := j.near
+	if base.IsZero() {
+		return nil, base
+	}
+	p, _, ok := w.s.Index.Find(base)
+	if !ok {
+		return nil, base
+	}
+	if p.Patch {
+		base = w.s.Index.BaseOf(base)
+	}
+	if !w.s.Index.keeps(base) {
+		return nil, base
+	}
+	content, err := w.s.Node(w.ctx, base)
+	if err != nil {
+		return nil, base
+	}
+	patch, ok := tree.EncodePatch(content, j.node, len(j.node)/patchLimit)
+	if !ok {
+		return nil, base
+	}
+	return patch, base
+}
+
+// share puts small content into the frame being gathered; the lock is held.
+func (w *Writer) share(o Entry, content []byte) (*File, error) {
+	o.Off, o.Len = uint32(len(w.shared)), uint32(len(content))
+	w.shared = append(w.shared, content...)
+	w.waiting = append(w.waiting, o)
+	if len(w.shared) < sharedBytes {
+		return nil, nil
+	}
+	return w.endShared(), nil
+}
+
+func (w *Writer) endShared() *File {
+	if len(w.waiting) == 0 {
+		return nil
+	}
+	f, objects := w.key.Append(nil, frame.Shared, w.shared), w.waiting
+	w.shared, w.waiting = w.shared[:0], nil // before append, which lets others have the lock
+	return w.append(f, objects)
+}
+
+// append puts a frame into the open content file and the index; the lock is held, but
+// for a while when too many content files are on their way. When the content file is full it is
+// handed back, for store.
+func (w *Writer) append(f []byte, objects []Entry) (full *File) {
+	most := max(2, w.s.Limits.WriteBytes/packRoom(w.s.Limits.PackBytes))
+	for w.pack == nil && w.away >= most-1 {
+		w.stored.Wait()
+	}
+	x := w.s.Index
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
+	if w.pack == nil {
+		w.pack = &File{Name: FileName(sealed.NewID(16)), mem: append(w.room(), FileMagic...)}
+		w.packID = uint32(len(x.Files))
+		x.Files = append(x.Files, w.pack)
+	}
+	for i := range objects {
+		o := &objects[i]
+		o.FrameOff, o.FrameLen = uint32(len(w.pack.mem)), uint32(len(f))
+		x.enter(w.packID, o)
+		delete(w.pending, o.Name)
+	}
+	w.pack.mem = append(w.pack.mem, f...)
+	w.objects = append(w.objects, objects...)
+	w.stats.Stored += int64(len(f))
+	if len(w.pack.mem) < w.s.Limits.PackBytes {
+		return nil
+	}
+	return w.takePack()
+}
+
+// room returns room for a content file, that of an earlier one where it can: the collector
+// would be late for so much. The lock is held.
+func (w *Writer) room() []byte {
+	if n := len(w.free); n > 0 {
+		room := w.free[n-1]
+		w.free = w.free[:n-1]
+		return room[:0]
+	}
+	return make([]byte, 0, packRoom(w.s.Limits.PackBytes))
+}
+
+// packRoom is what a content file takes that is closed at n bytes, with its last frame
+// and its footer.
+func packRoom(n int) int { return n + n/8 }
+
+// takePack ends the open content file; both locks are held.
+func (w *Writer) takePack() *File {
+	pack := w.pack
+	whole, footer := sealFile(w.s.ListKey(), pack.mem, w.objects)
+	pack.mem, pack.Size = whole, int64(len(whole))
+	w.sealed = append(w.sealed, fileListing{pack.Name, footer})
+	w.pack, w.objects = nil, nil
+	w.away++
+	return pack
+}
+
+// store makes a full content file durable; no lock is held.
+func (w *Writer) store(ctx context.Context, pack *File) error {
+	if pack == nil {
+		return nil
+	}
+	err := w.s.CreateObject(ctx, pack.Name, pack.mem)
+	room := pack.mem
+	if err == nil {
+		w.s.Index.Mu.Lock()
+		pack.mem = nil // from here on it is read from where it lies
+		w.s.Index.Mu.Unlock()
+	}
+	w.mu.Lock()
+	w.away--
+	if err == nil { // else somebody may be sending it still
+		w.free = append(w.free, room)
+	}
+	w.mu.Unlock()
+	w.stored.Broadcast()
+	return err
+}
+
+// Flush makes all that was taken durable and findable. The writer is spent.
+func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
+	w.end()
+	if err := w.flush(ctx); err != nil {
+		return w.Stats(), err
+	}
+	if len(w.sealed) > 0 {
+		data := encodeIndex(w.s.ListKey(), w.sealed)
+		if err := w.s.Blob.Create(ctx, sealed.ListingsPrefix+sealed.NewID(16), data); err != nil {
+			return w.Stats(), err
+		}
+	}
+	return w.Stats(), nil
+}
+
+// flush stores what is left; nobody else is at work any more.
+func (w *Writer) flush(ctx context.Context) error {
+	w.mu.Lock()
+	err := w.err
+	var last []*File
+	if err == nil {
+		last = append(last, w.endShared())
+		if w.pack != nil {
+			w.s.Index.Mu.Lock()
+			last = append(last, w.takePack())
+			w.s.Index.Mu.Unlock()
+		}
+		if len(w.pending) > 0 {
+			err = fmt.Errorf("store: %d nodes were taken and not written", len(w.pending))
+		}
+	}
+	w.mu.Unlock()
+	for _, p := range last {
+		if err != nil {
+			break
+		}
+		err = w.store(ctx, p)
+	}
+	return err
+}
+
+func (w *Writer) end() {
+	close(w.jobs)
+	w.wg.Wait()
+	if w.local != nil {
+		w.local.Close()
+	}
+}
+
+// Abandon ends the work without keeping what is not yet durable. Content files that
+// are durable stay: the next attempt finds and uses what is in them.
+func (w *Writer) Abandon() {
+	w.end()
+	x := w.s.Index
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
+	for h, p := range x.Places {
+		if x.Files[p.Pack].mem != nil {
+			delete(x.Places, h)
+			delete(x.Bases, h)
+		}
+	}
+}
+
+// Stats returns what was done so far.
+func (w *Writer) Stats() WriteStats {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.stats
+}

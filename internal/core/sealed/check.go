@@ -1,0 +1,70 @@
+package sealed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"dexamen/internal/core/blob"
+)
+
+// ErrReplaced: a place let an object be replaced.
+var ErrReplaced = errors.New("the place let an object be replaced: earlier backups would not be safe")
+
+// ClockTolerance is how far this machine's clock may be off from the store's.
+const ClockTolerance = 2 * time.Minute
+
+// ClockError reports that a clock is off.
+func ClockError(off time.Duration) error {
+	which := "ahead of"
+	if off < 0 {
+		which = "behind"
+	}
+	return fmt.Errorf("this machine's clock is %s %s the store's: claims, locks and retention rest on both being right; set the one that is wrong", off.Abs().Round(time.Second), which)
+}
+
+// PlaceReport says how a store's place behaves.
+type PlaceReport struct {
+	Bytes               int
+	Write, Read, Remove time.Duration
+	ClockOff            time.Duration // how far this machine's clock is ahead
+}
+
+// CheckPlace writes an object, reads it back, sees that it cannot be replaced, and
+// removes it.
+func CheckPlace(ctx context.Context, b blob.Backend, size int) (PlaceReport, error) {
+	r := PlaceReport{Bytes: size}
+	name := CheckPrefix + NewID(16)
+	data := make([]byte, size)
+	for i := range data {
+		data[i] = byte(i * 31 >> 3)
+	}
+	t := time.Now()
+	if err := b.Create(ctx, name, data); err != nil {
+		return r, err
+	}
+	r.Write, t = time.Since(t), time.Now()
+	got, err := b.Read(ctx, name)
+	if err == nil && string(got) != string(data) {
+		err = fmt.Errorf("%s: %w: read back other bytes than were written", name, ErrDamaged)
+	}
+	r.Read = time.Since(t)
+	if err == nil {
+		err = b.List(ctx, name, func(i blob.Info) error {
+			if i.Name == name && !i.Made.IsZero() {
+				r.ClockOff = t.Sub(i.Made).Truncate(time.Second)
+			}
+			return nil
+		})
+	}
+	if err == nil {
+		if e := b.Create(ctx, name, nil); !errors.Is(e, blob.ErrExists) {
+			err = fmt.Errorf("%s: %w", name, ErrReplaced)
+		}
+	}
+	t = time.Now()
+	err = errors.Join(err, b.Remove(ctx, name))
+	r.Remove = time.Since(t)
+	return r, err
+}

@@ -1,0 +1,312 @@
+package sealed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/process"
+)
+
+// A claim says that somebody is doing something, until a time. It is a row of
+// objects claims/WHAT/NUMBER, of which the highest counts: to take, prolong or
+// give it up is to create the next one, which only one can. Nobody waits for a
+// process that is gone for longer than the claim was made out for.
+type ClaimEntry struct {
+	Name   string `json:"name"`   // of the object, so that a copy is found out
+	Holder string `json:"holder"` // a random name
+	process.Identity
+	Since time.Time `json:"since"`
+	Until time.Time `json:"until"` // the zero time: given up
+}
+
+const (
+	claimTime = 10 * time.Minute
+)
+
+// ErrHeld: somebody else holds the claim.
+var ErrHeld = errors.New("another process holds the claim")
+
+// Claim is a claim that is held.
+type Claim struct {
+	s      *Objects
+	what   string
+	Length time.Duration
+	Stop   chan struct{}
+	Done   chan struct{}
+
+	Mu     sync.Mutex
+	number int
+	Entry  ClaimEntry
+	Awake  time.Duration // process.Awake when it was prolonged last
+	lost   error
+}
+
+func ClaimName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", ClaimsPrefix, what, n) }
+
+// ClaimEntries returns the highest entry of every claim whose name begins with prefix,
+// and the names of those it has left behind.
+func (s *Objects) ClaimEntries(ctx context.Context, prefix string) (top map[string]ClaimEntry, number map[string]int, old []string, err error) {
+	for {
+		var moved bool
+		top, number, old, moved, err = s.listClaims(ctx, prefix)
+		if err != nil || !moved {
+			return top, number, old, err
+		}
+	}
+}
+
+// listClaims is one attempt: moved says that an entry went between its being
+// listed and its being read, which the next one has taken the place of.
+func (s *Objects) listClaims(ctx context.Context, prefix string) (top map[string]ClaimEntry, number map[string]int, old []string, moved bool, err error) {
+	top, number = map[string]ClaimEntry{}, map[string]int{}
+	last := map[string]blob.Info{}
+	err = s.Blob.List(ctx, ClaimsPrefix+prefix, func(i blob.Info) error {
+		what, digits, _ := strings.Cut(strings.TrimPrefix(i.Name, ClaimsPrefix), "/")
+		n := 0
+		if _, err := fmt.Sscanf(digits, "%d", &n); err != nil {
+			return nil
+		}
+		if before := last[what]; before.Name != "" {
+			old = append(old, before.Name)
+		}
+		last[what], number[what] = i, n
+		return nil
+	})
+	if err != nil {
+		return nil, nil, nil, false, err
+	}
+	for what, i := range last {
+		var e ClaimEntry
+		err := s.GetObject(ctx, i.Name, &e)
+		if err == nil {
+			err = CheckOwnName(i.Name, e.Name)
+		}
+		switch {
+		case errors.Is(err, blob.ErrNotFound):
+			return nil, nil, nil, true, nil
+		case errors.Is(err, ErrDamaged):
+			e = ClaimEntry{Identity: process.Identity{Host: "an unknown host"}, Since: i.Made, Until: i.Made.Add(claimTime)} // as if it was held
+		case err != nil:
+			return nil, nil, nil, false, err
+		}
+		top[what] = e
+	}
+	return top, number, old, false, nil
+}
+
+// Held reports whether an entry counts. A clock that is a little off must not end
+// somebody else's claim.
+func (e *ClaimEntry) Held(now time.Time) bool {
+	return !e.Until.IsZero() && !e.Gone() && now.Before(e.Until.Add(claimTime/2))
+}
+
+// Acquire takes a claim, and keeps it until Release.
+func (s *Objects) Acquire(ctx context.Context, what string) (*Claim, error) {
+	return s.acquire(ctx, what, claimTime)
+}
+
+// AcquireFor takes the claim of some work on a cluster.
+func (s *Objects) AcquireFor(ctx context.Context, work, cluster string) (*Claim, error) {
+	return s.Acquire(ctx, "work-"+s.NamePart("cluster", cluster)+"-"+s.NamePart("run", work))
+}
+
+func (s *Objects) acquire(ctx context.Context, what string, length time.Duration) (*Claim, error) {
+	l := &Claim{s: s, what: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}),
+		Entry: ClaimEntry{Holder: NewID(8), Identity: process.Self(), Since: time.Now().UTC()}}
+	top, number, _, err := s.ClaimEntries(ctx, what+"/")
+	if err != nil {
+		return nil, err
+	}
+	if e, ok := top[what]; ok && e.Held(time.Now()) {
+		return nil, fmt.Errorf("%s: %w: %s, since %s; it counts as gone if it says nothing until %s",
+			what, ErrHeld, e.Identity, e.Since.Local().Format(time.RFC3339), e.Until.Add(claimTime/2).Local().Format(time.RFC3339))
+	}
+	l.number = number[what]
+	if err := l.Next(ctx, length); err != nil {
+		if errors.Is(err, blob.ErrExists) {
+			return nil, fmt.Errorf("%s: %w: it began at the same time", what, ErrHeld)
+		}
+		return nil, err
+	}
+	// Another may have gone on from a later entry than was seen here.
+	if _, now, _, err := s.ClaimEntries(ctx, what+"/"); err != nil || now[what] != l.number {
+		_ = s.RemoveObject(ctx, ClaimName(what, l.number))
+		if err == nil {
+			err = fmt.Errorf("%s: %w: it began at the same time", what, ErrHeld)
+		}
+		return nil, err
+	}
+	if err := l.clock(ctx); err != nil {
+		_ = l.Next(ctx, 0)
+		return nil, err
+	}
+	go l.keep()
+	return l, nil
+}
+
+// clock compares this machine's clock with the store's: claims of machines
+// whose clocks differ would not be worth much.
+func (l *Claim) clock(ctx context.Context) error {
+	now, name := time.Now(), ClaimName(l.what, l.number)
+	return l.s.Blob.List(ctx, name, func(i blob.Info) error {
+		if off := now.Sub(i.Made); i.Name == name && !i.Made.IsZero() && off.Abs() > ClockTolerance {
+			return ClockError(off)
+		}
+		return nil
+	})
+}
+
+// Next makes the claim's next entry and removes the one before.
+func (l *Claim) Next(ctx context.Context, length time.Duration) error {
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
+	e, awake := l.Entry, process.Awake()
+	e.Until = time.Time{}
+	if length > 0 {
+		e.Until = time.Now().Add(length).UTC()
+	}
+	e.Name = ClaimName(l.what, l.number+1)
+	if err := l.s.PutObject(ctx, l.s.ListKey(), e.Name, e); err != nil {
+		return err
+	}
+	if !l.Entry.Until.IsZero() {
+		l.lapse() // it may have been over before this took effect
+	}
+	l.number++
+	l.Entry, l.Awake = e, awake
+	if l.number > 1 {
+		_ = l.s.RemoveObject(ctx, ClaimName(l.what, l.number-1)) // reclaim removes what stays
+	}
+	return nil
+}
+
+// lapse notes that the claim was over at any time: by the wall clock, or by one
+// that goes on while the machine sleeps and that nobody sets. It is lost for good
+// then, as others may have gone by that. The lock is held.
+func (l *Claim) lapse() {
+	if l.lost == nil && (time.Now().After(l.Entry.Until) || l.Awake > 0 && process.Awake()-l.Awake > l.Length) {
+		l.lost = fmt.Errorf("%s: %w", l.what, ErrLapsed)
+	}
+}
+
+// ErrLapsed is returned when a process stood still for longer than its claim.
+var ErrLapsed = errors.New("this process stood still for longer than its claim, and cannot know what others did meanwhile; run it again, what is stored already will be used")
+
+func (l *Claim) keep() {
+	defer close(l.Done)
+	wait := l.Length / 3
+	for {
+		select {
+		case <-l.Stop:
+			return
+		case <-time.After(wait):
+		}
+		if l.Check() != nil {
+			return
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), l.Length/6)
+		err := l.Next(ctx, l.Length)
+		cancel()
+		wait = l.Length / 3
+		if err != nil {
+			wait = min(5*time.Second, l.Length/20) // it is not over yet
+		}
+		if errors.Is(err, blob.ErrExists) {
+			l.Mu.Lock()
+			l.lost = fmt.Errorf("%s: %w: this process was too slow to say that it is still at it", l.what, ErrHeld)
+			l.Mu.Unlock()
+			return
+		}
+	}
+}
+
+// Check reports whether the claim is still held; what it guards must not be done
+// when it is not.
+func (l *Claim) Check() error {
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
+	l.lapse()
+	return l.lost
+}
+
+// Release gives the claim up.
+func (l *Claim) Release(ctx context.Context) {
+	close(l.Stop)
+	<-l.Done
+	if l.Check() != nil {
+		return
+	}
+	if l.Next(ctx, 0) == nil && Private(l.what) {
+		// Nobody else ever takes a claim of that name. The last entry of others
+		// stays: who looks for it now must not find the row begun anew.
+		_ = l.s.RemoveObject(ctx, ClaimName(l.what, l.number))
+	}
+}
+
+// Fail gives the claim up as Release does. What it was held for did not come
+// about: nobody is to take it for done.
+func (l *Claim) Fail(ctx context.Context) {
+	l.Mu.Lock()
+	l.Entry.Since = time.Time{}
+	l.Mu.Unlock()
+	l.Release(ctx)
+}
+
+// Ended is when the work of a claim that was given up had begun; the zero time
+// where it failed, or goes on.
+func (e ClaimEntry) Ended() time.Time {
+	if !e.Until.IsZero() {
+		return time.Time{}
+	}
+	return e.Since
+}
+
+// The names of claims begin so that are their holders' own.
+const (
+	SessionPrefix = "writer-"
+	RunClaim      = "run-"
+)
+
+// Private reports whether a claim's name is its holder's own.
+func Private(what string) bool {
+	return strings.HasPrefix(what, SessionPrefix) || strings.HasPrefix(what, RunClaim)
+}
+
+// Enlist makes it known that this store writes, before it relies on anything
+// that is there: reclaim removes nothing from under it. Refresh is called then, and
+// reads anew what is there.
+func (s *Objects) Enlist(ctx context.Context, refresh func(context.Context) error) error {
+	s.SessionMu.Lock()
+	defer s.SessionMu.Unlock()
+	if s.Session != nil {
+		return nil
+	}
+	l, err := s.acquire(ctx, SessionPrefix+NewID(8), claimTime)
+	if err != nil {
+		return err
+	}
+	// What was marked for deletion before is known now; what is marked for deletion later waits.
+	if err := refresh(ctx); err != nil {
+		l.Release(context.WithoutCancel(ctx))
+		return err
+	}
+	s.Session = l
+	return nil
+}
+
+// Close says that the store is no longer written to.
+func (s *Objects) Close() {
+	s.SessionMu.Lock()
+	defer s.SessionMu.Unlock()
+	if s.Session != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		defer cancel()
+		s.Session.Release(ctx)
+		s.Session = nil
+	}
+}

@@ -1,0 +1,138 @@
+package sealed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"filippo.io/age"
+
+	"dexamen/internal/core/blob"
+)
+
+// FormatVersion is the version of the store's layout that this code writes.
+const FormatVersion = 2
+
+const (
+	DescriptorName = "dexamen-store"
+	manifestMagic  = "DXMF\x01\x00\x00\x00"
+)
+
+// Errors of opening and reading a store.
+var (
+	// ErrNoStore: there is no store at the location.
+	ErrNoStore = errors.New("no store there")
+	// ErrStoreExists: Create found a store, or other files, at the location.
+	ErrStoreExists = errors.New("there is something there already")
+	// ErrMissing: a node that should be in the store is not.
+	ErrMissing = errors.New("missing from the store")
+	// ErrDamaged: what is stored is not what was written, or cannot be read.
+	ErrDamaged = blob.ErrDamaged
+	// ErrTooNew: a later version made it.
+	ErrTooNew = errors.New("made by a later version")
+)
+
+// Descriptor says what a store is.
+type Descriptor struct {
+	ID      string    `json:"id"`
+	Format  int       `json:"format"`
+	Created time.Time `json:"created"`
+	Tool    string    `json:"tool"`
+	// Protection is "aes-256-gcm"; empty where content lies as it is.
+	Protection string `json:"protection,omitempty"`
+	// Parity is into how many pieces objects are cut and how many more are
+	// kept, such as "8+2"; empty without.
+	Parity string `json:"parity,omitempty"`
+	// ImmutableFor is for how long objects are locked against removal, in
+	// seconds.
+	ImmutableFor int64 `json:"immutable_for,omitempty"`
+	// Claims says that objects are made by the protocol for places that heed
+	// no conditions (docs/format.md).
+	Claims bool `json:"claims,omitempty"`
+}
+
+// CreateOptions say what a new store is to be like.
+type CreateOptions struct {
+	Tool string
+	// Holders can open the store; Plain leaves it open to all. One of the two
+	// must be given.
+	Holders      []Holder
+	Plain        bool
+	Parity       string
+	ImmutableFor time.Duration
+	Claims       bool
+}
+
+// Options bound what a store uses of the machine. The zero value is usable.
+type Options struct {
+	// CacheBytes bounds decompressed frames held for reading (default 32 MiB).
+	CacheBytes int
+	// Workers compress in parallel (default: one per processor, at most 8).
+	Workers int
+	// WriteBytes bounds the content files that a writer holds, the one being filled and
+	// those on their way (default 54 MiB).
+	WriteBytes int
+	// PackBytes is the size at which a content file is closed (default 16 MiB, less where
+	// three would not fit into WriteBytes).
+	PackBytes int
+	// Temp is the folder for temporary files (the system's when empty).
+	Temp string
+	// Memo, where not nil, is shared by stores opened at this place.
+	Memo *Memo
+	// Unlock opens an encrypted store: see ParseSecret.
+	Unlock []age.Identity
+}
+
+func (o Options) withDefaults() Options {
+	if o.CacheBytes <= 0 {
+		o.CacheBytes = 32 << 20
+	}
+	if o.WriteBytes <= 0 {
+		o.WriteBytes = 54 << 20
+	}
+	if o.PackBytes <= 0 {
+		o.PackBytes = min(16<<20, max(1<<20, o.WriteBytes*8/27))
+	}
+	return o
+}
+
+// Create makes a new store at an empty location.
+func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, error) {
+	d := Descriptor{ID: NewID(16), Format: FormatVersion, Created: time.Now().UTC().Truncate(time.Second), Tool: o.Tool,
+		Parity: o.Parity, ImmutableFor: int64(o.ImmutableFor / time.Second), Claims: o.Claims}
+	if o.Plain == (len(o.Holders) > 0) {
+		return d, fmt.Errorf("a store is encrypted for somebody, or plain: say which")
+	}
+	if _, _, err := parseParity(o.Parity); err != nil {
+		return d, err
+	}
+	if _, ok := b.(blob.Locker); !ok && o.ImmutableFor > 0 {
+		return d, fmt.Errorf("%s: objects cannot be locked there", b)
+	}
+	if _, err := ReadDescriptor(ctx, b); err == nil {
+		return d, fmt.Errorf("%s: %w: a store", b, ErrStoreExists)
+	}
+	err := b.List(ctx, "", func(i blob.Info) error {
+		if name := strings.TrimPrefix(i.Name, ParityPrefix); HasSecondCopy(name) {
+			return nil // of an attempt that ended before the store was there
+		}
+		return fmt.Errorf("%s: %w: %s", b, ErrStoreExists, i.Name)
+	})
+	if err != nil {
+		return d, err
+	}
+	if !o.Plain {
+		d.Protection = "aes-256-gcm"
+		if err := createKeys(ctx, b, d.ID, o.Holders); err != nil {
+			return d, err
+		}
+	}
+	return d, putTwice(ctx, b, DescriptorName, d)
+}
+
+func ReadDescriptor(ctx context.Context, b blob.Backend) (d Descriptor, err error) {
+	err = getTwice(ctx, b, DescriptorName, &d)
+	return d, err
+}

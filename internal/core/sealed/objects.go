@@ -1,0 +1,173 @@
+package sealed
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/frame"
+)
+
+// Objects reads and writes the objects of a store as they are to lie there: in
+// checked frames, encrypted, with parity, locked. Its methods may be called from
+// many goroutines.
+type Objects struct {
+	Descriptor
+	Blob    blob.Backend
+	Limits  Options
+	Keyring *keyring // nil in a plain store
+
+	SessionMu sync.Mutex
+	Session   *Claim // that this store writes; taken with the first write
+
+	parityData, parityMore int // zero without parity
+}
+
+// Open reads what a store is, and its keys.
+func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
+	d, err := ReadDescriptor(ctx, b)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil, fmt.Errorf("%s: %w", b, ErrNoStore)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", b, err)
+	}
+	if d.Format > FormatVersion {
+		return nil, fmt.Errorf("%s: %w: the store has format %d, this version reads up to %d; use a newer dexamen", b, ErrTooNew, d.Format, FormatVersion)
+	}
+	o := &Objects{Descriptor: d, Blob: b, Limits: opt.withDefaults()}
+	if o.parityData, o.parityMore, err = parseParity(d.Parity); err != nil {
+		return nil, fmt.Errorf("%s: %w", b, err)
+	}
+	if c, ok := b.(blob.Claimer); ok && d.Claims {
+		c.UseClaims()
+	}
+	if a, ok := b.(blob.Anchored); ok {
+		if err := a.Anchor(ctx, DescriptorName, ParityPrefix+DescriptorName, RepairedPrefix+DescriptorName); err != nil {
+			return nil, fmt.Errorf("%s: %w", b, err)
+		}
+	}
+	if l, ok := b.(blob.Locker); ok && d.ImmutableFor > 0 {
+		l.UseLocks()
+	}
+	switch d.Protection {
+	case "":
+	case "aes-256-gcm":
+		if o.Keyring, err = openKeyring(ctx, b, d.ID, opt.Unlock); err != nil {
+			return nil, fmt.Errorf("%s: %w", b, err)
+		}
+	default:
+		return nil, fmt.Errorf("%s: %w: its protection is %q; use a newer dexamen", b, ErrTooNew, d.Protection)
+	}
+	return o, nil
+}
+
+// Place returns where the store lies.
+func (s *Objects) Place() blob.Backend { return s.Blob }
+
+// Location returns where the store lies, without secrets.
+func (s *Objects) Location() string { return s.Blob.String() }
+
+// CreateObject makes an object, its parity before it.
+func (s *Objects) CreateObject(ctx context.Context, name string, data []byte) error {
+	if k, m := s.ParityOf(name); m > 0 {
+		more, err := EncodeParity(name, data, k, m)
+		if err != nil {
+			return err
+		}
+		err = s.Blob.Create(ctx, ParityPrefix+name, more)
+		if errors.Is(err, blob.ErrExists) {
+			// Of an attempt that ended here, or of one that goes on: who makes
+			// the object decides, and repairing makes parity that does not fit anew.
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := s.Blob.Create(ctx, name, data); err != nil {
+		return err
+	}
+	return s.LockObject(ctx, name)
+}
+
+// PutObject writes v as JSON in a checked frame.
+func (s *Objects) PutObject(ctx context.Context, k *frame.Key, name string, v any) error {
+	data, err := EncodeManifest(k, v)
+	if err != nil {
+		return err
+	}
+	return s.CreateObject(ctx, name, data)
+}
+
+// GetObject reads what put wrote under the list key.
+func (s *Objects) GetObject(ctx context.Context, name string, v any) error {
+	err := getManifest(ctx, s.Blob, s.Ring(), name, v)
+	if errors.Is(err, ErrDamaged) {
+		if data, rerr := s.RebuildObject(ctx, name); rerr == nil {
+			return DecodeManifest(s.Ring(), data, name, v)
+		}
+	}
+	return err
+}
+
+func EncodeManifest(k *frame.Key, v any) ([]byte, error) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	return k.Append([]byte(manifestMagic), frame.Manifest, raw), nil
+}
+
+func getManifest(ctx context.Context, b blob.Backend, ring frame.Ring, name string, v any) error {
+	data, err := b.Read(ctx, name)
+	if err != nil {
+		return err
+	}
+	return DecodeManifest(ring, data, name, v)
+}
+
+func DecodeManifest(ring frame.Ring, data []byte, name string, v any) error {
+	if len(data) < len(manifestMagic) || string(data[:len(manifestMagic)]) != manifestMagic {
+		return fmt.Errorf("%s: %w: does not begin as it should", name, ErrDamaged)
+	}
+	raw, rest, err := frame.OpenWith(ring, data[len(manifestMagic):], frame.Manifest)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, AsDamage(err))
+	}
+	if len(rest) > 0 {
+		return fmt.Errorf("%s: %w: %d bytes too many", name, ErrDamaged, len(rest))
+	}
+	if err := json.Unmarshal(raw, v); err != nil {
+		return fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
+	}
+	return nil
+}
+
+// AsDamage reports damage from a key that is not at hand.
+func AsDamage(err error) error {
+	if errors.Is(err, frame.ErrLocked) {
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrDamaged, err)
+}
+
+// NewID returns n random bytes in hexadecimal.
+func NewID(n int) string {
+	b := make([]byte, n)
+	_, _ = rand.Read(b) // never fails, by its contract
+	return hex.EncodeToString(b)
+}
+
+// CheckOwnName returns damage where an object says that it is another one.
+func CheckOwnName(name, own string) error {
+	if name != own {
+		return fmt.Errorf("%w: it is a copy of %s", ErrDamaged, own)
+	}
+	return nil
+}

@@ -1,0 +1,111 @@
+package store
+
+import (
+	"dexamen/internal/core/catalog"
+	"dexamen/internal/core/content"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/upkeep"
+)
+
+// The types that callers of a store need.
+type (
+	// Of package catalog.
+	Hold           = catalog.Hold
+	Point          = catalog.Point
+	PointNamespace = catalog.PointNamespace
+	PointShard     = catalog.PointShard
+	ProofDoubt     = catalog.ProofDoubt
+	ProofMark      = catalog.ProofMark
+	Run            = catalog.Run
+	RunFilter      = catalog.RunFilter
+	RunHook        = catalog.RunHook
+	RunMember      = catalog.RunMember
+	RunRetired     = catalog.RunRetired
+	Shrunk         = catalog.Shrunk
+	Skipped        = catalog.Skipped
+	// Of package content.
+	Scratch    = content.Scratch
+	WriteStats = content.WriteStats
+	Writer     = content.Writer
+	// Of package sealed.
+	Access        = sealed.Access
+	CreateOptions = sealed.CreateOptions
+	Descriptor    = sealed.Descriptor
+	Holder        = sealed.Holder
+	Memo          = sealed.Memo
+	Options       = sealed.Options
+	// Of package upkeep.
+	JoinOptions    = upkeep.JoinOptions
+	MirrorOptions  = upkeep.MirrorOptions
+	Mirrored       = upkeep.Mirrored
+	ReclaimOptions = upkeep.ReclaimOptions
+	Reclaimed      = upkeep.Reclaimed
+	ScrubOptions   = upkeep.ScrubOptions
+	ScrubReport    = upkeep.ScrubReport
+	Share          = upkeep.Share
+	Usage          = upkeep.Usage
+)
+
+// The constants of a store.
+const (
+	// Of package catalog.
+	RunCapture     = catalog.RunCapture
+	RunDiffers     = catalog.RunDiffers
+	RunDone        = catalog.RunDone
+	RunFailed      = catalog.RunFailed
+	RunIncomplete  = catalog.RunIncomplete
+	RunInterrupted = catalog.RunInterrupted
+	RunKilled      = catalog.RunKilled
+	RunRefused     = catalog.RunRefused
+	RunRestore     = catalog.RunRestore
+	RunRetention   = catalog.RunRetention
+	RunScrub       = catalog.RunScrub
+	RunSnapshot    = catalog.RunSnapshot
+	RunVerify      = catalog.RunVerify
+	// Of package sealed.
+	ClockTolerance = sealed.ClockTolerance
+	FormatVersion  = sealed.FormatVersion
+	Read           = sealed.Read
+	Write          = sealed.Write
+)
+
+// The errors of a store.
+var (
+	// Of package catalog.
+	ErrNoPoint  = catalog.ErrNoPoint
+	ErrRunEnded = catalog.ErrRunEnded
+	RunKinds    = catalog.RunKinds
+	// Of package sealed.
+	ErrDamaged     = sealed.ErrDamaged
+	ErrHeld        = sealed.ErrHeld
+	ErrLapsed      = sealed.ErrLapsed
+	ErrMissing     = sealed.ErrMissing
+	ErrNoKey       = sealed.ErrNoKey
+	ErrNoStore     = sealed.ErrNoStore
+	ErrReplaced    = sealed.ErrReplaced
+	ErrSlot        = sealed.ErrSlot
+	ErrStoreExists = sealed.ErrStoreExists
+	ErrTooNew      = sealed.ErrTooNew
+	ErrWriteOnly   = sealed.ErrWriteOnly
+	ErrWrongKey    = sealed.ErrWrongKey
+	// Of package upkeep.
+	ErrOtherStore  = upkeep.ErrOtherStore
+	ErrUnexplained = upkeep.ErrUnexplained
+)
+
+// The functions that need no open store.
+var (
+	// Of package catalog.
+	NewPointID = catalog.NewPointID
+	Newest     = catalog.Newest
+	// Of package sealed.
+	CheckClusterName = sealed.CheckClusterName
+	CheckPlace       = sealed.CheckPlace
+	ClockError       = sealed.ClockError
+	Create           = sealed.Create
+	HolderOf         = sealed.HolderOf
+	NewHolder        = sealed.NewHolder
+	NewMemo          = sealed.NewMemo
+	NewSecret        = sealed.NewSecret
+	ParseSecret      = sealed.ParseSecret
+)

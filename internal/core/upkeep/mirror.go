@@ -1,0 +1,381 @@
+package upkeep
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/catalog"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// MirrorOptions say what to mirror.
+type MirrorOptions struct {
+	// Clusters, where given, are all that is mirrored; Since leaves out points
+	// that are older, and the log before them. With either, content files that none of
+	// the points needs are left out.
+	Clusters []string
+	Since    time.Time
+	// Parallel is how many objects are copied at once (default 4).
+	Parallel int
+	Emit     func(object string, objects int, bytes int64)
+}
+
+// Mirrored says what a mirroring did.
+type Mirrored struct {
+	Points   int   `json:"points"`   // that the mirror has now
+	Copied   int   `json:"copied"`   // objects
+	Bytes    int64 `json:"bytes"`    // of them
+	There    int   `json:"there"`    // objects that were there already
+	Replaced int   `json:"replaced"` // that were there, but damaged
+	// Damaged objects of this store were not copied.
+	Damaged []string `json:"damaged,omitempty"`
+}
+
+// ErrOtherStore: the place holds a store, and not this one.
+var ErrOtherStore = errors.New("it holds another store")
+
+// Mirror copies what another place does not have yet of this store, checking
+// each object. The other place is then a full store, opened by the same keys.
+// It can be ended at any time and begun again: points are copied last, when all
+// they need is there. What was retired here stays there.
+func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (*Mirrored, error) {
+	if o.Parallel <= 0 {
+		o.Parallel = 4
+	}
+	if s.WriteOnly() {
+		return nil, fmt.Errorf("mirror: %w, so it cannot see whether what it copies is right", sealed.ErrWriteOnly)
+	}
+	d, err := sealed.ReadDescriptor(ctx, to)
+	fresh := errors.Is(err, blob.ErrNotFound)
+	switch {
+	case err == nil && d.ID != s.ID:
+		return nil, fmt.Errorf("%s: %w (%s)", to, ErrOtherStore, d.ID)
+	case err != nil && !fresh:
+		return nil, fmt.Errorf("%s: %w", to, err)
+	case fresh:
+		// The descriptor is the last of the first stage.
+		err := to.List(ctx, "", func(i blob.Info) error {
+			name := strings.TrimPrefix(i.Name, sealed.ParityPrefix)
+			if sealed.HasSecondCopy(name) {
+				return nil // of a mirroring that was ended
+			}
+			return fmt.Errorf("%s: %w: %s", to, sealed.ErrStoreExists, i.Name)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	// While this counts as a writer nothing is removed that it has yet to copy.
+	if err := s.Enlist(ctx, s.Refresh); err != nil {
+		return nil, err
+	}
+	m := &mirror{s: s, to: to, o: o, out: &Mirrored{}, sizes: map[string]int64{}, begins: map[string]journal.Header{}}
+	err = to.List(ctx, "", func(i blob.Info) error { m.sizes[i.Name] = i.Size; return nil })
+	if err != nil {
+		return nil, err
+	}
+	// points first, then what they need: what comes later is for the next time.
+	points, others, packs, err := m.choose(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if points, err = m.restorable(ctx, points, packs); err != nil {
+		return nil, err
+	}
+	// Points come when all they need is there, and what names them after them.
+	// That a log begins where it does for a reason is said before it is there.
+	var keys, marks, logs, records []string
+	for _, n := range others {
+		switch kind, _, _ := strings.Cut(n, "/"); kind {
+		case "holders", "datakeys":
+			keys = append(keys, n)
+		case "marks":
+			if strings.Contains(n, "/trim-") {
+				marks = append(marks, n)
+			}
+		case "listings", "journal", "scrubs", "retired":
+			logs = append(logs, n)
+		case "runs", "holds", "proofs", "heads":
+			records = append(records, n)
+		}
+	}
+	for _, stage := range []func() error{
+		func() error { return m.copyAll(ctx, keys) },
+		func() error { return m.copyAll(ctx, []string{sealed.DescriptorName}) },
+		func() error { return m.copyAll(ctx, marks) },
+		func() error { return m.putBegins(ctx) },
+		func() error { return m.copyAll(ctx, packs) },
+		func() error { return m.copyAll(ctx, logs) },
+		func() error { return m.copyAll(ctx, points) },
+		func() error { return m.copyAll(ctx, records) },
+	} {
+		if err := stage(); err != nil {
+			return m.out, err
+		}
+	}
+	m.out.Points = len(points)
+	slices.Sort(m.out.Damaged)
+	return m.out, nil
+}
+
+// putBegins says of logs that are copied in part only that they begin there for
+// a reason.
+func (m *mirror) putBegins(ctx context.Context) error {
+	s := m.s
+	for _, h := range m.begins {
+		data, err := sealed.EncodeManifest(s.ListKey(), trimmed{h.Shard, h.After.Position, time.Now().UTC()})
+		if err == nil {
+			err = m.to.Create(ctx, s.MarkName(h.Cluster, s.trimMark(h.Shard, h.After.Position)), data)
+		}
+		if err != nil && !errors.Is(err, blob.ErrExists) {
+			return err
+		}
+	}
+	return nil
+}
+
+// restorable leaves points out of which something is missing: a point in the
+// mirror says that all of it is there.
+func (m *mirror) restorable(ctx context.Context, points, packs []string) (out []string, err error) {
+	s := m.s
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	listed := map[string]bool{}
+	for _, p := range packs {
+		listed[p] = true
+	}
+	seen := map[tree.Hash]bool{}
+	for _, n := range points {
+		p := new(catalog.Point)
+		err := s.GetObject(ctx, n, p)
+		need := map[string]bool{}
+		if err == nil {
+			// A tree that was gone through for another point is not looked at again.
+			err = s.PacksOf(ctx, p, seen, need)
+		}
+		for pack := range need {
+			if !listed[pack] && err == nil {
+				err = fmt.Errorf("%s: %w", pack, sealed.ErrMissing)
+			}
+		}
+		switch {
+		case err == nil:
+			out = append(out, n)
+		case errors.Is(err, blob.ErrNotFound):
+		case errors.Is(err, sealed.ErrDamaged), errors.Is(err, sealed.ErrMissing):
+			m.out.Damaged = append(m.out.Damaged, fmt.Sprintf("%s: %v", n, err))
+			seen = map[tree.Hash]bool{} // what was seen of it was not all gone through
+		default:
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+type mirror struct {
+	s     *Upkeep
+	to    blob.Backend
+	o     MirrorOptions
+	sizes map[string]int64 // of what is there
+
+	// begins are the first segments of logs of which earlier ones are left out.
+	begins map[string]journal.Header
+
+	mu  sync.Mutex
+	out *Mirrored
+}
+
+// choose names what is to be there.
+func (m *mirror) choose(ctx context.Context) (points, others, packs []string, err error) {
+	s := m.s
+	all := len(m.o.Clusters) == 0 && m.o.Since.IsZero()
+	need := map[string]bool{}
+	folders := map[string]bool{}
+	first := map[string]time.Time{}
+	if all {
+		err = s.Blob.List(ctx, sealed.PointsPrefix, func(i blob.Info) error { points = append(points, i.Name); return nil })
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		lost, err := s.Missing(ctx)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		for _, l := range lost {
+			m.out.Damaged = append(m.out.Damaged, l.String())
+		}
+	} else {
+		list, unreadable, err := s.Points(ctx, "")
+		if err == nil {
+			err = s.Refresh(ctx)
+		}
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		for _, u := range unreadable {
+			m.out.Damaged = append(m.out.Damaged, u.Error())
+		}
+		seen := map[tree.Hash]bool{}
+		for _, p := range list {
+			if len(m.o.Clusters) > 0 && !slices.Contains(m.o.Clusters, p.Cluster) {
+				continue
+			}
+			folders[s.JournalFolder(p.Cluster)] = true
+			if p.Time.Before(m.o.Since) {
+				continue
+			}
+			if _, ok := first[s.JournalFolder(p.Cluster)]; !ok {
+				first[s.JournalFolder(p.Cluster)] = p.Time
+			}
+			points = append(points, s.PointName(p.Cluster, p.ID))
+			if err := s.PacksOf(ctx, p, seen, need); err != nil {
+				return nil, nil, nil, fmt.Errorf("point %s of %s: %w", p.ID, p.Cluster, err)
+			}
+		}
+	}
+	// Listed after the points, so that all they need is in it.
+	sizes := map[string]int64{}
+	chosen := map[string]bool{}
+	for _, p := range points {
+		chosen[p[len(sealed.PointsPrefix):]] = true
+	}
+	err = s.Blob.List(ctx, "", func(i blob.Info) error {
+		kind, _, _ := strings.Cut(i.Name, "/")
+		sizes[i.Name] = i.Size
+		switch {
+		case kind == "content":
+			if all || need[i.Name] {
+				packs = append(packs, i.Name)
+			}
+		case kind == "journal":
+			folder := strings.Join(strings.SplitAfterN(i.Name, "/", 3)[:2], "")
+			if all || folders[folder] {
+				others = append(others, i.Name)
+			}
+		case kind == "runs" || kind == "heads" || kind == "retired":
+			// They name points that are not copied.
+			if all {
+				others = append(others, i.Name)
+			}
+		case kind == "holds" || kind == "proofs":
+			_, of, _ := strings.Cut(i.Name, "/")
+			if cut := strings.LastIndexByte(of, '-'); kind == "holds" && cut > 0 {
+				of = of[:cut]
+			}
+			if all || chosen[of] {
+				others = append(others, i.Name)
+			}
+		case kind != "points":
+			others = append(others, i.Name)
+		}
+		return nil
+	})
+	if err != nil || m.o.Since.IsZero() {
+		return points, others, packs, err
+	}
+	kept := others[:0]
+	for _, n := range others {
+		if strings.HasPrefix(n, sealed.JournalPrefix) {
+			folder := strings.Join(strings.SplitAfterN(n, "/", 3)[:2], "")
+			from, ok := first[folder]
+			if !ok {
+				continue // no point of that cluster is young enough
+			}
+			h, err := s.SegmentHeader(ctx, blob.Info{Name: n, Size: sizes[n]})
+			if err == nil && h.Last.Wall.Before(from) {
+				continue
+			}
+			if at, ok := m.begins[h.Cluster+"/"+h.Shard]; err == nil && (!ok || h.After.Position < at.After.Position) {
+				m.begins[h.Cluster+"/"+h.Shard] = h
+			}
+		}
+		kept = append(kept, n)
+	}
+	return points, kept, packs, nil
+}
+
+func (m *mirror) copyAll(ctx context.Context, names []string) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(m.o.Parallel)
+	for _, n := range names {
+		g.Go(func() error {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return m.copy(ctx, n)
+		})
+	}
+	return g.Wait()
+}
+
+// copy brings one object over, with its parity before it.
+func (m *mirror) copy(ctx context.Context, name string) error {
+	s := m.s
+	if _, there := m.sizes[name]; there && name != sealed.DescriptorName {
+		m.mu.Lock()
+		m.out.There++
+		m.mu.Unlock()
+		return nil
+	}
+	data, err := s.Blob.Read(ctx, name)
+	if errors.Is(err, blob.ErrNotFound) {
+		return nil // removed meanwhile; what needs it would have kept it
+	}
+	if err != nil {
+		return err
+	}
+	if !s.right(name, data) {
+		whole, rerr := s.RebuildObject(ctx, name)
+		if rerr != nil || !s.right(name, whole) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.out.Damaged = append(m.out.Damaged, name)
+			return nil
+		}
+		data = whole
+	}
+	if k, n := s.ParityOf(name); n > 0 {
+		more, err := sealed.EncodeParity(name, data, k, n)
+		if err == nil {
+			err = m.to.Create(ctx, sealed.ParityPrefix+name, more)
+		}
+		if err != nil && !errors.Is(err, blob.ErrExists) {
+			return err
+		}
+	}
+	err = m.to.Create(ctx, name, data)
+	if errors.Is(err, blob.ErrExists) {
+		// There since, or made by who mirrors at the same time: then it is the same.
+		was, rerr := m.to.Read(ctx, name)
+		if rerr != nil {
+			return rerr
+		}
+		if !bytes.Equal(was, data) {
+			return fmt.Errorf("%s has another %s than %s; one of the two was written to by itself", m.to, name, s.Blob)
+		}
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.out.Copied++
+	m.out.Bytes += int64(len(data))
+	if m.o.Emit != nil {
+		m.o.Emit(name, m.out.Copied, m.out.Bytes)
+	}
+	return nil
+}

@@ -1,0 +1,573 @@
+package upkeep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/content"
+	"dexamen/internal/core/remedy"
+	"dexamen/internal/core/sealed"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/tree"
+)
+
+// activeWriters says who was writing when content files were marked for deletion.
+type activeWriters struct {
+	Created time.Time `json:"created"`
+	Writers []string  `json:"writers"`
+}
+
+const (
+	reclaimClaim = "reclaim"
+)
+
+// ReclaimOptions say how to reclaim.
+type ReclaimOptions struct {
+	// Grace is how long content files stay marked for deletion before they are removed, and how
+	// old they must be to be marked for deletion (default 24 h).
+	Grace time.Duration
+	// Every makes it do nothing, and give nil, where the last one that ended well
+	// began less than this ago.
+	Every time.Duration
+	// Preview changes nothing.
+	Preview bool
+	// AcceptMissing goes on though points are missing that something names.
+	AcceptMissing bool
+	// Emit hears of what is being done.
+	Emit func(text string)
+}
+
+// Reclaimed says what a reclaim did, or would do.
+type Reclaimed struct {
+	Files         int   `json:"files"`          // in the store
+	Bytes         int64 `json:"bytes"`          // of them
+	Dead          int   `json:"dead"`           // content files that no point needs
+	DeadBytes     int64 `json:"dead_bytes"`     // of them
+	PendingDelete int   `json:"pending_delete"` // content files, now
+	Removed       int   `json:"removed"`        // content files, now
+	Freed         int64 `json:"freed"`          // bytes
+	Withdrawn     int   `json:"withdrawn"`      // content files that were marked for deletion and are needed
+	CopiedOut     int64 `json:"copied_out"`     // bytes copied out of content files that are mostly dead
+	Locked        int   `json:"locked"`         // content files that are locked for now
+	Leftovers     int   `json:"leftovers"`      // other objects that were left behind, removed
+	// Waiting names writers that must end before anything is removed.
+	Waiting []string `json:"waiting,omitempty"`
+}
+
+// holding is where every copy of every node lies.
+type holding struct {
+	packs   []*content.File
+	objects [][]content.Entry
+	bad     []string // content files whose list cannot be read
+	copies  map[tree.Hash][]copyOf
+}
+
+// copyOf is one copy of a node: in which content file, and whether as a patch.
+type copyOf struct {
+	pack  uint32
+	patch bool
+}
+
+// holdings reads the lists of all content files from the content files themselves.
+func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
+	condemned, err := s.PendingDeletes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	suspect, err := s.Suspects(ctx)
+	if err != nil {
+		return nil, err
+	}
+	h := &holding{copies: map[tree.Hash][]copyOf{}}
+	err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error {
+		footer, err := s.ReadFooter(ctx, i.Name)
+		var objects []content.Entry
+		if err == nil {
+			objects, err = content.DecodeFooter(footer)
+		}
+		if errors.Is(err, sealed.ErrDamaged) {
+			h.bad = append(h.bad, i.Name)
+			return nil
+		}
+		if errors.Is(err, blob.ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		id := uint32(len(h.packs))
+		h.packs = append(h.packs, &content.File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name], Suspect: suspect[i.Name]})
+		h.objects = append(h.objects, objects)
+		for _, o := range objects {
+			h.copies[o.Name] = append(h.copies[o.Name], copyOf{id, !o.Base.IsZero()})
+		}
+		return nil
+	})
+	return h, err
+}
+
+// live returns every node that a point needs, and bases: the nodes that any copy
+// of one of them is a patch of. It fails where a point cannot be read: nothing
+// is removed that it may need.
+func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err error) {
+	points, unreadable, err := s.Points(ctx, "")
+	if err == nil {
+		err = s.Refresh(ctx) // what these points need is listed by now
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(unreadable) > 0 {
+		return nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed", errors.Join(unreadable...)), remedy.Scrub, "")
+	}
+	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
+	for _, p := range points {
+		for i := range p.Namespaces {
+			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+				if live[n.Hash] {
+					return false, nil
+				}
+				live[n.Hash] = true
+				pl, _, ok := s.Index.Find(n.Hash)
+				if !ok {
+					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store scrub says more", p.ID, p.Cluster, p.Namespaces[i].Name, n.Hash.Short(), sealed.ErrMissing)
+				}
+				if pl.Patch {
+					bases[s.Index.BaseOf(n.Hash)] = true
+				}
+				spares, _ := s.Index.Spares(n.Hash)
+				for _, sp := range spares {
+					if sp.Patch {
+						bases[sp.Base] = true
+					}
+				}
+				return n.Level > 0 || pl.Pieces && n.Level == 0, ctx.Err()
+			})
+			if err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	return live, bases, nil
+}
+
+// Reclaim gives back the room of what no point needs. One at a time.
+func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
+	if o.Grace <= 0 {
+		o.Grace = 24 * time.Hour
+	}
+	if o.Emit == nil {
+		o.Emit = func(string) {}
+	}
+	if s.WriteOnly() {
+		return nil, fmt.Errorf("reclaim: %w", sealed.ErrWriteOnly)
+	}
+	var lease *sealed.Claim
+	if !o.Preview {
+		if o.Every > 0 {
+			top, _, _, err := s.ClaimEntries(ctx, reclaimClaim+"/")
+			if err != nil || time.Since(top[reclaimClaim].Ended()) < o.Every {
+				return nil, err
+			}
+		}
+		if lease, err = s.Acquire(ctx, reclaimClaim); err != nil {
+			return nil, err
+		}
+		defer func() {
+			if err != nil {
+				lease.Fail(context.WithoutCancel(ctx))
+				return
+			}
+			lease.Release(context.WithoutCancel(ctx))
+		}()
+	}
+	lists, err := s.PendingDeleteLists(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	h, err := s.holdings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// Points are listed after content files and sessions: one that comes to be later
+	// was made by a writer that is on the list, or that knows what is marked for deletion.
+	writers, err := s.writers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o.Emit("finding what the points need")
+	live, bases, err := s.live(ctx)
+	if err != nil {
+		return nil, err
+	}
+	may, err := s.mayReclaim(ctx, o, len(live), len(h.packs))
+	if err != nil {
+		return nil, err
+	}
+	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease, out: &Reclaimed{Files: len(h.packs)}}
+	r.weigh()
+	if o.Preview || !may {
+		return r.out, nil
+	}
+	// With two copies of a node one that stays is enough.
+	if err := r.remove(ctx, lists); err != nil {
+		return r.out, err
+	}
+	if err := r.repack(ctx); err != nil {
+		return r.out, err
+	}
+	if err := r.markForDelete(ctx); err != nil {
+		return r.out, err
+	}
+	return r.out, r.leftovers(ctx)
+}
+
+// ErrUnexplained is returned by Reclaim when what is there cannot be all that
+// was: nothing is removed then.
+var ErrUnexplained = errors.New("something is missing from the store, so nothing is removed")
+
+// mayReclaim refuses to remove anything while points that were there are not
+// seen: what they need would look as if nobody needed it. Where there is no point,
+// and no record that any was retired, nothing is removed either: the first may be
+// on its way.
+func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) (bool, error) {
+	if o.AcceptMissing && !o.Preview {
+		if _, err := s.AcceptMissing(ctx); err != nil {
+			return false, err
+		}
+	}
+	lost, err := s.Missing(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, l := range lost {
+		if l.Point != "" {
+			return false, fmt.Errorf("%w: %s", ErrUnexplained, l)
+		}
+	}
+	if live > 0 || packs == 0 || o.AcceptMissing {
+		return true, nil
+	}
+	gone, err := s.RemovedPoints(ctx)
+	if err == nil && len(gone) == 0 {
+		o.Emit(fmt.Sprintf("%d content files are there, no point, and no record that any was retired: nothing is removed", packs))
+	}
+	return len(gone) > 0, err
+}
+
+// writers names the sessions that are at work.
+func (s *Upkeep) writers(ctx context.Context) ([]string, error) {
+	top, _, _, err := s.ClaimEntries(ctx, sealed.SessionPrefix)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for what, e := range top {
+		if e.Held(time.Now()) {
+			out = append(out, what)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+type reclaim struct {
+	s       *Upkeep
+	o       ReclaimOptions
+	h       *holding
+	live    map[tree.Hash]bool
+	bases   map[tree.Hash]bool // of patches that are live
+	writers []string
+	lease   *sealed.Claim
+	out     *Reclaimed
+	needed  []int64 // of each content file, bytes of frames with nodes needed from it
+}
+
+// weigh finds how much of each content file is needed from it: of several copies of a
+// node one is needed, in a content file that is not marked for deletion where there is one.
+func (r *reclaim) weigh() {
+	r.needed = make([]int64, len(r.h.packs))
+	// Copies lie where most is needed: in what was copied out of another content file,
+	// not in that one.
+	share := make([]float64, len(r.h.packs))
+	for i, p := range r.h.packs {
+		for _, o := range r.h.objects[i] {
+			if r.live[o.Name] || r.bases[o.Name] {
+				share[i] += float64(o.Len) / float64(p.Size)
+			}
+		}
+	}
+	from := map[tree.Hash]uint32{}
+	for hash, copies := range r.h.copies {
+		if !r.live[hash] && !r.bases[hash] {
+			continue
+		}
+		best := copies[0]
+		for _, c := range copies[1:] {
+			if r.better(hash, c, best, share) {
+				best = c
+			}
+		}
+		from[hash] = best.pack
+	}
+	r.out.Bytes, r.out.Dead, r.out.DeadBytes = 0, 0, 0
+	for i, p := range r.h.packs {
+		seen := map[uint32]bool{}
+		for _, o := range r.h.objects[i] {
+			if id, ok := from[o.Name]; ok && id == uint32(i) {
+				if !seen[o.FrameOff] {
+					seen[o.FrameOff] = true
+					r.needed[i] += int64(o.FrameLen)
+				}
+			}
+		}
+		r.out.Bytes += p.Size
+		if r.needed[i] == 0 {
+			r.out.Dead++
+			r.out.DeadBytes += p.Size
+		}
+	}
+}
+
+// better reports which of two copies of a node is to be kept: a base is worth
+// nothing as a patch; then one counts that stays, then one without a base, then
+// the one in the content file that is needed more.
+func (r *reclaim) better(hash tree.Hash, c, than copyOf, share []float64) bool {
+	if r.bases[hash] && c.patch != than.patch {
+		return !c.patch
+	}
+	if is, was := r.h.packs[c.pack].Lasting(), r.h.packs[than.pack].Lasting(); is != was {
+		return is
+	}
+	if c.patch != than.patch {
+		return !c.patch
+	}
+	return share[c.pack] > share[than.pack]
+}
+
+// remove ends condemnations whose time has come.
+func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDelete) error {
+	number := map[string]int{}
+	for i, p := range r.h.packs {
+		number[p.Name] = i
+	}
+	for id, c := range lists {
+		var w activeWriters
+		err := r.s.GetObject(ctx, sealed.ActiveWritersPrefix+id, &w)
+		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, sealed.ErrDamaged) {
+			// The process ended in between, and who was writing is not known:
+			// those who are now are noted instead, and the time begins anew.
+			_ = r.s.RemoveObject(ctx, sealed.ActiveWritersPrefix+id)
+			if err := r.recordActiveWriters(ctx, id); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if time.Since(w.Created) < r.o.Grace {
+			continue
+		}
+		waiting := false
+		for _, who := range w.Writers {
+			if slices.Contains(r.writers, who) {
+				r.out.Waiting = append(r.out.Waiting, who)
+				waiting = true
+			}
+		}
+		if waiting {
+			continue
+		}
+		ended := true
+		for _, name := range c.Files {
+			i, ok := number[name]
+			if !ok {
+				continue // removed before
+			}
+			if r.needed[i] > 0 {
+				r.out.Withdrawn++
+				continue
+			}
+			if err := r.lease.Check(); err != nil {
+				return err
+			}
+			err := r.s.RemoveObject(ctx, name)
+			switch {
+			case errors.Is(err, blob.ErrLocked):
+				r.out.Locked++
+				ended = false
+			case errors.Is(err, blob.ErrNotFound):
+			case err != nil:
+				return err
+			default:
+				r.out.Removed++
+				r.out.Freed += r.h.packs[i].Size
+			}
+		}
+		if !ended {
+			continue
+		}
+		for _, name := range []string{sealed.PendingDeletePrefix + id, sealed.ActiveWritersPrefix + id} {
+			if err := r.s.RemoveObject(ctx, name); err != nil && !errors.Is(err, blob.ErrNotFound) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// repackBelow: a content file of which less than this part is needed is taken apart.
+const repackBelow = 0.4
+
+// repack copies what is needed out of content files that are mostly dead, so that they
+// are dead when points are looked at the next time.
+func (r *reclaim) repack(ctx context.Context) error {
+	var w *content.Writer
+	for i, p := range r.h.packs {
+		if !p.Lasting() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.Size) || time.Since(p.Made) < r.o.Grace {
+			continue
+		}
+		if w == nil {
+			w = r.s.NewWriter(ctx)
+			r.o.Emit("taking content files apart that are mostly dead")
+		}
+		for _, o := range r.h.objects[i] {
+			if !r.live[o.Name] && !r.bases[o.Name] {
+				continue
+			}
+			node, err := r.s.Node(ctx, o.Name)
+			if err == nil {
+				err = w.Again(o.Name, node)
+			}
+			if err != nil {
+				w.Abandon()
+				return err
+			}
+		}
+		r.out.CopiedOut += r.needed[i]
+	}
+	if w == nil {
+		return nil
+	}
+	_, err := w.Flush(ctx)
+	return err
+}
+
+// markForDelete marks content files that are not needed, and not young.
+func (r *reclaim) markForDelete(ctx context.Context) error {
+	c := content.PendingDelete{Created: time.Now().UTC()}
+	for i, p := range r.h.packs {
+		if !p.PendingDelete && r.needed[i] == 0 && time.Since(p.Made) >= r.o.Grace {
+			c.Files = append(c.Files, p.Name)
+		}
+	}
+	if len(c.Files) == 0 {
+		return nil
+	}
+	id := sealed.NewID(8)
+	if err := r.s.PutObject(ctx, r.s.ListKey(), sealed.PendingDeletePrefix+id, c); err != nil {
+		return err
+	}
+	r.out.PendingDelete = len(c.Files)
+	return r.recordActiveWriters(ctx, id)
+}
+
+// recordActiveWriters notes who is writing, after the mark is there for all to see.
+func (r *reclaim) recordActiveWriters(ctx context.Context, id string) error {
+	writers, err := r.s.writers(ctx)
+	if err != nil {
+		return err
+	}
+	return r.s.PutObject(ctx, r.s.ListKey(), sealed.ActiveWritersPrefix+id, activeWriters{Created: time.Now().UTC(), Writers: writers})
+}
+
+// leftovers removes what crashes leave behind, and has one index object say
+// what many say.
+func (r *reclaim) leftovers(ctx context.Context) error {
+	s := r.s
+	top, number, old, err := s.ClaimEntries(ctx, "")
+	if err != nil {
+		return err
+	}
+	for what, e := range top {
+		if sealed.Private(what) && !e.Held(time.Now()) {
+			old = append(old, sealed.ClaimName(what, number[what]))
+		}
+	}
+	if err := r.clearSuspects(ctx); err != nil {
+		return err
+	}
+	indexes := 0
+	names := map[string]bool{}
+	var parity []string
+	err = s.Blob.List(ctx, "", func(i blob.Info) error {
+		names[i.Name] = true
+		switch {
+		case strings.HasPrefix(i.Name, sealed.ListingsPrefix):
+			indexes++
+		case strings.HasPrefix(i.Name, sealed.CheckPrefix) && time.Since(i.Made) > time.Hour:
+			old = append(old, i.Name)
+		case strings.HasPrefix(i.Name, sealed.ParityPrefix) && time.Since(i.Made) > max(r.o.Grace, time.Hour):
+			parity = append(parity, i.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, p := range parity {
+		if of := strings.TrimPrefix(p, sealed.ParityPrefix); !sealed.HasSecondCopy(of) && !names[of] && !names[sealed.RepairedPrefix+of] {
+			old = append(old, p)
+		}
+	}
+	for _, n := range old {
+		if err := s.Blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+			return err
+		}
+		r.out.Leftovers++
+	}
+	if indexes > 16 || r.out.Removed > 0 {
+		_, _, _, err = s.RebuildListings(ctx)
+	}
+	return err
+}
+
+// clearSuspects forgets suspicions of content files that are gone.
+func (r *reclaim) clearSuspects(ctx context.Context) error {
+	there := map[string]bool{}
+	for _, p := range r.h.packs {
+		there[p.Name] = true
+	}
+	for _, p := range r.h.bad {
+		there[p] = true
+	}
+	var over []string
+	err := r.s.Blob.List(ctx, sealed.SuspectPrefix, func(i blob.Info) error {
+		var c content.Suspicion
+		if err := r.s.GetObject(ctx, i.Name, &c); err != nil {
+			return nil // it does no harm
+		}
+		if !slices.ContainsFunc(c.Files, func(p string) bool { return there[p] }) {
+			over = append(over, i.Name)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range over {
+		if err := r.s.RemoveObject(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,303 @@
+package upkeep
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/catalog"
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/sealed"
+)
+
+// Retired says what Retire removed.
+type Retired struct {
+	Points   int   `json:"points"`
+	Segments int   `json:"segments"`
+	Bytes    int64 `json:"bytes"` // of segments
+	// Locked are points that should go and that the place does not let go yet.
+	Locked []string `json:"locked,omitempty"`
+}
+
+// Retire takes points away, and the log before the point logFrom (before the
+// oldest that stays, where logFrom is empty). The room of what only they held is
+// given back by Reclaim. It may end anywhere and be begun again.
+func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logFrom string) (*Retired, error) {
+	points, unreadable, err := s.Points(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	if len(unreadable) > 0 {
+		return nil, fmt.Errorf("%w: as long as a point cannot be read none is retired", errors.Join(unreadable...))
+	}
+	out := &Retired{}
+	for _, id := range append(slices.Clone(drop), logFrom) {
+		if id != "" && !slices.ContainsFunc(points, func(p *catalog.Point) bool { return p.ID == id }) {
+			return nil, fmt.Errorf("cluster %s: %w: %s", cluster, catalog.ErrNoPoint, id)
+		}
+	}
+	if err := s.PutRemoved(ctx, catalog.Removed{Cluster: cluster, Points: drop}); err != nil {
+		return nil, err
+	}
+	for _, id := range drop {
+		err := s.RemoveObject(ctx, s.PointName(cluster, id))
+		if errors.Is(err, blob.ErrLocked) {
+			out.Locked = append(out.Locked, id)
+			continue
+		}
+		if err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return out, err
+		}
+		out.Points++
+		if err := s.RemoveObject(ctx, s.ProofFolder(cluster)+id); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+			return out, err
+		}
+	}
+	var first *catalog.Point
+	for _, p := range points {
+		if logFrom == p.ID || logFrom == "" && (!slices.Contains(drop, p.ID) || slices.Contains(out.Locked, p.ID)) {
+			first = p
+			break
+		}
+	}
+	if first == nil {
+		return out, nil // what log there is may still be looked into
+	}
+	chains, _, err := s.Chains(ctx, cluster)
+	if err != nil {
+		return out, err
+	}
+	for shard, c := range chains {
+		from, ok := first.Shard(shard)
+		if !ok || from.Mark.Position == "" {
+			continue
+		}
+		if err := s.trim(ctx, cluster, c, from.Mark.Position, out); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// trimmed says that a shard's log begins where it does because what was before
+// is not needed any more.
+type trimmed struct {
+	Shard   string          `json:"shard"`
+	After   record.Position `json:"after"` // where what is left begins
+	Created time.Time       `json:"created"`
+}
+
+// trimMark names the mark of a beginning, or without a position what all of a
+// shard's begin with.
+func (s *Upkeep) trimMark(shard string, after record.Position) string {
+	if s.Keyring == nil {
+		shard = catalog.ShardFolder(shard)
+	}
+	name := "trim-" + s.NamePart("shard", shard) + "-"
+	if after != "" {
+		name += s.NamePart("position", hex.EncodeToString([]byte(after)))
+	}
+	return name
+}
+
+// trim removes the segments of a log that end at or before a position. That the
+// log begins later from then on is said before they go.
+func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, before record.Position, out *Retired) error {
+	n := 0
+	// The last one stays: the next segment is sealed upon it.
+	for n < len(c.Segments)-1 && c.Segments[n].Last.Position <= before {
+		n++
+	}
+	gone := slices.Clone(c.Segments[:n])
+	for _, h := range c.Superseded {
+		if n > 0 && h.Last.Position <= c.Segments[n].After.Position {
+			gone = append(gone, h)
+		}
+	}
+	if n > 0 {
+		after := c.Segments[n].After.Position
+		err := s.PutMark(ctx, cluster, s.trimMark(c.Shard, after), trimmed{c.Shard, after, time.Now().UTC()})
+		if err != nil && !errors.Is(err, blob.ErrExists) {
+			return err
+		}
+	}
+	for _, h := range gone {
+		err := s.RemoveObject(ctx, s.SegmentName(h))
+		if errors.Is(err, blob.ErrLocked) {
+			break // later ones are locked for longer
+		}
+		if err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return err
+		}
+		out.Segments++
+		out.Bytes += h.Size
+	}
+	// Marks of earlier beginnings are not needed once theirs are gone.
+	left := map[string]bool{}
+	for _, h := range c.Segments[n:] {
+		left[s.trimMark(c.Shard, h.After.Position)] = true
+	}
+	return s.Blob.List(ctx, s.MarkName(cluster, "trim-"), func(i blob.Info) error {
+		var t trimmed
+		if err := s.GetObject(ctx, i.Name, &t); err != nil || t.Shard != c.Shard || left[s.trimMark(c.Shard, t.After)] || n == 0 {
+			return nil
+		}
+		if err := s.Blob.Remove(ctx, i.Name); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+			return err
+		}
+		return nil
+	})
+}
+
+// Begins reports whether a log begins where it does because retention has removed
+// what was before.
+func (s *Upkeep) Begins(ctx context.Context, cluster string, c *journal.Chain) (bool, error) {
+	if len(c.Segments) == 0 || c.Segments[0].Prev.IsZero() {
+		return true, nil
+	}
+	// Who was removing may have been killed in the midst of it.
+	begins := false
+	err := s.Marks(ctx, cluster, s.trimMark(c.Shard, ""), func(_ string, read func(any) error) error {
+		var t trimmed
+		err := read(&t)
+		begins = begins || err == nil && t.Shard == c.Shard && t.After >= c.Segments[0].After.Position
+		if errors.Is(err, sealed.ErrDamaged) || errors.Is(err, blob.ErrNotFound) {
+			err = nil
+		}
+		return err
+	})
+	return begins, err
+}
+
+// JoinOptions say which log segments are put together.
+type JoinOptions struct {
+	// Settled is how long segments lie before they are put together, and after
+	// that before they go, so that nobody is still reading them by their old
+	// names (default 1 h).
+	Settled time.Duration
+	// Least segments at least are put together (default 16), of at most Bytes
+	// (default 8 MiB) and Span of time (default 24 h).
+	Least int
+	Bytes int64
+	Span  time.Duration
+}
+
+// Joined says what Join did.
+type Joined struct {
+	From    int `json:"from"` // segments put together
+	To      int `json:"to"`   // into so many
+	Removed int `json:"removed"`
+}
+
+// Join puts small log segments together, and removes those that were. At no
+// time is a moment without its log.
+func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Joined, error) {
+	if o.Settled <= 0 {
+		o.Settled = time.Hour
+	}
+	if o.Least <= 0 {
+		o.Least = 16
+	}
+	if o.Bytes <= 0 {
+		o.Bytes = 8 << 20
+	}
+	if o.Span <= 0 {
+		o.Span = 24 * time.Hour
+	}
+	out := &Joined{}
+	if s.WriteOnly() {
+		return out, nil // the changes cannot be read
+	}
+	chains, _, err := s.Chains(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	for _, c := range chains {
+		by := map[string]time.Time{} // when what took a segment's place was made
+		for _, h := range c.Superseded {
+			for _, j := range c.Segments {
+				if j.Joined > 0 && j.After.Position <= h.After.Position && h.Last.Position <= j.Last.Position {
+					by[h.ID.String()] = j.Made
+				}
+			}
+			if made, ok := by[h.ID.String()]; !ok || now.Sub(made) < o.Settled {
+				continue
+			}
+			err := s.RemoveObject(ctx, s.SegmentName(h))
+			if err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+				return out, err
+			}
+			if err == nil {
+				out.Removed++
+			}
+		}
+		var group []journal.Header
+		end := func() error {
+			defer func() { group = nil }()
+			if len(group) < o.Least {
+				return nil
+			}
+			if err := s.join(ctx, group); err != nil {
+				return err
+			}
+			out.From, out.To = out.From+len(group), out.To+1
+			return nil
+		}
+		var size int64
+		for i, h := range c.Segments {
+			fits := h.Gap == "" && now.Sub(h.Made) >= o.Settled && i < len(c.Segments)-1
+			if len(group) > 0 {
+				last := group[len(group)-1]
+				if !fits || size+h.Size > o.Bytes || h.Last.Wall.Sub(group[0].After.Wall) > o.Span || !last.Precedes(&h) {
+					if err := end(); err != nil {
+						return out, err
+					}
+				}
+			}
+			if !fits || h.Size > o.Bytes/2 {
+				continue
+			}
+			if len(group) == 0 {
+				size = 0
+			}
+			group, size = append(group, h), size+h.Size
+		}
+		if err := end(); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+func (s *Upkeep) join(ctx context.Context, group []journal.Header) error {
+	keys, err := s.SegmentKeys(ctx)
+	if err != nil {
+		return err
+	}
+	b := journal.NewBuilder(keys, group[0].Cluster, group[0].Shard, group[0].After)
+	for _, h := range group {
+		err := s.ReadSegment(ctx, h, func(c *record.Change) error { return b.Add(c) })
+		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, blob.ErrNotFound) {
+			return nil // it stays as it is; the scrub tells, and coverage
+		}
+		if err != nil {
+			return err
+		}
+		b.CoverTo(h.Last)
+	}
+	h, data, err := b.Join(group)
+	if err != nil {
+		return err
+	}
+	if err := s.PutSegment(ctx, h, data); err != nil && !errors.Is(err, blob.ErrExists) {
+		return err
+	}
+	// What takes the place of others must be readable before they go.
+	return s.ReadSegment(ctx, h, func(*record.Change) error { return nil })
+}

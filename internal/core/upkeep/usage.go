@@ -1,0 +1,157 @@
+package upkeep
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/content"
+	"dexamen/internal/core/tree"
+)
+
+// Usage is what a store holds, in bytes as stored.
+type Usage struct {
+	Objects map[string]int   `json:"objects"`
+	Bytes   map[string]int64 `json:"bytes"`
+	Nodes   int              `json:"nodes"`
+	Patches int              `json:"patches"`
+}
+
+// Usage counts objects and bytes by kind: content files, index, points, journal.
+func (s *Upkeep) Usage(ctx context.Context) (Usage, error) {
+	u := Usage{Objects: map[string]int{}, Bytes: map[string]int64{}}
+	err := s.Blob.List(ctx, "", func(i blob.Info) error {
+		kind, _, _ := strings.Cut(i.Name, "/")
+		u.Objects[kind]++
+		u.Bytes[kind] += i.Size
+		return nil
+	})
+	s.Index.Mu.RLock()
+	u.Nodes, u.Patches = len(s.Index.Places), len(s.Index.Bases)
+	s.Index.Mu.RUnlock()
+	return u, err
+}
+
+// Share is what one cluster's points hold, and what that costs. What several
+// clusters share counts for each of them.
+type Share struct {
+	Cluster string    `json:"cluster"`
+	Points  int       `json:"points"`
+	Oldest  time.Time `json:"oldest"`
+	Newest  time.Time `json:"newest"`
+	// Latest is the size of the newest point's content, Logical that of all
+	// points' together, each counted whole.
+	Latest  int64 `json:"latest"`
+	Logical int64 `json:"logical"`
+	// Unique is what is left of Logical when the same content counts once;
+	// Stored is what that takes, compressed and as patches.
+	Unique int64 `json:"unique"`
+	Stored int64 `json:"stored"`
+	Log    int64 `json:"log"` // bytes of log segments
+	// Grown is what the last seven days have added, points and log.
+	Grown int64 `json:"grown"`
+}
+
+// Shares weighs what the store holds by cluster, and what no point needs.
+func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unreadable []error, err error) {
+	points, unreadable, err := s.Points(ctx, "")
+	if err == nil {
+		err = s.Refresh(ctx)
+	}
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	type frameID struct{ pack, off uint32 }
+	whole := map[frameID]int64{} // of each frame, bytes of its objects
+	s.Index.Mu.RLock()
+	for _, p := range s.Index.Places {
+		whole[frameID{p.Pack, p.FrameOff}] += int64(p.Len)
+	}
+	s.Index.Mu.RUnlock()
+	by := map[string]*Share{}
+	seen := map[string]map[tree.Hash]bool{}
+	live := map[uint32]bool{}
+	week := time.Now().Add(-7 * 24 * time.Hour)
+	for _, p := range points {
+		c := by[p.Cluster]
+		if c == nil {
+			c = &Share{Cluster: p.Cluster, Oldest: p.Time}
+			by[p.Cluster], seen[p.Cluster] = c, map[tree.Hash]bool{}
+			shares = append(shares, c)
+		}
+		c.Points++
+		c.Newest, c.Latest = p.Time, p.Stats.Bytes
+		c.Logical += p.Stats.Bytes
+		if p.Time.After(week) {
+			c.Grown += p.Stats.Stored
+		}
+		if s.WriteOnly() {
+			continue
+		}
+		for i := range p.Namespaces {
+			had := seen[p.Cluster]
+			count := func(pl content.Place) {
+				live[pl.Pack] = true
+				if all := whole[frameID{pl.Pack, pl.FrameOff}]; all > 0 {
+					c.Stored += int64(pl.FrameLen) * int64(pl.Len) / all
+				}
+			}
+			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+				if had[n.Hash] {
+					return false, nil
+				}
+				had[n.Hash] = true
+				pl, _, ok := s.Index.Find(n.Hash)
+				if !ok {
+					return false, nil // the scrub tells
+				}
+				count(pl)
+				if n.Level == 0 {
+					c.Unique += n.Bytes
+				}
+				if pl.Patch {
+					if base := s.Index.BaseOf(n.Hash); !had[base] {
+						// Kept for the patch; a point that holds it counts it then.
+						if bp, _, ok := s.Index.Find(base); ok {
+							live[bp.Pack] = true
+						}
+					}
+				}
+				return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
+			})
+			if err != nil {
+				if ctx.Err() != nil {
+					return nil, 0, nil, err
+				}
+				unreadable = append(unreadable, err)
+			}
+		}
+	}
+	for _, c := range shares {
+		chains, bad, err := s.Chains(ctx, c.Cluster)
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		unreadable = append(unreadable, bad...)
+		for _, ch := range chains {
+			for _, seg := range ch.Segments {
+				c.Log += seg.Size
+				if seg.Last.Wall.After(week) {
+					c.Grown += seg.Size
+				}
+			}
+		}
+	}
+	if s.WriteOnly() {
+		return shares, 0, unreadable, nil
+	}
+	s.Index.Mu.RLock()
+	defer s.Index.Mu.RUnlock()
+	for i, p := range s.Index.Files {
+		if !live[uint32(i)] {
+			dead += p.Size
+		}
+	}
+	return shares, dead, unreadable, nil
+}
