@@ -34,7 +34,7 @@ func TestImportArrows(t *testing.T) {
 		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest":  {nil, []string{"github.com/urfave/"}},
-		"daemon":      {append(verbs, "core", "engine", "config"), []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
+		"daemon":      {append(verbs, "core", "engine", "explain", "config"), []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
 		"cli":         {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo"), nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")

@@ -114,7 +114,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 		d.Log.Info("listening", "address", l.Addr().String())
 		go func() {
 			if err := d.Serve(ctx, l); err != nil {
-				d.Log.Error("health and metrics", "error", err)
+				d.Log.Error("health and metrics", "error", explain.Error(err))
 			}
 		}()
 	}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/explain"
+
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
@@ -148,7 +150,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 			progress.Done()
 		}
 		if err != nil {
-			p.Trouble = append(p.Trouble, err.Error())
+			p.Trouble = append(p.Trouble, explain.Error(err))
 			state = &daemon.State{}
 		}
 		now := time.Now()
@@ -156,7 +158,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		p.Next = ahead(w, state, now, c.Int("next"))
 		p.Steady = steady(w, now)
 		if err := a.previewLive(ctx, c, w, p); err != nil {
-			p.Trouble = append(p.Trouble, err.Error())
+			p.Trouble = append(p.Trouble, explain.Error(err))
 		}
 		trouble += len(p.Trouble)
 		if !a.screen.JSON {

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/explain"
+
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/capture"
@@ -144,7 +146,7 @@ func (a *app) captureCommand() *cli.Command {
 				got, err = capture.Run(ctx, e, name, cl, capture.Options{Follow: c.Bool("follow"), FlushEvery: c.Duration("flush")})
 				daemon.Took(r, got)
 				if errors.Is(err, run.ErrIncomplete) {
-					r.Wants = err.Error()
+					r.Wants = explain.Error(err)
 				}
 				return err
 			})

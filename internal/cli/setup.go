@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/explain"
+
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
@@ -296,7 +298,7 @@ func (a *app) clusterCheck(ctx context.Context, c *cli.Command) error {
 	report := func(what string, err error, note string) {
 		r := result{what, err == nil, note}
 		if err != nil {
-			r.Note = err.Error()
+			r.Note = explain.Error(err)
 			failed++
 		}
 		results = append(results, r)

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/explain"
+
 	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/record"
@@ -146,7 +148,7 @@ func (d *Daemon) load() {
 	defer d.mu.Unlock()
 	if err != nil {
 		d.broken = err.Error()
-		d.Log.Error("the new configuration is refused and the old one stays", "error", err)
+		d.Log.Error("the new configuration is refused and the old one stays", "error", explain.Error(err))
 		return
 	}
 	d.broken, d.Config = "", c
@@ -248,13 +250,13 @@ func (d *Daemon) unread(ctx context.Context, world World, w Ward, x *watched, er
 	if first {
 		x.failedSince = time.Now()
 	}
-	x.failed, x.stale = err.Error(), true
+	x.failed, x.stale = explain.Error(err), true
 	tell := !x.toldUnread && time.Since(x.failedSince) > unreadFor
 	x.toldUnread = x.toldUnread || tell
 	t := x.unreadable()
 	d.mu.Unlock()
 	if first {
-		d.Log.Error("store cannot be read", "store", w.Store, "cluster", w.Cluster, "error", err)
+		d.Log.Error("store cannot be read", "store", w.Store, "cluster", w.Cluster, "error", explain.Error(err))
 	}
 	if tell {
 		d.tell(ctx, world, t)
@@ -288,7 +290,7 @@ func (d *Daemon) tell(ctx context.Context, world World, t Trouble) {
 		return
 	}
 	if err := d.sender(world)(ctx, t); err != nil {
-		d.Log.Error("notices", "error", err)
+		d.Log.Error("notices", "error", explain.Error(err))
 	}
 }
 
@@ -352,7 +354,7 @@ func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
 		case ctx.Err() != nil:
 			log.Info("stopped")
 		case err != nil:
-			log.Error("run failed", "error", err, "attempt", duty.Attempt)
+			log.Error("run failed", "error", explain.Error(err), "attempt", duty.Attempt)
 		default:
 			log.Info("done", "run", r.ID, "took", r.Took().Round(time.Millisecond), "point", r.Point, "changes", r.Changes, "stored", r.Stored)
 		}
@@ -443,7 +445,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 		return Reconcile(ctx, e, w.Cluster, Troubles(w, &tell, time.Now()), notices.About, send)
 	})
 	if err != nil {
-		d.Log.Error("notices", "error", err)
+		d.Log.Error("notices", "error", explain.Error(err))
 	}
 	if seen && time.Since(room.at) < roomAge {
 		return nil
@@ -460,7 +462,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 		return Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send)
 	})
 	if err != nil {
-		d.Log.Error("notices", "error", err)
+		d.Log.Error("notices", "error", explain.Error(err))
 	}
 	return nil
 }
@@ -583,7 +585,7 @@ func tellOnce(ctx context.Context, world World, w Ward, measured map[string]bool
 		}
 	}
 	// The store cannot remember that this was told.
-	t := (&watched{ward: w, failed: err.Error(), failedSince: time.Now()}).unreadable()
+	t := (&watched{ward: w, failed: explain.Error(err), failedSince: time.Now()}).unreadable()
 	if len(notices.About) > 0 && !slices.Contains(notices.About, t.About) {
 		return err
 	}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/explain"
+
 	"golang.org/x/time/rate"
 
 	"dexamen/internal/capture"
@@ -153,7 +155,7 @@ func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty
 	}
 	Fit(e, d.Ward.Config, d.Due)
 	if err := proveLeft(ctx, e, d.Ward, s); err != nil {
-		r.Warnings = append(r.Warnings, err.Error())
+		r.Warnings = append(r.Warnings, explain.Error(err))
 	}
 	if Folds(d.Ward, s, d.Due) {
 		p, err := w.fold(ctx, e, d)
@@ -168,7 +170,7 @@ func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty
 		if ctx.Err() != nil {
 			return err
 		}
-		r.Warnings = append(r.Warnings, "the point could not be folded from the log and was read from the cluster: "+err.Error())
+		r.Warnings = append(r.Warnings, "the point could not be folded from the log and was read from the cluster: "+explain.Error(err))
 	}
 	c, err := w.connect(ctx, d)
 	if err != nil {
@@ -226,7 +228,7 @@ func (w World) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *st
 	// log has come to the point.
 	to := func(chains map[string]*journal.Chain) bool { return captured(chains, p) }
 	if err := w.catchUp(ctx, e, d, p.Time, to); err != nil {
-		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + err.Error()})
+		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + explain.Error(err)})
 		return nil
 	}
 	m, err := verify.ProveLog(ctx, e, p)
@@ -282,7 +284,7 @@ func (w World) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
 	g, err := capture.Run(ctx, e, d.Ward.Cluster, c, opt)
 	Took(r, g)
 	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {
-		r.Wants = err.Error()
+		r.Wants = explain.Error(err)
 	}
 	return err
 }

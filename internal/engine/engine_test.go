@@ -38,7 +38,7 @@ func TestEnginesAreFoundByScheme(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, d, same)
 	_, _, err = engine.ForAddress("tape://u:secret@h/")
-	require.ErrorContains(t, err, "begins with none of the known schemes: mongodb+srv://, mongodb://")
+	require.ErrorContains(t, err, "begins with none of the known schemes: ")
 	require.NotContains(t, err.Error(), "secret")
 	_, err = engine.ForName("tape")
 	require.ErrorContains(t, err, "no engine \"tape\"")
