@@ -2,13 +2,13 @@ package snapshot
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"dexamen/internal/core/extsort"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -82,12 +82,11 @@ func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, 
 type passContent struct {
 	ids    map[string]int
 	spaces []record.Namespace
-	sorter *tree.Sorter
-	keyBuf []byte
+	sorter *extsort.Sorter
 }
 
 func newPassContent(dir string, bound int) *passContent {
-	return &passContent{ids: map[string]int{}, sorter: tree.NewSorter(dir, bound)}
+	return &passContent{ids: map[string]int{}, sorter: extsort.New(dir, bound)}
 }
 
 func (p *passContent) add(ns record.Namespace, r record.Record) error {
@@ -97,8 +96,7 @@ func (p *passContent) add(ns record.Namespace, r record.Record) error {
 		p.ids[ns.Name] = id
 		p.spaces = append(p.spaces, ns)
 	}
-	p.keyBuf = append(binary.BigEndian.AppendUint32(p.keyBuf[:0], uint32(id)), r.Key...)
-	return p.sorter.Add(p.keyBuf, r.Value)
+	return p.sorter.AddTo(id, r.Key, r.Value)
 }
 
 // trees builds the trees of the namespaces found. Builder makes an empty one.
@@ -120,24 +118,22 @@ func (p *passContent) trees(ctx context.Context, builder func(record.Namespace) 
 		}
 		return err
 	}
-	for {
-		k, v, ok, err := items.Next()
+	for item, err := range items.All() {
 		if err != nil {
 			return err
 		}
-		if !ok {
-			return end()
-		}
-		if id := int(binary.BigEndian.Uint32(k)); id != at {
+		id, key := extsort.SplitGroup(item.Key)
+		if id != at {
 			if err := end(); err != nil {
 				return err
 			}
 			at, b = id, builder(p.spaces[id])
 		}
-		if err := b.Add(ctx, record.Record{Key: k[4:], Value: v}); err != nil {
+		if err := b.Add(ctx, record.Record{Key: key, Value: item.Value}); err != nil {
 			return err
 		}
 	}
+	return end()
 }
 
 // streamPart reads one shard. A pass that breaks off cannot be gone on with: it

@@ -10,13 +10,13 @@ package fold
 import (
 	"bytes"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
+	"dexamen/internal/core/extsort"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 )
@@ -48,13 +48,12 @@ var ErrCommand = errors.New("the log holds commands, which only a server can car
 type Fold struct {
 	model  Model
 	loose  bool
-	sorter *tree.Sorter
+	sorter *extsort.Sorter
 	all    []*Namespace
 	names  map[string]*Namespace
 	idents map[string]*Namespace
 	want   map[int]bool
 	plan   bool
-	keyBuf []byte
 	valBuf []byte
 	Count  int64 // changes taken
 	// unlogged: namespaces may come and go without an entry.
@@ -90,7 +89,7 @@ type Namespace struct {
 // dir. With loose set it accepts bases of a later moment than the first
 // changes, as a scan gives them that ran while the log went on.
 func New(model Model, loose bool, dir string, bound int) *Fold {
-	return &Fold{model: model, loose: loose, sorter: tree.NewSorter(dir, bound),
+	return &Fold{model: model, loose: loose, sorter: extsort.New(dir, bound),
 		names: map[string]*Namespace{}, idents: map[string]*Namespace{}, aliases: map[alias]record.Position{}}
 }
 
@@ -330,10 +329,8 @@ func (f *Fold) keep(n *Namespace, c *record.Change) error {
 	if f.plan || n.gone || f.want != nil && !f.want[n.id] {
 		return nil
 	}
-	f.keyBuf = binary.BigEndian.AppendUint32(f.keyBuf[:0], uint32(n.id))
-	f.keyBuf = append(f.keyBuf, c.Key...)
 	f.valBuf = record.AppendChange(f.valBuf[:0], &record.Change{Op: c.Op, Value: c.Value, At: c.At, Wall: c.Wall})
-	return f.sorter.Add(f.keyBuf, f.valBuf)
+	return f.sorter.AddTo(n.id, c.Key, f.valBuf)
 }
 
 // Identities returns the names of all that is there after the last change, by
@@ -408,7 +405,7 @@ func (f *Fold) each(choose func(*Namespace) bool, fn func(*Namespace, *edits) er
 
 // edits gives one incarnation's sorted changes to a merge.
 type edits struct {
-	items *tree.SortedItems
+	items *extsort.Items
 	model Model
 	loose bool
 	id    int
@@ -431,8 +428,9 @@ func (e *edits) pull() error {
 		e.end, e.more = true, false
 		return nil
 	}
-	e.nextID = int(binary.BigEndian.Uint32(k))
-	e.nextKey = append(e.nextKey[:0], k[4:]...)
+	var key []byte
+	e.nextID, key = extsort.SplitGroup(k)
+	e.nextKey = append(e.nextKey[:0], key...)
 	e.valBuf = append(e.valBuf[:0], v...)
 	if e.nextChange, _, err = record.ReadChange(e.valBuf); err != nil {
 		return err

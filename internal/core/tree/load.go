@@ -5,6 +5,7 @@ import (
 	"context"
 	"sync"
 
+	"dexamen/internal/core/extsort"
 	"dexamen/internal/core/record"
 )
 
@@ -17,7 +18,7 @@ type Loader struct {
 	src   Source
 	near  Root
 	mu    sync.Mutex
-	late  *Sorter
+	late  *extsort.Sorter
 	parts []*Part
 }
 
@@ -25,7 +26,7 @@ type Loader struct {
 // sink has taken, and those of near: an older tree of the same namespace, or
 // the zero Root. Late records use up to bound bytes of memory, then dir.
 func NewLoader(src Source, sink Sink, near Root, dir string, bound int) *Loader {
-	return &Loader{src: src, sink: sink, near: near, late: NewSorter(dir, bound)}
+	return &Loader{src: src, sink: sink, near: near, late: extsort.New(dir, bound)}
 }
 
 // Part begins the next partition. Its keys should come after those of the
@@ -130,7 +131,7 @@ func (l *Loader) Finish(ctx context.Context) (Root, error) {
 	if near.Records == 0 {
 		near = root
 	}
-	return merge(ctx, l.src, root, near, &putEdits{items: items}, l.sink)
+	return merge(ctx, l.src, root, near, &extsort.PutEdits{Items: items}, l.sink)
 }
 
 // readd feeds an unfinished leaf's entries to b.

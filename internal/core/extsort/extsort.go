@@ -1,4 +1,5 @@
-package tree
+// Package extsort sorts more than fits into memory.
+package extsort
 
 import (
 	"bufio"
@@ -30,6 +31,7 @@ type Sorter struct {
 	sorted bool
 	runs   []*run
 	count  int64
+	keyBuf []byte // of AddTo
 }
 
 type sortItem struct{ off, key, val int }
@@ -42,9 +44,9 @@ type run struct {
 // that neither files nor buffers grow with the data.
 const maxRuns = 48
 
-// NewSorter makes a sorter that uses at most about bound bytes of memory and
+// New makes a sorter that uses at most about bound bytes of memory and
 // temporary files in dir (the system's folder when empty).
-func NewSorter(dir string, bound int) *Sorter {
+func New(dir string, bound int) *Sorter {
 	return &Sorter{dir: dir, bound: max(bound, 1<<10), sorted: true}
 }
 
@@ -165,23 +167,23 @@ func (s *Sorter) Close() {
 
 // Sorted returns the items in order. Nothing may be added afterwards; Sorted may
 // be called again to begin anew.
-func (s *Sorter) Sorted() (*SortedItems, error) {
+func (s *Sorter) Sorted() (*Items, error) {
 	s.order()
 	m, err := newMergeReader(s.runs, s)
 	if err != nil {
 		return nil, err
 	}
-	return &SortedItems{m: m}, nil
+	return &Items{m: m}, nil
 }
 
-// SortedItems reads a sorter's items in order.
-type SortedItems struct{ m *mergeReader }
+// Items reads a sorter's items in order.
+type Items struct{ m *mergeReader }
 
 // Next returns the next item; its bytes are valid until the call after.
-func (it *SortedItems) Next() (key, value []byte, ok bool, err error) { return it.m.next() }
+func (it *Items) Next() (key, value []byte, ok bool, err error) { return it.m.next() }
 
 // Close ends reading.
-func (it *SortedItems) Close() { it.m.close() }
+func (it *Items) Close() { it.m.close() }
 
 // mergeReader merges runs and, last, the items in memory.
 type mergeReader struct {
@@ -301,25 +303,25 @@ func (h *runHeap) Pop() any {
 	return x
 }
 
-// putEdits turns sorted items into edits that put them, the last of a key
+// PutEdits turns sorted items into edits that put them, the last of a key
 // winning.
-type putEdits struct {
-	items      *SortedItems
+type PutEdits struct {
+	Items      *Items
 	key, value []byte
 	nk, nv     []byte
 	more       bool
 	begun      bool
 }
 
-func (p *putEdits) pull() (err error) {
+func (p *PutEdits) pull() (err error) {
 	var k, v []byte
-	k, v, p.more, err = p.items.Next()
+	k, v, p.more, err = p.Items.Next()
 	p.nk, p.nv = append(p.nk[:0], k...), append(p.nv[:0], v...)
 	return err
 }
 
 // NextKey implements Edits.
-func (p *putEdits) NextKey(context.Context) ([]byte, bool, error) {
+func (p *PutEdits) NextKey(context.Context) ([]byte, bool, error) {
 	if !p.begun {
 		p.begun = true
 		if err := p.pull(); err != nil {
@@ -342,6 +344,6 @@ func (p *putEdits) NextKey(context.Context) ([]byte, bool, error) {
 }
 
 // Edit implements Edits.
-func (p *putEdits) Edit(context.Context, []byte, bool) ([]byte, bool, error) {
+func (p *PutEdits) Edit(context.Context, []byte, bool) ([]byte, bool, error) {
 	return p.value, true, nil
 }
