@@ -275,7 +275,7 @@ func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (
 	}
 	p := a.screen.NewProgress()
 	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
-		Parallel: cfg.Limits.Parallel, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
+		Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
 }
 
 // connect opens a configured cluster.

@@ -104,7 +104,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 			}
 		}
 	}()
-	d := &daemon.Daemon{World: a.world(c), Log: slog.New(handler), Reload: reload,
+	d := &daemon.Daemon{Deps: a.world(c), Log: slog.New(handler), Reload: reload,
 		Load: func() (*config.Config, error) { return config.Load(cfg.Path) }, Changed: changed(cfg.Path)}
 	if cfg.Daemon.Listen != "" {
 		l, err := net.Listen("tcp", cfg.Daemon.Listen)
@@ -145,7 +145,7 @@ func changed(path string) func() bool {
 
 // world is where policies are carried out: stores and clusters as they are
 // configured. Memory is shared by what may go on at once.
-func (a *app) world(c *cli.Command) daemon.World {
+func (a *app) world(c *cli.Command) daemon.Deps {
 	var mu sync.Mutex
 	memos := map[string]*store.Memo{}
 	memo := func(name string, most int) *store.Memo {
@@ -157,9 +157,9 @@ func (a *app) world(c *cli.Command) daemon.World {
 		return memos[name]
 	}
 	const atOnce = 2
-	captures := max(1, len(daemon.Wards(a.cfg)))
+	captures := max(1, len(daemon.Assignments(a.cfg)))
 	memory := int(a.cfg.Limits.Memory)
-	return daemon.World{Config: a.cfg,
+	return daemon.Deps{Config: a.cfg,
 		SegmentBytes: min(16<<20, max(256<<10, memory/8/captures)),
 		OpenEnv: func(ctx context.Context, cfg *config.Config, name, cluster string) (*run.Runner, error) {
 			b, err := cfg.Open(ctx, name)
@@ -174,7 +174,7 @@ func (a *app) world(c *cli.Command) daemon.World {
 				return nil, err
 			}
 			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
-				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.Parallel, ScratchServer: a.bench(c, cfg), OnEvent: func(run.Event) {}}, nil
+				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg), OnEvent: func(run.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster, error) {
 			return a.openCluster(ctx, c, cfg, cluster, settings)

@@ -420,7 +420,7 @@ func (a *app) retentionCommand() *cli.Command {
 }
 
 // wards returns what the policies protect, of one cluster or of all.
-func (a *app) wards(c *cli.Command, cluster string) ([]daemon.Ward, error) {
+func (a *app) wards(c *cli.Command, cluster string) ([]daemon.Assignment, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, err
@@ -428,8 +428,8 @@ func (a *app) wards(c *cli.Command, cluster string) ([]daemon.Ward, error) {
 	if _, ok := cfg.Clusters[cluster]; !ok && cluster != "" {
 		return nil, usageError{config.UnknownError("cluster", cluster, config.Names(cfg.Clusters))}
 	}
-	var out []daemon.Ward
-	for _, w := range daemon.Wards(cfg) {
+	var out []daemon.Assignment
+	for _, w := range daemon.Assignments(cfg) {
 		if (cluster == "" || w.Cluster == cluster) && (c.String("store") == "" || w.Store == c.String("store")) {
 			out = append(out, w)
 		}
@@ -484,7 +484,7 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		var done *store.Run
 		err = a.record(ctx, c, w, store.RunRetention, ward.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 			done = r
-			return daemon.Retire(ctx, e, ward, r)
+			return daemon.ApplyRetention(ctx, e, ward, r)
 		})
 		progress.Done()
 		if err != nil {

@@ -34,15 +34,15 @@ func (a *app) keysCommands() *cli.Command {
 // names a file that is not there.
 func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders []store.Holder, made string, err error) {
 	conf := a.cfg.Stores[name]
-	if conf.Unlock != nil && conf.Unlock.File != "" {
-		if _, err := os.Stat(conf.Unlock.File); errors.Is(err, fs.ErrNotExist) {
-			if _, err := newKeyFile(conf.Unlock.File); err != nil {
+	if conf.Key != nil && conf.Key.File != "" {
+		if _, err := os.Stat(conf.Key.File); errors.Is(err, fs.ErrNotExist) {
+			if _, err := newKeyFile(conf.Key.File); err != nil {
 				return nil, "", err
 			}
-			made = conf.Unlock.File
+			made = conf.Key.File
 		}
 	}
-	secret, err := a.cfg.Unlock(ctx, name)
+	secret, err := a.cfg.Key(ctx, name)
 	if err != nil {
 		return nil, "", usageError{err}
 	}

@@ -40,7 +40,7 @@ func (a *app) policyList(_ context.Context, c *cli.Command) error {
 	}
 	var unprotected []string
 	covered := map[string]bool{}
-	for _, w := range daemon.Wards(cfg) {
+	for _, w := range daemon.Assignments(cfg) {
 		covered[w.Cluster] = true
 	}
 	for _, n := range config.Names(cfg.Clusters) {
@@ -53,7 +53,7 @@ func (a *app) policyList(_ context.Context, c *cli.Command) error {
 		list := []map[string]any{}
 		for _, name := range config.Names(cfg.Policies) {
 			p := cfg.Policies[name]
-			list = append(list, map[string]any{"name": name, "clusters": cfg.Protected(p), "store": p.Store, "snapshot": p.Snapshot, "rescan": p.Rescan, "log": p.Log,
+			list = append(list, map[string]any{"name": name, "clusters": cfg.Protected(p), "store": p.Store, "snapshot": p.Snapshot, "rescan": p.FullRead, "log": p.Capture,
 				"every_moment": time.Duration(p.Keep.EveryMoment).String(), "thin": p.Keep.Thin})
 		}
 		out["policies"] = list
@@ -63,7 +63,7 @@ func (a *app) policyList(_ context.Context, c *cli.Command) error {
 	t := s.Table("policy", "clusters", "snapshot", "read anew", "log", "keeps")
 	for _, name := range config.Names(cfg.Policies) {
 		p := cfg.Policies[name]
-		t.Row(name, strings.Join(cfg.Protected(p), ", "), p.Snapshot, orDash(p.Rescan, "always"), orDash(p.Log, "none"), keeps(p))
+		t.Row(name, strings.Join(cfg.Protected(p), ", "), p.Snapshot, orDash(p.FullRead, "always"), orDash(p.Capture, "none"), keeps(p))
 	}
 	t.Print(0)
 	if len(cfg.Policies) == 0 {
@@ -136,7 +136,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		if _, ok := a.cfg.Policies[name]; !ok {
 			return usageError{config.UnknownError("policy", name, config.Names(a.cfg.Policies))}
 		}
-		wards = slices.DeleteFunc(wards, func(w daemon.Ward) bool { return w.Policy != name })
+		wards = slices.DeleteFunc(wards, func(w daemon.Assignment) bool { return w.Policy != name })
 	}
 	var out []*previewed
 	trouble := 0
@@ -177,7 +177,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 }
 
 // ahead lists the next runs of a ward.
-func ahead(w daemon.Ward, s *daemon.State, now time.Time, n int) (out []nextRun) {
+func ahead(w daemon.Assignment, s *daemon.State, now time.Time, n int) (out []nextRun) {
 	for _, d := range daemon.Duties(w, s, now) {
 		if d.Kind != store.RunSnapshot {
 			how := d.Reason
@@ -194,7 +194,7 @@ func ahead(w daemon.Ward, s *daemon.State, now time.Time, n int) (out []nextRun)
 		}
 		for i := range n {
 			made := "read from the cluster"
-			if re := w.Config.When.Rescan; !re.IsZero() && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
+			if re := w.Config.When.FullRead; !re.IsZero() && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
 				made = "folded from the log"
 			} else {
 				scanned = at
@@ -211,7 +211,7 @@ func ahead(w daemon.Ward, s *daemon.State, now time.Time, n int) (out []nextRun)
 }
 
 // steady counts the points that are there after years of keeping to schedule.
-func steady(w daemon.Ward, now time.Time) int {
+func steady(w daemon.Assignment, now time.Time) int {
 	longest := time.Duration(w.Config.Keep.EveryMoment)
 	for _, g := range w.Config.When.Rule.Thin {
 		longest = max(longest, g.For)
@@ -225,8 +225,8 @@ func steady(w daemon.Ward, now time.Time) int {
 
 // previewLive asks the cluster what the policy chooses, and whether its log
 // reaches back far enough.
-func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p *previewed) error {
-	cl, err := a.connectAs(ctx, c, w.Cluster, w.Config.Settings)
+func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Assignment, p *previewed) error {
+	cl, err := a.connectAs(ctx, c, w.Cluster, w.Config.ClusterWide)
 	if err != nil {
 		return err
 	}
@@ -245,7 +245,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p 
 	if err != nil {
 		return err
 	}
-	scope := w.Config.Namespaces.At(time.Now().In(w.Config.When.Zone))
+	scope := w.Config.Namespaces.At(time.Now().In(w.Config.When.TimeZone))
 	for _, ns := range spaces {
 		if ns.Kind == "settings" || ns.Kind == "layout" || ns.Kind == "support" {
 			continue
@@ -259,7 +259,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p 
 	}
 	for _, pattern := range scope {
 		hit := slices.ContainsFunc(spaces, func(ns engine.Namespace) bool {
-			return daemon.Fits(pattern, ns.Name)
+			return daemon.MatchesNow(pattern, ns.Name)
 		})
 		if !hit && !strings.HasPrefix(pattern, "not ") {
 			p.Trouble = append(p.Trouble, fmt.Sprintf("the pattern %q fits no namespace of %s", pattern, w.Cluster))
@@ -270,9 +270,9 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Ward, p 
 
 // logTrouble reports where a server's log reaches back less far than it should for
 // how often it is captured.
-func logTrouble(w daemon.Ward, topo *engine.Topology) (out []string) {
+func logTrouble(w daemon.Assignment, topo *engine.Topology) (out []string) {
 	when := w.Config.When
-	if when.Log == 0 && !when.Continuous {
+	if when.Capture == 0 && !when.Continuous {
 		return nil
 	}
 	for _, sh := range topo.Shards {
@@ -281,15 +281,15 @@ func logTrouble(w daemon.Ward, topo *engine.Topology) (out []string) {
 			out = append(out, fmt.Sprintf("cluster %s: shard %s keeps no log to capture", w.Cluster, sh.Name))
 		case sh.Log.Max > 0 && sh.Log.Size < sh.Log.Max*9/10:
 			// It has not filled up yet: how far it will reach is not known.
-		case when.Log > 0 && sh.Log.Last.Wall.Sub(sh.Log.First.Wall) < when.Log && sh.Log.Max > 0:
+		case when.Capture > 0 && sh.Log.Last.Wall.Sub(sh.Log.First.Wall) < when.Capture && sh.Log.Max > 0:
 			out = append(out, fmt.Sprintf("cluster %s: shard %s's log reaches back %s only, and is captured every %s: what happens in between is lost; capture it more often, or give it more room",
-				w.Cluster, sh.Name, view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), w.Config.Log))
+				w.Cluster, sh.Name, view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), w.Config.Capture))
 		}
 	}
 	return out
 }
 
-func (a *app) showPreview(w daemon.Ward, p *previewed, state *daemon.State) {
+func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State) {
 	s := a.screen
 	s.Line("policy %s: cluster %s into store %s", s.Accent(w.Policy), s.Accent(w.Cluster), w.Store)
 	for _, t := range p.Trouble {
@@ -301,7 +301,7 @@ func (a *app) showPreview(w daemon.Ward, p *previewed, state *daemon.State) {
 		t.Row(view.Time(n.At), n.Kind, n.How)
 	}
 	t.Print(2)
-	if p.LogWindow != "" && w.Config.Log != "" {
+	if p.LogWindow != "" && w.Config.Capture != "" {
 		s.Line("  the server's log reaches back %s; it is captured %s", p.LogWindow, every(w.Config))
 	}
 	if len(p.Chosen)+len(p.Left) > 0 {
@@ -330,11 +330,11 @@ func every(p config.Policy) string {
 	if p.When.Continuous {
 		return "all the time"
 	}
-	return "every " + view.Long(p.When.Log)
+	return "every " + view.Long(p.When.Capture)
 }
 
 // showVerdicts lists what becomes of each point, and why.
-func (a *app) showVerdicts(w daemon.Ward, plan *retain.Plan, state *daemon.State) {
+func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon.State) {
 	s := a.screen
 	gone := len(plan.Verdicts) - plan.Kept()
 	s.Line("%s in %s: %s stay, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"), goes(s, gone))

@@ -44,7 +44,7 @@ func (a *app) snapshotCommand() *cli.Command {
 					p, err = a.snapshotNow(ctx, c, e, name)
 				}
 				if err == nil {
-					daemon.Made(r, p)
+					daemon.RecordPoint(r, p)
 				}
 				return err
 			})
@@ -59,7 +59,7 @@ func (a *app) snapshotCommand() *cli.Command {
 // snapshotNow reads a cluster and makes a point of it.
 func (a *app) snapshotNow(ctx context.Context, c *cli.Command, e *run.Runner, name string) (*store.Point, error) {
 	_, policy, _ := a.policyOf(c, name)
-	cl, err := a.connectAs(ctx, c, name, policy.Settings)
+	cl, err := a.connectAs(ctx, c, name, policy.ClusterWide)
 	if err != nil {
 		return nil, err
 	}
@@ -138,13 +138,13 @@ func (a *app) captureCommand() *cli.Command {
 			var got *capture.Result
 			err = a.record(ctx, c, e, store.RunCapture, name, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 				_, policy, _ := a.policyOf(c, name)
-				cl, err := a.connectAs(ctx, c, name, policy.Settings)
+				cl, err := a.connectAs(ctx, c, name, policy.ClusterWide)
 				if err != nil {
 					return err
 				}
 				defer cl.Close()
 				got, err = capture.Run(ctx, e, name, cl, capture.Options{Follow: c.Bool("follow"), FlushEvery: c.Duration("flush")})
-				daemon.Took(r, got)
+				daemon.RecordCapture(r, got)
 				if errors.Is(err, run.ErrIncomplete) {
 					r.Wants = explain.Error(err)
 				}
@@ -163,7 +163,7 @@ func (a *app) captureCommand() *cli.Command {
 				var p *store.Point
 				serr := a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 					if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
-						daemon.Made(r, p)
+						daemon.RecordPoint(r, p)
 					}
 					return err
 				})
@@ -382,13 +382,13 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list 
 			line += "; no policy protects it"
 		case w.Continuous:
 			line += fmt.Sprintf("; at the worst by policy %s about %s", name, view.Long(p.SealAfter()))
-		case w.Log > 0:
-			line += fmt.Sprintf("; at the worst by policy %s %s and the time a capture takes", name, view.Long(w.Log))
+		case w.Capture > 0:
+			line += fmt.Sprintf("; at the worst by policy %s %s and the time a capture takes", name, view.Long(w.Capture))
 		default:
 			line += fmt.Sprintf("; at the worst by policy %s %s and the time a snapshot takes", name, view.Long(w.Snapshot.Spacing(time.Now())))
 		}
 		s.Line("%s", line)
-		trouble, err := daemon.Troubled(ctx, e, cv.Cluster)
+		trouble, err := daemon.ActiveAlerts(ctx, e, cv.Cluster)
 		if err != nil {
 			return err
 		}

@@ -31,7 +31,7 @@ func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster 
 	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture || kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunVerify || kind == store.RunScrub}
 	if _, p, ok := a.policyOf(c, cluster); ok {
 		o.Hooks = daemon.Hooks(p)
-		daemon.Fit(w.Runner, p, time.Now())
+		daemon.ApplyPolicy(w.Runner, p, time.Now())
 	}
 	if ended, err := w.EndKilled(ctx); err == nil {
 		for _, b := range ended {

@@ -46,7 +46,7 @@ func (a *app) configCommands() *cli.Command {
 				return err
 			}
 			protected := map[string]bool{}
-			for _, w := range daemon.Wards(cfg) {
+			for _, w := range daemon.Assignments(cfg) {
 				protected[w.Cluster] = true
 			}
 			unprotected := slices.DeleteFunc(config.Names(cfg.Clusters), func(n string) bool { return protected[n] })
@@ -86,9 +86,9 @@ func (a *app) configCommands() *cli.Command {
 // enough for how often they are captured.
 func (a *app) checkReach(ctx context.Context, c *cli.Command, cfg *config.Config) error {
 	var errs []error
-	for _, w := range daemon.Wards(cfg) {
+	for _, w := range daemon.Assignments(cfg) {
 		err := func() error {
-			cl, err := a.openCluster(ctx, c, cfg, w.Cluster, w.Config.Settings)
+			cl, err := a.openCluster(ctx, c, cfg, w.Cluster, w.Config.ClusterWide)
 			if err != nil {
 				return err
 			}

@@ -67,7 +67,7 @@ func (a *app) openAt(ctx context.Context, b blob.Backend, name string) (*store.S
 
 // openStore opens a store as it is configured; fit, where not nil, changes how.
 func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name string, fit func(*store.Options)) (*store.Store, error) {
-	secret, kerr := cfg.Unlock(ctx, name)
+	secret, kerr := cfg.Key(ctx, name)
 	if kerr != nil && !errors.Is(kerr, fs.ErrNotExist) {
 		return nil, usageError{kerr}
 	}
@@ -104,10 +104,10 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	conf := a.cfg.Stores[name]
-	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity, ImmutableFor: time.Duration(conf.KeepLocked)}
+	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity, ImmutableFor: time.Duration(conf.ImmutableFor)}
 	made := ""
 	switch {
-	case o.Plain && (len(c.StringSlice("recipient")) > 0 || conf.Unlock != nil):
+	case o.Plain && (len(c.StringSlice("recipient")) > 0 || conf.Key != nil):
 		return usage("--plain, and a key for it: a store is encrypted or it is not")
 	case !o.Plain:
 		if o.Holders, made, err = a.holders(ctx, c, name); err != nil {
@@ -152,7 +152,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		sc.Line("  parity: an object is %d pieces and %d more; any %d of them may be damaged", pieces, more, more)
 	}
 	if d.ImmutableFor > 0 {
-		sc.Line("  objects are locked for %s", view.Duration(time.Duration(conf.KeepLocked)))
+		sc.Line("  objects are locked for %s", view.Duration(time.Duration(conf.ImmutableFor)))
 		if _, ok := b.(*blob.Dir); ok {
 			sc.Line("  in a folder this stops mistakes, not somebody who may write there and means to; a bucket with object lock does")
 		}
@@ -314,7 +314,7 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 	if toName == name || to.String() == b.String() {
 		return usage("%s is %s: a mirror lies elsewhere", toName, name)
 	}
-	o := store.MirrorOptions{Clusters: c.StringSlice("cluster"), Parallel: a.cfg.Limits.Parallel}
+	o := store.MirrorOptions{Clusters: c.StringSlice("cluster"), Parallel: a.cfg.Limits.ReadersPerCluster}
 	if text := c.String("since"); text != "" {
 		d, err := address.ParseDistance(text)
 		if err != nil {

@@ -90,7 +90,7 @@ func TestStores(t *testing.T) {
 	require.Contains(t, errs, "without its key nothing can be read")
 	s.run(0, "store", "keys", "new", s.path("keys/larder.key"))
 	_, errs = s.run(1, "points", "--store", "larder")
-	require.Contains(t, errs, "opens none of the store's key slots")
+	require.Contains(t, errs, "is of none of the store's holders")
 	require.NoError(t, os.WriteFile(s.path("keys/larder.key"), mine, 0o600))
 
 	// A mirror on an object store; damage; healing.

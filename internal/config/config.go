@@ -31,7 +31,7 @@ type Config struct {
 	Stores   map[string]Store   `yaml:"stores"`
 	Clusters map[string]Cluster `yaml:"clusters"`
 	Policies map[string]Policy  `yaml:"policies"`
-	Notices  Notices            `yaml:"alerts"`
+	Alerts   Alerts             `yaml:"alerts"`
 	Daemon   Daemon             `yaml:"daemon"`
 	Limits   Limits             `yaml:"limits"`
 	// Path is where it was read from.
@@ -54,20 +54,20 @@ type Store struct {
 	// Login is the access key and its secret; without one the environment, the
 	// usual files and the machine are asked.
 	Login *Login `yaml:"login"`
-	// Unlock is where the key or the passphrase of an encrypted store is.
-	Unlock *Secret `yaml:"key"`
+	// Key is where the key or the passphrase of an encrypted store is.
+	Key *Secret `yaml:"key"`
 	// Of a store that is made: parity such as 8+2, and for how long objects are
 	// locked against removal.
 	Parity string `yaml:"parity"`
-	// Room is how many bytes the place has, where it does not tell itself.
-	Room       Size     `yaml:"capacity"`
-	KeepLocked Duration `yaml:"immutable_for"`
+	// Capacity is how many bytes the place has, where it does not tell itself.
+	Capacity     Size     `yaml:"capacity"`
+	ImmutableFor Duration `yaml:"immutable_for"`
 }
 
-// Unlock returns what opens a store: the text of a key file or a passphrase;
+// Key returns what opens a store: the text of a key file or a passphrase;
 // empty where nothing is configured.
-func (c *Config) Unlock(ctx context.Context, name string) (string, error) {
-	u := c.Stores[name].Unlock
+func (c *Config) Key(ctx context.Context, name string) (string, error) {
+	u := c.Stores[name].Key
 	if u == nil {
 		return "", nil
 	}
@@ -106,8 +106,8 @@ type Cluster struct {
 	TLS     *TLS     `yaml:"tls"`
 	Prefer  []string `yaml:"prefer"`
 	MaxLag  Duration `yaml:"max_lag"`
-	// Settings: users and roles are protected too.
-	Settings bool `yaml:"cluster_wide"`
+	// ClusterWide: users and roles are protected too.
+	ClusterWide bool `yaml:"cluster_wide"`
 	// Options are what only clusters of its engine can be told.
 	Options map[string]any `yaml:"options"`
 	// Scratch names the cluster, of one empty server, on which moments are made
@@ -122,8 +122,8 @@ type Cluster struct {
 type Login struct {
 	User   string `yaml:"user"`
 	Secret Secret `yaml:"secret"`
-	// Source is the database that holds the user.
-	Source string `yaml:"auth_database"`
+	// AuthDatabase is the database that holds the user.
+	AuthDatabase string `yaml:"auth_database"`
 	// Certificate: the certificate of tls.certificate is the login.
 	Certificate bool `yaml:"certificate"`
 }
@@ -143,9 +143,9 @@ type Secret struct {
 
 // Limits bound what Dexamen uses of its machine.
 type Limits struct {
-	Memory   Size   `yaml:"memory"`              // of the program; 128 MiB when absent
-	Parallel int    `yaml:"readers_per_cluster"` // readers or writers on a cluster at once
-	Temp     string `yaml:"temp"`                // folder for temporary files
+	Memory            Size   `yaml:"memory"`              // of the program; 128 MiB when absent
+	ReadersPerCluster int    `yaml:"readers_per_cluster"` // readers or writers on a cluster at once
+	Temp              string `yaml:"temp"`                // folder for temporary files
 }
 
 const (
@@ -307,10 +307,10 @@ func (k *checker) bad(at, format string, args ...any) {
 func (c *Config) check(k *checker) {
 	for name, s := range sorted(c.Stores) {
 		at := "$.stores." + name
-		if s.Unlock != nil {
+		if s.Key != nil {
 			before := len(k.lacking)
-			s.Unlock.check(k, at+".key")
-			if s.Unlock.File != "" {
+			s.Key.check(k, at+".key")
+			if s.Key.File != "" {
 				if len(k.lacking) > before {
 					c.Unmade = append(c.Unmade, name)
 				}
@@ -373,8 +373,8 @@ func (c *Config) check(k *checker) {
 	case m < minMemory:
 		k.bad("$.limits.memory", "%d MiB is too little to work with; give it at least %d MiB", m>>20, minMemory>>20)
 	}
-	if c.Limits.Parallel < 0 || c.Limits.Parallel > 256 {
-		k.bad("$.limits.parallel", "%d is not from 1 to 256", c.Limits.Parallel)
+	if c.Limits.ReadersPerCluster < 0 || c.Limits.ReadersPerCluster > 256 {
+		k.bad("$.limits.readers_per_cluster", "%d is not from 1 to 256", c.Limits.ReadersPerCluster)
 	}
 }
 
@@ -452,9 +452,9 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	if !ok {
 		return engine.Target{}, UnknownError("cluster", name, Names(c.Clusters))
 	}
-	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.Settings, Options: cl.Options}
+	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.ClusterWide, Options: cl.Options}
 	if cl.Login != nil {
-		t.User, t.AuthDatabase, t.ByCertificate = cl.Login.User, cl.Login.Source, cl.Login.Certificate
+		t.User, t.AuthDatabase, t.ByCertificate = cl.Login.User, cl.Login.AuthDatabase, cl.Login.Certificate
 	}
 	if cl.Login != nil && !cl.Login.Certificate {
 		var err error

@@ -20,51 +20,51 @@ import (
 type Policy struct {
 	Clusters   Choice        `yaml:"clusters"`
 	Namespaces address.Scope `yaml:"namespaces"`
-	// Settings overrules the clusters' own say on users and roles.
-	Settings *bool  `yaml:"cluster_wide"`
-	Store    string `yaml:"store"`
-	// Zone is the time zone of schedules and of retention; the machine's when
+	// ClusterWide overrules the clusters' own say on users and roles.
+	ClusterWide *bool  `yaml:"cluster_wide"`
+	Store       string `yaml:"store"`
+	// TimeZone is the time zone of schedules and of retention; the machine's when
 	// empty.
-	Zone     string `yaml:"time_zone"`
+	TimeZone string `yaml:"time_zone"`
 	Snapshot string `yaml:"snapshot"`
-	// Rescan: points are folded from the log, and read from the cluster only
+	// FullRead: points are folded from the log, and read from the cluster only
 	// this often; always where it is absent.
-	Rescan string `yaml:"full_read"`
-	// Log is how often the log is captured, "continuous", or nothing.
-	Log string `yaml:"capture"`
-	// Seal is after how long continuous capture stores what it has (default 30s).
-	Seal Duration `yaml:"flush"`
-	Keep Keep     `yaml:"keep"`
-	// Retire is when retention is applied (default: every 24h).
-	Retire string `yaml:"retention"`
-	// Promise is how old the newest moment that can be restored may be before
+	FullRead string `yaml:"full_read"`
+	// Capture is how often the log is captured, "continuous", or nothing.
+	Capture string `yaml:"capture"`
+	// Flush is after how long continuous capture stores what it has (default 30s).
+	Flush Duration `yaml:"flush"`
+	Keep  Keep     `yaml:"keep"`
+	// Retention is when retention is applied (default: every 24h).
+	Retention string `yaml:"retention"`
+	// RPO is how old the newest moment that can be restored may be before
 	// somebody is told.
-	Promise Duration `yaml:"rpo"`
-	Quiet   []string `yaml:"no_scans"`
+	RPO     Duration `yaml:"rpo"`
+	NoScans []string `yaml:"no_scans"`
 	// Rate bounds what scans read a second.
 	Rate     Rate     `yaml:"read_rate"`
 	Retry    Retry    `yaml:"retry"`
 	Deadline Duration `yaml:"deadline"`
-	// AtOnce is how many clusters of this policy are read at the same time
+	// ClustersAtOnce is how many clusters of this policy are read at the same time
 	// (default 2).
-	AtOnce int    `yaml:"clusters_at_once"`
-	Hooks  []Hook `yaml:"hooks"`
+	ClustersAtOnce int    `yaml:"clusters_at_once"`
+	Hooks          []Hook `yaml:"hooks"`
 
 	// What the texts mean; filled in by check.
 	When struct {
-		Zone                     *time.Location
-		Snapshot, Rescan, Retire calendar.Schedule
-		Log                      time.Duration
-		Continuous               bool
-		Quiet                    []calendar.Hours
-		Rule                     retain.Rule
+		TimeZone                      *time.Location
+		Snapshot, FullRead, Retention calendar.Schedule
+		Capture                       time.Duration
+		Continuous                    bool
+		NoScans                       []calendar.Hours
+		Rule                          retain.Rule
 	} `yaml:"-"`
 }
 
 // SealAfter is after how long continuous capture stores what it has.
 func (p Policy) SealAfter() time.Duration {
-	if p.Seal > 0 {
-		return time.Duration(p.Seal)
+	if p.Flush > 0 {
+		return time.Duration(p.Flush)
 	}
 	return 30 * time.Second
 }
@@ -133,8 +133,8 @@ type Keep struct {
 
 // Retry says when something that failed is tried again.
 type Retry struct {
-	First Duration `yaml:"first"`   // how long after the first failure (default 1m)
-	Most  Duration `yaml:"longest"` // each next one waits twice as long, at most this (default 1h)
+	First   Duration `yaml:"first"`   // how long after the first failure (default 1m)
+	Longest Duration `yaml:"longest"` // each next one waits twice as long, at most this (default 1h)
 	// For is how long after it was due it is tried (default: until it is due
 	// again); "0s" is not at all.
 	For *Duration `yaml:"for"`
@@ -143,7 +143,7 @@ type Retry struct {
 // Wait is how long after so many failures, the last of which ended that long
 // after the work was due, the next attempt comes; never says that there is none.
 func (r Retry) Wait(failures int, since time.Duration) (d time.Duration, never bool) {
-	first, most := time.Duration(r.First), time.Duration(r.Most)
+	first, most := time.Duration(r.First), time.Duration(r.Longest)
 	if first <= 0 {
 		first = time.Minute
 	}
@@ -169,15 +169,15 @@ type Hook struct {
 	IfFails string `yaml:"if_fails"`
 }
 
-// Notices say who is told of trouble, and when it is over.
-type Notices struct {
+// Alerts say who is told of alert, and when it is over.
+type Alerts struct {
 	Webhook *Webhook `yaml:"webhook"`
 	Mail    *Mail    `yaml:"mail"`
 	// About lists what is told: all of capacity, failure, gap, loss, proof, rpo when
 	// empty.
 	About []string `yaml:"about"`
-	// SpaceFor is how long a store must still have room for (default 14d).
-	SpaceFor Duration `yaml:"full_within"`
+	// FullWithin is how long a store must still have room for (default 14d).
+	FullWithin Duration `yaml:"full_within"`
 }
 
 // Webhook is where a JSON body is posted to.
@@ -193,8 +193,8 @@ type Mail struct {
 	From   string   `yaml:"from"`
 	To     []string `yaml:"to"`
 	Login  *Login   `yaml:"login"`
-	// Plain: TLS is not insisted on.
-	Plain bool `yaml:"without_tls"`
+	// WithoutTLS: TLS is not insisted on.
+	WithoutTLS bool `yaml:"without_tls"`
 }
 
 // Daemon is about the daemon itself.
@@ -203,7 +203,7 @@ type Daemon struct {
 	Listen string `yaml:"listen"`
 }
 
-// About is what notices may be about.
+// About is what alerts may be about.
 var About = []string{"capacity", "failure", "gap", "loss", "proof", "rpo"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
@@ -288,13 +288,13 @@ func (c *Config) checkChoice(k *checker, p *Policy, at string) {
 
 func (p *Policy) checkTimes(k *checker, at string) {
 	w := &p.When
-	w.Zone = time.Local
-	if p.Zone != "" {
-		z, err := time.LoadLocation(p.Zone)
+	w.TimeZone = time.Local
+	if p.TimeZone != "" {
+		z, err := time.LoadLocation(p.TimeZone)
 		if err != nil {
-			k.bad(at+".time_zone", "%q is no time zone, such as Europe/Berlin or UTC", p.Zone)
+			k.bad(at+".time_zone", "%q is no time zone, such as Europe/Berlin or UTC", p.TimeZone)
 		} else {
-			w.Zone = z
+			w.TimeZone = z
 		}
 	}
 	schedule := func(field, text, absent string) (s calendar.Schedule) {
@@ -304,7 +304,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 		if text == "" {
 			return s
 		}
-		s, err := calendar.ParseSchedule(text, w.Zone, address.ParseDistance)
+		s, err := calendar.ParseSchedule(text, w.TimeZone, address.ParseDistance)
 		if err != nil {
 			k.bad(at+"."+field, "%v", err)
 		}
@@ -314,53 +314,53 @@ func (p *Policy) checkTimes(k *checker, at string) {
 		k.bad(at, "has no snapshot schedule, such as snapshot: \"15 1 * * *\" or snapshot: every 6h")
 	}
 	w.Snapshot = schedule("snapshot", p.Snapshot, "")
-	w.Rescan = schedule("rescan", p.Rescan, "")
-	w.Retire = schedule("retention", p.Retire, "every 24h")
-	switch p.Log {
+	w.FullRead = schedule("rescan", p.FullRead, "")
+	w.Retention = schedule("retention", p.Retention, "every 24h")
+	switch p.Capture {
 	case "":
 	case "continuous":
 		w.Continuous = true
 	default:
-		d, err := address.ParseDistance(strings.TrimPrefix(p.Log, "every "))
+		d, err := address.ParseDistance(strings.TrimPrefix(p.Capture, "every "))
 		if err != nil || d < time.Second {
-			k.bad(at+".capture", "%q: write how often, such as 10m, or continuous", p.Log)
+			k.bad(at+".capture", "%q: write how often, such as 10m, or continuous", p.Capture)
 		}
-		w.Log = d
+		w.Capture = d
 	}
-	if p.Rescan != "" && p.Log == "" {
+	if p.FullRead != "" && p.Capture == "" {
 		k.bad(at+".full_read", "points cannot be folded without the log; give capture: 10m, or leave full_read out")
 	}
-	for i, q := range p.Quiet {
-		h, err := calendar.ParseHours(q, w.Zone)
+	for i, q := range p.NoScans {
+		h, err := calendar.ParseHours(q, w.TimeZone)
 		if err != nil {
 			k.bad(fmt.Sprintf("%s.no_scans", at), "%v", err)
 		}
-		w.Quiet = append(p.When.Quiet[:i:i], h)
+		w.NoScans = append(p.When.NoScans[:i:i], h)
 	}
-	if len(w.Quiet) > 0 {
+	if len(w.NoScans) > 0 {
 		// Hours that never end would never let a snapshot begin.
-		if end := calendar.Quiet(w.Quiet, time.Now()); time.Until(end) > 7*24*time.Hour {
+		if end := calendar.Quiet(w.NoScans, time.Now()); time.Until(end) > 7*24*time.Hour {
 			k.bad(at+".no_scans", "there is no time left in the week that is not quiet")
 		}
 	}
-	if p.AtOnce < 0 || p.AtOnce > 64 {
-		k.bad(at+".clusters_at_once", "%d is not from 1 to 64", p.AtOnce)
+	if p.ClustersAtOnce < 0 || p.ClustersAtOnce > 64 {
+		k.bad(at+".clusters_at_once", "%d is not from 1 to 64", p.ClustersAtOnce)
 	}
-	if p.Promise > 0 && !w.Snapshot.IsZero() {
-		every := w.Log
+	if p.RPO > 0 && !w.Snapshot.IsZero() {
+		every := w.Capture
 		if w.Continuous {
 			every = time.Minute
 		} else if every == 0 {
 			every = w.Snapshot.Spacing(time.Now())
 		}
-		if every >= time.Duration(p.Promise) {
-			k.bad(at+".rpo", "the newest moment is up to %s old by schedule, which is not within %s", every, time.Duration(p.Promise))
+		if every >= time.Duration(p.RPO) {
+			k.bad(at+".rpo", "the newest moment is up to %s old by schedule, which is not within %s", every, time.Duration(p.RPO))
 		}
 	}
 }
 
 func (p *Policy) checkKeep(k *checker, at string) {
-	r := retain.Rule{EveryMoment: time.Duration(p.Keep.EveryMoment), NeverFewer: p.Keep.NeverFewer, NeverMore: p.Keep.NeverMore, Zone: p.When.Zone}
+	r := retain.Rule{EveryMoment: time.Duration(p.Keep.EveryMoment), NeverFewer: p.Keep.NeverFewer, NeverMore: p.Keep.NeverMore, Zone: p.When.TimeZone}
 	for _, text := range p.Keep.Thin {
 		g, err := retain.ParseRung(text, address.ParseDistance)
 		if err != nil {
@@ -373,7 +373,7 @@ func (p *Policy) checkKeep(k *checker, at string) {
 		k.bad(at+".keep", "never_fewer and never_more are numbers of points")
 	}
 	p.When.Rule = r
-	if p.Keep.EveryMoment > 0 && p.Log == "" {
+	if p.Keep.EveryMoment > 0 && p.Capture == "" {
 		k.bad(at+".keep.every_moment", "moments between points need the log; give capture: 10m or capture: continuous")
 	}
 	if p.When.Snapshot.IsZero() {
@@ -424,7 +424,7 @@ func (c *Config) checkOverlap(k *checker) {
 }
 
 func (c *Config) checkNotices(k *checker) {
-	n := c.Notices
+	n := c.Alerts
 	for _, a := range n.About {
 		if !slices.Contains(About, a) {
 			k.bad("$.alerts.about", "%q is none of %s", a, strings.Join(About, ", "))

@@ -22,7 +22,7 @@ import (
 
 // Daemon does what policies ask for until it is told to stop.
 type Daemon struct {
-	World
+	Deps
 	// Load reads the configuration anew; Changed tells whether that is worth it.
 	Load    func() (*config.Config, error)
 	Changed func() bool
@@ -32,41 +32,41 @@ type Daemon struct {
 	// CurrentNamespace is how old what is known of a cluster may be (default 5m): what other
 	// daemons did meanwhile is found out at the latest when something is due.
 	CurrentNamespace time.Duration
-	// Tell sends notices; the configured ways when nil.
-	Tell func(context.Context, Trouble) error
+	// Tell sends alerts; the configured ways when nil.
+	Tell func(context.Context, Alert) error
 
 	mu      sync.Mutex
 	wards   map[string]*watched
-	going   map[string]*going // by ward and kind
+	going   map[string]*running // by assignment and kind
 	wake    chan struct{}
 	group   sync.WaitGroup
 	ticked  time.Time
 	broken  string // why the configuration could not be read anew
-	rooms   map[string]roomSeen
+	rooms   map[string]capacityChecks
 	metrics *metrics
 }
 
-// watched is a ward and what is known of it.
+// watched is a assignment and what is known of it.
 type watched struct {
-	ward        Ward
+	ward        Assignment
 	state       *State
 	stale       bool
 	failed      string // why the state could not be read, since when, and whether that was told
 	failedSince time.Time
 	toldUnread  bool
-	sealed      map[string]record.Mark
+	stored      map[string]record.Mark
 	duties      []Duty
 }
 
-type going struct {
-	ward   Ward
+type running struct {
+	ward   Assignment
 	kind   string
 	begun  time.Time
 	cancel context.CancelFunc
 }
 
-type roomSeen struct {
-	Room
+type capacityChecks struct {
+	Capacity
 	at time.Time
 }
 
@@ -87,13 +87,13 @@ func (d *Daemon) longest() time.Duration {
 	return d.CurrentNamespace
 }
 
-func key(w Ward) string { return w.Policy + "\x00" + w.Cluster + "\x00" + w.Store }
+func key(w Assignment) string { return w.Policy + "\x00" + w.Cluster + "\x00" + w.Store }
 
 // Run works until the context ends, and then until what goes on has ended or is
 // parked: a capture stores what it has, a snapshot is taken up again by the next.
 func (d *Daemon) Run(ctx context.Context) error {
 	d.mu.Lock()
-	d.wards, d.going, d.rooms = map[string]*watched{}, map[string]*going{}, map[string]roomSeen{}
+	d.wards, d.going, d.rooms = map[string]*watched{}, map[string]*running{}, map[string]capacityChecks{}
 	d.wake = make(chan struct{}, 1)
 	if d.metrics == nil {
 		d.metrics = newMetrics(d)
@@ -102,7 +102,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 		d.CurrentNamespace = defaultLook
 	}
 	d.mu.Unlock()
-	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Wards(d.Config)))
+	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Assignments(d.Config)))
 	defer d.group.Wait()
 	for ctx.Err() == nil {
 		d.reload()
@@ -152,10 +152,10 @@ func (d *Daemon) load() {
 		return
 	}
 	d.broken, d.Config = "", c
-	d.Log.Info("the configuration was read anew", "policies", len(c.Policies), "clusters", len(Wards(c)))
+	d.Log.Info("the configuration was read anew", "policies", len(c.Policies), "clusters", len(Assignments(c)))
 	// What goes on under another policy than before begins anew.
-	now := map[string]Ward{}
-	for _, w := range Wards(c) {
+	now := map[string]Assignment{}
+	for _, w := range Assignments(c) {
 		now[key(w)] = w
 	}
 	for k, g := range d.going {
@@ -169,13 +169,13 @@ func (d *Daemon) load() {
 // tick starts what is due and gives when to look again.
 func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 	d.mu.Lock()
-	world := d.World
-	wards := Wards(d.Config)
+	world := d.Deps
+	wards := Assignments(d.Config)
 	known := map[string]bool{}
 	for _, w := range wards {
 		known[key(w)] = true
 		if x := d.wards[key(w)]; x == nil {
-			d.wards[key(w)] = &watched{ward: w, sealed: map[string]record.Mark{}}
+			d.wards[key(w)] = &watched{ward: w, stored: map[string]record.Mark{}}
 		} else if !reflect.DeepEqual(x.ward.Config, w.Config) {
 			x.ward = w
 		}
@@ -193,7 +193,7 @@ func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 		}
 		at := time.Now().Add(20 * time.Second)
 		_ = d.guarded("looking at "+w.Cluster, func() error {
-			at = d.tickWard(ctx, world, w)
+			at = d.tickAssignment(ctx, world, w)
 			return nil
 		})
 		if at.Before(next) {
@@ -206,19 +206,19 @@ func (d *Daemon) tick(ctx context.Context) (next time.Time) {
 	return next
 }
 
-func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.Time) {
+func (d *Daemon) tickAssignment(ctx context.Context, world Deps, w Assignment) (next time.Time) {
 	d.mu.Lock()
 	x := d.wards[key(w)]
 	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < d.CurrentNamespace
 	d.mu.Unlock()
 	if !fresh {
-		if err := d.look(ctx, world, w, x); err != nil {
+		if err := d.refresh(ctx, world, w, x); err != nil {
 			if ctx.Err() == nil {
-				d.unread(ctx, world, w, x, err)
+				d.storeFailed(ctx, world, w, x, err)
 			}
 			return time.Now().Add(20 * time.Second)
 		}
-		d.readAgain(ctx, world, w, x)
+		d.storeRecovered(ctx, world, w, x)
 	}
 	now := time.Now()
 	next = now.Add(d.longest())
@@ -229,11 +229,11 @@ func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.T
 		k := key(w) + "\x00" + duty.Kind
 		switch {
 		case d.going[k] != nil:
-		case !duty.ripe(now):
+		case !duty.due(now):
 			if duty.At.Before(next) {
 				next = duty.At
 			}
-		case !d.slot(w, duty.Kind):
+		case !d.reserveWorker(w, duty.Kind):
 			// The end of another wakes us.
 		default:
 			d.start(ctx, world, duty, k)
@@ -242,9 +242,9 @@ func (d *Daemon) tickWard(ctx context.Context, world World, w Ward) (next time.T
 	return next
 }
 
-// unread notes that a store cannot be read. That it lasts is told from here: the
+// storeFailed notes that a store cannot be read. That it lasts is told from here: the
 // store cannot remember it.
-func (d *Daemon) unread(ctx context.Context, world World, w Ward, x *watched, err error) {
+func (d *Daemon) storeFailed(ctx context.Context, world Deps, w Assignment, x *watched, err error) {
 	d.mu.Lock()
 	first := x.failed == ""
 	if first {
@@ -259,33 +259,33 @@ func (d *Daemon) unread(ctx context.Context, world World, w Ward, x *watched, er
 		d.Log.Error("store cannot be read", "store", w.Store, "cluster", w.Cluster, "error", explain.Error(err))
 	}
 	if tell {
-		d.tell(ctx, world, t)
+		d.sendAlert(ctx, world, t)
 	}
 }
 
-func (d *Daemon) readAgain(ctx context.Context, world World, w Ward, x *watched) {
+func (d *Daemon) storeRecovered(ctx context.Context, world Deps, w Assignment, x *watched) {
 	d.mu.Lock()
-	was, told := x.failed != "", x.toldUnread
+	was, sentAlert := x.failed != "", x.toldUnread
 	t := x.unreadable()
 	x.failed, x.toldUnread = "", false
 	d.mu.Unlock()
 	if was {
 		d.Log.Info("store can be read again", "store", w.Store, "cluster", w.Cluster)
 	}
-	if told {
+	if sentAlert {
 		t.Over = true
-		d.tell(ctx, world, t)
+		d.sendAlert(ctx, world, t)
 	}
 }
 
-func (x *watched) unreadable() Trouble {
-	return Trouble{Key: "unread", About: "failure", Store: x.ward.Store, Cluster: x.ward.Cluster, Policy: x.ward.Policy, Since: x.failedSince.UTC(),
+func (x *watched) unreadable() Alert {
+	return Alert{Key: "unread", About: "failure", Store: x.ward.Store, Cluster: x.ward.Cluster, Policy: x.ward.Policy, Since: x.failedSince.UTC(),
 		Text: "store " + x.ward.Store + " cannot be read, so nothing is done for " + x.ward.Cluster + ": " + x.failed, Do: "dexamen store check " + x.ward.Store}
 }
 
-// tell sends a notice that no store remembers.
-func (d *Daemon) tell(ctx context.Context, world World, t Trouble) {
-	about := world.Config.Notices.About
+// sendAlert sends an alert that no store remembers.
+func (d *Daemon) sendAlert(ctx context.Context, world Deps, t Alert) {
+	about := world.Config.Alerts.About
 	if len(about) > 0 && !slices.Contains(about, t.About) {
 		return
 	}
@@ -294,14 +294,14 @@ func (d *Daemon) tell(ctx context.Context, world World, t Trouble) {
 	}
 }
 
-// sender is how notices go out.
-func (d *Daemon) sender(world World) func(context.Context, Trouble) error {
+// sender is how alerts go out.
+func (d *Daemon) sender(world Deps) func(context.Context, Alert) error {
 	if d.Tell != nil {
 		return d.Tell
 	}
-	return func(ctx context.Context, t Trouble) error {
+	return func(ctx context.Context, t Alert) error {
 		d.Log.Warn(Title(t), "text", t.Text, "since", t.Since)
-		return Notifier{world.Config.Notices}.Send(ctx, t)
+		return Notifier{world.Config.Alerts}.Send(ctx, t)
 	}
 }
 
@@ -317,12 +317,12 @@ func (d *Daemon) guarded(what string, do func() error) (err error) {
 	return do()
 }
 
-// slot reports whether one more run of a kind may begin. Captures always may.
-func (d *Daemon) slot(w Ward, kind string) bool {
+// reserveWorker reports whether one more run of a kind may begin. Captures always may.
+func (d *Daemon) reserveWorker(w Assignment, kind string) bool {
 	if kind == store.RunCapture {
 		return true
 	}
-	most := w.Config.AtOnce
+	most := w.Config.ClustersAtOnce
 	if most == 0 {
 		most = 2
 	}
@@ -336,16 +336,16 @@ func (d *Daemon) slot(w Ward, kind string) bool {
 }
 
 // start begins a run. The caller holds the lock.
-func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
+func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 	rctx, cancel := context.WithCancel(ctx)
-	d.going[k] = &going{ward: duty.Ward, kind: duty.Kind, begun: time.Now(), cancel: cancel}
+	d.going[k] = &running{ward: duty.Assignment, kind: duty.Kind, begun: time.Now(), cancel: cancel}
 	d.group.Go(func() {
 		defer cancel()
-		log := d.Log.With("cluster", duty.Ward.Cluster, "policy", duty.Ward.Policy, "kind", duty.Kind)
+		log := d.Log.With("cluster", duty.Assignment.Cluster, "policy", duty.Assignment.Policy, "kind", duty.Kind)
 		log.Debug("begins", "slot", duty.Due, "attempt", duty.Attempt, "why", duty.Reason)
 		var r *store.Run
-		err := d.guarded(duty.Kind+" of "+duty.Ward.Cluster, func() (err error) {
-			r, err = world.Do(rctx, duty, func(shard string, to record.Mark) { d.sealed(duty.Ward, shard, to) })
+		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
+			r, err = world.Do(rctx, duty, func(shard string, to record.Mark) { d.stored(duty.Assignment, shard, to) })
 			return err
 		})
 		switch {
@@ -368,7 +368,7 @@ func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
 		}
 		d.mu.Lock()
 		delete(d.going, k)
-		if x := d.wards[key(duty.Ward)]; x != nil {
+		if x := d.wards[key(duty.Assignment)]; x != nil {
 			x.stale = true
 		}
 		d.mu.Unlock()
@@ -379,12 +379,12 @@ func (d *Daemon) start(ctx context.Context, world World, duty Duty, k string) {
 	})
 }
 
-// sealed notes up to where a log is stored, between two looks at the store.
-func (d *Daemon) sealed(w Ward, shard string, to record.Mark) {
+// stored notes up to where a log is stored, between two looks at the store.
+func (d *Daemon) stored(w Assignment, shard string, to record.Mark) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if x := d.wards[key(w)]; x != nil {
-		x.sealed[shard] = to
+		x.stored[shard] = to
 	}
 }
 
@@ -396,14 +396,14 @@ func (x *watched) latest() time.Time {
 	}
 	at := x.state.Latest
 	p := x.state.Newest()
-	if p == nil || len(x.sealed) < len(p.Shards) {
+	if p == nil || len(x.stored) < len(p.Shards) {
 		return at
 	}
-	if since, _ := x.state.Broken(); !since.IsZero() {
+	if since, _ := x.state.FailingSince(); !since.IsZero() {
 		return at
 	}
 	var least time.Time
-	for _, m := range x.sealed {
+	for _, m := range x.stored {
 		if least.IsZero() || m.Wall.Before(least) {
 			least = m.Wall
 		}
@@ -411,9 +411,9 @@ func (x *watched) latest() time.Time {
 	return later(at, least)
 }
 
-// look reads what the store knows of a ward, ends runs that died, and
-// tells what trouble is new.
-func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) error {
+// refresh reads what the store knows of a assignment, ends runs that died, and
+// tells what alert is new.
+func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watched) error {
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err != nil {
 		return err
@@ -440,9 +440,9 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	d.mu.Unlock()
 	tell := *s
 	tell.Latest = latest
-	send, notices := d.sender(world), world.Config.Notices
+	send, notices := d.sender(world), world.Config.Alerts
 	err = d.guarded("telling of "+w.Cluster, func() error {
-		return Reconcile(ctx, e, w.Cluster, Troubles(w, &tell, time.Now()), notices.About, send)
+		return Reconcile(ctx, e, w.Cluster, Alerts(w, &tell, time.Now()), notices.About, send)
 	})
 	if err != nil {
 		d.Log.Error("notices", "error", explain.Error(err))
@@ -450,7 +450,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	if seen && time.Since(room.at) < roomAge {
 		return nil
 	}
-	room.Room, err = MeasureRoom(ctx, e, int64(world.Config.Stores[w.Store].Room))
+	room.Capacity, err = MeasureCapacity(ctx, e, int64(world.Config.Stores[w.Store].Capacity))
 	if err != nil {
 		return fmt.Errorf("how full it is: %w", err)
 	}
@@ -459,7 +459,7 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	d.rooms[w.Store] = room
 	d.mu.Unlock()
 	err = d.guarded("telling of store "+w.Store, func() error {
-		return Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send)
+		return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()), notices.About, send)
 	})
 	if err != nil {
 		d.Log.Error("notices", "error", explain.Error(err))
@@ -467,15 +467,15 @@ func (d *Daemon) look(ctx context.Context, world World, w Ward, x *watched) erro
 	return nil
 }
 
-// MeasureRoom finds how full a store is and how it grows: what runs of the last
+// MeasureCapacity finds how full a store is and how it grows: what runs of the last
 // seven days added, less what was given back. Capacity is what its place has,
 // where that is configured.
-func MeasureRoom(ctx context.Context, e *run.Runner, capacity int64) (Room, error) {
+func MeasureCapacity(ctx context.Context, e *run.Runner, capacity int64) (Capacity, error) {
 	u, err := e.Store.Usage(ctx)
 	if err != nil {
-		return Room{}, err
+		return Capacity{}, err
 	}
-	r := Room{Free: -1}
+	r := Capacity{Free: -1}
 	for _, n := range u.Bytes {
 		r.Used += n
 	}
@@ -503,19 +503,19 @@ func MeasureRoom(ctx context.Context, e *run.Runner, capacity int64) (Room, erro
 	return r, nil
 }
 
-// Once does all that is due now, tells what trouble there is, as the daemon does,
+// Once does all that is due now, tells what alert there is, as the daemon does,
 // and gives what came of it: for those who have something else keep the time.
 // Continuous capture takes what there is. Send, where nil, is the configured
 // ways.
-func Once(ctx context.Context, world World, send func(context.Context, Trouble) error) (runs []*store.Run, err error) {
+func Once(ctx context.Context, world Deps, send func(context.Context, Alert) error) (runs []*store.Run, err error) {
 	world.NoFollow = true
 	if send == nil {
-		send = Notifier{world.Config.Notices}.Send
+		send = Notifier{world.Config.Alerts}.Send
 	}
 	var errs []error
 	measured := map[string]bool{}
-	for _, w := range Wards(world.Config) {
-		done, err := onceWard(ctx, world, w)
+	for _, w := range Assignments(world.Config) {
+		done, err := onceAssignment(ctx, world, w)
 		runs = append(runs, done...)
 		if err != nil {
 			errs = append(errs, err)
@@ -530,8 +530,8 @@ func Once(ctx context.Context, world World, send func(context.Context, Trouble) 
 	return runs, errors.Join(errs...)
 }
 
-// onceWard does what is due of one ward.
-func onceWard(ctx context.Context, world World, w Ward) (runs []*store.Run, err error) {
+// onceAssignment does what is due of one assignment.
+func onceAssignment(ctx context.Context, world Deps, w Assignment) (runs []*store.Run, err error) {
 	var errs []error
 	// A snapshot makes a capture due, and that nothing more than a retire.
 	took := false
@@ -543,7 +543,7 @@ func onceWard(ctx context.Context, world World, w Ward) (runs []*store.Run, err 
 		}
 		did := false
 		for _, d := range duties {
-			if !d.ripe(time.Now()) || ctx.Err() != nil || took && d.Kind == store.RunCapture {
+			if !d.due(time.Now()) || ctx.Err() != nil || took && d.Kind == store.RunCapture {
 				continue
 			}
 			r, err := world.Do(ctx, d, nil)
@@ -564,24 +564,24 @@ func onceWard(ctx context.Context, world World, w Ward) (runs []*store.Run, err 
 	return runs, errors.Join(errs...)
 }
 
-// tellOnce tells what trouble there is with a ward and its store.
-func tellOnce(ctx context.Context, world World, w Ward, measured map[string]bool, send func(context.Context, Trouble) error) error {
-	notices := world.Config.Notices
+// tellOnce tells what alert there is with a assignment and its store.
+func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string]bool, send func(context.Context, Alert) error) error {
+	notices := world.Config.Alerts
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err == nil {
 		defer e.Store.Close()
 		var s *State
 		if s, err = ReadState(ctx, e, w.Cluster); err == nil {
-			err = Reconcile(ctx, e, w.Cluster, Troubles(w, s, time.Now()), notices.About, send)
+			err = Reconcile(ctx, e, w.Cluster, Alerts(w, s, time.Now()), notices.About, send)
 			if err != nil || measured[w.Store] {
 				return err
 			}
 			measured[w.Store] = true
-			room, err := MeasureRoom(ctx, e, int64(world.Config.Stores[w.Store].Room))
+			room, err := MeasureCapacity(ctx, e, int64(world.Config.Stores[w.Store].Capacity))
 			if err != nil {
 				return fmt.Errorf("how full store %s is: %w", w.Store, err)
 			}
-			return Reconcile(ctx, e, "", room.trouble(w.Store, time.Duration(notices.SpaceFor), time.Now()), notices.About, send)
+			return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()), notices.About, send)
 		}
 	}
 	// The store cannot remember that this was told.
@@ -592,8 +592,8 @@ func tellOnce(ctx context.Context, world World, w Ward, measured map[string]bool
 	return errors.Join(err, send(ctx, t))
 }
 
-// Due reads what a ward's policy asks for next, after ending what died.
-func Due(ctx context.Context, world World, w Ward) ([]Duty, error) {
+// Due reads what a assignment's policy asks for next, after ending what died.
+func Due(ctx context.Context, world Deps, w Assignment) ([]Duty, error) {
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err != nil {
 		return nil, err

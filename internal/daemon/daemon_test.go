@@ -37,33 +37,33 @@ import (
 // of unreal time, which would keep it.
 func TestMain(m *testing.M) {
 	ctx := context.Background()
-	y := &yard{field: newField("meadow"), place: blob.NewMemory()}
+	y := &testEnv{field: newFakeCluster("meadow"), place: blob.NewMemory()}
 	if _, err := store.Create(ctx, y.place, store.CreateOptions{Plain: true, Tool: "test"}); err != nil {
 		panic(err)
 	}
 	y.field.put("hive", "full")
 	e := y.env(ctx)
-	if _, err := snapshot.Take(ctx, e, "meadow", plot{field: y.field}); err != nil {
+	if _, err := snapshot.Take(ctx, e, "meadow", fakeConnection{fakeCluster: y.field}); err != nil {
 		panic(err)
 	}
-	if _, err := capture.Run(ctx, e, "meadow", plot{field: y.field}, capture.Options{}); err != nil {
+	if _, err := capture.Run(ctx, e, "meadow", fakeConnection{fakeCluster: y.field}, capture.Options{}); err != nil {
 		panic(err)
 	}
 	e.Store.Close()
 	os.Exit(m.Run())
 }
 
-// yard is a field, a store in memory and a policy.
-type yard struct {
+// testEnv is a field, a store in memory and a policy.
+type testEnv struct {
 	t     *testing.T
-	field *field
+	field *fakeCluster
 	place *blob.Memory
 	cfg   *config.Config
 }
 
-func newYard(t *testing.T, policy string) *yard {
-	y := &yard{t: t, field: newField("meadow"), place: blob.NewMemory()}
-	fields.Store("meadow", y.field)
+func newTestEnv(t *testing.T, policy string) *testEnv {
+	y := &testEnv{t: t, field: newFakeCluster("meadow"), place: blob.NewMemory()}
+	fakeClusters.Store("meadow", y.field)
 	y.cfg = y.config(policy)
 	_, err := store.Create(t.Context(), y.place, store.CreateOptions{Plain: true, Tool: "test"})
 	require.NoError(t, err)
@@ -71,13 +71,13 @@ func newYard(t *testing.T, policy string) *yard {
 	return y
 }
 
-func (y *yard) config(policy string) *config.Config {
+func (y *testEnv) config(policy string) *config.Config {
 	c, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, "+policy+" }\n"), "yard.yaml")
 	require.NoError(y.t, err)
 	return c
 }
 
-func (y *yard) open(ctx context.Context) (*run.Runner, error) {
+func (y *testEnv) open(ctx context.Context) (*run.Runner, error) {
 	s, err := store.Open(ctx, y.place, store.Options{Workers: 1})
 	if err != nil {
 		return nil, err
@@ -85,7 +85,7 @@ func (y *yard) open(ctx context.Context) (*run.Runner, error) {
 	return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, OnEvent: func(run.Event) {}}, nil
 }
 
-func (y *yard) env(ctx context.Context) *run.Runner {
+func (y *testEnv) env(ctx context.Context) *run.Runner {
 	e, err := y.open(ctx)
 	if err != nil {
 		panic(err)
@@ -93,27 +93,27 @@ func (y *yard) env(ctx context.Context) *run.Runner {
 	return e
 }
 
-func (y *yard) world() World {
-	return World{Config: y.cfg,
+func (y *testEnv) world() Deps {
+	return Deps{Config: y.cfg,
 		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) { return y.open(ctx) },
 		OpenCluster: func(ctx context.Context, _ *config.Config, _ string, _ *bool) (engine.Cluster, error) {
-			return fieldDriver{}.Open(ctx, engine.Target{Address: "field://meadow"})
+			return fakeDriver{}.Open(ctx, engine.Target{Address: "field://meadow"})
 		}}
 }
 
 // daemon runs a daemon until the returned function is called.
-func (y *yard) daemon(tell func(context.Context, Trouble) error) (d *Daemon, stop func()) {
+func (y *testEnv) daemon(tell func(context.Context, Alert) error) (d *Daemon, stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
-	d = &Daemon{World: y.world(), Log: slog.New(slog.DiscardHandler), Tell: tell}
+	d = &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Tell: tell}
 	if tell == nil {
-		d.Tell = func(context.Context, Trouble) error { return nil }
+		d.Tell = func(context.Context, Alert) error { return nil }
 	}
 	var wg sync.WaitGroup
 	wg.Go(func() { _ = d.Run(ctx) })
 	return d, func() { cancel(); wg.Wait() }
 }
 
-func (y *yard) runs(kinds ...string) []*store.Run {
+func (y *testEnv) runs(kinds ...string) []*store.Run {
 	e := y.env(context.Background())
 	defer e.Store.Close()
 	runs, bad, err := e.Store.Runs(context.Background(), store.RunFilter{Kinds: kinds})
@@ -158,10 +158,10 @@ func TestWhatIsDue(t *testing.T) {
 	} {
 		cfg, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, snapshot: \"15 1 * * *\", "+c.policy+" }\n"), "y")
 		require.NoError(t, err)
-		w := Wards(cfg)[0]
+		w := Assignments(cfg)[0]
 		if strings.Contains(c.policy, "rescan") {
 			// Monday at midnight is when every week begins.
-			require.Equal(t, midnight, w.Config.When.Rescan.Last(c.now))
+			require.Equal(t, midnight, w.Config.When.FullRead.Last(c.now))
 		}
 		d := snapshotDuty(w, &c.state, c.now)
 		require.Equal(t, c.due.UTC(), d.At.UTC(), c.name)
@@ -174,7 +174,7 @@ func TestWhatIsDue(t *testing.T) {
 func TestANightlyPolicy(t *testing.T) {
 	seen := filepath.Join(t.TempDir(), "seen")
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, fmt.Sprintf(`snapshot: every 6h, full_read: every 24h, capture: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
+		y := newTestEnv(t, fmt.Sprintf(`snapshot: every 6h, full_read: every 24h, capture: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
     hooks: [{ before: snapshot, run: [/bin/sh, -c, "echo before $DEXAMEN_KIND of $DEXAMEN_CLUSTER by $DEXAMEN_POLICY >> %[1]s" ] },
             { after: snapshot, run: [/bin/sh, -c, "echo after: $DEXAMEN_RESULT $DEXAMEN_POINT >> %[1]s; echo said"] }]`, seen))
 		_, stop := y.daemon(nil)
@@ -218,7 +218,7 @@ func TestOnce(t *testing.T) {
 	for _, log := range []string{"1h", "continuous"} {
 		t.Run(log, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				y := newYard(t, "snapshot: every 2h, full_read: every 4h, capture: "+log+", keep: { every_moment: 2d }")
+				y := newTestEnv(t, "snapshot: every 2h, full_read: every 4h, capture: "+log+", keep: { every_moment: 2d }")
 				for i := range 12 {
 					y.field.put("hive", fmt.Sprint("weighed ", i))
 					begun := time.Now()
@@ -248,26 +248,26 @@ func TestOnce(t *testing.T) {
 // point that is read, with the namespace, and told once.
 func TestALogThatLies(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		var told []Trouble
-		y := newYard(t, `snapshot: every 6h, capture: 1h, keep: { every_moment: 7d }`)
-		_, stop := y.daemon(func(_ context.Context, t Trouble) error { told = append(told, t); return nil })
+		var sentAlert []Alert
+		y := newTestEnv(t, `snapshot: every 6h, capture: 1h, keep: { every_moment: 7d }`)
+		_, stop := y.daemon(func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil })
 		time.Sleep(7 * time.Hour)
 		y.field.blind = true
 		y.field.put("hive-1", "robbed")
 		y.field.blind = false
 		time.Sleep(6 * time.Hour)
-		require.NotEmpty(t, told)
-		require.Equal(t, "proof", told[len(told)-1].About, "%+v", told)
-		require.Contains(t, told[len(told)-1].Text, "hives")
+		require.NotEmpty(t, sentAlert)
+		require.Equal(t, "proof", sentAlert[len(sentAlert)-1].About, "%+v", sentAlert)
+		require.Contains(t, sentAlert[len(sentAlert)-1].Text, "hives")
 		time.Sleep(6 * time.Hour) // what comes after is good again
 		stop()
 		n := map[string]int{}
-		for _, x := range told {
+		for _, x := range sentAlert {
 			n[fmt.Sprint(x.About, x.Over)]++
 		}
-		require.Equal(t, 1, n["prooffalse"], "%v", told)
-		require.Equal(t, 1, n["prooftrue"], "%v", told)
-		require.Len(t, n, 2, "one thing is told one way: %v", told)
+		require.Equal(t, 1, n["prooffalse"], "%v", sentAlert)
+		require.Equal(t, 1, n["prooftrue"], "%v", sentAlert)
+		require.Len(t, n, 2, "one thing is told one way: %v", sentAlert)
 		e := y.env(t.Context())
 		defer e.Store.Close()
 		cover, err := moment.Cover(t.Context(), e, "meadow")
@@ -289,7 +289,7 @@ func TestALogThatLies(t *testing.T) {
 // otherwise; those after run whatever came of it, and after a kill too.
 func TestHooksThatFail(t *testing.T) {
 	ctx := context.Background()
-	y := newYard(t, "snapshot: every 6h")
+	y := newTestEnv(t, "snapshot: every 6h")
 	e := y.env(ctx)
 	hooks := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "echo no; exit 3"}}, {Kind: "snapshot", After: true, Command: []string{"/bin/sh", "-c", "echo $DEXAMEN_RESULT"}}}
 	never := func(context.Context, *run.Runner, *store.Run) error { return errors.New("it was done") }
@@ -323,12 +323,12 @@ func TestHooksThatFail(t *testing.T) {
 // policy is followed at once.
 func TestReload(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, "snapshot: every 24h")
+		y := newTestEnv(t, "snapshot: every 24h")
 		ctx, cancel := context.WithCancel(t.Context())
 		reload := make(chan struct{})
 		next := func() (*config.Config, error) { return nil, errors.New("line 3 is broken") }
-		d := &Daemon{World: y.world(), Log: slog.New(slog.DiscardHandler), Reload: reload, Load: func() (*config.Config, error) { return next() },
-			Tell: func(context.Context, Trouble) error { return nil }}
+		d := &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Reload: reload, Load: func() (*config.Config, error) { return next() },
+			Tell: func(context.Context, Alert) error { return nil }}
 		var wg sync.WaitGroup
 		wg.Go(func() { _ = d.Run(ctx) })
 		time.Sleep(25 * time.Hour)
@@ -355,7 +355,7 @@ func TestReload(t *testing.T) {
 // TestAStoreOutOfReach is told by who cannot read it, once, and that it is over.
 func TestAStoreOutOfReach(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, "snapshot: every 6h")
+		y := newTestEnv(t, "snapshot: every 6h")
 		var away atomic.Bool
 		world := y.world()
 		world.OpenEnv = func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
@@ -364,9 +364,9 @@ func TestAStoreOutOfReach(t *testing.T) {
 			}
 			return y.open(ctx)
 		}
-		var told []Trouble
+		var sentAlert []Alert
 		ctx, cancel := context.WithCancel(t.Context())
-		d := &Daemon{World: world, Log: slog.New(slog.DiscardHandler), Tell: func(_ context.Context, t Trouble) error { told = append(told, t); return nil }}
+		d := &Daemon{Deps: world, Log: slog.New(slog.DiscardHandler), Tell: func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil }}
 		var wg sync.WaitGroup
 		wg.Go(func() { _ = d.Run(ctx) })
 		time.Sleep(time.Hour)
@@ -377,9 +377,9 @@ func TestAStoreOutOfReach(t *testing.T) {
 		away.Store(false)
 		time.Sleep(time.Hour)
 		require.NoError(t, d.ready())
-		require.Len(t, told, 2)
-		require.Contains(t, told[0].Text, "the larder is locked")
-		require.True(t, told[1].Over)
+		require.Len(t, sentAlert, 2)
+		require.Contains(t, sentAlert[0].Text, "the larder is locked")
+		require.True(t, sentAlert[1].Over)
 		cancel()
 		wg.Wait()
 	})
@@ -387,7 +387,7 @@ func TestAStoreOutOfReach(t *testing.T) {
 
 // TestHealth asks a daemon how it is, and for its metrics.
 func TestHealth(t *testing.T) {
-	y := newYard(t, "snapshot: every 6h, capture: continuous, flush: 1s")
+	y := newTestEnv(t, "snapshot: every 6h, capture: continuous, flush: 1s")
 	d, stop := y.daemon(nil)
 	defer stop()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -433,9 +433,9 @@ func TestNotices(t *testing.T) {
 	defer hook.Close()
 	t.Setenv("HOOK_TOKEN", "made-up")
 	post, letters := postOffice(t)
-	n := Notifier{config.Notices{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
-		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"}, Plain: true}}}
-	trouble := Trouble{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly", Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
+	n := Notifier{config.Alerts{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
+		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"}, WithoutTLS: true}}}
+	trouble := Alert{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly", Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
 	require.NoError(t, n.Send(t.Context(), trouble))
 	got := <-bodies
 	require.Equal(t, "failure", got["about"])
@@ -497,8 +497,8 @@ func postOffice(t *testing.T) (address string, letters chan string) {
 // TestRoom says when a store is nearly full.
 func TestRoom(t *testing.T) {
 	now := time.Now()
-	require.Empty(t, Room{Used: 10 << 30, Free: -1, Grows: 1 << 30}.trouble("larder", 0, now), "not known")
-	require.Empty(t, Room{Used: 10 << 30, Free: 100 << 30, Grows: 1 << 30}.trouble("larder", 0, now))
-	require.Contains(t, Room{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.trouble("larder", 0, now)[0].Text, "full in 10.0 days")
-	require.Contains(t, Room{Used: 99 << 30, Free: 1 << 30}.trouble("larder", 0, now)[0].Text, "has 1024 MiB left")
+	require.Empty(t, Capacity{Used: 10 << 30, Free: -1, Grows: 1 << 30}.alerts("larder", 0, now), "not known")
+	require.Empty(t, Capacity{Used: 10 << 30, Free: 100 << 30, Grows: 1 << 30}.alerts("larder", 0, now))
+	require.Contains(t, Capacity{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.alerts("larder", 0, now)[0].Text, "full in 10.0 days")
+	require.Contains(t, Capacity{Used: 99 << 30, Free: 1 << 30}.alerts("larder", 0, now)[0].Text, "has 1024 MiB left")
 }

@@ -11,8 +11,8 @@ import (
 
 // Duty is one thing that a policy asks for.
 type Duty struct {
-	Ward Ward   `json:"-"`
-	Kind string `json:"kind"`
+	Assignment Assignment `json:"-"`
+	Kind       string     `json:"kind"`
 	// Slot is the time it was due; the same whoever computes it.
 	Due time.Time `json:"due"`
 	// At is when it may begin: later than Slot after a failure and in quiet
@@ -24,15 +24,15 @@ type Duty struct {
 	Urgent bool `json:"urgent"`
 }
 
-// ripe reports whether it may begin.
-func (d *Duty) ripe(now time.Time) bool { return !d.At.After(now) }
+// due reports whether it may begin.
+func (d *Duty) due(now time.Time) bool { return !d.At.After(now) }
 
-// Duties reports what a ward's policy asks for next, of each kind: what is due by
+// Duties reports what a assignment's policy asks for next, of each kind: what is due by
 // now, or else when it will be. What goes on is left out.
-func Duties(w Ward, s *State, now time.Time) (out []Duty) {
-	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retireDuty(w, s, now)} {
+func Duties(w Assignment, s *State, now time.Time) (out []Duty) {
+	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retentionDuty(w, s, now)} {
 		if d != nil && !slices.ContainsFunc(s.Going, func(r *store.Run) bool { return r.Kind == d.Kind }) {
-			d.Ward = w
+			d.Assignment = w
 			out = append(out, *d)
 		}
 	}
@@ -41,16 +41,16 @@ func Duties(w Ward, s *State, now time.Time) (out []Duty) {
 
 // Done reports whether a duty has been done, or given up, since it was computed.
 func Done(d Duty, s *State, now time.Time) bool {
-	for _, n := range Duties(d.Ward, s, now) {
-		if n.Kind == d.Kind && n.Due.Equal(d.Due) && n.Attempt == d.Attempt && n.ripe(now) {
+	for _, n := range Duties(d.Assignment, s, now) {
+		if n.Kind == d.Kind && n.Due.Equal(d.Due) && n.Attempt == d.Attempt && n.due(now) {
 			return false
 		}
 	}
 	return true
 }
 
-// served reports whether a slot has had its run.
-func served(s *State, w Ward, kind string, slot time.Time) bool {
+// served reports whether a due time has had its run.
+func served(s *State, w Assignment, kind string, slot time.Time) bool {
 	for _, r := range s.Runs {
 		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers // what differs is told
 		if r.Kind == kind && did &&
@@ -61,9 +61,9 @@ func served(s *State, w Ward, kind string, slot time.Time) bool {
 	return false
 }
 
-// attempt reports when a slot that is not served may be tried: at once, later after
+// attempt reports when a due time that is not served may be tried: at once, later after
 // failures, or never again.
-func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int, never bool) {
+func attempt(s *State, w Assignment, kind string, slot time.Time) (at time.Time, n int, never bool) {
 	n, at = 1, slot
 	for _, r := range s.Runs {
 		if r.Kind != kind || r.Policy != w.Policy || !r.Due.Equal(slot) {
@@ -83,23 +83,23 @@ func attempt(s *State, w Ward, kind string, slot time.Time) (at time.Time, n int
 	return at, n, never
 }
 
-// try says when the duty's slot may be tried; one that was given up makes way for
+// try says when the duty's due time may be tried; one that was given up makes way for
 // the next.
-func (d *Duty) try(w Ward, s *State, next time.Time) {
+func (d *Duty) try(w Assignment, s *State, next time.Time) {
 	var never bool
 	if d.At, d.Attempt, never = attempt(s, w, d.Kind, d.Due); never {
 		d.Due, d.At, d.Attempt = next, next, 1
 	}
 }
 
-func snapshotDuty(w Ward, s *State, now time.Time) *Duty {
+func snapshotDuty(w Assignment, s *State, now time.Time) *Duty {
 	when := w.Config.When.Snapshot
 	if when.IsZero() {
 		return nil
 	}
 	d := &Duty{Kind: store.RunSnapshot, Due: when.Last(now), Reason: when.String()}
 	p := s.Newest()
-	switch since, why := s.Broken(); {
+	switch since, why := s.FailingSince(); {
 	case p == nil:
 		d.Reason = "there is no point yet"
 	case !since.IsZero():
@@ -114,7 +114,7 @@ func snapshotDuty(w Ward, s *State, now time.Time) *Duty {
 	at := d.At
 	// Only scans are kept out of quiet hours.
 	if !Folds(w, s, d.Due) {
-		d.At = calendar.Quiet(w.Config.When.Quiet, later(d.At, now))
+		d.At = calendar.Quiet(w.Config.When.NoScans, later(d.At, now))
 		if !d.At.After(now) {
 			d.At = at
 		}
@@ -129,11 +129,11 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// Folds reports whether a point for a slot can be folded from the log: the last
+// Folds reports whether a point for a due time can be folded from the log: the last
 // one that was read from the cluster is young enough, and the log follows on the
 // newest.
-func Folds(w Ward, s *State, slot time.Time) bool {
-	rescan := w.Config.When.Rescan
+func Folds(w Assignment, s *State, slot time.Time) bool {
+	rescan := w.Config.When.FullRead
 	if rescan.IsZero() {
 		return false
 	}
@@ -141,7 +141,7 @@ func Folds(w Ward, s *State, slot time.Time) bool {
 	if scanned == nil || scanned.Time.Before(rescan.Last(slot)) || !scanned.Exact {
 		return false
 	}
-	if since, _ := s.Broken(); !since.IsZero() || commands(scanned.Engine) {
+	if since, _ := s.FailingSince(); !since.IsZero() || commands(scanned.Engine) {
 		return false
 	}
 	// A point that holds other namespaces cannot be gone on from.
@@ -155,10 +155,10 @@ func commands(name string) bool {
 	return err == nil && drv.Model().Traits().Commands
 }
 
-func captureDuty(w Ward, s *State, now time.Time) *Duty {
+func captureDuty(w Assignment, s *State, now time.Time) *Duty {
 	when := w.Config.When
 	p := s.Newest()
-	if when.Log == 0 && !when.Continuous || p == nil {
+	if when.Capture == 0 && !when.Continuous || p == nil {
 		return nil // a log without a point restores nothing
 	}
 	d := &Duty{Kind: store.RunCapture}
@@ -178,18 +178,18 @@ func captureDuty(w Ward, s *State, now time.Time) *Duty {
 		}
 		return d
 	}
-	d.Reason = "every " + w.Config.Log
-	d.Due = now.Truncate(when.Log)
+	d.Reason = "every " + w.Config.Capture
+	d.Due = now.Truncate(when.Capture)
 	// The point itself is as good as a capture up to it.
 	if served(s, w, d.Kind, d.Due) || !p.Time.Before(d.Due) {
-		d.Due = d.Due.Add(when.Log)
+		d.Due = d.Due.Add(when.Capture)
 	}
-	d.try(w, s, now.Truncate(when.Log).Add(when.Log))
+	d.try(w, s, now.Truncate(when.Capture).Add(when.Capture))
 	return d
 }
 
-func retireDuty(w Ward, s *State, now time.Time) *Duty {
-	when := w.Config.When.Retire
+func retentionDuty(w Assignment, s *State, now time.Time) *Duty {
+	when := w.Config.When.Retention
 	if len(s.Points) == 0 {
 		return nil
 	}

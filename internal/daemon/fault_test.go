@@ -17,9 +17,9 @@ import (
 // on; a run that breaks is a failed run.
 func TestAFaultEndsNoDaemon(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, `snapshot: every 6h, capture: 1h, rpo: 7h, keep: { every_moment: 7d }`)
+		y := newTestEnv(t, `snapshot: every 6h, capture: 1h, rpo: 7h, keep: { every_moment: 7d }`)
 		asked := 0
-		_, stop := y.daemon(func(context.Context, Trouble) error {
+		_, stop := y.daemon(func(context.Context, Alert) error {
 			asked++
 			panic("nobody had thought of it")
 		})
@@ -52,8 +52,8 @@ func TestAFaultEndsNoDaemon(t *testing.T) {
 // not say what is kept keeps all.
 func TestRetentionHasABrake(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		y := newYard(t, `snapshot: every 6h, keep: { never_fewer: 30 }`)
-		_, stop := y.daemon(func(context.Context, Trouble) error { return nil })
+		y := newTestEnv(t, `snapshot: every 6h, keep: { never_fewer: 30 }`)
+		_, stop := y.daemon(func(context.Context, Alert) error { return nil })
 		time.Sleep(10 * 24 * time.Hour)
 		stop()
 		points := func() int {
@@ -64,12 +64,12 @@ func TestRetentionHasABrake(t *testing.T) {
 			return len(list)
 		}
 		had := points()
-		var all []Trouble
+		var all []Alert
 		require.GreaterOrEqual(t, had, 30)
 		for _, changed := range []string{`snapshot: every 6h, keep: { never_fewer: 3 }`, `snapshot: every 6h, keep: { never_fewer: 25 }`, `snapshot: every 6h`} {
 			y.cfg = y.config(changed)
-			var told []Trouble
-			_, stop = y.daemon(func(_ context.Context, t Trouble) error { told = append(told, t); return nil })
+			var sentAlert []Alert
+			_, stop = y.daemon(func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil })
 			time.Sleep(30 * time.Hour)
 			stop()
 			require.GreaterOrEqual(t, points(), had, changed)
@@ -81,7 +81,7 @@ func TestRetentionHasABrake(t *testing.T) {
 					}
 				}
 				require.Contains(t, refused, "dexamen retention meadow --apply --yes", changed)
-				all = append(all, told...)
+				all = append(all, sentAlert...)
 			}
 		}
 		require.NotEmpty(t, all, "and it is told")
@@ -90,11 +90,11 @@ func TestRetentionHasABrake(t *testing.T) {
 		e := y.env(t.Context())
 		r := &store.Run{Kind: store.RunRetention, Cluster: "meadow"}
 		require.NoError(t, e.Record(t.Context(), r, run.RecordOptions{}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-			return Retire(ctx, e, Wards(y.cfg)[0], r)
+			return ApplyRetention(ctx, e, Assignments(y.cfg)[0], r)
 		}))
 		e.Store.Close()
 		require.Equal(t, 3, points())
-		_, stop = y.daemon(func(context.Context, Trouble) error { return nil })
+		_, stop = y.daemon(func(context.Context, Alert) error { return nil })
 		time.Sleep(4 * 24 * time.Hour)
 		stop()
 		require.LessOrEqual(t, points(), 8)

@@ -88,7 +88,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 		about := map[string]int{}
 		seen := *s
 		seen.Latest = x.latest()
-		for _, t := range Troubles(w, &seen, now) {
+		for _, t := range Alerts(w, &seen, now) {
 			about[t.About]++
 		}
 		for a, n := range about {

@@ -41,16 +41,16 @@ func TestSeveralClusters(t *testing.T) {
 			return c
 		}
 		for i := range n {
-			f := newField(fmt.Sprintf("several-%d", i))
+			f := newFakeCluster(fmt.Sprintf("several-%d", i))
 			f.put("hive", fmt.Sprint(i))
-			fields.Store(f.name, f)
+			fakeClusters.Store(f.name, f)
 		}
 		place := blob.NewMemory()
 		_, err := store.Create(t.Context(), place, store.CreateOptions{Plain: true, Tool: "test"})
 		require.NoError(t, err)
 		var open, most atomic.Int32
-		world := func(cfg *config.Config) World {
-			return World{Config: cfg,
+		world := func(cfg *config.Config) Deps {
+			return Deps{Config: cfg,
 				OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
 					s, err := store.Open(ctx, place, store.Options{Workers: 1})
 					if err != nil {
@@ -65,11 +65,11 @@ func TestSeveralClusters(t *testing.T) {
 					most.Store(max(most.Load(), now))
 					time.Sleep(10 * time.Minute) // a cluster that takes its time
 					open.Add(-1)
-					return fieldDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
+					return fakeDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
 				}}
 		}
 		gold, reload := n-1, make(chan struct{})
-		d := &Daemon{World: world(parse(gold)), Log: slog.New(slog.DiscardHandler), Tell: func(context.Context, Trouble) error { return nil },
+		d := &Daemon{Deps: world(parse(gold)), Log: slog.New(slog.DiscardHandler), Tell: func(context.Context, Alert) error { return nil },
 			Reload: reload, Load: func() (*config.Config, error) { return parse(n), nil }}
 		ctx, cancel := context.WithCancel(t.Context())
 		var wg sync.WaitGroup

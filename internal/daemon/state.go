@@ -15,21 +15,21 @@ import (
 	"dexamen/internal/run"
 )
 
-// Ward is one cluster under one policy.
-type Ward struct {
+// Assignment is one cluster under one policy.
+type Assignment struct {
 	Policy  string
 	Store   string
 	Cluster string
 	Config  config.Policy
 }
 
-// Wards lists what a configuration's policies protect.
-func Wards(c *config.Config) (out []Ward) {
+// Assignments lists what a configuration's policies protect.
+func Assignments(c *config.Config) (out []Assignment) {
 	for _, name := range config.Names(c.Policies) {
 		p := c.Policies[name]
 		for _, cl := range c.Protected(p) {
 			if st, err := c.StoreFor(p, cl); err == nil {
-				out = append(out, Ward{Policy: name, Store: st, Cluster: cl, Config: p})
+				out = append(out, Assignment{Policy: name, Store: st, Cluster: cl, Config: p})
 			}
 		}
 	}
@@ -58,11 +58,11 @@ const recent = 4
 // ReadState reads what a store knows of a cluster.
 func ReadState(ctx context.Context, e *run.Runner, cluster string) (*State, error) {
 	s := &State{Read: time.Now(), KeepLocked: time.Duration(e.Store.ImmutableFor) * time.Second}
-	going, _, err := e.Store.Running(ctx)
+	running, _, err := e.Store.Running(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range going {
+	for _, r := range running {
 		if r.Cluster == cluster {
 			s.Going = append(s.Going, r)
 		}
@@ -105,10 +105,10 @@ func (s *State) Scanned() *store.Point {
 	return nil
 }
 
-// Broken reports whether log lies after the newest point that does not follow on
+// FailingSince reports whether log lies after the newest point that does not follow on
 // it, or a shard's log cannot be taken up: a new point is needed then. Since is
 // when, the same however often it is asked.
-func (s *State) Broken() (since time.Time, why string) {
+func (s *State) FailingSince() (since time.Time, why string) {
 	p := s.Newest()
 	if p == nil {
 		return time.Time{}, ""
@@ -148,8 +148,8 @@ func (s *State) last(kind string) (last *store.Run) {
 	return last
 }
 
-// Plan reports what a ward's retention would keep and retire.
-func (s *State) Plan(w Ward, now time.Time) *retain.Plan {
+// Plan reports what a assignment's retention would keep and retire.
+func (s *State) Plan(w Assignment, now time.Time) *retain.Plan {
 	var points []retain.Point
 	for i, p := range s.Points {
 		rp := retain.Point{ID: p.ID, Time: p.Time, Made: p.Finished}

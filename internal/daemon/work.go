@@ -27,8 +27,8 @@ import (
 	"dexamen/internal/verify"
 )
 
-// World is what policies are carried out in.
-type World struct {
+// Deps is what policies are carried out in.
+type Deps struct {
 	Config *config.Config
 	// OpenEnv opens a store for a cluster; its Store is closed after use.
 	OpenEnv func(ctx context.Context, c *config.Config, storeName, cluster string) (*run.Runner, error)
@@ -41,12 +41,12 @@ type World struct {
 	SegmentBytes int
 }
 
-func (w World) env(ctx context.Context, storeName, cluster string) (*run.Runner, error) {
+func (w Deps) env(ctx context.Context, storeName, cluster string) (*run.Runner, error) {
 	return w.OpenEnv(ctx, w.Config, storeName, cluster)
 }
 
-func (w World) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
-	return w.OpenCluster(ctx, w.Config, d.Ward.Cluster, d.Ward.Config.Settings)
+func (w Deps) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
+	return w.OpenCluster(ctx, w.Config, d.Assignment.Cluster, d.Assignment.Config.ClusterWide)
 }
 
 // ErrNothing: what was due had been done by somebody else.
@@ -60,13 +60,13 @@ func Hooks(p config.Policy) (out []run.Hook) {
 	return out
 }
 
-// Fits reports whether a pattern of a scope, "not" or not, fits a name.
-func Fits(pattern, name string) bool {
+// MatchesNow reports whether a pattern of a scope, "not" or not, fits a name.
+func MatchesNow(pattern, name string) bool {
 	return address.Match(strings.TrimPrefix(pattern, "not "), name)
 }
 
 // Fit has an environment do as a policy says.
-func Fit(e *run.Runner, p config.Policy, now time.Time) {
+func ApplyPolicy(e *run.Runner, p config.Policy, now time.Time) {
 	e.Scope = p.Namespaces.At(now.In(zone(p)))
 	if p.Rate > 0 {
 		e.Rate = rate.NewLimiter(rate.Limit(p.Rate), int(max(p.Rate/4, 64<<10)))
@@ -74,31 +74,31 @@ func Fit(e *run.Runner, p config.Policy, now time.Time) {
 }
 
 func zone(p config.Policy) *time.Location {
-	if p.When.Zone == nil {
+	if p.When.TimeZone == nil {
 		return time.UTC
 	}
-	return p.When.Zone
+	return p.When.TimeZone
 }
 
 // Do does what is due, and gives the run that came of it. ErrNothing says that it
 // was done meanwhile, or that another process holds the claim.
-func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to record.Mark)) (*store.Run, error) {
-	e, err := w.env(ctx, d.Ward.Store, d.Ward.Cluster)
+func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to record.Mark)) (*store.Run, error) {
+	e, err := w.env(ctx, d.Assignment.Store, d.Assignment.Cluster)
 	if err != nil {
 		return nil, err
 	}
 	defer e.Store.Close()
-	r := &store.Run{Kind: d.Kind, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Due: d.Due.UTC(), Attempt: d.Attempt, Reason: d.Reason}
-	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Ward.Config), Deadline: time.Duration(d.Ward.Config.Deadline),
+	r := &store.Run{Kind: d.Kind, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy, Due: d.Due.UTC(), Attempt: d.Attempt, Reason: d.Reason}
+	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config), Deadline: time.Duration(d.Assignment.Config.Deadline),
 		Check: func() error {
-			// With the lease in hand nobody else can do it any more.
-			s, err := ReadState(ctx, e, d.Ward.Cluster)
+			// With the claim in hand nobody else can do it any more.
+			s, err := ReadState(ctx, e, d.Assignment.Cluster)
 			if err == nil && Done(d, s, time.Now()) {
 				err = ErrNothing
 			}
 			return err
 		}}
-	if d.Kind == store.RunCapture && d.Ward.Config.When.Continuous {
+	if d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous {
 		o.Deadline = 0
 	}
 	do := w.snapshot
@@ -108,7 +108,9 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 			return w.capture(ctx, e, r, d, sealed)
 		}
 	case store.RunRetention:
-		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error { return Retire(ctx, e, d.Ward, r) }
+		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
+			return ApplyRetention(ctx, e, d.Assignment, r)
+		}
 	}
 	err = e.Record(ctx, r, o, func(ctx context.Context, e *run.Runner, r *store.Run) error { return do(ctx, e, r, d) })
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {
@@ -121,7 +123,7 @@ func (w World) Do(ctx context.Context, d Duty, sealed func(shard string, to reco
 }
 
 // Made notes in a run what point came of it.
-func Made(r *store.Run, p *store.Point) {
+func RecordPoint(r *store.Run, p *store.Point) {
 	r.Point, r.Made, r.To = p.ID, p.Made, p.Time
 	r.Records, r.Bytes, r.Stored, r.Changes = p.Stats.Records, p.Stats.Bytes, p.Stats.Stored, p.Stats.Changes
 	for _, s := range p.Shards {
@@ -135,7 +137,7 @@ func Made(r *store.Run, p *store.Point) {
 }
 
 // Took notes in a run what was captured.
-func Took(r *store.Run, g *capture.Result) {
+func RecordCapture(r *store.Run, g *capture.Result) {
 	if g == nil {
 		return
 	}
@@ -148,23 +150,23 @@ func Took(r *store.Run, g *capture.Result) {
 	}
 }
 
-func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
-	s, err := ReadState(ctx, e, d.Ward.Cluster)
+func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
+	s, err := ReadState(ctx, e, d.Assignment.Cluster)
 	if err != nil {
 		return err
 	}
-	Fit(e, d.Ward.Config, d.Due)
-	if err := proveLeft(ctx, e, d.Ward, s); err != nil {
+	ApplyPolicy(e, d.Assignment.Config, d.Due)
+	if err := proveRemaining(ctx, e, d.Assignment, s); err != nil {
 		r.Warnings = append(r.Warnings, explain.Error(err))
 	}
-	if Folds(d.Ward, s, d.Due) {
+	if Folds(d.Assignment, s, d.Due) {
 		p, err := w.fold(ctx, e, d)
 		if err == nil && p == nil {
 			r.Warnings = append(r.Warnings, "the log after point "+s.Newest().ID+" holds nothing: no new point was made")
 			return nil
 		}
 		if err == nil {
-			Made(r, p)
+			RecordPoint(r, p)
 			return nil
 		}
 		if ctx.Err() != nil {
@@ -176,12 +178,12 @@ func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty
 	if err != nil {
 		return err
 	}
-	p, err := snapshot.Take(ctx, e, d.Ward.Cluster, c)
+	p, err := snapshot.Take(ctx, e, d.Assignment.Cluster, c)
 	_ = c.Close()
 	if err != nil {
 		return err
 	}
-	Made(r, p)
+	RecordPoint(r, p)
 	if err := w.prove(ctx, e, d, s, p); err != nil {
 		return err
 	}
@@ -193,7 +195,7 @@ func (w World) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty
 
 // fold makes a point from the log, captured up to now; nil where there is
 // nothing new in it.
-func (w World) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, error) {
+func (w Deps) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, error) {
 	now := time.Now()
 	to := func(chains map[string]*journal.Chain) bool {
 		for _, c := range chains {
@@ -206,7 +208,7 @@ func (w World) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, e
 	if err := w.catchUp(ctx, e, d, now, to); err != nil && !errors.Is(err, errNotReached) {
 		return nil, err // a log that has not come as far is folded as far as it has
 	}
-	m, err := moment.Resolve(ctx, e, d.Ward.Cluster, address.When{Kind: address.Latest}, restore.OnScratch{})
+	m, err := moment.Resolve(ctx, e, d.Assignment.Cluster, address.When{Kind: address.Latest}, restore.OnScratch{})
 	if err != nil || m.Exact() {
 		return nil, err
 	}
@@ -215,9 +217,9 @@ func (w World) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, e
 
 // prove has a new point prove the log since the one before it, once that is
 // captured.
-func (w World) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *store.Point) error {
-	when := d.Ward.Config.When
-	if s.Newest() == nil || when.Log == 0 && !when.Continuous || !p.Exact {
+func (w Deps) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *store.Point) error {
+	when := d.Assignment.Config.When
+	if s.Newest() == nil || when.Capture == 0 && !when.Continuous || !p.Exact {
 		return nil
 	}
 	if why := verify.Unprovable(ctx, e, p); why != "" {
@@ -243,19 +245,19 @@ var errNotReached = errors.New("the log was not captured up to")
 
 // catchUp has the log captured up to a time, which reached tells: by a run of its
 // own, or by waiting for whoever is at it.
-func (w World) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time, reached func(map[string]*journal.Chain) bool) error {
-	patience := 2*d.Ward.Config.SealAfter() + time.Minute
+func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time, reached func(map[string]*journal.Chain) bool) error {
+	patience := 2*d.Assignment.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
-		if !d.Ward.Config.When.Continuous || w.NoFollow {
-			r := &store.Run{Kind: store.RunCapture, Cluster: d.Ward.Cluster, Policy: d.Ward.Policy, Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
-			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Ward.Config)}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
+		if !d.Assignment.Config.When.Continuous || w.NoFollow {
+			r := &store.Run{Kind: store.RunCapture, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy, Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
+			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config)}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
 				return w.capture(ctx, e, r, d, nil)
 			})
 			if !errors.Is(err, store.ErrHeld) || r.Result != "" {
 				return err
 			}
 		}
-		chains, _, err := e.Store.Chains(ctx, d.Ward.Cluster)
+		chains, _, err := e.Store.Chains(ctx, d.Assignment.Cluster)
 		if err != nil {
 			return err
 		}
@@ -273,27 +275,27 @@ func (w World) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 	}
 }
 
-func (w World) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty, sealed func(string, record.Mark)) error {
+func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty, sealed func(string, record.Mark)) error {
 	c, err := w.connect(ctx, d)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Ward.Config.When.Continuous && !w.NoFollow, FlushEvery: d.Ward.Config.SealAfter()}
+	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous && !w.NoFollow, FlushEvery: d.Assignment.Config.SealAfter()}
 	opt.OnStored, opt.SegmentBytes = sealed, w.SegmentBytes
-	g, err := capture.Run(ctx, e, d.Ward.Cluster, c, opt)
-	Took(r, g)
+	g, err := capture.Run(ctx, e, d.Assignment.Cluster, c, opt)
+	RecordCapture(r, g)
 	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {
 		r.Wants = explain.Error(err)
 	}
 	return err
 }
 
-// proveLeft makes up for proofs that a killed run owes: of the newest points that
+// proveRemaining makes up for proofs that a killed run owes: of the newest points that
 // were read from the cluster.
-func proveLeft(ctx context.Context, e *run.Runner, w Ward, s *State) error {
+func proveRemaining(ctx context.Context, e *run.Runner, w Assignment, s *State) error {
 	when := w.Config.When
-	if when.Log == 0 && !when.Continuous || e.Store.WriteOnly() {
+	if when.Capture == 0 && !when.Continuous || e.Store.WriteOnly() {
 		return nil
 	}
 	if p := s.Newest(); p == nil || verify.Unprovable(ctx, e, p) != "" {
@@ -329,19 +331,19 @@ func captured(chains map[string]*journal.Chain, p *store.Point) bool {
 	return true
 }
 
-// Retire makes up for proofs that are owed, while the log for them is there, and
-// applies a ward's retention, puts small log segments together, gives room back
+// ApplyRetention makes up for proofs that are owed, while the log for them is there, and
+// applies a assignment's retention, puts small log segments together, gives room back
 // and forgets old runs; the run notes which points went and why.
-func Retire(ctx context.Context, e *run.Runner, w Ward, r *store.Run) error {
+func ApplyRetention(ctx context.Context, e *run.Runner, w Assignment, r *store.Run) error {
 	s, err := ReadState(ctx, e, w.Cluster)
 	if err != nil {
 		return err
 	}
 	// What is in doubt is no reason to keep what no rule keeps.
-	return errors.Join(proveLeft(ctx, e, w, s), retire(ctx, e, w, s, r))
+	return errors.Join(proveRemaining(ctx, e, w, s), applyRetention(ctx, e, w, s, r))
 }
 
-func retire(ctx context.Context, e *run.Runner, w Ward, s *State, r *store.Run) error {
+func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, r *store.Run) error {
 	plan := s.Plan(w, time.Now())
 	var drop []string
 	for _, v := range plan.Verdicts {
@@ -351,7 +353,7 @@ func retire(ctx context.Context, e *run.Runner, w Ward, s *State, r *store.Run) 
 	}
 	var braked error
 	if r.Policy != "" { // nobody looks on
-		braked = brake(ctx, e, w, len(drop), len(plan.Verdicts))
+		braked = checkBrake(ctx, e, w, len(drop), len(plan.Verdicts))
 	}
 	if braked != nil {
 		drop, plan = nil, &retain.Plan{}
@@ -412,7 +414,7 @@ func retire(ctx context.Context, e *run.Runner, w Ward, s *State, r *store.Run) 
 }
 
 // ruleOf writes down what a policy keeps.
-func ruleOf(w Ward) string {
+func ruleOf(w Assignment) string {
 	k := w.Config.Keep
 	return fmt.Sprintf("every_moment %s, thin %s, never_fewer %d, never_more %d", time.Duration(k.EveryMoment), strings.Join(k.Thin, "; "), k.NeverFewer, k.NeverMore)
 }
@@ -421,10 +423,10 @@ func ruleOf(w Ward) string {
 // are.
 const fewDropped = 5
 
-// brake keeps retention from dropping much unattended: under a rule that was
+// checkBrake keeps retention from dropping much unattended: under a rule that was
 // changed since it ran last, or more than half of all points. Somebody has to
 // look, and to do it by hand once.
-func brake(ctx context.Context, e *run.Runner, w Ward, drop, of int) error {
+func checkBrake(ctx context.Context, e *run.Runner, w Assignment, drop, of int) error {
 	if drop == 0 {
 		return nil
 	}

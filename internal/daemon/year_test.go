@@ -95,14 +95,14 @@ type yearOf struct {
 	r       *rand.Rand
 	cfg     *config.Config
 	place   *blob.Memory
-	field   *field
+	field   *fakeCluster
 	away    atomic.Bool // the store
 	told    []string
 	memo    *store.Memo
 	moments []remembered
 	// When something was out of order last: the cluster, the store, or every
 	// daemon.
-	trouble atomic.Int64
+	alerts  atomic.Int64
 	running atomic.Int32 // daemons
 	everHad map[time.Time]bool
 }
@@ -112,11 +112,11 @@ type remembered struct {
 	state map[string]string
 }
 
-func (y *yearOf) upset() { y.trouble.Store(time.Now().UnixNano()) }
+func (y *yearOf) upset() { y.alerts.Store(time.Now().UnixNano()) }
 
 // calm reports whether all has been in order for so long.
 func (y *yearOf) calm(d time.Duration) bool {
-	return y.running.Load() > 0 && !y.away.Load() && y.field.alive() == nil && time.Since(time.Unix(0, y.trouble.Load())) > d
+	return y.running.Load() > 0 && !y.away.Load() && y.field.alive() == nil && time.Since(time.Unix(0, y.alerts.Load())) > d
 }
 
 func (y *yearOf) env(ctx context.Context, place blob.Backend) (*run.Runner, error) {
@@ -131,16 +131,16 @@ func (y *yearOf) env(ctx context.Context, place blob.Backend) (*run.Runner, erro
 func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 	place := mortal{y.place, dead, &y.away}
 	d := &Daemon{
-		World: World{Config: y.cfg,
+		Deps: Deps{Config: y.cfg,
 			OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
 				return y.env(ctx, place)
 			},
 			OpenCluster: func(ctx context.Context, c *config.Config, name string, _ *bool) (engine.Cluster, error) {
-				return fieldDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
+				return fakeDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})
 			}},
 		CurrentNamespace: 20 * time.Minute,
 		Log:              slog.New(slog.DiscardHandler),
-		Tell: func(_ context.Context, t Trouble) error {
+		Tell: func(_ context.Context, t Alert) error {
 			if t.Key == "unread" {
 				return nil // told by each daemon for itself: there is no store to agree by
 			}
@@ -228,7 +228,7 @@ func (y *yearOf) examine(ctx context.Context) {
 	s, err := ReadState(ctx, e, "meadow")
 	require.NoError(t, err)
 	require.Empty(t, s.Damaged)
-	w := Wards(y.cfg)[0]
+	w := Assignments(y.cfg)[0]
 	if y.calm(3 * time.Hour) {
 		require.NotEmpty(t, s.Points)
 		require.Less(t, now.Sub(s.Latest), 2*time.Hour, "at %s the newest moment is %s", now, s.Latest)
@@ -269,7 +269,7 @@ func runLines(runs []*store.Run) string {
 
 // TestAYear has two daemons keep a policy's promises for a year, or for
 // DEXAMEN_YEAR_DAYS, on a clock that is not real, with everything else real:
-// store, leases, jobs and runs. Daemons are killed, the cluster and the store go
+// store, claims, jobs and runs. Daemons are killed, the cluster and the store go
 // away, at times for longer than the cluster keeps its log; clocks change twice.
 func TestAYear(t *testing.T) {
 	days := 30
@@ -285,8 +285,8 @@ func TestAYear(t *testing.T) {
 		if days < 200 {
 			time.Sleep(65 * 24 * time.Hour)
 		}
-		f := newField("meadow")
-		fields.Store("meadow", f)
+		f := newFakeCluster("meadow")
+		fakeClusters.Store("meadow", f)
 		cfg, err := config.Parse([]byte(`
 stores: { larder: { location: "mem:" } }
 clusters: { meadow: { address: "field://meadow" } }
@@ -383,7 +383,7 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	s, err := ReadState(ctx, e, "meadow")
 	require.NoError(t, err)
 	kept := map[string]int{}
-	for _, v := range s.Plan(Wards(y.cfg)[0], time.Now()).Verdicts {
+	for _, v := range s.Plan(Assignments(y.cfg)[0], time.Now()).Verdicts {
 		require.NotEmpty(t, v.Reason)
 		kept[digits.ReplaceAllString(v.Reason, "#")]++
 	}
@@ -405,7 +405,7 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	t.Logf("points: %d left, made %v, %d proven; retired because: %v; %d log segments; objects %v", len(s.Points), made, proven, reasons, segments, u.Objects)
 	t.Logf("what is left stays because: %v", kept)
 	t.Logf("%d notices; gaps in the log that is left: %d", len(y.told), len(s.Gaps))
-	// Trouble is told once when it begins and once when it is over.
+	// Alert is told once when it begins and once when it is over.
 	open := map[string]bool{}
 	for _, n := range y.told {
 		about, rest, _ := strings.Cut(n, " ")

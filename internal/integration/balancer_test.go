@@ -24,7 +24,7 @@ func TestBalancer(t *testing.T) {
 	_, err = cl.Database("telemetry").Collection("gateways").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
 	require.NoError(t, err)
 	note(t, cl)
-	e := newEnv(t)
+	e := newRunner(t)
 	paused := false
 	e.OnEvent = func(ev run.Event) { paused = paused || c.BalancerStopped() }
 	src := openWith(t, "orchard", c.URI(), map[string]any{"pause_balancer": true})

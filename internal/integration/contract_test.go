@@ -30,9 +30,9 @@ import (
 	"dexamen/internal/verify"
 )
 
-// bed is a cluster of some kind, as the contract is tried on it, and a way to it
+// engineFixture is a cluster of some kind, as the contract is tried on it, and a way to it
 // that is not Dexamen's.
-type bed struct {
+type engineFixture struct {
 	target engine.Target
 	// one and other are namespaces to fill; pattern fits both. The rest are
 	// names that are free.
@@ -48,7 +48,7 @@ type bed struct {
 	dated bool
 }
 
-func documentBed(t testing.TB) *bed {
+func documentBed(t testing.TB) *engineFixture {
 	rs := startSim(t, sim.Options{LogBytes: 1 << 20, NoopEvery: 100 * time.Millisecond})
 	cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetWriteConcern(writeconcern.Majority()))
 	require.NoError(t, err)
@@ -58,7 +58,7 @@ func documentBed(t testing.TB) *bed {
 		return cl.Database(db).Collection(name)
 	}
 	var killed int
-	b := &bed{target: engine.Target{Name: "meadow", Address: rs.URI()}, one: "apiary.colonies", other: "apiary.harvests", pattern: "apiary.*",
+	b := &engineFixture{target: engine.Target{Name: "meadow", Address: rs.URI()}, one: "apiary.colonies", other: "apiary.harvests", pattern: "apiary.*",
 		renamedOne: "apiary.colonies_restored", renamedOther: "apiary.harvests_restored", dated: true,
 		put: func(t testing.TB, ns string, n int, text string) {
 			_, err := coll(ns).ReplaceOne(ctx, bson.D{{Key: "_id", Value: n}}, bson.D{{Key: "text", Value: text}}, options.Replace().SetUpsert(true))
@@ -90,11 +90,11 @@ func documentBed(t testing.TB) *bed {
 	return b
 }
 
-func etcdBed(t testing.TB) *bed {
+func etcdBed(t testing.TB) *engineFixture {
 	s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
 	cl := servertest.EtcdClient(t, s...)
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%05d", ns, n) }
-	return &bed{target: engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...)}, one: "/gateways/", other: "/routes/", pattern: "/?o*",
+	return &engineFixture{target: engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...)}, one: "/gateways/", other: "/routes/", pattern: "/?o*",
 		renamedOne: "/gateways_restored/", renamedOther: "/routes_restored/",
 		put: func(t testing.TB, ns string, n int, text string) {
 			require.NoError(t, again(func() error { _, err := cl.Put(ctx, key(ns, n), text); return err }))
@@ -135,10 +135,10 @@ func again(do func() error) (err error) {
 	return err
 }
 
-func redisBed(t testing.TB, address string, cl goredis.UniversalClient, lose, back func(t testing.TB), forget func(testing.TB)) *bed {
+func redisBed(t testing.TB, address string, cl goredis.UniversalClient, lose, back func(t testing.TB), forget func(testing.TB)) *engineFixture {
 	depth := 1
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%d", strings.TrimPrefix(ns, "db0/"), n) }
-	return &bed{target: engine.Target{Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, one: "db0/stalls:", other: "db0/prices:", pattern: "db0/?*s:",
+	return &engineFixture{target: engine.Target{Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, one: "db0/stalls:", other: "db0/prices:", pattern: "db0/?*s:",
 		renamedOne: "db0/stalls_restored:", renamedOther: "db0/prices_restored:", lose: lose, back: back, forget: forget,
 		put: func(t testing.TB, ns string, n int, text string) {
 			require.NoError(t, again(func() error {
@@ -219,7 +219,7 @@ func redisValue(t testing.TB, cl goredis.UniversalClient, key string) string {
 	return fmt.Sprint(typ, v, cl.PExpireTime(ctx, key).Val().Milliseconds())
 }
 
-func lonePrimaryBed(t testing.TB) *bed {
+func lonePrimaryBed(t testing.TB) *engineFixture {
 	s := servertest.Redis(t, "--repl-backlog-size", "1mb")
 	r := servertest.RedisReplica(t, s, "--repl-backlog-size", "1mb")
 	cl := servertest.RedisClient(t, s)
@@ -230,7 +230,7 @@ func lonePrimaryBed(t testing.TB) *bed {
 	})
 }
 
-func slotsBed(t testing.TB) *bed {
+func slotsBed(t testing.TB) *engineFixture {
 	list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "1mb")
 	cl := servertest.RedisClusterClient(t, list)
 	return redisBed(t, servertest.RedisAddress(list...), cl, func(testing.TB) { list[4].Kill() }, func(testing.TB) { list[4].Begin() }, func(t testing.TB) {
@@ -242,7 +242,7 @@ func slotsBed(t testing.TB) *bed {
 
 // TestContract holds every kind of cluster to what jobs promise.
 func TestContract(t *testing.T) {
-	for name, start := range map[string]func(testing.TB) *bed{"document": documentBed, "etcd": etcdBed, "redis": lonePrimaryBed, "redis slots": slotsBed} {
+	for name, start := range map[string]func(testing.TB) *engineFixture{"document": documentBed, "etcd": etcdBed, "redis": lonePrimaryBed, "redis slots": slotsBed} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			contract(t, start(t))
@@ -250,7 +250,7 @@ func TestContract(t *testing.T) {
 	}
 }
 
-func contract(t *testing.T, b *bed) {
+func contract(t *testing.T, b *engineFixture) {
 	_, drv, err := engine.ForAddress(b.target.Address)
 	require.NoError(t, err)
 	connect := func() engine.Cluster {
@@ -260,7 +260,7 @@ func contract(t *testing.T, b *bed) {
 		return c
 	}
 	name := b.target.Name
-	e := newEnv(t)
+	e := newRunner(t)
 	for i := range 200 {
 		b.put(t, b.one, i, fmt.Sprint("first ", i))
 		b.put(t, b.other, i, fmt.Sprint("other ", i))
@@ -438,7 +438,7 @@ func lastWord(m map[string]string) string {
 }
 
 // same checks that a point holds what is there now.
-func same(t *testing.T, e *run.Runner, p *store.Point, b *bed) {
+func same(t *testing.T, e *run.Runner, p *store.Point, b *engineFixture) {
 	t.Helper()
 	_, drv, err := engine.ForAddress(b.target.Address)
 	require.NoError(t, err)

@@ -109,7 +109,7 @@ func TestEveryObject(t *testing.T) {
 	src, err := document.Driver{}.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Settings: true})
 	require.NoError(t, err)
 	defer src.Close()
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err = snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	build("_later")
@@ -220,7 +220,7 @@ func TestExpiredDocumentsComeBack(t *testing.T) {
 	require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "createIndexes", Value: "sessions"}, {Key: "indexes", Value: bson.A{
 		bson.D{{Key: "key", Value: bson.D{{Key: "at", Value: 1}}}, {Key: "name", Value: "over"}, {Key: "expireAfterSeconds", Value: 60}}}}}).Err())
 	note(t, cl)
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
 	require.NoError(t, err)
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})

@@ -47,7 +47,7 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	choice, err := src.Choose(ctx, "meadow")
 	require.NoError(t, err)
 	var killed atomic.Bool
@@ -106,7 +106,7 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 		}
 	}
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	write(20)
 	_, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
@@ -150,7 +150,7 @@ func TestOnePercentChanged(t *testing.T) {
 	require.NoError(t, data.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
 	run := func(fold bool) (*store.Point, *store.Point) {
-		e := newEnv(t)
+		e := newRunner(t)
 		first, err := snapshot.Take(ctx, e, "meadow", src)
 		require.NoError(t, err)
 		rng := rand.New(rand.NewPCG(1, map[bool]uint64{true: 2}[fold]))
@@ -192,7 +192,7 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 	cl := connect(t, rs.URI())
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 2000}.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	m := mustResolve(t, e, p)
@@ -249,7 +249,7 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 func TestAnotherClusterUnderTheSameNameIsRefused(t *testing.T) {
 	a := startSim(t, sim.Options{Name: "meadow", NoopEvery: fastNoops})
 	b := startSim(t, sim.Options{Name: "orchard", NoopEvery: fastNoops})
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", a.URI()))
 	require.NoError(t, err)
 	other := open(t, "meadow", b.URI())
@@ -262,7 +262,7 @@ func TestAnotherClusterUnderTheSameNameIsRefused(t *testing.T) {
 func TestTwoCapturesAtOnce(t *testing.T) {
 	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
 	require.NoError(t, err)
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 3000}.Fill(ctx, cl))
@@ -357,7 +357,7 @@ func TestThePrimaryReadIsCutOff(t *testing.T) {
 		_, err := alone.Collection("lost").InsertOne(ctx, bson.D{{Key: "lost", Value: true}})
 		require.NoError(t, err)
 	}
-	e := newEnv(t)
+	e := newRunner(t)
 	var done atomic.Bool
 	e.OnEvent = func(ev run.Event) {
 		if ev.Kind == run.Progress && ev.Records >= 10_000 && !done.Swap(true) {

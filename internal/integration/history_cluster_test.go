@@ -32,11 +32,11 @@ import (
 	"dexamen/internal/verify"
 )
 
-// yard is a cluster under everything that happens to clusters: several writers
+// clusterFixture is a cluster under everything that happens to clusters: several writers
 // with transactions, drops and renames, ranges that move between shards,
 // members and routers that are killed, elections. It remembers what it held at
 // any cluster time, independently of any log.
-type yard struct {
+type clusterFixture struct {
 	rng     *rand.Rand
 	sharded *sim.Sharded    // or
 	lone    *sim.ReplicaSet // this one
@@ -46,8 +46,8 @@ type yard struct {
 	mu      sync.Mutex
 }
 
-func newYard(t testing.TB, seed uint64) *yard {
-	y := &yard{rng: rand.New(rand.NewPCG(seed, 99))}
+func newYard(t testing.TB, seed uint64) *clusterFixture {
+	y := &clusterFixture{rng: rand.New(rand.NewPCG(seed, 99))}
 	set := sim.Options{Remember: true, OpsPerEntry: 1 + y.rng.IntN(3), LogForm: 1 + y.rng.IntN(2), NoopEvery: time.Duration(50+y.rng.IntN(400)) * time.Millisecond}
 	if seed%4 == 0 || seed%8 == 7 {
 		set.Name = "meadow"
@@ -75,7 +75,7 @@ func newYard(t testing.TB, seed uint64) *yard {
 	return y
 }
 
-func (y *yard) at(ts bson.Timestamp) map[string]sim.Content {
+func (y *clusterFixture) at(ts bson.Timestamp) map[string]sim.Content {
 	if y.lone != nil {
 		return y.lone.At(ts)
 	}
@@ -85,7 +85,7 @@ func (y *yard) at(ts bson.Timestamp) map[string]sim.Content {
 // dropping names the sharded collections that are gone by their cluster's word,
 // at a time and already at the point before it, while shards still hold them:
 // nothing that a point keeps tells that they were sharded.
-func (y *yard) dropping(ts bson.Timestamp, p *store.Point) map[string]bool {
+func (y *clusterFixture) dropping(ts bson.Timestamp, p *store.Point) map[string]bool {
 	out := map[string]bool{}
 	if y.lone != nil {
 		return out
@@ -98,7 +98,7 @@ func (y *yard) dropping(ts bson.Timestamp, p *store.Point) map[string]bool {
 	return out
 }
 
-func (y *yard) say(format string, args ...any) {
+func (y *clusterFixture) say(format string, args ...any) {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	y.log = append(y.log, time.Now().Format("05.000 ")+fmt.Sprintf(format, args...))
@@ -106,13 +106,13 @@ func (y *yard) say(format string, args ...any) {
 
 // hand is one writer.
 type hand struct {
-	y   *yard
+	y   *clusterFixture
 	w   *workload
 	cl  *mongo.Client
 	rng *rand.Rand
 }
 
-func (y *yard) hand(t testing.TB, seed uint64) *hand {
+func (y *clusterFixture) hand(t testing.TB, seed uint64) *hand {
 	rng := rand.New(rand.NewPCG(seed, y.rng.Uint64()))
 	cl, err := mongo.Connect(options.Client().ApplyURI(y.uri).SetServerSelectionTimeout(3 * time.Second).SetTimeout(4 * time.Second).SetRetryWrites(false))
 	require.NoError(t, err)
@@ -206,7 +206,7 @@ func (h *hand) spread() {
 }
 
 // trouble kills something for a while.
-func (y *yard) trouble(rng *rand.Rand) {
+func (y *clusterFixture) trouble(rng *rand.Rand) {
 	rs := y.sets[rng.IntN(len(y.sets))]
 	switch {
 	case y.sharded != nil && rng.IntN(4) == 0 && strings.Count(y.uri, ",") > 0:
@@ -232,7 +232,7 @@ func (y *yard) trouble(rng *rand.Rand) {
 }
 
 // partition cuts a member off, and has it written to if it leads.
-func (y *yard) partition(rng *rand.Rand, rs *sim.ReplicaSet) {
+func (y *clusterFixture) partition(rng *rand.Rand, rs *sim.ReplicaSet) {
 	i := rng.IntN(3)
 	if p := rs.Primary(); p >= 0 && rng.IntN(4) > 0 {
 		i = p
@@ -276,7 +276,7 @@ func TestClusterHistories(t *testing.T) {
 
 func clusterHistory(t *testing.T, seed uint64) {
 	y := newYard(t, seed)
-	e := newEnv(t)
+	e := newRunner(t)
 	var told []string
 	var tellMu sync.Mutex
 	e.OnEvent = func(ev run.Event) {
@@ -457,7 +457,7 @@ func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[strin
 
 // restoreElsewhere restores one moment onto a cluster of the other kind, or of
 // the same, and reads it there as an application does.
-func restoreElsewhere(t *testing.T, e *run.Runner, y *yard, ts bson.Timestamp, seed uint64) {
+func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Timestamp, seed uint64) {
 	want := y.at(ts)
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: fmt.Sprintf("%d.%d", ts.T, ts.I)}, restore.OnScratch{})
 	require.NoError(t, err)

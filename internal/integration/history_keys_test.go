@@ -48,7 +48,7 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 			require.NoError(t, again(func() error { return h.step(r) }))
 		}
 	}
-	e := newEnv(t)
+	e := newRunner(t)
 	if h.bench != "" {
 		e.ScratchServer = benchAt(t, h.bench)
 	}

@@ -300,7 +300,7 @@ func openWith(t testing.TB, name, uri string, options map[string]any) engine.Clu
 	return c
 }
 
-func newEnv(t testing.TB) *run.Runner {
+func newRunner(t testing.TB) *run.Runner {
 	b := blob.NewMemory()
 	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
@@ -359,7 +359,7 @@ func history(t *testing.T, seed uint64) {
 	rs := startSim(t, sim.Options{Name: "meadow", LogForm: 1 + int(seed%2), NoopEvery: 300 * time.Millisecond})
 	target := startSim(t, sim.Options{Name: "paddock", NoopEvery: 300 * time.Millisecond})
 	w := &workload{rng: rng, cl: connect(t, rs.URI()), defines: true, bigIDs: seed%3 != 0}
-	e := newEnv(t)
+	e := newRunner(t)
 	src := open(t, "meadow", rs.URI())
 	for range 100 {
 		w.step()

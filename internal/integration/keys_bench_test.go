@@ -17,7 +17,7 @@ func BenchmarkRedis(b *testing.B) {
 	const n = 100_000
 	from, to := servertest.Redis(b), servertest.Redis(b)
 	pipeline(b, from.Address, redisLoad(n), n)
-	e := newEnv(b)
+	e := newRunner(b)
 	e.Memory = 32 << 20
 	b.Run("snapshot", func(b *testing.B) {
 		for b.Loop() {

@@ -250,7 +250,7 @@ func TestCaptureLag(t *testing.T) {
 		{"redis", servertest.RedisAddress(rs), func(i int) error { return rcl.Set(ctx, fmt.Sprint("stall:", i), "x", 0).Err() }},
 	} {
 		require.NoError(t, c.write(-1))
-		e := newEnv(t)
+		e := newRunner(t)
 		_, err := snapshot.Take(ctx, e, c.name, open(t, c.name, c.address))
 		require.NoError(t, err)
 		l := open(t, c.name, c.address).(engine.Logged)

@@ -45,7 +45,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	t.Parallel()
 	from, bench := servertest.Redis(t), servertest.Redis(t)
 	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, bench)
-	e := newEnv(t)
+	e := newRunner(t)
 	src := open(t, "bramble", servertest.RedisAddress(from))
 	do := func(args ...any) { t.Helper(); require.NoError(t, a.Do(ctx, args...).Err()) }
 	do("SET", "counter", 1)
@@ -213,7 +213,7 @@ func TestRedisLogsAreProven(t *testing.T) {
 		t.Cleanup(func() { _ = cl.Close() })
 		dbs = append(dbs, cl)
 	}
-	e := newEnv(t)
+	e := newRunner(t)
 	e.ScratchServer = benchAt(t, servertest.RedisAddress(bench))
 	src := open(t, "bramble", servertest.RedisAddress(from))
 	n := 12

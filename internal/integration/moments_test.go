@@ -36,7 +36,7 @@ func TestRestoringAWholeCluster(t *testing.T) {
 	require.NoError(t, data.Fill(ctx, cl))
 	require.NoError(t, cl.Database("apiary").CreateView(ctx, "collapsed", "colonies", mongo.Pipeline{{{Key: "$match", Value: bson.D{{Key: "status", Value: "collapsed"}}}}}))
 	src, tgt := open(t, "meadow", rs.URI()), open(t, "paddock", other.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	putBack := func(m *moment.Moment, opt restore.Options) []restore.Restored {
@@ -99,7 +99,7 @@ func TestAProofFindsWhatDoesNotFit(t *testing.T) {
 	data := demo.Apiary{Seed: 4, Documents: 3000}
 	require.NoError(t, data.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	require.NoError(t, data.Work(ctx, cl, 2, 200))
@@ -151,7 +151,7 @@ func TestAProofFindsWhatDoesNotFit(t *testing.T) {
 func TestNamesThatAreNotThere(t *testing.T) {
 	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 100}.Fill(ctx, connect(t, rs.URI())))
-	e := newEnv(t)
+	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
 	require.NoError(t, err)
 	_, err = moment.Resolve(ctx, e, "meado", address.When{}, restore.OnScratch{})
@@ -177,7 +177,7 @@ func TestFollowing(t *testing.T) {
 	data := demo.Apiary{Seed: 4, Documents: 2000}
 	require.NoError(t, data.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	stop, cancel := context.WithCancel(ctx)

@@ -72,7 +72,7 @@ func TestWhatBearsTheNameIsLookedAt(t *testing.T) {
 			require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "create", Value: "harvests"}, {Key: "validator", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gte", Value: 0}}}}}}).Err())
 			insert(t, cl, "apiary.harvests", bson.D{{Key: "_id", Value: 1}, {Key: "kg", Value: 3}})
 			note(t, cl)
-			e := newEnv(t)
+			e := newRunner(t)
 			_, err := snapshot.Take(ctx, e, "meadow", c)
 			require.NoError(t, err)
 			_, err = restoreNew(t, e, c, map[string]string{"apiary.harvests": "apiary.harvests_restored"})
@@ -93,7 +93,7 @@ func TestANameThatIsNotGivenByRenaming(t *testing.T) {
 	require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "create", Value: "weather"}, {Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}, {Key: "granularity", Value: "minutes"}}}}).Err())
 	insert(t, cl, "apiary.weather", bson.D{{Key: "at", Value: bson.NewDateTimeFromTime(time.Now())}})
 	note(t, cl)
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", c)
 	require.NoError(t, err)
 	done, err := restoreNew(t, e, c, map[string]string{"apiary.": "rehearsal."})
@@ -141,7 +141,7 @@ func TestALogThatCannotBeTrustedEnds(t *testing.T) {
 				insert(t, cl, "apiary.harvests", bson.D{{Key: "_id", Value: i}, {Key: "n", Value: 0}})
 			}
 			note(t, cl)
-			e := newEnv(t)
+			e := newRunner(t)
 			_, err := snapshot.Take(ctx, e, "meadow", c)
 			require.NoError(t, err)
 			work := func() {
@@ -187,7 +187,7 @@ func TestALogThatCannotBeTrustedEnds(t *testing.T) {
 func TestServersThatTellOtherTimes(t *testing.T) {
 	cl, c := oddly(t, sim.Odd{ClockRunsOn: true, HidesLog: true})
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
-	e := newEnv(t)
+	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", c)
 	require.NoError(t, err)
 	require.True(t, p.Exact)
@@ -204,7 +204,7 @@ func TestServersThatTellOtherTimes(t *testing.T) {
 	topo, err := c.Topology(ctx)
 	require.NoError(t, err)
 	require.Contains(t, topo.Limitations[0].What, "may not be read")
-	_, err = capture.Run(ctx, newEnv(t), "meadow", c, capture.Options{})
+	_, err = capture.Run(ctx, newRunner(t), "meadow", c, capture.Options{})
 	require.ErrorIs(t, err, engine.ErrNoLog)
 }
 
@@ -228,7 +228,7 @@ func TestALogThatStandsStill(t *testing.T) {
 	rs := startSim(t, sim.Options{NoopEvery: time.Hour})
 	cl := connect(t, rs.URI())
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
-	e := newEnv(t)
+	e := newRunner(t)
 	c := &aheadOfItsLog{Logged: open(t, "meadow", rs.URI()).(engine.Logged)}
 	_, err := snapshot.Take(ctx, e, "meadow", c)
 	require.ErrorContains(t, err, "has stood still")
@@ -280,7 +280,7 @@ func TestPairsOfRestores(t *testing.T) {
 func restorePairs(t *testing.T, uri string, pairs int, seed uint64) {
 	cl := connect(t, uri)
 	src := open(t, "meadow", uri)
-	e := newEnv(t)
+	e := newRunner(t)
 	coll := cl.Database("apiary").Collection("harvests")
 	var moments []*moment.Moment
 	roots := map[string]bool{}
@@ -379,7 +379,7 @@ func TestWhatWasReadIsKept(t *testing.T) {
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
 	note(t, cl)
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 2}})

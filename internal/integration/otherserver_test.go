@@ -33,7 +33,7 @@ func TestAServerOfAnotherMake(t *testing.T) {
 	_, err := db.Collection("capped").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
 	require.NoError(t, err)
 	src := open(t, "meadow", uri)
-	e := newEnv(t)
+	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	require.Len(t, p.Parts(), 3)

@@ -37,7 +37,7 @@ func realHistory(t *testing.T, seed uint64) {
 		w.step()
 	}
 	src := open(t, "meadow", uri)
-	e := newEnv(t)
+	e := newRunner(t)
 	var noted []notedMoment
 	for round := range 2 {
 		// The server reads its whole log at every poll.

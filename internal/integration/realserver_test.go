@@ -82,7 +82,7 @@ func TestRealServer(t *testing.T) {
 	require.True(t, topo.HidesDrops)
 	require.NotEmpty(t, topo.Limitations, "what it lacks is found out and said")
 
-	e := newEnv(t)
+	e := newRunner(t)
 	var stop atomic.Bool
 	writer := make(chan error, 1)
 	go func() {
@@ -170,7 +170,7 @@ func TestLoneRealServer(t *testing.T) {
 	cl := servertest.Connect(t, uri)
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 500, Plain: true}.Fill(ctx, cl))
 	src := open(t, "comb", uri)
-	e := newEnv(t)
+	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "comb", src)
 	require.NoError(t, err)
 	require.False(t, p.Exact)

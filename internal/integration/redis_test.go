@@ -176,7 +176,7 @@ func TestRedisHoldsEveryType(t *testing.T) {
 	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
 	everyType(t, a, 7)
 	want := digestOf(t, a)
-	e := newEnv(t)
+	e := newRunner(t)
 	open := func(p *servertest.Process) engine.Cluster {
 		_, drv, err := engine.ForAddress(servertest.RedisAddress(p))
 		require.NoError(t, err)
@@ -244,7 +244,7 @@ func TestRedisExpiredKeysStayAway(t *testing.T) {
 		began := time.Now()
 		require.NoError(t, a.Set(ctx, "soon", "point", life).Err())
 		require.NoError(t, a.Set(ctx, "later", "point", time.Hour).Err())
-		e := newEnv(t)
+		e := newRunner(t)
 		p, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", servertest.RedisAddress(from)))
 		require.NoError(t, err)
 		require.NoError(t, a.Append(ctx, "soon", " and log").Err())
@@ -292,7 +292,7 @@ func TestRedisCommandsBeyond(t *testing.T) {
 	}
 	a.SAdd(ctx, "stalls:a", "1", "2")
 	a.SAdd(ctx, "prices:a", "2", "3")
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "bramble", dial(from))
 	require.NoError(t, err)
 	do := func(fn func()) *moment.Moment {
@@ -356,7 +356,7 @@ func TestRedisSentinel(t *testing.T) {
 	address := "redis+sentinel://" + s.Address + "/market"
 	cl := servertest.RedisClient(t, first)
 	require.NoError(t, cl.Set(ctx, "stall", "1", 0).Err())
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", address))
 	require.NoError(t, err)
 	require.NoError(t, cl.Incr(ctx, "stall").Err())
@@ -423,7 +423,7 @@ func TestRedisSlotsMove(t *testing.T) {
 	for i := range 200 {
 		require.NoError(t, cl.Set(ctx, fmt.Sprint("stall:", i), i, 0).Err())
 	}
-	e := newEnv(t)
+	e := newRunner(t)
 	addr := servertest.RedisAddress(list...)
 	_, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", addr))
 	require.NoError(t, err)

@@ -43,7 +43,7 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	}
 	note(t, cl)
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	var warned []string
 	e.OnEvent = func(ev run.Event) {
 		if ev.Kind == run.Warning {
@@ -116,7 +116,7 @@ func TestWhatAPolicyNoLongerChooses(t *testing.T) {
 	}
 	note(t, cl)
 	src := open(t, "meadow", rs.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	first, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	e.Scope = address.Scope{"apiary.colonies"}
@@ -146,7 +146,7 @@ func TestAClusterThatWasMadeAnew(t *testing.T) {
 	}
 	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
 	fill(rs, 500)
-	e := newEnv(t)
+	e := newRunner(t)
 	first, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
 	require.NoError(t, err)
 	anew := startSim(t, sim.Options{NoopEvery: fastNoops})

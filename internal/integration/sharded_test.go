@@ -39,7 +39,7 @@ func TestAShardsLogRollsOver(t *testing.T) {
 	write(20)
 	note(t, cl)
 	src := open(t, "orchard", c.URI())
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err = snapshot.Take(ctx, e, "orchard", src)
 	require.NoError(t, err)
 	time.Sleep(20 * time.Millisecond)
@@ -105,7 +105,7 @@ func TestShardedAgain(t *testing.T) {
 		require.NoError(t, err)
 	}
 	note(t, cl)
-	e := newEnv(t)
+	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "orchard", open(t, "orchard", c.URI()))
 	require.NoError(t, err)
 	m, err := moment.Resolve(ctx, e, "orchard", address.When{}, restore.OnScratch{})

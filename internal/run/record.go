@@ -28,7 +28,7 @@ type Hook struct {
 type RecordOptions struct {
 	// Exclusive: no other run of this kind and cluster may go on meanwhile.
 	Exclusive bool
-	// Check, where not nil, is asked with the lease in hand.
+	// Check, where not nil, is asked with the claim in hand.
 	Check func() error
 	Hooks []Hook
 	// EvenUnrecorded: it is done also where the store takes no record of it.

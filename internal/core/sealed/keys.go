@@ -27,7 +27,7 @@ var (
 	// ErrNoKey: the store is encrypted, and no key was given.
 	ErrNoKey = errors.New("the store is encrypted, and no key is given")
 	// ErrWrongKey: none of the store's key holders opens with the key given.
-	ErrWrongKey = errors.New("the key given opens none of the store's key holders")
+	ErrWrongKey = errors.New("the key given is of none of the store's holders")
 	// ErrSlot: a key holder was tampered with or is damaged.
 	ErrSlot = errors.New("key holder is damaged or was tampered with")
 	// ErrWriteOnly: the key given lets write and not read content.

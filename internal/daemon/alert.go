@@ -15,9 +15,9 @@ import (
 	"dexamen/internal/run"
 )
 
-// Trouble is something that somebody has to be told, once.
-type Trouble struct {
-	// Key names the trouble; as long as it is the same one, it is told once.
+// Alert is something that somebody has to be told, once.
+type Alert struct {
+	// Key names the alert; as long as it is the same one, it is told once.
 	Key     string    `json:"key"`
 	About   string    `json:"about"` // what it is about, as the configuration names it
 	Store   string    `json:"store"`
@@ -30,10 +30,10 @@ type Trouble struct {
 	Over bool `json:"over"`
 }
 
-// Troubles finds what is wrong with a ward.
-func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
+// Alerts finds what is wrong with a assignment.
+func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 	add := func(key, about string, since time.Time, do, text string, args ...any) {
-		out = append(out, Trouble{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy, Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
+		out = append(out, Alert{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy, Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
 	}
 	doubt := s.doubt()
 	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetention} {
@@ -52,7 +52,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		}
 		add("failure "+kind, "failure", r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
 	}
-	if since, why := s.Broken(); !since.IsZero() {
+	if since, why := s.FailingSince(); !since.IsZero() {
 		text := why
 		for _, g := range s.Gaps {
 			if !g.To.Wall.Before(since) {
@@ -61,7 +61,7 @@ func Troubles(w Ward, s *State, now time.Time) (out []Trouble) {
 		}
 		add("gap", "gap", since, "a new point is taken as soon as that is possible; see dexamen coverage "+w.Cluster, "%s: %s", w.Cluster, text)
 	}
-	if p := time.Duration(w.Config.Promise); p > 0 {
+	if p := time.Duration(w.Config.RPO); p > 0 {
 		switch {
 		case len(s.Points) == 0 && s.last(store.RunSnapshot) == nil:
 			// It is about to be taken for the first time.
@@ -130,23 +130,23 @@ func (s *State) wasGood(r *store.Run) bool {
 	return good
 }
 
-// Room says how full a store is.
-type Room struct {
+// Capacity says how full a store is.
+type Capacity struct {
 	Used, Free int64 // bytes; Free is -1 where it is not known
 	// Grows is how many bytes a day were added lately.
 	Grows int64
 }
 
 // Days is for how many days there is room; ok is false where that is not known.
-func (r Room) Days() (days float64, ok bool) {
+func (r Capacity) Days() (days float64, ok bool) {
 	if r.Free < 0 || r.Grows <= 0 {
 		return 0, false
 	}
 	return float64(r.Free) / float64(r.Grows), true
 }
 
-// trouble reports that a store is nearly full.
-func (r Room) trouble(storeName string, atLeast time.Duration, now time.Time) []Trouble {
+// alerts reports that a store is nearly full.
+func (r Capacity) alerts(storeName string, atLeast time.Duration, now time.Time) []Alert {
 	if atLeast <= 0 {
 		atLeast = 14 * 24 * time.Hour
 	}
@@ -159,46 +159,46 @@ func (r Room) trouble(storeName string, atLeast time.Duration, now time.Time) []
 	if text == "" {
 		return nil
 	}
-	return []Trouble{{Key: "capacity", About: "capacity", Store: storeName, Since: now.UTC(), Text: text, Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
+	return []Alert{{Key: "capacity", About: "capacity", Store: storeName, Since: now.UTC(), Text: text, Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
 }
 
-// told is what a store keeps of trouble that has been told, so that it is told
+// sentAlert is what a store keeps of alert that has been told, so that it is told
 // once, whoever sees it and however often it is started anew.
-type told struct {
-	Trouble Trouble   `json:"trouble"`
+type sentAlert struct {
+	Trouble Alert     `json:"trouble"`
 	Seen    time.Time `json:"seen"`
 	Sent    time.Time `json:"sent,omitzero"`
 }
 
-const troublePrefix = "trouble-"
+const alertPrefix = "trouble-"
 
-// anew is after how long trouble that was seen and not told is told by whoever
+// repeatAfter is after how long alert that was seen and not told is told by whoever
 // sees it next: who saw it first is gone.
-const anew = 5 * time.Minute
+const repeatAfter = 5 * time.Minute
 
-func troubleName(t Trouble) string {
+func alertName(t Alert) string {
 	sum := blake3.Sum256([]byte(t.Key))
-	return fmt.Sprintf("%s%x", troublePrefix, sum[:8])
+	return fmt.Sprintf("%s%x", alertPrefix, sum[:8])
 }
 
-// Reconcile tells what trouble is new and what is over, and keeps that it did.
-func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Trouble, about []string, send func(context.Context, Trouble) error) error {
+// Reconcile tells what alert is new and what is over, and keeps that it did.
+func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, about []string, send func(context.Context, Alert) error) error {
 	if cluster == "" {
 		cluster = "-" // the store itself
 	}
 	type seen struct {
-		told
+		sentAlert
 		name string
 	}
 	var known []seen
 	sent := map[string]bool{}
-	err := e.Store.Marks(ctx, cluster, troublePrefix, func(what string, read func(any) error) error {
+	err := e.Store.Marks(ctx, cluster, alertPrefix, func(what string, read func(any) error) error {
 		if name, ok := strings.CutSuffix(what, "-sent"); ok {
 			sent[name] = true
 			return nil
 		}
 		s := seen{name: what}
-		if err := read(&s.told); err != nil {
+		if err := read(&s.sentAlert); err != nil {
 			if errors.Is(err, blob.ErrNotFound) || errors.Is(err, store.ErrDamaged) {
 				return nil
 			}
@@ -211,7 +211,7 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Trouble
 		return err
 	}
 	var failed []error
-	tell := func(name string, t Trouble) {
+	tell := func(name string, t Alert) {
 		if len(about) > 0 && !slices.Contains(about, t.About) {
 			return
 		}
@@ -220,19 +220,19 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Trouble
 			return
 		}
 		if !t.Over {
-			_ = e.Store.PutMark(ctx, cluster, name+"-sent", told{Trouble: t, Sent: time.Now().UTC()})
+			_ = e.Store.PutMark(ctx, cluster, name+"-sent", sentAlert{Trouble: t, Sent: time.Now().UTC()})
 		}
 	}
 	for _, t := range now {
-		name := troubleName(t)
+		name := alertName(t)
 		i := slices.IndexFunc(known, func(s seen) bool { return s.name == name })
 		if i >= 0 {
-			if !sent[name] && time.Since(known[i].Seen) > anew {
+			if !sent[name] && time.Since(known[i].Seen) > repeatAfter {
 				tell(name, known[i].Trouble)
 			}
 			continue
 		}
-		err := e.Store.PutMark(ctx, cluster, name, told{Trouble: t, Seen: time.Now().UTC()})
+		err := e.Store.PutMark(ctx, cluster, name, sentAlert{Trouble: t, Seen: time.Now().UTC()})
 		if errors.Is(err, blob.ErrExists) {
 			continue // another tells
 		}
@@ -242,7 +242,7 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Trouble
 		tell(name, t)
 	}
 	for _, s := range known {
-		if slices.ContainsFunc(now, func(t Trouble) bool { return troubleName(t) == s.name }) {
+		if slices.ContainsFunc(now, func(t Alert) bool { return alertName(t) == s.name }) {
 			continue
 		}
 		if err := e.Store.RemoveMark(ctx, cluster, s.name); err != nil {
@@ -261,10 +261,10 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Trouble
 	return errors.Join(failed...)
 }
 
-// Troubled lists what a store has trouble with, for those who ask.
-func Troubled(ctx context.Context, e *run.Runner, cluster string) (out []Trouble, err error) {
-	err = e.Store.Marks(ctx, cluster, troublePrefix, func(what string, read func(any) error) error {
-		var t told
+// ActiveAlerts lists what a store has alert with, for those who ask.
+func ActiveAlerts(ctx context.Context, e *run.Runner, cluster string) (out []Alert, err error) {
+	err = e.Store.Marks(ctx, cluster, alertPrefix, func(what string, read func(any) error) error {
+		var t sentAlert
 		if !strings.HasSuffix(what, "-sent") && read(&t) == nil {
 			out = append(out, t.Trouble)
 		}

@@ -15,10 +15,10 @@ import (
 	"dexamen/internal/engine"
 )
 
-// field is a cluster in this process: one namespace of keys and values, read as
+// fakeCluster is a cluster in this process: one namespace of keys and values, read as
 // of one position, with a log that it keeps for a while. It needs no network, so
 // that a year of it passes in seconds on a clock that is not real.
-type field struct {
+type fakeCluster struct {
 	mu   sync.Mutex
 	name string
 	data map[string]string
@@ -40,13 +40,13 @@ type entry struct {
 
 var errDown = errors.New("the field is under water")
 
-func newField(name string) *field {
-	f := &field{name: name, data: map[string]string{}, keep: 48 * time.Hour}
+func newFakeCluster(name string) *fakeCluster {
+	f := &fakeCluster{name: name, data: map[string]string{}, keep: 48 * time.Hour}
 	f.idle()
 	return f
 }
 
-func (f *field) append(e entry) {
+func (f *fakeCluster) append(e entry) {
 	f.last++
 	e.at, e.wall = f.last, time.Now().Truncate(time.Millisecond)
 	f.log = append(f.log, e)
@@ -57,10 +57,10 @@ func (f *field) append(e entry) {
 	f.log = f.log[n:]
 }
 
-func (f *field) idle() { f.append(entry{}) }
+func (f *fakeCluster) idle() { f.append(entry{}) }
 
 // put writes a key, or takes it away where the value is empty.
-func (f *field) put(key, value string) {
+func (f *fakeCluster) put(key, value string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	op := record.Put
@@ -79,20 +79,20 @@ func (f *field) put(key, value string) {
 }
 
 // state returns all there is, at a moment that the log knows.
-func (f *field) state() (map[string]string, time.Time) {
+func (f *fakeCluster) state() (map[string]string, time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.idle()
 	return maps.Clone(f.data), f.log[len(f.log)-1].wall
 }
 
-func (f *field) setDown(down bool) {
+func (f *fakeCluster) setDown(down bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.down = down
 }
 
-func (f *field) alive() error {
+func (f *fakeCluster) alive() error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.down {
@@ -107,15 +107,15 @@ func position(n uint64) record.Position {
 
 func (e *entry) mark() record.Mark { return record.Mark{Position: position(e.at), Wall: e.wall} }
 
-// plot is a view of a field: the live one, or as of one position.
-type plot struct {
-	*field
+// fakeConnection is a view of a field: the live one, or as of one position.
+type fakeConnection struct {
+	*fakeCluster
 	frozen map[string]string
 }
 
-func (p plot) Engine() string { return "field" }
+func (p fakeConnection) Engine() string { return "field" }
 
-func (p plot) Topology(context.Context) (*engine.Topology, error) {
+func (p fakeConnection) Topology(context.Context) (*engine.Topology, error) {
 	if err := p.alive(); err != nil {
 		return nil, err
 	}
@@ -126,19 +126,19 @@ func (p plot) Topology(context.Context) (*engine.Topology, error) {
 		Shards: []engine.Shard{{Name: p.name, Members: []engine.Member{m}, Log: &engine.LogWindow{First: p.log[0].mark(), Last: p.log[len(p.log)-1].mark()}}}}, nil
 }
 
-func (p plot) Choose(context.Context, string) (engine.Choice, error) {
+func (p fakeConnection) Choose(context.Context, string) (engine.Choice, error) {
 	return engine.Choice{Shard: p.name, Member: engine.Member{Address: "field:1", Role: "primary"}, Reason: "the only one"}, p.alive()
 }
 
-func (p plot) Namespaces(context.Context) ([]engine.Namespace, error) {
+func (p fakeConnection) Namespaces(context.Context) ([]engine.Namespace, error) {
 	return []engine.Namespace{{Namespace: record.Namespace{Name: "hives", Kind: "collection"}, Shard: p.name}}, p.alive()
 }
 
-func (p plot) Partitions(context.Context, engine.Namespace, int) ([]engine.Partition, error) {
+func (p fakeConnection) Partitions(context.Context, engine.Namespace, int) ([]engine.Partition, error) {
 	return []engine.Partition{{}}, nil
 }
 
-func (p plot) Scan(_ context.Context, _ engine.Namespace, _ engine.Partition, fn func(record.Record) error) error {
+func (p fakeConnection) Scan(_ context.Context, _ engine.Namespace, _ engine.Partition, fn func(record.Record) error) error {
 	for _, k := range slices.Sorted(maps.Keys(p.frozen)) {
 		if err := fn(record.Record{Key: []byte(k), Value: []byte(p.frozen[k])}); err != nil {
 			return err
@@ -147,17 +147,17 @@ func (p plot) Scan(_ context.Context, _ engine.Namespace, _ engine.Partition, fn
 	return p.alive()
 }
 
-func (p plot) Pin(context.Context) (engine.Cluster, record.Mark, error) {
+func (p fakeConnection) Pin(context.Context) (engine.Cluster, record.Mark, error) {
 	if err := p.alive(); err != nil {
 		return nil, record.Mark{}, err
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.idle()
-	return plot{p.field, maps.Clone(p.data)}, p.log[len(p.log)-1].mark(), nil
+	return fakeConnection{p.fakeCluster, maps.Clone(p.data)}, p.log[len(p.log)-1].mark(), nil
 }
 
-func (p plot) LogEnd(context.Context, string) (record.Mark, error) {
+func (p fakeConnection) LogEnd(context.Context, string) (record.Mark, error) {
 	if err := p.alive(); err != nil {
 		return record.Mark{}, err
 	}
@@ -167,12 +167,12 @@ func (p plot) LogEnd(context.Context, string) (record.Mark, error) {
 	return p.log[len(p.log)-1].mark(), nil
 }
 
-func (p plot) LogStart(ctx context.Context, shard string) (record.Mark, error) {
+func (p fakeConnection) LogStart(ctx context.Context, shard string) (record.Mark, error) {
 	return p.LogEnd(ctx, shard)
 }
-func (p plot) LogMember(string) string { return "field:1" }
+func (p fakeConnection) LogMember(string) string { return "field:1" }
 
-func (p plot) Follow(ctx context.Context, _ string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (p fakeConnection) Follow(ctx context.Context, _ string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
 	from := binary.BigEndian.Uint64([]byte(after))
 	for {
 		if err := p.alive(); err != nil {
@@ -208,46 +208,46 @@ func (p plot) Follow(ctx context.Context, _ string, after record.Position, fn fu
 	}
 }
 
-func (p plot) Writer(context.Context) (engine.Writer, error) {
+func (p fakeConnection) Writer(context.Context) (engine.Writer, error) {
 	return nil, errors.New("not in a field")
 }
-func (p plot) Close() error { return nil }
+func (p fakeConnection) Close() error { return nil }
 
-type fieldModel struct{}
+type fakeModel struct{}
 
-func (fieldModel) Apply([]byte, *record.Change, bool) ([]byte, error) {
+func (fakeModel) Apply([]byte, *record.Change, bool) ([]byte, error) {
 	return nil, errors.New("no patches")
 }
-func (fieldModel) Alter(def []byte, _ *record.Change) ([]byte, error) { return def, nil }
-func (fieldModel) Implied(string) (record.Kind, []byte)               { return "collection", nil }
-func (fieldModel) Traits() engine.Traits                              { return engine.Traits{} }
-func (fieldModel) CheckChange(*record.Change) error                   { return nil }
+func (fakeModel) Alter(def []byte, _ *record.Change) ([]byte, error) { return def, nil }
+func (fakeModel) Implied(string) (record.Kind, []byte)               { return "collection", nil }
+func (fakeModel) Traits() engine.Traits                              { return engine.Traits{} }
+func (fakeModel) CheckChange(*record.Change) error                   { return nil }
 
-func (fieldModel) Staged(string) bool { return false }
+func (fakeModel) Staged(string) bool { return false }
 
-func (fieldModel) Kind(string) record.Kind                       { return "collection" }
-func (fieldModel) CheckName(string) error                        { return nil }
-func (fieldModel) Label(v []byte) string                         { return string(v) }
-func (fieldModel) Render(v []byte) string                        { return string(v) }
-func (fieldModel) Changes(a, b []byte) []string                  { return []string{string(a) + " → " + string(b)} }
-func (fieldModel) Describe([]byte) []string                      { return nil }
-func (fieldModel) Portable(def []byte) []byte                    { return def }
-func (fieldModel) FormatPosition(p record.Position) string       { return p.Hex() }
-func (fieldModel) ParsePosition(string) (record.Position, error) { return "", errors.New("no") }
+func (fakeModel) Kind(string) record.Kind                       { return "collection" }
+func (fakeModel) CheckName(string) error                        { return nil }
+func (fakeModel) Label(v []byte) string                         { return string(v) }
+func (fakeModel) Render(v []byte) string                        { return string(v) }
+func (fakeModel) Changes(a, b []byte) []string                  { return []string{string(a) + " → " + string(b)} }
+func (fakeModel) Describe([]byte) []string                      { return nil }
+func (fakeModel) Portable(def []byte) []byte                    { return def }
+func (fakeModel) FormatPosition(p record.Position) string       { return p.Hex() }
+func (fakeModel) ParsePosition(string) (record.Position, error) { return "", errors.New("no") }
 
-type fieldDriver struct{}
+type fakeDriver struct{}
 
-// fields are the clusters there are, by name.
-var fields sync.Map
+// fakeClusters are the clusters there are, by name.
+var fakeClusters sync.Map
 
-func (fieldDriver) Open(_ context.Context, t engine.Target) (engine.Cluster, error) {
-	f, ok := fields.Load(strings.TrimPrefix(t.Address, "field://"))
+func (fakeDriver) Open(_ context.Context, t engine.Target) (engine.Cluster, error) {
+	f, ok := fakeClusters.Load(strings.TrimPrefix(t.Address, "field://"))
 	if !ok {
 		return nil, engine.ErrUnreachable
 	}
-	return plot{field: f.(*field)}, f.(*field).alive()
+	return fakeConnection{fakeCluster: f.(*fakeCluster)}, f.(*fakeCluster).alive()
 }
 
-func (fieldDriver) Model() engine.Model { return fieldModel{} }
+func (fakeDriver) Model() engine.Model { return fakeModel{} }
 
-func init() { engine.Register("field", fieldDriver{}, "field") }
+func init() { engine.Register("field", fakeDriver{}, "field") }

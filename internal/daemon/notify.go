@@ -20,11 +20,11 @@ import (
 )
 
 // Notifier tells people.
-type Notifier struct{ config.Notices }
+type Notifier struct{ config.Alerts }
 
-// notice is the body a webhook gets.
-type notice struct {
-	Trouble
+// alertMessage is the body a webhook gets.
+type alertMessage struct {
+	Alert
 	Host  string    `json:"host"`
 	Time  time.Time `json:"time"`
 	Title string    `json:"title"`
@@ -33,12 +33,12 @@ type notice struct {
 // Any reports whether anybody is to be told.
 func (n Notifier) Any() bool { return n.Webhook != nil || n.Mail != nil }
 
-// Send tells of trouble, or that it is over, wherever that is configured.
-func (n Notifier) Send(ctx context.Context, t Trouble) error {
+// Send tells of alert, or that it is over, wherever that is configured.
+func (n Notifier) Send(ctx context.Context, t Alert) error {
 	host, _ := os.Hostname()
-	msg := notice{Trouble: t, Host: host, Time: time.Now().UTC().Truncate(time.Second), Title: Title(t)}
+	msg := alertMessage{Alert: t, Host: host, Time: time.Now().UTC().Truncate(time.Second), Title: Title(t)}
 	var errs []error
-	for what, send := range map[string]func(context.Context, notice) error{"webhook": n.post, "mail": n.mail} {
+	for what, send := range map[string]func(context.Context, alertMessage) error{"webhook": n.post, "mail": n.mail} {
 		var err error
 		for try := range 3 {
 			if err = send(ctx, msg); err == nil || ctx.Err() != nil {
@@ -56,8 +56,8 @@ func (n Notifier) Send(ctx context.Context, t Trouble) error {
 	return errors.Join(errs...)
 }
 
-// Title is a notice in a few words.
-func Title(t Trouble) string {
+// Title is an alert in a few words.
+func Title(t Alert) string {
 	of := t.Cluster
 	if of == "" {
 		of = "store " + t.Store
@@ -68,7 +68,7 @@ func Title(t Trouble) string {
 	return fmt.Sprintf("dexamen: %s of %s", t.About, of)
 }
 
-func (n Notifier) post(ctx context.Context, msg notice) error {
+func (n Notifier) post(ctx context.Context, msg alertMessage) error {
 	if n.Webhook == nil {
 		return nil
 	}
@@ -102,7 +102,7 @@ func (n Notifier) post(ctx context.Context, msg notice) error {
 	return nil
 }
 
-func (n Notifier) mail(ctx context.Context, msg notice) error {
+func (n Notifier) mail(ctx context.Context, msg alertMessage) error {
 	m := n.Mail
 	if m == nil {
 		return nil
@@ -128,7 +128,7 @@ func (n Notifier) mail(ctx context.Context, msg notice) error {
 		return fmt.Errorf("mail server %s: %w", m.Server, err)
 	}
 	opt := []mail.Option{mail.WithPort(num), mail.WithTimeout(30 * time.Second), mail.WithTLSPolicy(mail.TLSMandatory)}
-	if m.Plain {
+	if m.WithoutTLS {
 		opt = append(opt, mail.WithTLSPolicy(mail.NoTLS))
 	}
 	if m.Login != nil {
