@@ -9,9 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"runtime/debug"
 	"strings"
-	"time"
 
 	_ "dexamen/internal/engine/all"
 	"dexamen/internal/explain"
@@ -19,12 +17,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
-	"dexamen/internal/core/address"
-	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
-	"dexamen/internal/engine"
-	"dexamen/internal/moment"
-	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -206,213 +199,10 @@ func args(c *cli.Command, least, most int) error {
 	return nil
 }
 
-// config reads the configuration, once.
-func (a *app) config(c *cli.Command) (*config.Config, error) {
-	if a.cfg != nil {
-		return a.cfg, nil
-	}
-	path, err := config.Find(c.String("config"))
-	if err == nil {
-		a.cfg, err = config.Load(path)
-	}
-	if err != nil {
-		return nil, usageError{err}
-	}
-	boundMemory(int64(a.cfg.Limits.Memory))
-	return a.cfg, nil
-}
+const protect = "protect"
 
-// boundMemory keeps what the program occupies near a number of bytes: the
-// collector works the harder the nearer it comes. The rest goes to what the
-// heap does not count, above all the program itself.
-func boundMemory(bound int64) {
-	const outside = 24 << 20
-	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(bound - outside)
-	}
-}
+const recovery = "recover"
 
-// backend returns a configured store's place.
-func (a *app) backend(ctx context.Context, c *cli.Command, name string) (blob.Backend, string, error) {
-	cfg, err := a.config(c)
-	if err != nil {
-		return nil, "", err
-	}
-	if name, err = cfg.StoreOf(name, ""); err != nil {
-		return nil, "", usageError{err}
-	}
-	b, err := cfg.Open(ctx, name)
-	return b, name, err
-}
+const setUp = "set up"
 
-// env opens the store for a cluster (any, when empty) and makes what jobs work
-// with. The progress view must be ended with Done.
-func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*run.Runner, *view.Progress, error) {
-	cfg, err := a.config(c)
-	if err != nil {
-		return nil, nil, err
-	}
-	name, err := cfg.StoreOf(c.String("store"), cluster)
-	if err != nil {
-		return nil, nil, usageError{err}
-	}
-	return a.envOf(ctx, c, name, cluster)
-}
-
-// envOf is env for a store that is known.
-func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (*run.Runner, *view.Progress, error) {
-	cfg, err := a.config(c)
-	if err != nil {
-		return nil, nil, err
-	}
-	b, err := cfg.Open(ctx, name)
-	if err != nil {
-		return nil, nil, err
-	}
-	s, err := a.openAt(ctx, b, name)
-	if err != nil {
-		return nil, nil, err
-	}
-	p := a.screen.NewProgress()
-	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
-		Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
-}
-
-// connect opens a configured cluster.
-func (a *app) connect(ctx context.Context, c *cli.Command, name string) (engine.Cluster, error) {
-	return a.connectAs(ctx, c, name, nil)
-}
-
-// connectAs is connect, with settings protected or not as a policy says.
-func (a *app) connectAs(ctx context.Context, c *cli.Command, name string, settings *bool) (engine.Cluster, error) {
-	cfg, err := a.config(c)
-	if err != nil {
-		return nil, err
-	}
-	return a.openCluster(ctx, c, cfg, name, settings)
-}
-
-func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Config, name string, settings *bool) (engine.Cluster, error) {
-	t, err := cfg.Target(ctx, name)
-	if err != nil {
-		return nil, usageError{err}
-	}
-	if settings != nil {
-		t.Settings = *settings
-	}
-	return a.openTarget(ctx, c, t)
-}
-
-// scratchFlag is of commands that look at moments.
-func scratchFlag() cli.Flag {
-	return &cli.StringFlag{Name: "scratch", Usage: "make a moment that is to be had on a server only (Redis between points) on this `CLUSTER`, an empty server, which is emptied afterwards"}
-}
-
-// bench returns how scratch servers are opened.
-func (a *app) bench(c *cli.Command, cfg *config.Config) func(context.Context, string) (engine.Cluster, error) {
-	return func(ctx context.Context, cluster string) (engine.Cluster, error) {
-		t, ok, err := cfg.ScratchTarget(ctx, cluster, c.String("scratch"))
-		if err != nil {
-			return nil, usageError{fmt.Errorf("the scratch server of %s: %w", cluster, err)}
-		}
-		if !ok {
-			return nil, nil
-		}
-		return a.openTarget(ctx, c, t)
-	}
-}
-
-func (a *app) openTarget(ctx context.Context, c *cli.Command, t engine.Target) (engine.Cluster, error) {
-	var level slog.Level
-	_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before
-	t.Log = slog.New(slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level}))
-	_, drv, err := engine.ForAddress(t.Address)
-	if err != nil {
-		return nil, usageError{err}
-	}
-	return drv.Open(ctx, t)
-}
-
-// address reads an address argument. Its cluster must be configured or have
-// points, which is found out later.
-func parseAddress(s string) (address.Address, error) {
-	ad, err := address.Parse(s, time.Now())
-	if err != nil {
-		return ad, usageError{err}
-	}
-	return ad, nil
-}
-
-// work is what a command on a store has at hand.
-type work struct {
-	*run.Runner
-	progress *view.Progress
-	ad       address.Address
-	moment   *moment.Moment
-}
-
-// onCluster begins a command whose first argument is a cluster's name.
-func (a *app) onCluster(ctx context.Context, c *cli.Command) (w work, name string, err error) {
-	if err := args(c, 1, 1); err != nil {
-		return w, "", err
-	}
-	name = c.Args().First()
-	w.Runner, w.progress, err = a.env(ctx, c, name)
-	return w, name, err
-}
-
-// atMoment begins a command whose argument is an address of the store. The
-// progress view must be ended with Done.
-func (a *app) atMoment(ctx context.Context, c *cli.Command, ad address.Address) (w work, err error) {
-	w.ad = ad
-	if ad.When.Kind == address.Live {
-		return w, usage("%s: a moment of the store is needed here, not the live cluster", ad)
-	}
-	if w.Runner, w.progress, err = a.env(ctx, c, ad.Cluster); err != nil {
-		return w, err
-	}
-	if w.moment, err = moment.Resolve(ctx, w.Runner, ad.Cluster, ad.When, restore.OnScratch{}); err != nil {
-		w.progress.Done()
-	}
-	return w, err
-}
-
-// renaming begins a command that takes an address and --rename.
-func (a *app) renaming(ctx context.Context, c *cli.Command) (w work, rename map[string]string, err error) {
-	if err := args(c, 1, 1); err != nil {
-		return w, nil, err
-	}
-	ad, err := parseAddress(c.Args().First())
-	if err != nil {
-		return w, nil, err
-	}
-	if rename, err = pairs(c.StringSlice("rename")); err != nil {
-		return w, nil, err
-	}
-	w, err = a.atMoment(ctx, c, ad)
-	return w, rename, err
-}
-
-// ask asks a yes-or-no question of a person at a terminal.
-func (a *app) ask(question string) bool {
-	fmt.Fprintf(a.screen.Err, "%s [yes/no] ", question)
-	line, err := a.in.ReadString('\n')
-	line = strings.ToLower(strings.TrimSpace(line))
-	return err == nil && (line == "yes" || line == "y")
-}
-
-// pairs reads FROM=TO flags.
-func pairs(list []string) (map[string]string, error) {
-	m := map[string]string{}
-	for _, p := range list {
-		from, to, ok := strings.Cut(p, "=")
-		if !ok || from == "" || to == "" {
-			return nil, usage("--rename %s: write FROM=TO, as in apiary.harvests=apiary.harvests_restored", p)
-		}
-		if other, twice := m[from]; twice {
-			return nil, usage("--rename %s: %s is to become %s already", p, from, other)
-		}
-		m[from] = to
-	}
-	return m, nil
-}
+const try = "try"

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,82 +19,6 @@ import (
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
-
-func (a *app) policyCommands() *cli.Command {
-	return &cli.Command{Name: "policy", Usage: "what is protected, when, and for how long", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		a.command("", "list", "", "list the policies and the clusters they protect", "", a.policyList),
-		a.command("", "preview", "[POLICY]", "what a policy would do: its next runs, what it chooses now, what it would keep and remove",
-			"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.", a.policyPreview,
-			&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"}),
-	}}
-}
-
-func (a *app) policyList(_ context.Context, c *cli.Command) error {
-	if err := args(c, 0, 0); err != nil {
-		return err
-	}
-	cfg, err := a.config(c)
-	if err != nil {
-		return err
-	}
-	var unprotected []string
-	covered := map[string]bool{}
-	for _, w := range daemon.Assignments(cfg) {
-		covered[w.Cluster] = true
-	}
-	for _, n := range config.Names(cfg.Clusters) {
-		if !covered[n] {
-			unprotected = append(unprotected, n)
-		}
-	}
-	if a.screen.JSON {
-		out := map[string]any{"unprotected": unprotected}
-		list := []map[string]any{}
-		for _, name := range config.Names(cfg.Policies) {
-			p := cfg.Policies[name]
-			list = append(list, map[string]any{"name": name, "clusters": cfg.Protected(p), "store": p.Store, "snapshot": p.Snapshot, "rescan": p.FullRead, "log": p.Capture,
-				"every_moment": time.Duration(p.Keep.EveryMoment).String(), "thin": p.Keep.Thin})
-		}
-		out["policies"] = list
-		return a.screen.Encode(out)
-	}
-	s := a.screen
-	t := s.Table("policy", "clusters", "snapshot", "read anew", "log", "keeps")
-	for _, name := range config.Names(cfg.Policies) {
-		p := cfg.Policies[name]
-		t.Row(name, strings.Join(cfg.Protected(p), ", "), p.Snapshot, orDash(p.FullRead, "always"), orDash(p.Capture, "none"), keeps(p))
-	}
-	t.Print(0)
-	if len(cfg.Policies) == 0 {
-		s.Line("no policies; dexamen config sample shows one")
-	}
-	if len(unprotected) > 0 {
-		s.Line("\n%s %s", s.Loss("no policy protects"), strings.Join(unprotected, ", "))
-	}
-	return nil
-}
-
-func orDash(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
-}
-
-func keeps(p config.Policy) string {
-	var out []string
-	if p.Keep.EveryMoment > 0 {
-		out = append(out, "every moment of "+view.Long(time.Duration(p.Keep.EveryMoment)))
-	}
-	out = append(out, p.Keep.Thin...)
-	if p.Keep.NeverFewer > 0 {
-		out = append(out, fmt.Sprintf("never fewer than %d", p.Keep.NeverFewer))
-	}
-	if p.Keep.NeverMore > 0 {
-		out = append(out, fmt.Sprintf("never more than %d", p.Keep.NeverMore))
-	}
-	return strings.Join(out, ", ")
-}
 
 // previewed is what policy preview tells of one cluster.
 type previewed struct {
@@ -326,13 +249,6 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 	s.Line("")
 }
 
-func every(p config.Policy) string {
-	if p.When.Continuous {
-		return "all the time"
-	}
-	return "every " + view.Long(p.When.Capture)
-}
-
 // showVerdicts lists what becomes of each point, and why.
 func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon.State) {
 	s := a.screen
@@ -380,73 +296,4 @@ func goes(s *view.Screen, n int) string {
 		return "none goes"
 	}
 	return s.Loss(fmt.Sprintf("%d %s", n, map[bool]string{true: "goes", false: "go"}[n == 1]))
-}
-
-func (a *app) dueCommand() *cli.Command {
-	return a.command(protect, "due", "", "what the policies ask for now and next; with --run do what is due, for those who use cron",
-		"Does the same as the daemon, once: a missed night is made up for, what another has done is not done again,\nand what died is ended. Continuous capture takes what there is.", a.due,
-		&cli.BoolFlag{Name: "run", Usage: "do what is due"})
-}
-
-func (a *app) due(ctx context.Context, c *cli.Command) error {
-	if err := args(c, 0, 0); err != nil {
-		return err
-	}
-	wards, err := a.wards(c, "")
-	if err != nil {
-		return err
-	}
-	world := a.world(c)
-	if c.Bool("run") {
-		runs, err := daemon.Once(ctx, world, nil)
-		if a.screen.JSON {
-			if runs == nil {
-				runs = []*store.Run{}
-			}
-			return errors.Join(a.screen.Encode(runs), err)
-		}
-		if len(runs) == 0 && err == nil {
-			a.screen.Line("nothing is due")
-		}
-		if len(runs) > 0 {
-			a.showRuns(runs, true)
-		}
-		return err
-	}
-	type row struct {
-		daemon.Duty
-		Cluster string `json:"cluster"`
-		Policy  string `json:"policy"`
-		Now     bool   `json:"now"`
-	}
-	rows := []row{}
-	var errs []error
-	for _, w := range wards {
-		duties, err := daemon.Due(ctx, world, w)
-		if err != nil {
-			errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
-			continue
-		}
-		for _, d := range duties {
-			rows = append(rows, row{d, w.Cluster, w.Policy, !d.At.After(time.Now())})
-		}
-	}
-	slices.SortStableFunc(rows, func(x, y row) int { return x.At.Compare(y.At) })
-	if a.screen.JSON {
-		return errors.Join(append(errs, a.screen.Encode(rows))...)
-	}
-	t := a.screen.Table("due", "kind", "cluster", "policy", "why", "")
-	for _, r := range rows {
-		note := ""
-		if r.Attempt > 1 {
-			note = a.screen.Loss(fmt.Sprintf("attempt %d", r.Attempt))
-		}
-		at := view.Time(r.At)
-		if r.Now {
-			at = a.screen.Accent("now") + " (" + at + ")"
-		}
-		t.Row(at, r.Kind, r.Cluster, r.Policy, r.Reason, note)
-	}
-	t.Print(0)
-	return errors.Join(errs...)
 }

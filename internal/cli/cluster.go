@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"context"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/config"
+	"dexamen/internal/engine"
+)
+
+func (a *app) clusterCommands() *cli.Command {
+	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+		a.command("", "list", "", "list the configured clusters", "", a.clusterList),
+		a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect,
+			&cli.DurationFlag{Name: "every", Value: 10 * time.Minute, Usage: "how often the log is captured: it should reach back three times as far"}),
+		a.command("", "check", "CLUSTER", "try login, every member, every privilege, the log and reading, one by one", "", a.clusterCheck),
+		a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
+			"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no others.", a.clusterTrust,
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask: the fingerprints are known to be right"}),
+		a.command("", "grants", "CLUSTER", "print the least privileges needed, as the statements to run", "", a.clusterGrants,
+			&cli.StringFlag{Name: "for", Value: "backup", Usage: "for `WHAT`: backup, or restore, which is for both"}),
+	}}
+}
+
+func (a *app) clusterList(_ context.Context, c *cli.Command) error {
+	if err := args(c, 0, 0); err != nil {
+		return err
+	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	type row struct {
+		Name    string            `json:"name"`
+		Engine  string            `json:"engine"`
+		Address string            `json:"address"`
+		User    string            `json:"user,omitempty"`
+		Labels  map[string]string `json:"labels,omitempty"`
+	}
+	var rows []row
+	for _, n := range config.Names(cfg.Clusters) {
+		cl := cfg.Clusters[n]
+		name, _, err := engine.ForAddress(cl.Address)
+		if err != nil {
+			return usageError{err}
+		}
+		r := row{Name: n, Engine: name, Address: engine.Redact(cl.Address), Labels: cl.Labels}
+		if cl.Login != nil {
+			r.User = cl.Login.User
+		}
+		rows = append(rows, r)
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(rows)
+	}
+	t := a.screen.Table("cluster", "engine", "address", "user")
+	for _, r := range rows {
+		t.Row(r.Name, r.Engine, r.Address, r.User)
+	}
+	t.Print(0)
+	return nil
+}

@@ -1,0 +1,38 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/demo"
+)
+
+func (a *app) demoCommand() *cli.Command {
+	return a.command(try, "demo", "", "the whole job on simulated clusters: protect, mishap, recover, prove",
+		"Runs the commands you would run, on stand-in clusters and a store in a temporary folder, and shows each.",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 0, 0); err != nil {
+				return err
+			}
+			dir, err := os.MkdirTemp("", "dexamen-demo-*")
+			if err != nil {
+				return err
+			}
+			if c.Bool("keep") {
+				defer func() { fmt.Fprintf(a.screen.Err, "kept: %s\n", dir) }()
+			} else {
+				defer func() { _ = os.RemoveAll(dir) }()
+			}
+			s := *a.screen
+			s.Terminal, s.Quiet, s.JSON = false, true, false
+			s.Err = s.Out
+			p := &play{ctx: ctx, screen: &s, dir: dir, stay: c.Bool("stay"), apiary: demo.Apiary{Seed: 1, Documents: c.Int("documents")}}
+			return p.run()
+		},
+		&cli.IntFlag{Name: "documents", Value: 20_000, Usage: "size of the data"},
+		&cli.BoolFlag{Name: "stay", Usage: "afterwards leave the cluster running to try things by hand, until interrupted"},
+		&cli.BoolFlag{Name: "keep", Usage: "keep the temporary folder with store and configuration"})
+}

@@ -1,0 +1,215 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
+	"dexamen/internal/view"
+)
+
+func (a *app) restoreCommand() *cli.Command {
+	return a.command(recovery, "restore", "ADDRESS", "put back what was there at a moment",
+		`Shows what it will do, asks, does it, and verifies: each namespace is written beside,
+read back and compared, and only then takes its name, in one step. Key-value clusters
+have no such step: there what differs is changed in place, and then read back.
+A moment must be named: @latest, after an accident, is the damaged state. One namespace
+that cannot be restored does not keep the others from it; exit code 4 says so.
+
+   dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore, append(restoreChoices(),
+			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
+			&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
+			&cli.StringFlag{Name: "conflict", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
+			&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
+			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records that can be read, and name those that cannot"},
+			&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
+			&cli.BoolFlag{Name: "cluster-wide", Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"})...)
+}
+
+// restoreChoices returns the flags for what only some engine's restores can be
+// told.
+func restoreChoices() (flags []cli.Flag) {
+	for _, o := range engine.RestoreOptions() {
+		flags = append(flags, &cli.StringFlag{Name: o.Name, Value: o.Values[0], Usage: o.Usage})
+	}
+	return flags
+}
+
+func (a *app) restore(ctx context.Context, c *cli.Command) error {
+	present := c.String("conflict")
+	if present != "refuse" && present != "replace" {
+		return usage("--conflict %s: use refuse or replace", present)
+	}
+	chosen := map[string]string{}
+	for _, o := range engine.RestoreOptions() {
+		if chosen[o.Name] = c.String(o.Name); !slices.Contains(o.Values, chosen[o.Name]) {
+			return usage("--%s %s: use %s", o.Name, chosen[o.Name], strings.Join(o.Values, ", "))
+		}
+	}
+	if ad, err := parseAddress(c.Args().First()); err == nil && c.Args().Len() == 1 && !ad.Given {
+		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
+	}
+	e, rename, err := a.renaming(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer e.progress.Done()
+	ad, m := e.ad, e.moment
+	onto := c.String("to")
+	if onto == "" {
+		onto = ad.Cluster
+	}
+	cl, err := a.connect(ctx, c, onto)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	plan, err := restore.NewPlan(ctx, e.Runner, m, cl, restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Chosen: chosen})
+	if err != nil {
+		return err
+	}
+	defer plan.Close()
+	var since *moment.Since
+	if onto == ad.Cluster && len(plan.Conflicts()) > 0 {
+		if since, err = m.Since(ctx); err != nil {
+			return err
+		}
+	}
+	e.progress.Done()
+	if !a.screen.JSON {
+		a.showPlan(plan, onto, present == "replace", since)
+	}
+	if c.Bool("preview") {
+		if a.screen.JSON {
+			return a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "since": since})
+		}
+		return nil
+	}
+	conflicts := len(plan.Conflicts())
+	if !c.Bool("yes") && (conflicts == 0 || present == "replace") {
+		if a.screen.Terminal {
+			if !a.ask("Go on?") {
+				return fmt.Errorf("%w: not confirmed; nothing was changed", run.ErrRefused)
+			}
+		} else if conflicts > 0 {
+			return fmt.Errorf("%w: this would replace %s on %s; without a terminal to ask at, say --yes to do it",
+				run.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
+		} else {
+			return fmt.Errorf("%w: this would write %s to %s; without a terminal to ask at, say --yes to do it",
+				run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
+		}
+	}
+	var done []restore.Restored
+	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster, func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
+		r.Point, r.To = m.Point.ID, m.Time
+		done, err = plan.Run(ctx)
+		for _, d := range done {
+			r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
+		}
+		return err
+	})
+	e.progress.Done()
+	if a.screen.JSON {
+		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done}); e != nil {
+			return e
+		}
+		return err
+	}
+	a.showRestored(done, onto)
+	return err
+}
+
+func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment.Since) {
+	s := a.screen
+	what := "change"
+	if p.Replays {
+		what = "command"
+	}
+	s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, what))
+	s.Line("onto    %s", s.Accent(onto))
+	if p.InPlace {
+		s.Line("        in place, what differs; until it has ended %s holds neither the old nor the new", onto)
+	}
+	if p.Replays {
+		s.Line("        the point first, read back and compared; then the commands, one by one")
+	}
+	t := s.Table("namespace", ">records", ">size", "becomes", "there now", ">records now", ">changed since")
+	for _, it := range p.Items {
+		there, n, lost := "nothing", "", ""
+		switch {
+		case it.Cannot != "":
+			there = s.Loss("cannot be restored")
+		case it.There && !replace:
+			there, n = s.Loss("in the way"), view.Count(it.ThereRecords)
+		case it.There:
+			there, n = s.Loss("will be "+map[bool]string{true: "changed", false: "replaced"}[p.InPlace]), view.Count(it.ThereRecords)
+		}
+		if it.There && since != nil {
+			lost = view.Count(since.Changes[it.To])
+		}
+		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n, lost)
+	}
+	t.Print(2)
+	for _, it := range p.Items {
+		if it.Cannot != "" {
+			s.Line("  %s: %s", it.To, it.Cannot)
+		}
+		for _, l := range it.Lost {
+			s.Line("  %s %s: %s", s.Loss("lost"), it.From, l)
+		}
+	}
+	if d := p.Moment.KnownDamage(); d != "" {
+		s.Line("  %s %s", s.Loss("scrubbing found damage:"), d)
+	}
+	if since != nil {
+		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)
+	}
+	if p.Settings > 0 {
+		s.Line("  and %s", fmt.Sprintf("%d users and roles", p.Settings))
+	}
+}
+
+func (a *app) showRestored(done []restore.Restored, onto string) {
+	if len(done) == 0 {
+		return
+	}
+	s := a.screen
+	all := true
+	for _, r := range done {
+		all = all && r.Failed == "" && !r.Left
+	}
+	if all {
+		s.Line("restored onto %s, read back and compared:", s.Accent(onto))
+	} else {
+		s.Line("%s restored onto %s:", s.Loss("not all"), s.Accent(onto))
+	}
+	t := s.Table("namespace", ">records", ">size", "root", "content, indexes, options", ">took")
+	for _, r := range done {
+		if r.Failed != "" || r.Left {
+			t.Row(r.To, "", "", "", s.Loss(map[bool]string{true: "not tried", false: "not restored"}[r.Left]), "")
+			continue
+		}
+		verdict := "equal"
+		if r.Expired > 0 {
+			verdict += fmt.Sprintf(", but for %s that had expired", view.Count(r.Expired))
+		}
+		if len(r.Lost) > 0 {
+			verdict = s.Loss("what can be read; the rest is lost")
+		}
+		if r.Replayed {
+			verdict += "; then the log's commands"
+		}
+		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), verdict, view.Duration(r.Took))
+	}
+	t.Print(2)
+}

@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"os"
+
+	"github.com/urfave/cli/v3"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"dexamen/internal/demo"
+	"dexamen/internal/sim"
+)
+
+func (a *app) simCommand() *cli.Command {
+	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
+		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the S3 protocol instead.",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 0, 0); err != nil {
+				return err
+			}
+			opt := sim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("standalone"),
+				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
+			if opt.User != "" {
+				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
+					return usage("--user: the environment has no %s to take the secret from", c.String("secret-env"))
+				}
+			}
+			if c.String("bucket") != "" {
+				return a.simObjects(ctx, c, opt)
+			}
+			uri, members, shut, err := startStandIn(opt, c.Int("shards"))
+			if err != nil {
+				return err
+			}
+			defer shut()
+			if n := c.Int("documents"); n > 0 {
+				cl, err := simClient(uri, opt.User, opt.Password)
+				if err != nil {
+					return err
+				}
+				defer func() { _ = cl.Disconnect(context.WithoutCancel(ctx)) }()
+				if err := fillStandIn(ctx, cl, n, c.Int("shards") > 0); err != nil {
+					return err
+				}
+			}
+			if a.screen.JSON {
+				if err := a.screen.Encode(map[string]any{"address": uri, "members": members}); err != nil {
+					return err
+				}
+			} else {
+				a.screen.Line("%s is up at %s", a.screen.Accent(c.String("name")), uri)
+			}
+			<-ctx.Done()
+			return nil
+		},
+		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
+		&cli.BoolFlag{Name: "object-lock", Usage: "the bucket is made for object lock"},
+		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
+		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
+		&cli.IntFlag{Name: "shards", Usage: "make it a sharded cluster of so many, with config servers and a router"},
+		&cli.IntFlag{Name: "port", Usage: "`PORT` of the first member, the others follow (any that are free, when not given)"},
+		&cli.IntFlag{Name: "documents", Usage: "write about so many documents of the demonstration"},
+		&cli.IntFlag{Name: "log-mib", Value: 256, Usage: "size of the log"},
+		&cli.BoolFlag{Name: "standalone", Usage: "a lone server without a log"},
+		&cli.StringFlag{Name: "user", Usage: "let in this `USER` only"},
+		&cli.StringFlag{Name: "secret-env", Value: "SIM_SECRET", Usage: "environment variable with the user's secret"})
+}
+
+// simObjects runs a stand-in object store.
+func (a *app) simObjects(ctx context.Context, c *cli.Command, opt sim.Options) error {
+	if opt.User == "" {
+		return usage("--bucket needs a --user, the access key, and its secret in the environment variable that --secret-env names")
+	}
+	o, err := sim.StartObjects(sim.ObjectsOptions{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("object-lock")})
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	o.MakeBucket(c.String("bucket"))
+	if a.screen.JSON {
+		if err := a.screen.Encode(map[string]any{"endpoint": o.Endpoint(), "bucket": c.String("bucket")}); err != nil {
+			return err
+		}
+	} else {
+		a.screen.Line("an object store with bucket %s is up; a store there is configured with:\n  location: s3://%[1]s/dexamen\n  endpoint: %[2]s\n  path_style: true\n  region: us-east-1\n  login: { user: %[3]s, secret: { env: %[4]s } }",
+			c.String("bucket"), o.Endpoint(), opt.User, c.String("secret-env"))
+	}
+	<-ctx.Done()
+	return nil
+}
+
+// startStandIn runs a replica set, or a sharded cluster.
+func startStandIn(opt sim.Options, shards int) (uri string, members []string, shut func(), err error) {
+	if shards == 0 {
+		rs, err := sim.Start(opt)
+		if err != nil {
+			return "", nil, nil, err
+		}
+		return rs.URI(), rs.Addresses(), rs.Close, nil
+	}
+	c, err := sim.StartSharded(sim.ShardedOptions{Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
+	if err != nil {
+		return "", nil, nil, err
+	}
+	members = c.Config().Addresses()
+	for i := range shards {
+		members = append(members, c.Shard(i).Addresses()...)
+	}
+	return c.URI(), members, c.Close, nil
+}
+
+func fillStandIn(ctx context.Context, cl *mongo.Client, documents int, sharded bool) error {
+	if sharded {
+		return demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, cl)
+	}
+	return demo.Apiary{Seed: 1, Documents: documents}.Fill(ctx, cl)
+}
+
+func simClient(uri, user, password string) (*mongo.Client, error) {
+	opt := options.Client().ApplyURI(uri)
+	if user != "" {
+		opt.SetAuth(options.Credential{Username: user, Password: password, AuthSource: "admin"})
+	}
+	return mongo.Connect(opt)
+}
