@@ -54,11 +54,11 @@ type app struct {
 
 // Run runs the command line and gives the exit code.
 func Run(ctx context.Context, args []string) int {
-	return rec(ctx, args, nil)
+	return runLine(ctx, args, nil)
 }
 
-// rec runs one command line; with a screen given it writes there.
-func rec(ctx context.Context, args []string, screen *view.Screen) int {
+// runLine runs one command line; with a screen given it writes there.
+func runLine(ctx context.Context, args []string, screen *view.Screen) int {
 	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin)}
 	err := a.root().Run(ctx, args)
 	for _, s := range a.opened {

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"os"
 
-	"github.com/urfave/cli/v3"
+	"dexamen/internal/demo/tour"
 
-	"dexamen/internal/demo"
+	"github.com/urfave/cli/v3"
 )
 
 func (a *app) demoCommand() *cli.Command {
@@ -29,8 +29,8 @@ func (a *app) demoCommand() *cli.Command {
 			s := *a.screen
 			s.Terminal, s.Quiet, s.JSON = false, true, false
 			s.Err = s.Out
-			p := &play{ctx: ctx, screen: &s, dir: dir, stay: c.Bool("stay"), apiary: demo.Apiary{Seed: 1, Documents: c.Int("documents")}}
-			return p.run()
+			t := tour.Tour{Screen: &s, Dir: dir, Stay: c.Bool("stay"), Documents: c.Int("documents"), Command: runLine, Connect: simClient}
+			return t.Run(ctx)
 		},
 		&cli.IntFlag{Name: "documents", Value: 20_000, Usage: "size of the data"},
 		&cli.BoolFlag{Name: "stay", Usage: "afterwards leave the cluster running to try things by hand, until interrupted"},

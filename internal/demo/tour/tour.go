@@ -1,4 +1,10 @@
-package cli
+// Package tour is the demonstration: the commands an administrator would run, on
+// clusters that are filled, spoiled and restored, with what each shows.
+//
+//	tour.go      a replica set, from the first point to the scrubbed store
+//	sharded.go   a sharded cluster
+//	keyvalue.go  etcd and Redis, where they are installed
+package tour
 
 import (
 	"context"
@@ -17,28 +23,45 @@ import (
 	"dexamen/internal/view"
 )
 
-// play is a run of the demonstration.
-type play struct {
+// Tour is a run of the demonstration.
+type Tour struct {
+	Screen *view.Screen
+	// Dir is an empty folder for the stores and the configuration.
+	Dir string
+	// Documents is the size of the data.
+	Documents int
+	// Stay leaves the clusters running until the context ends.
+	Stay bool
+	// Command runs one command line and returns its exit code.
+	Command func(ctx context.Context, args []string, screen *view.Screen) int
+	// Connect logs in to a stand-in.
+	Connect func(uri, user, password string) (*mongo.Client, error)
+
 	ctx    context.Context
-	screen *view.Screen
-	dir    string
 	config string
 	apiary demo.Apiary
 	cl     *mongo.Client
-	stay   bool
 	ends   []func() // stop what runs
 	// Just before each part of the mishap.
 	spoiled, dropped time.Time
 }
 
+// The exit codes that the commands are to end with.
+const (
+	done    = 0
+	failed  = 1
+	differs = 3
+	refused = 5
+)
+
 const demoSecret = "DEXAMEN_DEMO_SECRET"
 
-func (p *play) say(format string, args ...any) {
-	p.screen.Line("\n%s", p.screen.Accent("# "+fmt.Sprintf(format, args...)))
+func (p *Tour) say(format string, args ...any) {
+	p.Screen.Line("\n%s", p.Screen.Accent("# "+fmt.Sprintf(format, args...)))
 }
 
 // do runs one command line and checks how it ended.
-func (p *play) do(want int, args ...string) error {
+func (p *Tour) do(want int, args ...string) error {
 	var shown []string
 	for _, a := range args {
 		if strings.ContainsAny(a, " *") {
@@ -46,15 +69,18 @@ func (p *play) do(want int, args ...string) error {
 		}
 		shown = append(shown, a)
 	}
-	p.screen.Line("\n$ dexamen %s", strings.Join(shown, " "))
-	got := rec(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.screen)
+	p.Screen.Line("\n$ dexamen %s", strings.Join(shown, " "))
+	got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.Screen)
 	if got != want {
 		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got, want)
 	}
 	return nil
 }
 
-func (p *play) run() error {
+// Run goes through it. It ends at the first command that does not end as it is
+// to.
+func (p *Tour) Run(ctx context.Context) error {
+	p.ctx, p.apiary = ctx, demo.Apiary{Seed: 1, Documents: p.Documents}
 	if os.Getenv(demoSecret) == "" {
 		if err := os.Setenv(demoSecret, "made-up for the demo"); err != nil {
 			return err
@@ -65,7 +91,7 @@ func (p *play) run() error {
 		return err
 	}
 	defer rs.Close()
-	if p.cl, err = simClient(rs.URI(), "dexamen", os.Getenv(demoSecret)); err != nil {
+	if p.cl, err = p.Connect(rs.URI(), "dexamen", os.Getenv(demoSecret)); err != nil {
 		return err
 	}
 	defer func() { _ = p.cl.Disconnect(context.WithoutCancel(p.ctx)) }()
@@ -74,7 +100,7 @@ func (p *play) run() error {
 			end()
 		}
 	}()
-	p.config = filepath.Join(p.dir, "dexamen.yaml")
+	p.config = filepath.Join(p.Dir, "dexamen.yaml")
 	text := fmt.Sprintf(`stores:
   larder:
     location: file://%s
@@ -102,31 +128,31 @@ clusters:
 			return err
 		}
 	}
-	if p.stay {
+	if p.Stay {
 		p.say("The clusters stay up until interrupted. In another terminal:")
-		p.screen.Line("\nexport DEXAMEN_CONFIG=%s %s='%s'", p.config, demoSecret, os.Getenv(demoSecret))
+		p.Screen.Line("\nexport DEXAMEN_CONFIG=%s %s='%s'", p.config, demoSecret, os.Getenv(demoSecret))
 		<-p.ctx.Done()
 	}
 	return nil
 }
 
-func (p *play) path(name string) string { return filepath.ToSlash(filepath.Join(p.dir, name)) }
+func (p *Tour) path(name string) string { return filepath.ToSlash(filepath.Join(p.Dir, name)) }
 
-func (p *play) setUp() error {
+func (p *Tour) setUp() error {
 	p.say("Set up: one member's address is enough.")
 	for _, line := range []string{"config check", "cluster check meadow", "cluster inspect meadow", "store create larder", "store check larder"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (p *play) protect() error {
+func (p *Tour) protect() error {
 	p.say("Protect: a first point, while the bees and their keepers go on.")
 	busy := make(chan error, 1)
 	go func() { busy <- p.apiary.Work(p.ctx, p.cl, 2, p.apiary.Documents/100) }()
-	if err := p.do(exitDone, "snapshot", "meadow"); err != nil {
+	if err := p.do(done, "snapshot", "meadow"); err != nil {
 		return err
 	}
 	if err := <-busy; err != nil {
@@ -137,14 +163,14 @@ func (p *play) protect() error {
 	}
 	p.say("A day's changes later: a second point stores what changed. The log in between is captured, and proves it.")
 	for _, line := range []string{"snapshot meadow", "capture meadow", "points meadow", "verify meadow@latest"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (p *play) mishap() error {
+func (p *Tour) mishap() error {
 	if err := p.apiary.Work(p.ctx, p.cl, 4, 200); err != nil {
 		return err
 	}
@@ -175,45 +201,45 @@ func (p *play) mishap() error {
 
 func stamp(t time.Time) string { return t.Local().Format("2006-01-02T15:04:05.000Z07:00") }
 
-func (p *play) recover() error {
+func (p *Tour) recover() error {
 	p.say("Recover: capture the log up to now, and see which moments can be had.")
-	if err := p.do(exitDone, "capture", "meadow"); err != nil {
+	if err := p.do(done, "capture", "meadow"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "coverage", "meadow"); err != nil {
+	if err := p.do(done, "coverage", "meadow"); err != nil {
 		return err
 	}
 	p.say("What is different now from just before? (Exit code 3: there are differences.)")
 	before := "meadow@" + stamp(p.spoiled)
-	if err := p.do(exitDiffers, "compare", before, "meadow@live", "--show", "3"); err != nil {
+	if err := p.do(differs, "compare", before, "meadow@live", "--show", "3"); err != nil {
 		return err
 	}
 	p.say("A name mistyped at 3 a.m. restores nothing, and names what is near.")
-	if err := p.do(exitFailed, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvest"); err != nil {
+	if err := p.do(failed, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvest"); err != nil {
 		return err
 	}
 	p.say("harvests comes back beside, as it was just before the drop ...")
-	if err := p.do(exitDone, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename", "apiary.harvests=apiary.harvests_restored", "--yes"); err != nil {
+	if err := p.do(done, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename", "apiary.harvests=apiary.harvests_restored", "--yes"); err != nil {
 		return err
 	}
 	p.say("... and colonies in place, as they were just before the script ran. Without --yes nothing is replaced.")
-	if err := p.do(exitRefused, "restore", before+"/apiary.colonies", "--conflict", "replace"); err != nil {
+	if err := p.do(refused, "restore", before+"/apiary.colonies", "--conflict", "replace"); err != nil {
 		return err
 	}
-	return p.do(exitDone, "restore", before+"/apiary.colonies", "--conflict", "replace", "--yes")
+	return p.do(done, "restore", before+"/apiary.colonies", "--conflict", "replace", "--yes")
 }
 
-func (p *play) prove() error {
+func (p *Tour) prove() error {
 	p.say("Prove: what is live now is, by content, what was there then.")
-	if err := p.do(exitDone, "verify", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--live", "meadow", "--rename", "apiary.harvests=apiary.harvests_restored"); err != nil {
+	if err := p.do(done, "verify", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--live", "meadow", "--rename", "apiary.harvests=apiary.harvests_restored"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "verify", "meadow@"+stamp(p.spoiled)+"/apiary.colonies", "--live", "meadow"); err != nil {
+	if err := p.do(done, "verify", "meadow@"+stamp(p.spoiled)+"/apiary.colonies", "--live", "meadow"); err != nil {
 		return err
 	}
 	p.say("The restore itself is in the log too: a point folded from it, at no load on the cluster, equals a new scan.")
 	for _, line := range []string{"capture meadow", "snapshot meadow --from-log", "snapshot meadow", "capture meadow", "verify meadow@latest"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
@@ -221,7 +247,7 @@ func (p *play) prove() error {
 }
 
 // policies has the same done by itself from here on.
-func (p *play) policies() error {
+func (p *Tour) policies() error {
 	p.say("So that nobody has to remember: a policy. What it would do is shown before it does anything.")
 	text, err := os.ReadFile(p.config)
 	if err != nil {
@@ -248,7 +274,7 @@ func (p *play) policies() error {
 		if words[0] == "hold" {
 			words = append(words, "--why", "the mishap with the harvests")
 		}
-		if err := p.do(exitDone, words...); err != nil {
+		if err := p.do(done, words...); err != nil {
 			return err
 		}
 	}
@@ -256,20 +282,20 @@ func (p *play) policies() error {
 }
 
 // keep shows that the store itself can be trusted.
-func (p *play) keep() error {
+func (p *Tour) keep() error {
 	p.say("And the store: a copy elsewhere, which opens with the same key.")
-	if err := p.do(exitDone, "store", "mirror", "larder", "loft"); err != nil {
+	if err := p.do(done, "store", "mirror", "larder", "loft"); err != nil {
 		return err
 	}
 	p.say("The disk under the larder rots: one bit flips. Scrubbing finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
-	if err := flipBit(filepath.Join(p.dir, "larder", "content")); err != nil {
+	if err := flipBit(filepath.Join(p.Dir, "larder", "content")); err != nil {
 		return err
 	}
-	if err := p.do(exitDiffers, "store", "scrub", "larder"); err != nil {
+	if err := p.do(differs, "store", "scrub", "larder"); err != nil {
 		return err
 	}
 	for _, line := range []string{"store scrub larder --repair", "store keys list larder", "store inspect larder"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}

@@ -1,4 +1,4 @@
-package cli
+package tour
 
 import (
 	"bytes"
@@ -21,7 +21,7 @@ import (
 
 // keyValue is the part of the demonstration on real servers of key-value
 // clusters, where they are installed.
-func (p *play) keyValue() error {
+func (p *Tour) keyValue() error {
 	if err := p.willow(); err != nil {
 		return err
 	}
@@ -30,7 +30,7 @@ func (p *play) keyValue() error {
 
 // server runs an installed server until the demonstration ends; ok false: there
 // is none.
-func (p *play) server(name string, ports int, args func(addrs []string) []string) (addrs []string, ok bool, err error) {
+func (p *Tour) server(name string, ports int, args func(addrs []string) []string) (addrs []string, ok bool, err error) {
 	path, err := exec.LookPath(name)
 	if err != nil {
 		return nil, false, nil
@@ -47,7 +47,7 @@ func (p *play) server(name string, ports int, args func(addrs []string) []string
 	for _, l := range held {
 		_ = l.Close() // before the server wants them
 	}
-	dir := filepath.Join(p.dir, name)
+	dir := filepath.Join(p.Dir, name)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, true, err
 	}
@@ -57,7 +57,7 @@ func (p *play) server(name string, ports int, args func(addrs []string) []string
 }
 
 // begin starts a server that ends with the demonstration.
-func (p *play) begin(cmd *exec.Cmd) error {
+func (p *Tour) begin(cmd *exec.Cmd) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (p *play) begin(cmd *exec.Cmd) error {
 }
 
 // register adds a cluster to the configuration.
-func (p *play) register(text string) error {
+func (p *Tour) register(text string) error {
 	was, err := os.ReadFile(p.config)
 	if err != nil {
 		return err
@@ -75,7 +75,7 @@ func (p *play) register(text string) error {
 }
 
 // upTo tries until a server answers.
-func (p *play) upTo(try func(ctx context.Context) error) (err error) {
+func (p *Tour) upTo(try func(ctx context.Context) error) (err error) {
 	for range 100 {
 		ctx, cancel := context.WithTimeout(p.ctx, time.Second)
 		err = try(ctx)
@@ -88,7 +88,7 @@ func (p *play) upTo(try func(ctx context.Context) error) (err error) {
 	return err
 }
 
-func (p *play) willow() error {
+func (p *Tour) willow() error {
 	addrs, ok, err := p.server("etcd", 2, func(a []string) []string {
 		client, peer := "http://"+a[0], "http://"+a[1]
 		return []string{"--name", "willow", "--data-dir", "data", "--listen-client-urls", client, "--advertise-client-urls", client, "--listen-peer-urls", peer,
@@ -117,7 +117,7 @@ func (p *play) willow() error {
 	}
 	p.say("Key-value clusters too: willow, a real etcd server, holds the gateways' configuration.")
 	for _, line := range []string{"cluster inspect willow", "snapshot willow"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
@@ -128,25 +128,25 @@ func (p *play) willow() error {
 	if _, err := cl.Put(p.ctx, "/routes/007", "?"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "capture", "willow"); err != nil {
+	if err := p.do(done, "capture", "willow"); err != nil {
 		return err
 	}
-	if err := p.do(exitDiffers, "compare", p.firstPoint("willow"), "willow@live", "--show", "2"); err != nil {
+	if err := p.do(differs, "compare", p.firstPoint("willow"), "willow@live", "--show", "2"); err != nil {
 		return err
 	}
 	p.say("In place, only what differs is written: those who watch see no other key change.")
-	if err := p.do(exitDone, "restore", p.firstPoint("willow")+"//gateways/", "--conflict", "replace", "--yes"); err != nil {
+	if err := p.do(done, "restore", p.firstPoint("willow")+"//gateways/", "--conflict", "replace", "--yes"); err != nil {
 		return err
 	}
-	return p.do(exitDone, "verify", p.firstPoint("willow")+"//gateways/", "--live", "willow")
+	return p.do(done, "verify", p.firstPoint("willow")+"//gateways/", "--live", "willow")
 }
 
 // firstPoint returns the address of a cluster's first point.
-func (p *play) firstPoint(cluster string) string {
-	s := *p.screen
+func (p *Tour) firstPoint(cluster string) string {
+	s := *p.Screen
 	var out bytes.Buffer
 	s.Out = &out
-	rec(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "points", cluster}, &s)
+	p.Command(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "points", cluster}, &s)
 	for _, w := range strings.Fields(out.String()) {
 		if when, err := address.ParseWhen(w, time.Now()); err == nil && when.Kind == address.Point {
 			return cluster + "@" + w
@@ -155,7 +155,7 @@ func (p *play) firstPoint(cluster string) string {
 	return cluster + "@latest"
 }
 
-func (p *play) bramble() error {
+func (p *Tour) bramble() error {
 	begin := func(dir string) (string, bool, error) {
 		addrs, ok, err := p.server("redis-server", 1, func(a []string) []string {
 			host, port, _ := net.SplitHostPort(a[0])
@@ -201,7 +201,7 @@ func (p *play) bramble() error {
 	}
 	p.say("And bramble, a real Redis server: the market's stalls, orders, price boards and sales.")
 	for _, line := range []string{"cluster inspect bramble", "snapshot bramble"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
@@ -210,26 +210,26 @@ func (p *play) bramble() error {
 			return err
 		}
 	}
-	if err := p.do(exitDone, "capture", "bramble"); err != nil {
+	if err := p.do(done, "capture", "bramble"); err != nil {
 		return err
 	}
 	time.Sleep(50 * time.Millisecond)
 	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, Dexamen borrows the one named as bramble's scratch: and gives it back empty.")
 	for _, line := range []string{"browse bramble@latest/db0/orders: --show 2", "compare " + p.firstPoint("bramble") + " bramble@latest"} {
-		want := exitDone
+		want := done
 		if strings.HasPrefix(line, "compare") {
-			want = exitDiffers
+			want = differs
 		}
 		if err := p.do(want, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
 	p.say("And restored: the point, and then each command since.")
-	if err := p.do(exitDone, "restore", "bramble@latest/db0/orders:", "--to", "hedge", "--yes"); err != nil {
+	if err := p.do(done, "restore", "bramble@latest/db0/orders:", "--to", "hedge", "--yes"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "compare", "hedge@live/db0/orders:", "bramble@live/db0/orders:"); err != nil {
+	if err := p.do(done, "compare", "hedge@live/db0/orders:", "bramble@live/db0/orders:"); err != nil {
 		return err
 	}
-	return p.do(exitDone, "browse", p.firstPoint("bramble")+"/db0/prices:")
+	return p.do(done, "browse", p.firstPoint("bramble")+"/db0/prices:")
 }

@@ -1,4 +1,4 @@
-package cli
+package tour
 
 import (
 	"context"
@@ -16,7 +16,7 @@ import (
 // orchard is the part of the demonstration on a sharded cluster: a point that
 // is of one moment on all shards while ranges move between them, and a restore
 // of one collection onto a cluster of another kind.
-func (p *play) orchard() error {
+func (p *Tour) orchard() error {
 	secret := os.Getenv(demoSecret)
 	set := sim.Options{User: "dexamen", Password: secret, NoopEvery: 400 * time.Millisecond}
 	c, err := sim.StartSharded(sim.ShardedOptions{Name: "orchard", Set: set})
@@ -24,7 +24,7 @@ func (p *play) orchard() error {
 		return err
 	}
 	p.ends = append(p.ends, c.Close)
-	cl, err := simClient(c.URI(), "dexamen", secret)
+	cl, err := p.Connect(c.URI(), "dexamen", secret)
 	if err != nil {
 		return err
 	}
@@ -51,7 +51,7 @@ func (p *play) orchard() error {
 	if err := data.Fill(p.ctx, cl); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "cluster", "inspect", "orchard"); err != nil {
+	if err := p.do(done, "cluster", "inspect", "orchard"); err != nil {
 		return err
 	}
 	p.say("A point of both shards at one cluster time, while gateways write and a range of readings moves from shard to shard.")
@@ -64,7 +64,7 @@ func (p *play) orchard() error {
 		}
 		busy <- err
 	}()
-	if err := p.do(exitDone, "snapshot", "orchard"); err != nil {
+	if err := p.do(done, "snapshot", "orchard"); err != nil {
 		return err
 	}
 	if err := <-busy; err != nil {
@@ -78,20 +78,20 @@ func (p *play) orchard() error {
 		return err
 	}
 	for _, line := range []string{"capture orchard", "snapshot orchard", "capture orchard", "verify orchard@latest"} {
-		if err := p.do(exitDone, strings.Fields(line)...); err != nil {
+		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
 	}
 	moment := "orchard@" + stamp(before) + "/telemetry.readings"
-	if err := p.do(exitDiffers, "compare", moment, "orchard@live/telemetry.readings", "--show", "2"); err != nil {
+	if err := p.do(differs, "compare", moment, "orchard@live/telemetry.readings", "--show", "2"); err != nil {
 		return err
 	}
 	p.say("The readings as they were come back beside, sharded as they were; and, for a closer look, onto paddock, a replica set.")
-	if err := p.do(exitDone, "restore", moment, "--rename", "telemetry.readings=telemetry.readings_restored", "--yes"); err != nil {
+	if err := p.do(done, "restore", moment, "--rename", "telemetry.readings=telemetry.readings_restored", "--yes"); err != nil {
 		return err
 	}
-	if err := p.do(exitDone, "restore", moment, "--to", "paddock", "--yes"); err != nil {
+	if err := p.do(done, "restore", moment, "--to", "paddock", "--yes"); err != nil {
 		return err
 	}
-	return p.do(exitDone, "verify", moment, "--live", "paddock")
+	return p.do(done, "verify", moment, "--live", "paddock")
 }
