@@ -9,7 +9,8 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
 	"dexamen/internal/demo"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
+	"dexamen/internal/sim/s3sim"
 )
 
 func (a *app) simCommand() *cli.Command {
@@ -19,7 +20,7 @@ func (a *app) simCommand() *cli.Command {
 			if err := args(c, 0, 0); err != nil {
 				return err
 			}
-			opt := sim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("standalone"),
+			opt := docsim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("standalone"),
 				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
 			if opt.User != "" {
 				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
@@ -68,11 +69,11 @@ func (a *app) simCommand() *cli.Command {
 }
 
 // simObjects runs a stand-in object store.
-func (a *app) simObjects(ctx context.Context, c *cli.Command, opt sim.Options) error {
+func (a *app) simObjects(ctx context.Context, c *cli.Command, opt docsim.Options) error {
 	if opt.User == "" {
 		return usage("--bucket needs a --user, the access key, and its secret in the environment variable that --secret-env names")
 	}
-	o, err := sim.StartObjects(sim.ObjectsOptions{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("object-lock")})
+	o, err := s3sim.Start(s3sim.Options{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("object-lock")})
 	if err != nil {
 		return err
 	}
@@ -91,15 +92,15 @@ func (a *app) simObjects(ctx context.Context, c *cli.Command, opt sim.Options) e
 }
 
 // startStandIn runs a replica set, or a sharded cluster.
-func startStandIn(opt sim.Options, shards int) (uri string, members []string, shut func(), err error) {
+func startStandIn(opt docsim.Options, shards int) (uri string, members []string, shut func(), err error) {
 	if shards == 0 {
-		rs, err := sim.Start(opt)
+		rs, err := docsim.Start(opt)
 		if err != nil {
 			return "", nil, nil, err
 		}
 		return rs.URI(), rs.Addresses(), rs.Close, nil
 	}
-	c, err := sim.StartSharded(sim.ShardedOptions{Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
 	if err != nil {
 		return "", nil, nil, err
 	}

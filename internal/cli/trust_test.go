@@ -16,7 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
 // TestTrust: an unknown certificate is refused; it is shown with its
@@ -33,7 +33,7 @@ func TestTrust(t *testing.T) {
 		return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
 	}
 	config := &tls.Config{Certificates: []tls.Certificate{certificate()}}
-	rs, err := sim.Start(sim.Options{TLS: config})
+	rs, err := docsim.Start(docsim.Options{TLS: config})
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	s := &site{t: t, dir: t.TempDir()}

@@ -9,7 +9,7 @@ import (
 
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
 
@@ -17,7 +17,7 @@ import (
 // run that was killed has left stopped is started by the next one, and what
 // somebody else has stopped stays stopped.
 func TestBalancer(t *testing.T) {
-	c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{NoopEvery: fastNoops}})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Set: docsim.Options{NoopEvery: fastNoops}})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	cl := connect(t, c.URI())

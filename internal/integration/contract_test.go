@@ -25,7 +25,7 @@ import (
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -49,7 +49,7 @@ type engineFixture struct {
 }
 
 func documentBed(t testing.TB) *engineFixture {
-	rs := startSim(t, sim.Options{LogBytes: 1 << 20, NoopEvery: 100 * time.Millisecond})
+	rs := startSim(t, docsim.Options{LogBytes: 1 << 20, NoopEvery: 100 * time.Millisecond})
 	cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetWriteConcern(writeconcern.Majority()))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })

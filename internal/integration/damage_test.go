@@ -28,7 +28,7 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -163,7 +163,7 @@ func storeForHarm(t *testing.T, kind string) (dir string, openAt func(string) (*
 // protectForHarm fills a store with something of every kind, and gives the roots
 // of each point and of the latest moment.
 func protectForHarm(t *testing.T, dir string, openAt func(string) (*run.Runner, error)) (map[string]string, engine.Cluster) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 7, Documents: 2500}
 	require.NoError(t, data.Fill(ctx, cl))
@@ -429,7 +429,7 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 // damaged one is named with the nearest moment that has it whole, and on request
 // what can be read of it comes back with a list of what is lost.
 func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	require.NoError(t, demo.Apiary{Seed: 4, Documents: 9000}.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())

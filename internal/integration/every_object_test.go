@@ -17,7 +17,7 @@ import (
 	"dexamen/internal/engine/document"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
 
@@ -37,7 +37,7 @@ func everyValue() bson.D {
 // roles, come back as they were; also those that were made or changed in the
 // log.
 func TestEveryObject(t *testing.T) {
-	rs := startSim(t, sim.Options{Name: "meadow", NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{Name: "meadow", NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	db := cl.Database("apiary")
 	run := func(cmd bson.D) { t.Helper(); require.NoError(t, db.RunCommand(ctx, cmd).Err()) }
@@ -122,7 +122,7 @@ func TestEveryObject(t *testing.T) {
 	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
 	require.NoError(t, err)
 
-	target := startSim(t, sim.Options{Name: "paddock", NoopEvery: fastNoops})
+	target := startSim(t, docsim.Options{Name: "paddock", NoopEvery: fastNoops})
 	tc := connect(t, target.URI())
 	_, err = tc.Database("admin").Collection("system.users").InsertOne(ctx, user("annelie", "another password"))
 	require.NoError(t, err)
@@ -209,8 +209,8 @@ func raws(t *testing.T, cl *mongo.Client) map[string][]string {
 // TestExpiredDocumentsComeBack: documents that a TTL index says are over are
 // restored and found equal before it takes them.
 func TestExpiredDocumentsComeBack(t *testing.T) {
-	rs := startSim(t, sim.Options{Name: "meadow", NoopEvery: fastNoops})
-	target := startSim(t, sim.Options{Name: "paddock", NoopEvery: fastNoops, ExpireEvery: time.Millisecond})
+	rs := startSim(t, docsim.Options{Name: "meadow", NoopEvery: fastNoops})
+	target := startSim(t, docsim.Options{Name: "paddock", NoopEvery: fastNoops, ExpireEvery: time.Millisecond})
 	cl, tc := connect(t, rs.URI()), connect(t, target.URI())
 	c := cl.Database("apiary").Collection("sessions")
 	for i := range 3000 {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dexamen/internal/explain"
+	"dexamen/internal/sim/docsim"
 
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -22,7 +23,6 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -42,7 +42,7 @@ func TestMemberKilledWhileItIsRead(t *testing.T) {
 }
 
 func memberKilled(t *testing.T, lag time.Duration) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, cl))
@@ -96,7 +96,7 @@ func memberKilled(t *testing.T, lag time.Duration) {
 }
 
 func TestALogThatRolledOverIsAGap(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops, LogBytes: 60_000})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, LogBytes: 60_000})
 	cl := connect(t, rs.URI())
 	c := cl.Database("apiary").Collection("colonies")
 	write := func(n int) {
@@ -144,7 +144,7 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 // TestOnePercentChanged: a second point after 1 % scattered changes takes at
 // most 5 % of the first one's bytes, by scan and by fold.
 func TestOnePercentChanged(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 8, Documents: 100_000}
 	require.NoError(t, data.Fill(ctx, cl))
@@ -188,7 +188,7 @@ func TestOnePercentChanged(t *testing.T) {
 }
 
 func TestRestoreRefusesAndReplaces(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 2000}.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
@@ -247,8 +247,8 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 }
 
 func TestAnotherClusterUnderTheSameNameIsRefused(t *testing.T) {
-	a := startSim(t, sim.Options{Name: "meadow", NoopEvery: fastNoops})
-	b := startSim(t, sim.Options{Name: "orchard", NoopEvery: fastNoops})
+	a := startSim(t, docsim.Options{Name: "meadow", NoopEvery: fastNoops})
+	b := startSim(t, docsim.Options{Name: "orchard", NoopEvery: fastNoops})
 	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", a.URI()))
 	require.NoError(t, err)
@@ -260,7 +260,7 @@ func TestAnotherClusterUnderTheSameNameIsRefused(t *testing.T) {
 }
 
 func TestTwoCapturesAtOnce(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
@@ -291,7 +291,7 @@ func TestTwoCapturesAtOnce(t *testing.T) {
 }
 
 func TestChoosingAMember(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: 50 * time.Millisecond})
+	rs := startSim(t, docsim.Options{NoopEvery: 50 * time.Millisecond})
 	_, drv, err := engine.ForAddress(rs.URI())
 	require.NoError(t, err)
 	addrs := rs.Addresses()
@@ -338,7 +338,7 @@ func TestChoosingAMember(t *testing.T) {
 // A primary that is cut off while it is read takes writes that no majority will
 // have. The work goes on at another member, and nothing of them is kept.
 func TestThePrimaryReadIsCutOff(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, connect(t, rs.URI())))
 	_, drv, err := engine.ForAddress(rs.URI())

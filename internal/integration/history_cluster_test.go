@@ -27,7 +27,7 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -38,21 +38,21 @@ import (
 // any cluster time, independently of any log.
 type clusterFixture struct {
 	rng     *rand.Rand
-	sharded *sim.Sharded    // or
-	lone    *sim.ReplicaSet // this one
+	sharded *docsim.Sharded    // or
+	lone    *docsim.ReplicaSet // this one
 	uri     string
-	sets    []*sim.ReplicaSet
+	sets    []*docsim.ReplicaSet
 	log     []string
 	mu      sync.Mutex
 }
 
 func newYard(t testing.TB, seed uint64) *clusterFixture {
 	y := &clusterFixture{rng: rand.New(rand.NewPCG(seed, 99))}
-	set := sim.Options{Remember: true, OpsPerEntry: 1 + y.rng.IntN(3), LogForm: 1 + y.rng.IntN(2), NoopEvery: time.Duration(50+y.rng.IntN(400)) * time.Millisecond}
+	set := docsim.Options{Remember: true, OpsPerEntry: 1 + y.rng.IntN(3), LogForm: 1 + y.rng.IntN(2), NoopEvery: time.Duration(50+y.rng.IntN(400)) * time.Millisecond}
 	if seed%4 == 0 || seed%8 == 7 {
 		set.Name = "meadow"
 		y.lone = startSim(t, set)
-		y.uri, y.sets = y.lone.URI(), []*sim.ReplicaSet{y.lone}
+		y.uri, y.sets = y.lone.URI(), []*docsim.ReplicaSet{y.lone}
 		return y
 	}
 	if seed%5 == 0 {
@@ -61,21 +61,21 @@ func newYard(t testing.TB, seed uint64) *clusterFixture {
 	if seed%7 == 0 {
 		set.Latency = time.Duration(y.rng.IntN(3)) * time.Millisecond
 	}
-	o := sim.ShardedOptions{Shards: 2 + y.rng.IntN(2), Routers: 1 + y.rng.IntN(2), Set: set}
+	o := docsim.ShardedOptions{Shards: 2 + y.rng.IntN(2), Routers: 1 + y.rng.IntN(2), Set: set}
 	for range o.Shards {
 		o.ClockOffsets = append(o.ClockOffsets, time.Duration(y.rng.IntN(300)-150)*time.Millisecond)
 	}
-	c, err := sim.StartSharded(o)
+	c, err := docsim.StartSharded(o)
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
-	y.sharded, y.uri, y.sets = c, c.URI(), []*sim.ReplicaSet{c.Config()}
+	y.sharded, y.uri, y.sets = c, c.URI(), []*docsim.ReplicaSet{c.Config()}
 	for i := range o.Shards {
 		y.sets = append(y.sets, c.Shard(i))
 	}
 	return y
 }
 
-func (y *clusterFixture) at(ts bson.Timestamp) map[string]sim.Content {
+func (y *clusterFixture) at(ts bson.Timestamp) map[string]docsim.Content {
 	if y.lone != nil {
 		return y.lone.At(ts)
 	}
@@ -198,7 +198,7 @@ func (h *hand) spread() {
 		raw, _ := bson.Marshal(bson.D{{Key: "_id", Value: h.w.id()}})
 		to := shards[h.rng.IntN(len(shards))]
 		what = "move " + ns + " to " + to
-		err = h.y.sharded.Move(ns, raw, to, sim.MoveOptions{Pause: time.Duration(h.rng.IntN(5)) * time.Millisecond, Fail: h.rng.IntN(5) == 0, Keep: h.rng.IntN(4) == 0})
+		err = h.y.sharded.Move(ns, raw, to, docsim.MoveOptions{Pause: time.Duration(h.rng.IntN(5)) * time.Millisecond, Fail: h.rng.IntN(5) == 0, Keep: h.rng.IntN(4) == 0})
 	}
 	if what != "" && err == nil {
 		h.y.say("%s", what)
@@ -232,7 +232,7 @@ func (y *clusterFixture) trouble(rng *rand.Rand) {
 }
 
 // partition cuts a member off, and has it written to if it leads.
-func (y *clusterFixture) partition(rng *rand.Rand, rs *sim.ReplicaSet) {
+func (y *clusterFixture) partition(rng *rand.Rand, rs *docsim.ReplicaSet) {
 	i := rng.IntN(3)
 	if p := rs.Primary(); p >= 0 && rng.IntN(4) > 0 {
 		i = p
@@ -389,7 +389,7 @@ func clusterHistory(t *testing.T, seed uint64) {
 
 // compareMoment compares the content of a moment with what a cluster
 // remembers.
-func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[string]sim.Content, dropping map[string]bool, what string) {
+func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[string]docsim.Content, dropping map[string]bool, what string) {
 	t.Helper()
 	x, err := e.Store.NewScratch(t.TempDir())
 	require.NoError(t, err)
@@ -466,9 +466,9 @@ func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Ti
 	}
 	var uri string
 	if seed/2%2 == 0 {
-		uri = startSim(t, sim.Options{Name: "paddock", Members: 1, NoopEvery: fastNoops}).URI()
+		uri = startSim(t, docsim.Options{Name: "paddock", Members: 1, NoopEvery: fastNoops}).URI()
 	} else {
-		c, err := sim.StartSharded(sim.ShardedOptions{Name: "paddock", Members: 1, Set: sim.Options{NoopEvery: fastNoops}})
+		c, err := docsim.StartSharded(docsim.ShardedOptions{Name: "paddock", Members: 1, Set: docsim.Options{NoopEvery: fastNoops}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
 		uri = c.URI()

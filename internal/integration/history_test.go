@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"dexamen/internal/explain"
+	"dexamen/internal/sim/docsim"
 
 	_ "dexamen/internal/engine/all"
 
@@ -29,7 +30,6 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -282,8 +282,8 @@ func connect(t testing.TB, uri string) *mongo.Client {
 	return cl
 }
 
-func startSim(t testing.TB, opt sim.Options) *sim.ReplicaSet {
-	rs, err := sim.Start(opt)
+func startSim(t testing.TB, opt docsim.Options) *docsim.ReplicaSet {
+	rs, err := docsim.Start(opt)
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	return rs
@@ -356,8 +356,8 @@ func TestHistories(t *testing.T) {
 
 func history(t *testing.T, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 77))
-	rs := startSim(t, sim.Options{Name: "meadow", LogForm: 1 + int(seed%2), NoopEvery: 300 * time.Millisecond})
-	target := startSim(t, sim.Options{Name: "paddock", NoopEvery: 300 * time.Millisecond})
+	rs := startSim(t, docsim.Options{Name: "meadow", LogForm: 1 + int(seed%2), NoopEvery: 300 * time.Millisecond})
+	target := startSim(t, docsim.Options{Name: "paddock", NoopEvery: 300 * time.Millisecond})
 	w := &workload{rng: rng, cl: connect(t, rs.URI()), defines: true, bigIDs: seed%3 != 0}
 	e := newRunner(t)
 	src := open(t, "meadow", rs.URI())

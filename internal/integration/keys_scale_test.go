@@ -24,7 +24,7 @@ import (
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
 
@@ -232,7 +232,7 @@ func TestEtcdScale(t *testing.T) {
 // writer works: from a write's acknowledgement to the capture having read it.
 func TestCaptureLag(t *testing.T) {
 	writes := min(keyScale(t)/20, 5000)
-	doc := startSim(t, sim.Options{NoopEvery: 100 * time.Millisecond})
+	doc := startSim(t, docsim.Options{NoopEvery: 100 * time.Millisecond})
 	dcl := connect(t, doc.URI())
 	es := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
 	ecl := servertest.EtcdClient(t, es...)

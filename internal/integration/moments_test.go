@@ -20,7 +20,7 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -29,8 +29,8 @@ import (
 // options included; then a glob of it under other names; then one entry before
 // a drop, by its place in the log.
 func TestRestoringAWholeCluster(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
-	other := startSim(t, sim.Options{Name: "paddock", NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
+	other := startSim(t, docsim.Options{Name: "paddock", NoopEvery: fastNoops})
 	cl, oc := connect(t, rs.URI()), connect(t, other.URI())
 	data := demo.Apiary{Seed: 4, Documents: 3000}
 	require.NoError(t, data.Fill(ctx, cl))
@@ -94,7 +94,7 @@ func TestRestoringAWholeCluster(t *testing.T) {
 // TestAProofFindsWhatDoesNotFit: a point that is whole in itself, but is not
 // what the log leads to, is found and named.
 func TestAProofFindsWhatDoesNotFit(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 4, Documents: 3000}
 	require.NoError(t, data.Fill(ctx, cl))
@@ -149,7 +149,7 @@ func TestAProofFindsWhatDoesNotFit(t *testing.T) {
 }
 
 func TestNamesThatAreNotThere(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 100}.Fill(ctx, connect(t, rs.URI())))
 	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
@@ -172,7 +172,7 @@ func TestNamesThatAreNotThere(t *testing.T) {
 // TestFollowing: segments are sealed while the log goes on; when it is told to
 // end, what was read is kept; the next capture goes on without a seam.
 func TestFollowing(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 4, Documents: 2000}
 	require.NoError(t, data.Fill(ctx, cl))
@@ -210,7 +210,7 @@ func TestFollowing(t *testing.T) {
 // TestADamagedStoreIsSaid: a missing segment is a gap, a damaged point is left
 // out and named, a damaged pack stops the restore before anything is written.
 func TestADamagedStoreIsSaid(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 4, Documents: 2000}
 	require.NoError(t, data.Fill(ctx, cl))

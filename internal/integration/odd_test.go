@@ -27,14 +27,14 @@ import (
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
 
 // oddly runs a stand-in that behaves otherwise than documented.
-func oddly(t *testing.T, o sim.Odd) (*mongo.Client, engine.Cluster) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops, Odd: o})
+func oddly(t *testing.T, o docsim.Odd) (*mongo.Client, engine.Cluster) {
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Odd: o})
 	return connect(t, rs.URI()), open(t, "meadow", rs.URI())
 }
 
@@ -60,11 +60,11 @@ func restoreNew(t *testing.T, e *run.Runner, to engine.Cluster, rename map[strin
 // is found out: what bears the name afterwards is compared, not the stage.
 func TestWhatBearsTheNameIsLookedAt(t *testing.T) {
 	for name, o := range map[string]struct {
-		odd  sim.Odd
+		odd  docsim.Odd
 		want string
 	}{
-		"loses options":  {sim.Odd{RenameLoses: true}, "indexes or options differs"},
-		"goes elsewhere": {sim.Odd{RenameElsewhere: true}, "is not there under its name"},
+		"loses options":  {docsim.Odd{RenameLoses: true}, "indexes or options differs"},
+		"goes elsewhere": {docsim.Odd{RenameElsewhere: true}, "is not there under its name"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -85,7 +85,7 @@ func TestWhatBearsTheNameIsLookedAt(t *testing.T) {
 // TestANameThatIsNotGivenByRenaming is written under its own name instead, and a
 // namespace that cannot be restored does not keep the others from it.
 func TestANameThatIsNotGivenByRenaming(t *testing.T) {
-	cl, c := oddly(t, sim.Odd{RenameRefuses: "-", ListsAll: true})
+	cl, c := oddly(t, docsim.Odd{RenameRefuses: "-", ListsAll: true})
 	for i := range 30 {
 		insert(t, cl, "apiary.north-yard", bson.D{{Key: "_id", Value: i}})
 		insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: i}})
@@ -126,12 +126,12 @@ func TestANameThatIsNotGivenByRenaming(t *testing.T) {
 // said when it is captured, as a gap that a new point ends.
 func TestALogThatCannotBeTrustedEnds(t *testing.T) {
 	for name, o := range map[string]struct {
-		odd  sim.Odd
+		odd  docsim.Odd
 		want string
 	}{
-		"one identity for all": {sim.Odd{OneIdent: true}, "carries the identity of"},
-		"shared positions":     {sim.Odd{SharedPositions: true}, "have the position"},
-		"raw operators":        {sim.Odd{RawOperators: true}, `unknown operator "$inc"`},
+		"one identity for all": {docsim.Odd{OneIdent: true}, "carries the identity of"},
+		"shared positions":     {docsim.Odd{SharedPositions: true}, "have the position"},
+		"raw operators":        {docsim.Odd{RawOperators: true}, `unknown operator "$inc"`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -185,7 +185,7 @@ func TestALogThatCannotBeTrustedEnds(t *testing.T) {
 // TestServersThatTellOtherTimes: optimes that no entry has, and a log that is
 // not listed, keep nobody from reading.
 func TestServersThatTellOtherTimes(t *testing.T) {
-	cl, c := oddly(t, sim.Odd{ClockRunsOn: true, HidesLog: true})
+	cl, c := oddly(t, docsim.Odd{ClockRunsOn: true, HidesLog: true})
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
 	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", c)
@@ -200,7 +200,7 @@ func TestServersThatTellOtherTimes(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, moment.Different(diffs))
 
-	_, c = oddly(t, sim.Odd{DeniesLog: true})
+	_, c = oddly(t, docsim.Odd{DeniesLog: true})
 	topo, err := c.Topology(ctx)
 	require.NoError(t, err)
 	require.Contains(t, topo.Limitations[0].What, "may not be read")
@@ -212,7 +212,7 @@ func TestServersThatTellOtherTimes(t *testing.T) {
 // itself.
 func TestWhetherDropsAreLoggedIsFoundOut(t *testing.T) {
 	for _, silent := range []bool{false, true} {
-		_, c := oddly(t, sim.Odd{Silent: silent})
+		_, c := oddly(t, docsim.Odd{Silent: silent})
 		topo, err := c.Topology(ctx)
 		require.NoError(t, err)
 		require.Equal(t, silent, topo.HidesDrops)
@@ -225,7 +225,7 @@ func TestALogThatStandsStill(t *testing.T) {
 	was := prepare.StallLimit
 	prepare.StallLimit = 200 * time.Millisecond
 	t.Cleanup(func() { prepare.StallLimit = was })
-	rs := startSim(t, sim.Options{NoopEvery: time.Hour})
+	rs := startSim(t, docsim.Options{NoopEvery: time.Hour})
 	cl := connect(t, rs.URI())
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
 	e := newRunner(t)
@@ -255,7 +255,7 @@ func TestPairsOfRestores(t *testing.T) {
 	}
 	t.Run("stand-in", func(t *testing.T) {
 		t.Parallel()
-		rs := startSim(t, sim.Options{NoopEvery: fastNoops, Latency: time.Millisecond})
+		rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: time.Millisecond})
 		restorePairs(t, rs.URI(), pairs, 0)
 	})
 	t.Run("real server", func(t *testing.T) {
@@ -374,7 +374,7 @@ func (d dying) Follow(ctx context.Context, shard string, after record.Position, 
 
 // TestWhatWasReadIsKept when reading fails, however seldom it is made durable.
 func TestWhatWasReadIsKept(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 1}})
 	note(t, cl)

@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
 
@@ -24,7 +24,7 @@ import (
 // points folded from it hold these and nothing else, whatever the log tells of
 // others; what comes by a chosen name late is left out and said.
 func TestOnlyWhatIsChosen(t *testing.T) {
-	rs, err := sim.Start(sim.Options{})
+	rs, err := docsim.Start(docsim.Options{})
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	cl := connect(t, rs.URI())
@@ -108,7 +108,7 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 // TestWhatAPolicyNoLongerChooses is said where it is looked for, with until when
 // it can be had.
 func TestWhatAPolicyNoLongerChooses(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	for _, n := range []string{"colonies", "keepers"} {
 		_, err := cl.Database("apiary").Collection(n).InsertOne(ctx, bson.M{"n": 1})
@@ -134,7 +134,7 @@ func TestWhatAPolicyNoLongerChooses(t *testing.T) {
 // TestAClusterThatWasMadeAnew under the same name is not taken for the old one;
 // one that has lost most of a namespace is, and the point before it is held.
 func TestAClusterThatWasMadeAnew(t *testing.T) {
-	fill := func(rs *sim.ReplicaSet, n int) {
+	fill := func(rs *docsim.ReplicaSet, n int) {
 		cl := connect(t, rs.URI())
 		var docs []any
 		for i := range n {
@@ -144,12 +144,12 @@ func TestAClusterThatWasMadeAnew(t *testing.T) {
 		require.NoError(t, err)
 		note(t, cl)
 	}
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	fill(rs, 500)
 	e := newRunner(t)
 	first, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
 	require.NoError(t, err)
-	anew := startSim(t, sim.Options{NoopEvery: fastNoops})
+	anew := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	fill(anew, 20)
 	_, err = snapshot.Take(ctx, e, "meadow", open(t, "meadow", anew.URI()))
 	require.ErrorIs(t, err, run.ErrRefused)

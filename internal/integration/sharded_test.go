@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -24,7 +24,7 @@ import (
 // TestAShardsLogRollsOver: one shard's log is lost while the others are not:
 // the cluster has a gap, moments within it are refused, and a new point heals.
 func TestAShardsLogRollsOver(t *testing.T) {
-	c, err := sim.StartSharded(sim.ShardedOptions{Members: 1, Set: sim.Options{NoopEvery: fastNoops, LogBytes: 60_000}})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1, Set: docsim.Options{NoopEvery: fastNoops, LogBytes: 60_000}})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	cl := connect(t, c.URI())
@@ -73,20 +73,20 @@ func TestAShardsLogRollsOver(t *testing.T) {
 // shards of the target; documents that share an _id on two shards do too, and
 // onto a replica set it is said why they do not.
 func TestShardedAgain(t *testing.T) {
-	start := func() *sim.Sharded {
-		c, err := sim.StartSharded(sim.ShardedOptions{Members: 1, Set: sim.Options{NoopEvery: fastNoops}})
+	start := func() *docsim.Sharded {
+		c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1, Set: docsim.Options{NoopEvery: fastNoops}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
 		return c
 	}
 	c, target := start(), start()
 	cl, tc := connect(t, c.URI()), connect(t, target.URI())
-	run := func(on *sim.Sharded, cmd bson.D) {
+	run := func(on *docsim.Sharded, cmd bson.D) {
 		t.Helper()
 		require.NoError(t, connect(t, on.URI()).Database("admin").RunCommand(ctx, cmd).Err())
 	}
 	ns := "telemetry.readings"
-	for _, on := range []*sim.Sharded{c, target} {
+	for _, on := range []*docsim.Sharded{c, target} {
 		run(on, bson.D{{Key: "addShardToZone", Value: on.Shards()[0]}, {Key: "zone", Value: "north"}})
 	}
 	run(c, bson.D{{Key: "shardCollection", Value: ns}, {Key: "key", Value: bson.D{{Key: "colony", Value: 1}}}})
@@ -136,14 +136,14 @@ func TestShardedAgain(t *testing.T) {
 	require.EqualValues(t, 2, count("chunks", bson.D{{Key: "shard", Value: target.Shards()[1]}}), "in turn on the shards there are")
 	require.EqualValues(t, 1, count("tags", bson.D{{Key: "tag", Value: "north"}}))
 
-	err = putBack(startSim(t, sim.Options{Name: "meadow", NoopEvery: fastNoops}).URI())
+	err = putBack(startSim(t, docsim.Options{Name: "meadow", NoopEvery: fastNoops}).URI())
 	require.ErrorContains(t, err, "restore onto a sharded cluster")
 }
 
 // TestCaptureLeavesAMemberThatFallsBehind: it stays with its member while that
 // is fit, and goes on at another one without a hole.
 func TestCaptureLeavesAMemberThatFallsBehind(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: 50 * time.Millisecond})
+	rs := startSim(t, docsim.Options{NoopEvery: 50 * time.Millisecond})
 	cl := connect(t, rs.URI())
 	_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
 	require.NoError(t, err)

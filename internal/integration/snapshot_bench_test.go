@@ -12,14 +12,14 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/demo"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
 
 // BenchmarkSnapshot takes a snapshot of the stand-in into a folder beside a
 // bare driver scan of the same data, in turn, and gives the ratio.
 func BenchmarkSnapshot(b *testing.B) {
-	rs := startSim(b, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(b, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(b, rs.URI())
 	require.NoError(b, demo.Apiary{Seed: 1, Documents: 300_000}.Fill(ctx, cl))
 	src := open(b, "meadow", rs.URI())

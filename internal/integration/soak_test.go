@@ -27,7 +27,7 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
 // soaked is a cluster that somebody writes to all the time.
@@ -119,7 +119,7 @@ func hivesOf(c *mongo.Collection) (write func(k, v string) error, state func() (
 func soakedDocuments(t *testing.T) *soaked {
 	s := &soaked{name: "meadow", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
-		rs, err := sim.Start(sim.Options{NoopEvery: 300 * time.Millisecond})
+		rs, err := docsim.Start(docsim.Options{NoopEvery: 300 * time.Millisecond})
 		require.NoError(t, err)
 		t.Cleanup(rs.Close)
 		write, state := hivesOf(connect(t, rs.URI()).Database("apiary").Collection("hives"))

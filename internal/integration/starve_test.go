@@ -14,7 +14,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/demo"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
 
@@ -26,7 +26,7 @@ func TestFirstBackups(t *testing.T) {
 	if s := os.Getenv("DEXAMEN_BACKUPS"); s != "" {
 		n, _ = strconv.Atoi(s)
 	}
-	rs := startSim(t, sim.Options{Members: 1, NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{Members: 1, NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	require.NoError(t, demo.Apiary{Seed: 2, Documents: 6000}.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())

@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -22,7 +22,7 @@ import (
 // is in the store, and proves with another that it is all right; what did not
 // change is not stored again.
 func TestAKeyThatCanOnlyWrite(t *testing.T) {
-	rs := startSim(t, sim.Options{NoopEvery: fastNoops})
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 9, Documents: 8_000}
 	require.NoError(t, data.Fill(ctx, cl))

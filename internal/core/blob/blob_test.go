@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/core/blob/blobtest"
 	"dexamen/internal/core/store"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/s3sim"
 )
 
 func TestMemory(t *testing.T) {
@@ -62,7 +62,7 @@ func TestS3(t *testing.T) {
 // TestTheStandIn runs the suite on the stand-in: as it is, where it is slow and
 // loses answers, and where it heeds no conditions.
 func TestTheStandIn(t *testing.T) {
-	for name, o := range map[string]sim.ObjectsOptions{
+	for name, o := range map[string]s3sim.Options{
 		"as it is": {}, "slow, answers lost": {SlowDown: 7, Lost: 5, Latency: time.Millisecond}, "no conditions": {Heedless: true, Latency: time.Millisecond}, "with locks": {Locks: true},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -82,9 +82,9 @@ func TestTheStandIn(t *testing.T) {
 }
 
 // standIn runs one with a bucket, loft, and gives how to open it.
-func standIn(t *testing.T, o sim.ObjectsOptions) func(prefix string, change func(*blob.S3Options)) *blob.S3 {
+func standIn(t *testing.T, o s3sim.Options) func(prefix string, change func(*blob.S3Options)) *blob.S3 {
 	o.Access, o.Secret = "lindenholt", "made up for tests"
-	srv, err := sim.StartObjects(o)
+	srv, err := s3sim.Start(o)
 	require.NoError(t, err)
 	t.Cleanup(srv.Close)
 	srv.MakeBucket("loft")
@@ -102,21 +102,21 @@ func standIn(t *testing.T, o sim.ObjectsOptions) func(prefix string, change func
 // TestWhatGoesWrongHasItsOwnError names what an administrator can do about.
 func TestWhatGoesWrongHasItsOwnError(t *testing.T) {
 	ctx := context.Background()
-	create := func(o sim.ObjectsOptions, change func(*blob.S3Options)) error {
+	create := func(o s3sim.Options, change func(*blob.S3Options)) error {
 		return standIn(t, o)("/x", change).Create(ctx, "a", make([]byte, 2000))
 	}
-	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Secret = "mistyped" }), "refuses the credentials (SignatureDoesNotMatch)")
-	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Access = "nobody" }), "refuses the credentials (InvalidAccessKeyId)")
-	require.ErrorContains(t, create(sim.ObjectsOptions{}, func(o *blob.S3Options) { o.Location = "s3://larder" }), "there is no bucket larder")
-	require.ErrorContains(t, create(sim.ObjectsOptions{ClockAhead: time.Hour}, nil), "clock")
-	require.ErrorContains(t, create(sim.ObjectsOptions{Room: 1000}, nil), "no room left")
+	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Secret = "mistyped" }), "refuses the credentials (SignatureDoesNotMatch)")
+	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Access = "nobody" }), "refuses the credentials (InvalidAccessKeyId)")
+	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Location = "s3://larder" }), "there is no bucket larder")
+	require.ErrorContains(t, create(s3sim.Options{ClockAhead: time.Hour}, nil), "clock")
+	require.ErrorContains(t, create(s3sim.Options{Room: 1000}, nil), "no room left")
 	for errno, want := range map[syscall.Errno]string{syscall.ENOSPC: "is full; make room", syscall.EROFS: "is mounted so that nobody", syscall.EACCES: "may not write to", syscall.ESTALE: "mount it again"} {
 		require.ErrorContains(t, blob.NewDir("/srv/larder").Explain(&fs.PathError{Op: "write", Path: "/srv/larder/x", Err: errno}), want)
 	}
-	lock := standIn(t, sim.ObjectsOptions{})("/x", nil)
+	lock := standIn(t, s3sim.Options{})("/x", nil)
 	require.NoError(t, lock.Create(ctx, "a", nil))
 	require.ErrorContains(t, lock.Lock(ctx, "a", time.Now().Add(time.Hour)), "was not made for object lock")
-	_, err := store.CheckPlace(ctx, standIn(t, sim.ObjectsOptions{Heedless: true})("/x", nil), 100)
+	_, err := store.CheckPlace(ctx, standIn(t, s3sim.Options{Heedless: true})("/x", nil), 100)
 	require.ErrorIs(t, err, store.ErrReplaced)
 }
 

@@ -11,7 +11,7 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/s3sim"
 )
 
 func TestKeys(t *testing.T) {
@@ -113,7 +113,7 @@ func TestTheOutsideTellsNothing(t *testing.T) {
 // TestLockedObjects keeps what points need from being removed, also content files that
 // an older point brought, and lets reclaim wait.
 func TestLockedObjects(t *testing.T) {
-	srv, err := sim.StartObjects(sim.ObjectsOptions{Access: "lindenholt", Secret: "made up", Locks: true})
+	srv, err := s3sim.Start(s3sim.Options{Access: "lindenholt", Secret: "made up", Locks: true})
 	require.NoError(t, err)
 	t.Cleanup(srv.Close)
 	srv.MakeBucket("loft")

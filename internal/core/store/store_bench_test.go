@@ -19,7 +19,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/s3sim"
 )
 
 // benchRecords are documents as clusters hold them: about 320 bytes, of which a
@@ -172,7 +172,7 @@ func bareCopy(b *testing.B, back blob.Backend, n int64) (up, down time.Duration)
 
 // countRequests tells how many requests a GiB of documents takes.
 func countRequests(b *testing.B, recs []record.Record, size int64, who store.Holder, h holder) {
-	srv, err := sim.StartObjects(sim.ObjectsOptions{Access: "lindenholt", Secret: "made up"})
+	srv, err := s3sim.Start(s3sim.Options{Access: "lindenholt", Secret: "made up"})
 	require.NoError(b, err)
 	defer srv.Close()
 	srv.MakeBucket("loft")

@@ -10,7 +10,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/demo"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
 // orchard is the part of the demonstration on a sharded cluster: a point that
@@ -18,8 +18,8 @@ import (
 // of one collection onto a cluster of another kind.
 func (p *Tour) orchard() error {
 	secret := os.Getenv(demoSecret)
-	set := sim.Options{User: "dexamen", Password: secret, NoopEvery: 400 * time.Millisecond}
-	c, err := sim.StartSharded(sim.ShardedOptions{Name: "orchard", Set: set})
+	set := docsim.Options{User: "dexamen", Password: secret, NoopEvery: 400 * time.Millisecond}
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Name: "orchard", Set: set})
 	if err != nil {
 		return err
 	}
@@ -30,7 +30,7 @@ func (p *Tour) orchard() error {
 	}
 	defer func() { _ = cl.Disconnect(context.WithoutCancel(p.ctx)) }()
 	set.Name = "paddock"
-	scratch, err := sim.Start(set)
+	scratch, err := docsim.Start(set)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (p *Tour) orchard() error {
 	busy := make(chan error, 1)
 	go func() {
 		raw, _ := bson.Marshal(bson.D{{Key: "colony", Value: int32(1)}})
-		err := c.Move(demo.TelemetryDatabase+".readings", raw, c.Shards()[1], sim.MoveOptions{Pause: time.Millisecond})
+		err := c.Move(demo.TelemetryDatabase+".readings", raw, c.Shards()[1], docsim.MoveOptions{Pause: time.Millisecond})
 		if err == nil {
 			err = data.Work(p.ctx, cl, 2, 300)
 		}

@@ -19,7 +19,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo"
 
 	"dexamen/internal/demo"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 	"dexamen/internal/view"
 )
 
@@ -86,7 +86,7 @@ func (p *Tour) Run(ctx context.Context) error {
 			return err
 		}
 	}
-	rs, err := sim.Start(sim.Options{Name: "meadow", User: "dexamen", Password: os.Getenv(demoSecret), NoopEvery: 400 * time.Millisecond})
+	rs, err := docsim.Start(docsim.Options{Name: "meadow", User: "dexamen", Password: os.Getenv(demoSecret), NoopEvery: 400 * time.Millisecond})
 	if err != nil {
 		return err
 	}

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/enginetest"
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
 // fixture changes a document server through a plain driver. Where the server has
@@ -58,7 +58,7 @@ func withLogin(f *enginetest.Fixture) *enginetest.Fixture {
 
 func TestConformanceOnTheStandIn(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		rs, err := sim.Start(sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
+		rs, err := docsim.Start(docsim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
 		require.NoError(t, err)
 		t.Cleanup(rs.Close)
 		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
@@ -70,7 +70,7 @@ func TestConformanceOnTheStandIn(t *testing.T) {
 
 func TestConformanceOnShards(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond}})
+		c, err := docsim.StartSharded(docsim.ShardedOptions{Set: docsim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
 		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))

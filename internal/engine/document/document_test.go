@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/remedy"
+	"dexamen/internal/sim/docsim"
 
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -31,7 +32,6 @@ import (
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
-	"dexamen/internal/sim"
 )
 
 func doc(t *testing.T, js string) []byte {
@@ -159,7 +159,7 @@ func certificate(t *testing.T) (tls.Certificate, string) {
 func TestLoginAndTLS(t *testing.T) {
 	cert, ca := certificate(t)
 	_, otherCA := certificate(t)
-	rs, err := sim.Start(sim.Options{Name: "meadow", User: "dexamen", Password: "made up", TLS: &tls.Config{Certificates: []tls.Certificate{cert}}})
+	rs, err := docsim.Start(docsim.Options{Name: "meadow", User: "dexamen", Password: "made up", TLS: &tls.Config{Certificates: []tls.Certificate{cert}}})
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	connect := func(change func(*engine.Target)) error {
@@ -194,8 +194,8 @@ func TestWaysToLogIn(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, slices.Concat(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: client.Certificate[0]}),
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})), 0o600))
-	open := func(opt sim.Options, change func(*engine.Target)) error {
-		rs, err := sim.Start(opt)
+	open := func(opt docsim.Options, change func(*engine.Target)) error {
+		rs, err := docsim.Start(opt)
 		require.NoError(t, err)
 		defer rs.Close()
 		target := engine.Target{Name: "meadow", Address: rs.URI(), User: opt.User, Secret: opt.Password, TLS: engine.TLS{On: opt.TLS != nil}}
@@ -207,10 +207,10 @@ func TestWaysToLogIn(t *testing.T) {
 		}
 		return err
 	}
-	require.NoError(t, open(sim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(*engine.Target) {}))
-	require.ErrorIs(t, open(sim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(t *engine.Target) { t.Secret = "mistyped" }), engine.ErrLogin)
+	require.NoError(t, open(docsim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(*engine.Target) {}))
+	require.ErrorIs(t, open(docsim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(t *engine.Target) { t.Secret = "mistyped" }), engine.ErrLogin)
 	asks := &tls.Config{Certificates: []tls.Certificate{cert}, ClientAuth: tls.RequestClientCert}
-	byCert := sim.Options{User: "CN=meadow", Mechanism: "MONGODB-X509", TLS: asks}
+	byCert := docsim.Options{User: "CN=meadow", Mechanism: "MONGODB-X509", TLS: asks}
 	require.NoError(t, open(byCert, func(t *engine.Target) {
 		t.User, t.ByCertificate, t.TLS.CAFile, t.TLS.ClientCertificate = "", true, ca, file
 	}))
@@ -219,7 +219,7 @@ func TestWaysToLogIn(t *testing.T) {
 		t.User, t.ByCertificate, t.TLS.CAFile, t.TLS.ClientCertificate = "", true, ca, file
 	}), engine.ErrLogin)
 
-	plain := sim.Options{TLS: &tls.Config{Certificates: []tls.Certificate{cert}}}
+	plain := docsim.Options{TLS: &tls.Config{Certificates: []tls.Certificate{cert}}}
 	err = open(plain, func(*engine.Target) {})
 	require.Equal(t, []remedy.Remedy{{Kind: remedy.Trust}}, remedy.All(err), "an unknown certificate is refused, and it is known what to do")
 	require.NoError(t, open(plain, func(t *engine.Target) { t.TLS.Pins = []string{engine.Fingerprint(cert.Certificate[0])} }))
@@ -229,7 +229,7 @@ func TestWaysToLogIn(t *testing.T) {
 // TestCheckNamesWhatIsRefused: each privilege that lacks is named, with the
 // member and what follows.
 func TestCheckNamesWhatIsRefused(t *testing.T) {
-	c, err := sim.StartSharded(sim.ShardedOptions{Set: sim.Options{User: "dexamen", Password: "made up", Deny: []string{"replsetgetconfig", "appendoplognote"}}})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Set: docsim.Options{User: "dexamen", Password: "made up", Deny: []string{"replsetgetconfig", "appendoplognote"}}})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	cl, err := Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: c.URI(), User: "dexamen", Secret: "made up"})
@@ -261,7 +261,7 @@ func TestCheckNamesWhatIsRefused(t *testing.T) {
 func TestABusyServer(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	c, err := sim.StartSharded(sim.ShardedOptions{Members: 1})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -307,7 +307,7 @@ func TestABusyServer(t *testing.T) {
 func TestServersThatHashOtherwise(t *testing.T) {
 	ctx := context.Background()
 	for _, odd := range []bool{false, true} {
-		c, err := sim.StartSharded(sim.ShardedOptions{Members: 1, Set: sim.Options{OddHashes: odd}})
+		c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1, Set: docsim.Options{OddHashes: odd}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
 		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()))
@@ -334,7 +334,7 @@ func TestServersThatHashOtherwise(t *testing.T) {
 }
 
 func TestPartitionsCoverEverythingOnce(t *testing.T) {
-	rs, err := sim.Start(sim.Options{})
+	rs, err := docsim.Start(docsim.Options{})
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	ctx := context.Background()

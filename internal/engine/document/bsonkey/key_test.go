@@ -11,7 +11,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/engine/document/bsonkey"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
 func encode(t testing.TB, v any) (bson.RawValue, []byte) {
@@ -64,7 +64,7 @@ func TestKeysOrderAsServersDo(t *testing.T) {
 	}
 	for i := range vals {
 		for j := range vals {
-			want := sim.Compare(vals[i], vals[j])
+			want := docsim.Compare(vals[i], vals[j])
 			got := bytes.Compare(keys[i], keys[j])
 			require.Equal(t, want, got, "%s (%s) and %s (%s)", vals[i], vals[i].Type, vals[j], vals[j].Type)
 			if want != 0 {

@@ -1,4 +1,6 @@
-package sim
+// Package s3sim stands in for an object store: the S3 protocol, in memory, with
+// versions and locks.
+package s3sim
 
 import (
 	"bufio"
@@ -17,8 +19,8 @@ import (
 	"time"
 )
 
-// ObjectsOptions describe an object store to stand in.
-type ObjectsOptions struct {
+// Options describe an object store to stand in.
+type Options struct {
 	Port           int // any that is free when zero
 	Access, Secret string
 	// Heedless ignores If-None-Match, as some stores do.
@@ -38,13 +40,13 @@ type ObjectsOptions struct {
 	Locks bool
 }
 
-// Objects is a running stand-in for an object store, in memory. It speaks the
+// Server is a running stand-in for an object store, in memory. It speaks the
 // S3 protocol ("Amazon S3 API Reference") as far as buckets, whole objects,
 // ranges, listings, conditional puts and object lock go: path style, signature
 // version 4. Locked buckets keep versions: a deletion hides, an overwritten
 // version stays.
-type Objects struct {
-	opt      ObjectsOptions
+type Server struct {
+	opt      Options
 	server   *http.Server
 	listener net.Listener
 
@@ -76,23 +78,23 @@ func (v *versions) now() *version {
 	return v.list[len(v.list)-1]
 }
 
-// StartObjects runs an object store on a loopback port.
-func StartObjects(opt ObjectsOptions) (*Objects, error) {
+// Start runs an object store on a loopback port.
+func Start(opt Options) (*Server, error) {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", opt.Port))
 	if err != nil {
 		return nil, fmt.Errorf("stand-in object store: %w", err)
 	}
-	o := &Objects{opt: opt, listener: l, buckets: map[string]map[string]*versions{}, requests: map[string]int{}}
+	o := &Server{opt: opt, listener: l, buckets: map[string]map[string]*versions{}, requests: map[string]int{}}
 	o.server = &http.Server{Handler: http.HandlerFunc(o.serve), ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = o.server.Serve(l) }()
 	return o, nil
 }
 
 // Endpoint returns the address for clients.
-func (o *Objects) Endpoint() string { return "http://" + o.listener.Addr().String() }
+func (o *Server) Endpoint() string { return "http://" + o.listener.Addr().String() }
 
 // MakeBucket makes a bucket.
-func (o *Objects) MakeBucket(name string) {
+func (o *Server) MakeBucket(name string) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.buckets[name] == nil {
@@ -101,7 +103,7 @@ func (o *Objects) MakeBucket(name string) {
 }
 
 // Requests counts what was asked, by method.
-func (o *Objects) Requests() map[string]int {
+func (o *Server) Requests() map[string]int {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	out := map[string]int{}
@@ -112,16 +114,16 @@ func (o *Objects) Requests() map[string]int {
 }
 
 // Close ends it.
-func (o *Objects) Close() { _ = o.server.Close() }
+func (o *Server) Close() { _ = o.server.Close() }
 
-func (o *Objects) now() time.Time { return time.Now().Add(o.opt.ClockAhead).UTC() }
+func (o *Server) now() time.Time { return time.Now().Add(o.opt.ClockAhead).UTC() }
 
 type s3Error struct {
 	status        int
 	code, message string
 }
 
-func (o *Objects) fail(w http.ResponseWriter, r *http.Request, e s3Error) {
+func (o *Server) fail(w http.ResponseWriter, r *http.Request, e s3Error) {
 	w.Header().Set("Content-Type", "application/xml")
 	w.WriteHeader(e.status)
 	if r.Method == http.MethodHead {
@@ -135,7 +137,7 @@ func (o *Objects) fail(w http.ResponseWriter, r *http.Request, e s3Error) {
 	}{Code: e.code, Message: e.message, Resource: r.URL.Path})
 }
 
-func (o *Objects) serve(w http.ResponseWriter, r *http.Request) {
+func (o *Server) serve(w http.ResponseWriter, r *http.Request) {
 	time.Sleep(o.opt.Latency)
 	body, err := readBody(r)
 	if err != nil {
@@ -201,7 +203,7 @@ func readBody(r *http.Request) ([]byte, error) {
 	}
 }
 
-func (o *Objects) onBucket(w http.ResponseWriter, r *http.Request, bucket string) {
+func (o *Server) onBucket(w http.ResponseWriter, r *http.Request, bucket string) {
 	q := r.URL.Query()
 	_, there := o.buckets[bucket]
 	switch {
@@ -225,7 +227,7 @@ func (o *Objects) onBucket(w http.ResponseWriter, r *http.Request, bucket string
 	}
 }
 
-func (o *Objects) xml(w http.ResponseWriter, v any) {
+func (o *Server) xml(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/xml")
 	_, _ = io.WriteString(w, xml.Header)
 	_ = xml.NewEncoder(w).Encode(v)
@@ -240,7 +242,7 @@ type listed struct {
 }
 
 // list answers ListObjectsV2; pages hold up to a thousand.
-func (o *Objects) list(w http.ResponseWriter, q url.Values, objects map[string]*versions) {
+func (o *Server) list(w http.ResponseWriter, q url.Values, objects map[string]*versions) {
 	var out struct {
 		XMLName               xml.Name `xml:"ListBucketResult"`
 		Prefix                string
@@ -286,7 +288,7 @@ type listedVersion struct {
 }
 
 // listVersions answers ListObjectVersions, in one page.
-func (o *Objects) listVersions(w http.ResponseWriter, prefix string, objects map[string]*versions) {
+func (o *Server) listVersions(w http.ResponseWriter, prefix string, objects map[string]*versions) {
 	var out struct {
 		XMLName      xml.Name `xml:"ListVersionsResult"`
 		Prefix       string
@@ -318,7 +320,7 @@ func (o *Objects) listVersions(w http.ResponseWriter, prefix string, objects map
 	o.xml(w, out)
 }
 
-func (o *Objects) onObject(w http.ResponseWriter, r *http.Request, objects map[string]*versions, key string, body []byte) *s3Error {
+func (o *Server) onObject(w http.ResponseWriter, r *http.Request, objects map[string]*versions, key string, body []byte) *s3Error {
 	all := objects[key]
 	v := all.now()
 	if id := r.URL.Query().Get("versionId"); id != "" && all != nil && r.Method != http.MethodDelete {
@@ -373,7 +375,7 @@ func (o *Objects) onObject(w http.ResponseWriter, r *http.Request, objects map[s
 	return nil
 }
 
-func (o *Objects) give(w http.ResponseWriter, r *http.Request, v *version) *s3Error {
+func (o *Server) give(w http.ResponseWriter, r *http.Request, v *version) *s3Error {
 	h := w.Header()
 	if !v.until.IsZero() {
 		h.Set("X-Amz-Object-Lock-Mode", v.mode)
@@ -409,7 +411,7 @@ func (o *Objects) give(w http.ResponseWriter, r *http.Request, v *version) *s3Er
 
 // remove deletes: with versions, what is there stays under its version, and is
 // hidden ("Working with delete markers").
-func (o *Objects) remove(w http.ResponseWriter, id string, objects map[string]*versions, key string) *s3Error {
+func (o *Server) remove(w http.ResponseWriter, id string, objects map[string]*versions, key string) *s3Error {
 	all := objects[key]
 	if all != nil && id != "" {
 		for _, v := range all.list {
@@ -444,7 +446,7 @@ type retention struct {
 
 // retention reads or sets until when a version is locked ("S3 Object Lock"). In
 // compliance mode nobody shortens it.
-func (o *Objects) retention(w http.ResponseWriter, r *http.Request, v *version, body []byte) *s3Error {
+func (o *Server) retention(w http.ResponseWriter, r *http.Request, v *version, body []byte) *s3Error {
 	switch {
 	case v == nil:
 		return &s3Error{404, "NoSuchKey", "The specified key does not exist."}

@@ -1,4 +1,4 @@
-package sim
+package s3sim
 
 import (
 	"crypto/hmac"
@@ -12,7 +12,7 @@ import (
 )
 
 // authenticate checks a request's signature ("Signature Version 4").
-func (o *Objects) authenticate(r *http.Request) *s3Error {
+func (o *Server) authenticate(r *http.Request) *s3Error {
 	rest, ok := strings.CutPrefix(r.Header.Get("Authorization"), "AWS4-HMAC-SHA256 ")
 	if !ok {
 		return &s3Error{403, "AccessDenied", "Access Denied"}

@@ -1,4 +1,4 @@
-package sim_test
+package docsim_test
 
 import (
 	"fmt"
@@ -12,11 +12,11 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
 	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
 
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
-func startSharded(t *testing.T, opt sim.ShardedOptions) (*sim.Sharded, *mongo.Client) {
-	c, err := sim.StartSharded(opt)
+func startSharded(t *testing.T, opt docsim.ShardedOptions) (*docsim.Sharded, *mongo.Client) {
+	c, err := docsim.StartSharded(opt)
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetServerSelectionTimeout(15 * time.Second))
@@ -29,7 +29,7 @@ func startSharded(t *testing.T, opt sim.ShardedOptions) (*sim.Sharded, *mongo.Cl
 // transactions reads through the router as if it were in one place, and what
 // the stand-in remembers of now is just that.
 func TestAShardedClusterIsOneToItsClients(t *testing.T) {
-	c, cl := startSharded(t, sim.ShardedOptions{Set: sim.Options{Remember: true, OpsPerEntry: 2}})
+	c, cl := startSharded(t, docsim.ShardedOptions{Set: docsim.Options{Remember: true, OpsPerEntry: 2}})
 	admin := cl.Database("admin")
 	run := func(cmd ...bson.E) { t.Helper(); require.NoError(t, admin.RunCommand(ctx, bson.D(cmd)).Err()) }
 	db := cl.Database("telemetry")
@@ -42,13 +42,13 @@ func TestAShardedClusterIsOneToItsClients(t *testing.T) {
 	_, err := db.Collection("gateways").InsertOne(ctx, bson.D{{Key: "_id", Value: "north"}})
 	require.NoError(t, err)
 	run(bson.E{Key: "split", Value: "telemetry.readings"}, bson.E{Key: "middle", Value: bson.D{{Key: "colony", Value: 5}}})
-	move := func(colony int, to string, o sim.MoveOptions) {
+	move := func(colony int, to string, o docsim.MoveOptions) {
 		t.Helper()
 		raw, _ := bson.Marshal(bson.D{{Key: "colony", Value: colony}})
 		require.NoError(t, c.Move("telemetry.readings", raw, to, o))
 	}
 	for _, to := range c.Shards() {
-		move(7, to, sim.MoveOptions{Keep: true}) // leaves orphans wherever it was
+		move(7, to, docsim.MoveOptions{Keep: true}) // leaves orphans wherever it was
 	}
 	count := func(filter bson.D) int {
 		n, err := readings.CountDocuments(ctx, filter)
@@ -116,7 +116,7 @@ func TestAShardedClusterIsOneToItsClients(t *testing.T) {
 // TestWritesThatMeetATransaction: of two transactions that write to one
 // document one is told to try again.
 func TestWritesThatMeetATransaction(t *testing.T) {
-	_, cl := start(t, sim.Options{OpsPerEntry: 1})
+	_, cl := start(t, docsim.Options{OpsPerEntry: 1})
 	c := cl.Database("apiary").Collection("colonies")
 	_, err := c.InsertMany(ctx, []any{bson.D{{Key: "_id", Value: 1}, {Key: "n", Value: 0}}, bson.D{{Key: "_id", Value: 2}, {Key: "n", Value: 0}}})
 	require.NoError(t, err)

@@ -1,4 +1,4 @@
-package sim_test
+package docsim_test
 
 import (
 	"context"
@@ -18,13 +18,13 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
 
 	"dexamen/internal/servertest"
-	"dexamen/internal/sim"
+	"dexamen/internal/sim/docsim"
 )
 
 var ctx = context.Background()
 
-func start(t *testing.T, opt sim.Options) (*sim.ReplicaSet, *mongo.Client) {
-	rs, err := sim.Start(opt)
+func start(t *testing.T, opt docsim.Options) (*docsim.ReplicaSet, *mongo.Client) {
+	rs, err := docsim.Start(opt)
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetServerSelectionTimeout(15 * time.Second))
@@ -36,7 +36,7 @@ func start(t *testing.T, opt sim.Options) (*sim.ReplicaSet, *mongo.Client) {
 // TestAnswersLikeARealServer sends the same random writes and queries to the
 // stand-in and to a real server and compares what comes back.
 func TestAnswersLikeARealServer(t *testing.T) {
-	_, a := start(t, sim.Options{})
+	_, a := start(t, docsim.Options{})
 	b := servertest.Connect(t, servertest.Document(t, ""))
 	rng := rand.New(rand.NewPCG(11, 11))
 	both := func(do func(c *mongo.Collection) string, what any) {
@@ -154,7 +154,7 @@ func TestAnswersLikeARealServer(t *testing.T) {
 }
 
 func TestWhatAMajorityHoldsStays(t *testing.T) {
-	rs, cl := start(t, sim.Options{NoopEvery: 50 * time.Millisecond})
+	rs, cl := start(t, docsim.Options{NoopEvery: 50 * time.Millisecond})
 	safe := cl.Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.Majority()))
 	_, err := safe.InsertOne(ctx, bson.D{{Key: "_id", Value: "kept"}})
 	require.NoError(t, err)
@@ -203,7 +203,7 @@ func TestWhatAMajorityHoldsStays(t *testing.T) {
 // cluster times that the others use too, until it stands down; they are rolled
 // back when it is one of the others again.
 func TestAPrimaryThatIsCutOff(t *testing.T) {
-	rs, cl := start(t, sim.Options{})
+	rs, cl := start(t, docsim.Options{})
 	safe := cl.Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.Majority()))
 	_, err := safe.InsertOne(ctx, bson.D{{Key: "_id", Value: "kept"}})
 	require.NoError(t, err)
@@ -257,7 +257,7 @@ func TestAPrimaryThatIsCutOff(t *testing.T) {
 
 func TestTheLogHasTheDocumentedForm(t *testing.T) {
 	for _, form := range []int{1, 2} {
-		_, cl := start(t, sim.Options{LogForm: form})
+		_, cl := start(t, docsim.Options{LogForm: form})
 		c := cl.Database("apiary").Collection("colonies")
 		_, err := c.InsertOne(ctx, bson.D{{Key: "_id", Value: 1}, {Key: "a", Value: 1}, {Key: "q", Value: bson.D{{Key: "y", Value: 1}}}})
 		require.NoError(t, err)
@@ -300,7 +300,7 @@ func TestTheLogHasTheDocumentedForm(t *testing.T) {
 }
 
 func TestRefusals(t *testing.T) {
-	rs, cl := start(t, sim.Options{})
+	rs, cl := start(t, docsim.Options{})
 	code := func(err error) int32 {
 		var ce mongo.CommandError
 		require.ErrorAs(t, err, &ce)

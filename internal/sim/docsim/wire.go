@@ -1,6 +1,6 @@
 //lint:file-ignore SA1019 drivers still begin with the legacy handshake, so it must be answered
 
-package sim
+package docsim
 
 import (
 	"crypto/md5"
