@@ -18,7 +18,9 @@ func TestImportArrows(t *testing.T) {
 	// What packages of each part may import: of this module, only these parts
 	// (and their own); of others, none that begins so.
 	rules := map[string]struct{ may, never []string }{
-		"core":        {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/redis/", "go.etcd.io/etcd", "github.com/jedib0t/", "github.com/vbauerster/"}},
+		"core": {[]string{"core"},
+			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/redis/", "go.etcd.io/etcd",
+				"github.com/jedib0t/", "github.com/vbauerster/"}},
 		"engine":      {[]string{"core", "engine"}, []string{"github.com/urfave/", "github.com/jedib0t/"}},
 		"sim":         {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
 		"demo":        {[]string{"core", "demo", "sim", "view"}, []string{"github.com/urfave/"}},
@@ -34,8 +36,9 @@ func TestImportArrows(t *testing.T) {
 		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest":  {nil, []string{"github.com/urfave/"}},
-		"daemon":      {append(verbs, "core", "engine", "explain", "config"), []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"cli":         {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo"), nil},
+		"daemon": {append(verbs, "core", "engine", "explain", "config"),
+			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
+		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo"), nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
 	out, err := cmd.StdoutPipe()

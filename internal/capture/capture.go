@@ -94,10 +94,12 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, opt 
 		return nil, fmt.Errorf("cluster %s: %w: %s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
 	}
 	if src.Last == nil {
-		return nil, remedy.With(fmt.Errorf("%w: cluster %s has no point in the store yet, and a log without one restores nothing",
+		return nil, remedy.With(fmt.Errorf(
+			"%w: cluster %s has no point in the store yet, and a log without one restores nothing",
 			run.ErrRefused, name), remedy.FirstSnapshot, name)
 	}
-	all := &allShards{Runner: e, l: src.Log, opt: opt, own: moment.HasShardClocks(src.Last), out: &Result{Cluster: name}, model: src.Model, last: src.Last}
+	all := &allShards{Runner: e, l: src.Log, opt: opt, own: moment.HasShardClocks(src.Last),
+		out: &Result{Cluster: name}, model: src.Model, last: src.Last}
 	if err := all.begin(ctx, src); err != nil {
 		return nil, err
 	}
@@ -213,7 +215,8 @@ func (cp *shardCapture) begin(ctx context.Context, last *store.Point) error {
 		cp.from = s.Mark // which will be found lost, and said
 		return nil
 	}
-	return remedy.With(fmt.Errorf("%w: the points of cluster %s carry no log position", run.ErrRefused, cp.name), remedy.Snapshot, cp.name)
+	return remedy.With(fmt.Errorf("%w: the points of cluster %s carry no log position", run.ErrRefused, cp.name),
+		remedy.Snapshot, cp.name)
 }
 
 // window reads anew how far the shard's log reaches.

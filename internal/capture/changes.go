@@ -72,12 +72,15 @@ func (cp *shardCapture) checkChange(ctx context.Context, c *record.Change) error
 		name, known = cp.names[id]
 	}
 	if known && name != c.Namespace {
-		return fmt.Errorf("log entry at %s, %s of %s, carries the identity of %s: what it changed cannot be told", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, name)
+		return fmt.Errorf("log entry at %s, %s of %s, carries the identity of %s: what it changed cannot be told",
+			cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, name)
 	}
 	if !known && c.Op.Record() {
 		for other, n := range cp.names {
 			if n == c.Namespace {
-				return fmt.Errorf("log entry at %s, %s of %s, carries the identity of another collection (%x, and not %x)", cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, c.Ident, other)
+				return fmt.Errorf(
+					"log entry at %s, %s of %s, carries the identity of another collection (%x, and not %x)",
+					cp.all.model.FormatPosition(c.At), c.Op, c.Namespace, c.Ident, other)
 			}
 		}
 	}
@@ -184,7 +187,8 @@ func (cp *shardCapture) recordUntracked(ctx context.Context) error {
 	cp.all.out.Untracked = names
 	cp.all.mu.Unlock()
 	l := &moment.UntrackedError{Names: names, Point: m.Point.ID, Since: cp.from.Wall, Cluster: cp.name}
-	if err := cp.Store.PutMark(ctx, cp.name, moment.UntrackedMark+m.Point.ID, l); err != nil && !errors.Is(err, blob.ErrExists) {
+	if err := cp.Store.PutMark(ctx, cp.name, moment.UntrackedMark+m.Point.ID, l); err != nil &&
+		!errors.Is(err, blob.ErrExists) {
 		return err
 	}
 	return fmt.Errorf("%w: %w", run.ErrIncomplete, l)

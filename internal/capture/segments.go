@@ -43,7 +43,9 @@ func (cp *shardCapture) seal(ctx context.Context) error {
 func (cp *shardCapture) put(ctx context.Context, h journal.Header, data []byte) error {
 	err := cp.Store.PutSegment(ctx, h, data)
 	if errors.Is(err, blob.ErrExists) {
-		return fmt.Errorf("%w: another capture of cluster %s is writing the same stretch of the log; this one ends, nothing is lost", run.ErrRefused, cp.name)
+		return fmt.Errorf(
+			"%w: another capture of cluster %s is writing the same stretch of the log; this one ends, nothing is lost",
+			run.ErrRefused, cp.name)
 	}
 	if err != nil {
 		return err
@@ -80,7 +82,8 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 		return err
 	}
 	for _, p := range points {
-		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position && (ends || s.Mark.Position <= w.Last.Position) {
+		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position &&
+			(ends || s.Mark.Position <= w.Last.Position) {
 			to, found, mended = s.Mark, true, 1
 			break
 		}
@@ -88,8 +91,9 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 	if !found {
 		g := journal.Gap{Shard: cp.out.Shard, From: cp.from, To: w.Last, Reason: cause.Error()}
 		cp.gaps = append(cp.gaps, g)
-		return remedy.With(fmt.Errorf("%w: nothing is known of the log from %s on, and it can be taken up only at a new point: %w",
-			run.ErrIncomplete, run.FormatTime(cp.from.Wall), cause), remedy.Snapshot, cp.name)
+		return remedy.With(
+			fmt.Errorf("%w: nothing is known of the log from %s on, and it can be taken up only at a new point: %w",
+				run.ErrIncomplete, run.FormatTime(cp.from.Wall), cause), remedy.Snapshot, cp.name)
 	}
 	why := "the server's log had rolled over: " + cause.Error()
 	if ends {
@@ -106,6 +110,7 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 	cp.gaps = append(cp.gaps, g)
 	cp.resumedAtPoint += mended
 	cp.startNames(points)
-	cp.Emit(run.Warning, "nothing is known of the log from %s to %s: %s", run.FormatTime(g.From.Wall), run.FormatTime(g.To.Wall), why)
+	cp.Emit(run.Warning, "nothing is known of the log from %s to %s: %s", run.FormatTime(g.From.Wall),
+		run.FormatTime(g.To.Wall), why)
 	return nil
 }

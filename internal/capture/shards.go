@@ -46,7 +46,8 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 	for _, sh := range shards {
 		if _, known := a.last.Shard(sh.Name); !known {
 			a.out.Missing = append(a.out.Missing, sh.Name)
-			a.Emit(run.Warning, "shard %s has joined since the last point; its log is not captured before the next snapshot", sh.Name)
+			a.Emit(run.Warning,
+				"shard %s has joined since the last point; its log is not captured before the next snapshot", sh.Name)
 			continue
 		}
 		cp := &shardCapture{all: a, Runner: a.Runner, name: src.Name, shard: sh, l: a.l, opt: a.opt}
@@ -66,7 +67,8 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 		if len(shards) > 1 {
 			which = "shard " + sh.Name + ": "
 		}
-		a.Emit(run.Step, "%sreading the log of %s (%s, %s) from %s on", which, choice.Member.Address, choice.Member.Role, choice.Reason,
+		a.Emit(run.Step, "%sreading the log of %s (%s, %s) from %s on", which, choice.Member.Address,
+			choice.Member.Role, choice.Reason,
 			run.FormatTime(cp.from.Wall))
 		a.list = append(a.list, cp)
 	}
@@ -91,7 +93,8 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 func (a *allShards) judge(ctx context.Context) error {
 	out := a.out
 	switch {
-	case len(out.Gaps) > 0 && !slices.ContainsFunc(a.list, func(cp *shardCapture) bool { return len(cp.gaps) > cp.resumedAtPoint }):
+	case len(out.Gaps) > 0 && !slices.ContainsFunc(a.list,
+		func(cp *shardCapture) bool { return len(cp.gaps) > cp.resumedAtPoint }):
 		out.ResumedAtPoint = true
 		return fmt.Errorf("%w: part of the log is lost; it goes on at a point taken since", run.ErrIncomplete)
 	case len(out.Gaps) > 0:
@@ -125,7 +128,8 @@ func (a *allShards) run(ctx context.Context) error {
 	}
 	if !a.opt.Follow {
 		g.Go(func() error {
-			return prepare.WaitForEnd(gctx, a.Runner, a.l, len(a.list) > 1, "captured up to where it ended when this began", a.behind)
+			return prepare.WaitForEnd(gctx, a.Runner, a.l, len(a.list) > 1,
+				"captured up to where it ended when this began", a.behind)
 		})
 	}
 	return g.Wait()

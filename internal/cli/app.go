@@ -122,11 +122,13 @@ Exit codes: 0 done; 1 failed; 2 wrong usage or configuration; 3 a verification o
 comparison found a difference; 4 done, but something is missing; 5 refused for
 safety; 130 interrupted, and safe to run again.`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "config", Usage: "configuration `FILE` (else DEXAMEN_CONFIG, ./dexamen.yaml, the user's and the system's)"},
+			&cli.StringFlag{Name: "config",
+				Usage: "configuration `FILE` (else DEXAMEN_CONFIG, ./dexamen.yaml, the user's and the system's)"},
 			&cli.StringFlag{Name: "store", Usage: "`STORE` to use, where several are configured"},
 			&cli.BoolFlag{Name: "json", Usage: "print results as JSON"},
 			&cli.BoolFlag{Name: "quiet", Usage: "print results and warnings only"},
-			&cli.StringFlag{Name: "log-level", Value: "warn", Usage: "what to log to standard error: debug, info, warn, error"},
+			&cli.StringFlag{Name: "log-level", Value: "warn",
+				Usage: "what to log to standard error: debug, info, warn, error"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours (also: NO_COLOR)"},
 		},
 		EnableShellCompletion: true,

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -15,8 +16,10 @@ import (
 )
 
 func (a *app) browseCommand() *cli.Command {
-	return a.command(recovery, "browse", "ADDRESS", "show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
-		&cli.IntFlag{Name: "show", Value: 3, Usage: "how many records to show of a namespace named in full"}, scratchFlag())
+	return a.command(recovery, "browse", "ADDRESS",
+		"show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
+		&cli.IntFlag{Name: "show", Value: 3, Usage: "how many records to show of a namespace named in full"},
+		scratchFlag())
 }
 
 func (a *app) browse(ctx context.Context, c *cli.Command) error {
@@ -69,10 +72,12 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	e.progress.Done()
 	var rows []spaceRow
 	for _, s := range spaces {
-		rows = append(rows, spaceRow{s.Name, s.Kind, s.Root.Records, s.Root.Bytes, s.Root.Hash.String(), m.Model.Describe(s.Definition)})
+		rows = append(rows, spaceRow{s.Name, s.Kind, s.Root.Records, s.Root.Bytes, s.Root.Hash.String(),
+			m.Model.Describe(s.Definition)})
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"cluster": ad.Cluster, "moment": m.Time, "point": m.Point.ID, "namespaces": rows, "records": sample})
+		return a.screen.Encode(map[string]any{
+			"cluster": ad.Cluster, "moment": m.Time, "point": m.Point.ID, "namespaces": rows, "records": sample})
 	}
 	a.screen.Line("%s", m)
 	a.showRows(rows, sample)
@@ -153,7 +158,7 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 				}
 				return nil
 			})
-			if err != nil && err != engine.ErrStopFollowing {
+			if err != nil && !errors.Is(err, engine.ErrStopFollowing) {
 				return err
 			}
 		}
@@ -162,7 +167,8 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 		return moment.UnknownName(ad.Pattern, ad.Cluster+"@live", names)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"cluster": ad.Cluster, "moment": "live", "namespaces": rows, "records": sample})
+		return a.screen.Encode(map[string]any{
+			"cluster": ad.Cluster, "moment": "live", "namespaces": rows, "records": sample})
 	}
 	a.screen.Line("%s@live, counts as the server estimates them", ad.Cluster)
 	a.showRows(rows, sample)

@@ -26,20 +26,22 @@ func (a *app) captureCommand() *cli.Command {
 			}
 			defer e.progress.Done()
 			var got *capture.Result
-			err = a.record(ctx, c, e, store.RunCapture, name, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-				_, policy, _ := a.policyOf(c, name)
-				cl, err := a.connectAs(ctx, c, name, policy.ClusterWide)
-				if err != nil {
+			err = a.record(ctx, c, e, store.RunCapture, name,
+				func(ctx context.Context, e *run.Runner, r *store.Run) error {
+					_, policy, _ := a.policyOf(c, name)
+					cl, err := a.connectAs(ctx, c, name, policy.ClusterWide)
+					if err != nil {
+						return err
+					}
+					defer cl.Close()
+					got, err = capture.Run(ctx, e, name, cl,
+						capture.Options{Follow: c.Bool("follow"), FlushEvery: c.Duration("flush")})
+					daemon.RecordCapture(r, got)
+					if errors.Is(err, run.ErrIncomplete) {
+						r.Wants = explain.Error(err)
+					}
 					return err
-				}
-				defer cl.Close()
-				got, err = capture.Run(ctx, e, name, cl, capture.Options{Follow: c.Bool("follow"), FlushEvery: c.Duration("flush")})
-				daemon.RecordCapture(r, got)
-				if errors.Is(err, run.ErrIncomplete) {
-					r.Wants = explain.Error(err)
-				}
-				return err
-			})
+				})
 			e.progress.Done()
 			if got != nil && (err == nil || errors.Is(err, run.ErrIncomplete) || ctx.Err() != nil) {
 				if e := a.showCaptured(got); e != nil {
@@ -51,12 +53,13 @@ func (a *app) captureCommand() *cli.Command {
 			}
 			if c.Bool("snapshot-on-gap") && errors.Is(err, run.ErrIncomplete) {
 				var p *store.Point
-				serr := a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
-					if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
-						daemon.RecordPoint(r, p)
-					}
-					return err
-				})
+				serr := a.record(ctx, c, e, store.RunSnapshot, name,
+					func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
+						if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
+							daemon.RecordPoint(r, p)
+						}
+						return err
+					})
 				e.progress.Done()
 				if serr != nil {
 					return errors.Join(err, serr)
@@ -67,7 +70,8 @@ func (a *app) captureCommand() *cli.Command {
 		},
 		&cli.BoolFlag{Name: "snapshot-on-gap", Usage: "where part of the log is lost, take a new point at once"},
 		&cli.BoolFlag{Name: "follow", Usage: "go on until interrupted"},
-		&cli.DurationFlag{Name: "flush", Value: 10 * time.Second, Usage: "with --follow: how often what was read is made durable"})
+		&cli.DurationFlag{Name: "flush", Value: 10 * time.Second,
+			Usage: "with --follow: how often what was read is made durable"})
 }
 
 func (a *app) showCaptured(g *capture.Result) error {
@@ -80,7 +84,8 @@ func (a *app) showCaptured(g *capture.Result) error {
 		return nil
 	}
 	s.Line("captured %s of %s: %s to %s, %s in %s, read from %s", view.Plural(g.Changes, "change"), s.Accent(g.Cluster),
-		view.Time(g.From.Wall), view.Time(g.To.Wall), view.Bytes(g.Stored), view.Plural(int64(g.Segments), "segment"), members(g))
+		view.Time(g.From.Wall), view.Time(g.To.Wall), view.Bytes(g.Stored), view.Plural(int64(g.Segments), "segment"),
+		members(g))
 	if len(g.Shards) > 1 {
 		t := s.Table("shard", ">changes", ">stored", "to", "read from")
 		for _, sh := range g.Shards {

@@ -54,7 +54,8 @@ func newSite(t *testing.T, documents int) *site {
 		require.NoError(t, err)
 		s.port = l.Addr().(*net.TCPAddr).Port
 		require.NoError(t, l.Close())
-		cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--documents", fmt.Sprint(documents), "--user", "dexamen")
+		cmd := exec.Command(binary, "sim", "--port", fmt.Sprint(s.port), "--documents", fmt.Sprint(documents),
+			"--user", "dexamen")
 		cmd.Env = append(os.Environ(), "SIM_SECRET=made up")
 		out, err := cmd.StdoutPipe()
 		require.NoError(t, err)
@@ -83,7 +84,8 @@ func (s *site) path(name string) string { return filepath.Join(s.dir, name) }
 func (s *site) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(binary, args...)
 	cmd.Dir = s.dir
-	cmd.Env = append(os.Environ(), "MEADOW_SECRET=made up", "WRONG_SECRET=mistyped", "DEXAMEN_CONFIG="+s.path("dexamen.yaml"), "TMPDIR="+s.dir)
+	cmd.Env = append(os.Environ(), "MEADOW_SECRET=made up", "WRONG_SECRET=mistyped",
+		"DEXAMEN_CONFIG="+s.path("dexamen.yaml"), "TMPDIR="+s.dir)
 	return cmd
 }
 
@@ -94,7 +96,8 @@ func (s *site) run(want int, args ...string) (stdout, stderr string) {
 	var out, errw bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errw
 	_ = cmd.Run()
-	require.Equal(s.t, want, cmd.ProcessState.ExitCode(), "dexamen %s\n%s%s", strings.Join(args, " "), out.String(), errw.String())
+	require.Equal(s.t, want, cmd.ProcessState.ExitCode(), "dexamen %s\n%s%s", strings.Join(args, " "), out.String(),
+		errw.String())
 	require.NotContains(s.t, out.String()+errw.String(), "%!", "a message and its arguments differ")
 	return out.String(), errw.String()
 }
@@ -200,7 +203,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	for round := range 6 {
 		to := fmt.Sprintf("rehearsal.colonies_%d", round)
-		restore := []string{"restore", "meadow@latest/apiary.inspections", "--rename", "apiary.inspections=" + to, "--yes"}
+		restore := []string{"restore", "meadow@latest/apiary.inspections", "--rename", "apiary.inspections=" + to,
+			"--yes"}
 		kill("snapshot", "meadow")
 		kill("capture", "meadow")
 		kill(restore...)
@@ -216,7 +220,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		for _, ns := range live.Namespaces {
 			if ns.Name == to {
 				there = true
-				s.run(0, "verify", "meadow@latest/apiary.inspections", "--live", "meadow", "--rename", "apiary.inspections="+to)
+				s.run(0, "verify", "meadow@latest/apiary.inspections", "--live", "meadow", "--rename",
+					"apiary.inspections="+to)
 			}
 		}
 		if !there {
@@ -244,7 +249,8 @@ func TestInterruptedAndRunAgain(t *testing.T) {
 	var errw bytes.Buffer
 	cmd.Stderr = &errw
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return strings.Contains(s.say(0, "runs"), "capture") }, time.Minute, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(s.say(0, "runs"), "capture") }, time.Minute,
+		50*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 	require.Equal(t, 0, cmd.ProcessState.ExitCode(), errw.String())
@@ -264,21 +270,33 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 	s := newSite(t, 1500)
 	f, err := os.OpenFile(s.path("dexamen.yaml"), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
-	_, err = f.WriteString("policies:\n  nightly: { clusters: [meadow], snapshot: every 1h, capture: 1h, keep: { every_moment: 1d } }\n")
+	_, err = f.WriteString(
+		"policies:\n  nightly: { clusters: [meadow], snapshot: every 1h, capture: 1h, keep: { every_moment: 1d } }\n")
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	for _, c := range []struct {
 		want int
 		line string
 	}{
-		{0, "config check"}, {0, "cluster list"}, {0, "cluster inspect meadow"}, {0, "cluster check meadow"}, {1, "points"},
-		{0, "store create larder"}, {0, "store check larder"}, {0, "points"}, {0, "coverage"}, {1, "browse meadow@latest"},
-		{0, "snapshot meadow"}, {0, "capture meadow"}, {0, "snapshot meadow"}, {0, "points meadow"}, {0, "coverage meadow"},
-		{0, "browse meadow@latest"}, {0, "browse meadow@latest/apiary.keepers"}, {0, "browse meadow@live/apiary.*"}, {0, "verify meadow@latest"},
-		{0, "verify meadow@latest --live meadow"}, {0, "compare meadow@latest meadow@live"}, {3, "compare meadow@latest/apiary.harvests meadow@live/apiary.keepers"},
-		{5, "restore meadow@latest/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2 --yes"}, {2, "restore meadow/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --preview"},
-		{0, "restore meadow@latest/apiary.keepers --conflict replace --yes"}, {0, "store inspect larder"}, {0, "policy list"}, {0, "policy preview"}, {0, "due"}, {0, "due --run"}, {0, "retention"}, {0, "retention meadow --apply"},
-		{0, "hold meadow@latest --until 1d --why audit"}, {0, "hold meadow@latest --lift"}, {2, "hold meadow@latest --lift"}, {0, "runs"}, {0, "runs meadow --failed"}, {2, "snapshot nowhere"}, {2, "restore meadow@noon"},
+		{0, "config check"}, {0, "cluster list"}, {0, "cluster inspect meadow"}, {0, "cluster check meadow"}, {
+			1, "points"},
+		{0, "store create larder"}, {0, "store check larder"}, {0, "points"}, {0, "coverage"},
+		{1, "browse meadow@latest"},
+		{0, "snapshot meadow"}, {0, "capture meadow"}, {0, "snapshot meadow"}, {0, "points meadow"},
+		{0, "coverage meadow"},
+		{0, "browse meadow@latest"}, {0, "browse meadow@latest/apiary.keepers"}, {0, "browse meadow@live/apiary.*"},
+		{0, "verify meadow@latest"},
+		{0, "verify meadow@latest --live meadow"}, {0, "compare meadow@latest meadow@live"},
+		{3, "compare meadow@latest/apiary.harvests meadow@live/apiary.keepers"},
+		{5, "restore meadow@latest/apiary.keepers"},
+		{0, "restore meadow@latest/apiary.keepers --rename apiary.keepers=apiary.k2 --yes"},
+		{2, "restore meadow/apiary.keepers"}, {0, "restore meadow@latest/apiary.keepers --preview"},
+		{0, "restore meadow@latest/apiary.keepers --conflict replace --yes"}, {0, "store inspect larder"},
+		{0, "policy list"}, {0, "policy preview"}, {0, "due"}, {0, "due --run"}, {0, "retention"},
+		{0, "retention meadow --apply"},
+		{0, "hold meadow@latest --until 1d --why audit"}, {0, "hold meadow@latest --lift"},
+		{2, "hold meadow@latest --lift"}, {0, "runs"}, {0, "runs meadow --failed"}, {2, "snapshot nowhere"},
+		{2, "restore meadow@noon"},
 	} {
 		out, _ := s.run(c.want, append([]string{"--json"}, strings.Fields(c.line)...)...)
 		dec := json.NewDecoder(strings.NewReader(out))
@@ -311,8 +329,10 @@ func TestConfigurationMistakes(t *testing.T) {
 		return string(out)
 	}
 	require.Contains(t, rec("clusters:\n  meadow:\n    adress: x\n", "config", "check"), "dexamen.yaml:3:5:")
-	require.Contains(t, rec("clusters:\n  meadow: { address: 'mongodb://h/' }\n", "snapshot", "meadow"), "no store is configured")
-	two := "stores:\n  a: { location: 'file:///a' }\n  b: { location: 'file:///b' }\nclusters:\n  meadow: { address: 'mongodb://h/' }\n"
+	require.Contains(t, rec("clusters:\n  meadow: { address: 'mongodb://h/' }\n", "snapshot", "meadow"),
+		"no store is configured")
+	two := "stores:\n  a: { location: 'file:///a' }\n  b: { location: 'file:///b' }\nclusters:\n  meadow: { " +
+		"address: 'mongodb://h/' }\n"
 	require.Contains(t, rec(two, "snapshot", "meadow"), "several stores are configured (a, b)")
 	require.Contains(t, rec(two, "--store", "c", "points"), `there is no store "c"`)
 	require.Contains(t, rec(two, "compare", "meadow@latest"), "write: dexamen compare ADDRESS ADDRESS")
@@ -331,7 +351,8 @@ func TestAStoreOnAnObjectStore(t *testing.T) {
 	s := newSite(t, 2000)
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
-	loft := fmt.Sprintf("stores:\n  loft: { location: s3://%s/dexamen, endpoint: %q, region: us-east-1, path_style: true, login: { user: %s, secret: { command: [echo, %q] } } }\n",
+	loft := fmt.Sprintf("stores:\n  loft: { location: s3://%s/dexamen, endpoint: %q, region: us-east-1, path_style: "+
+		"true, login: { user: %s, secret: { command: [echo, %q] } } }\n",
 		srv.Bucket, srv.Endpoint, srv.Access, srv.Secret)
 	_, clusters, _ := strings.Cut(string(text), "clusters:")
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(loft+"clusters:"+clusters), 0o600))
@@ -349,7 +370,8 @@ func TestAStoreOnAnObjectStore(t *testing.T) {
 	out, errs := s.run(0, "store", "inspect", "loft")
 	require.Contains(t, out, "s3://loft/dexamen")
 	require.NotContains(t, out+errs, srv.Secret)
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.ReplaceAll(loft, srv.Secret, "mistyped")+"clusters:"+clusters), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		[]byte(strings.ReplaceAll(loft, srv.Secret, "mistyped")+"clusters:"+clusters), 0o600))
 	_, errs = s.run(1, "points", "meadow")
 	require.Contains(t, errs, "refuses the credentials")
 	require.NotContains(t, errs, "mistyped")

@@ -11,17 +11,24 @@ import (
 )
 
 func (a *app) clusterCommands() *cli.Command {
-	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		a.command("", "list", "", "list the configured clusters", "", a.clusterList),
-		a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack", "", a.clusterInspect,
-			&cli.DurationFlag{Name: "every", Value: 10 * time.Minute, Usage: "how often the log is captured: it should reach back three times as far"}),
-		a.command("", "check", "CLUSTER", "try login, every member, every privilege, the log and reading, one by one", "", a.clusterCheck),
-		a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
-			"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no others.", a.clusterTrust,
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask: the fingerprints are known to be right"}),
-		a.command("", "grants", "CLUSTER", "print the least privileges needed, as the statements to run", "", a.clusterGrants,
-			&cli.StringFlag{Name: "for", Value: "backup", Usage: "for `WHAT`: backup, or restore, which is for both"}),
-	}}
+	return &cli.Command{Name: "cluster", Usage: "what is configured, what discovery finds, whether it works",
+		Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+			a.command("", "list", "", "list the configured clusters", "", a.clusterList),
+			a.command("", "inspect", "CLUSTER", "show members, roles, lag, the log's reach, and what the servers lack",
+				"", a.clusterInspect,
+				&cli.DurationFlag{Name: "every", Value: 10 * time.Minute,
+					Usage: "how often the log is captured: it should reach back three times as far"}),
+			a.command("", "check", "CLUSTER",
+				"try login, every member, every privilege, the log and reading, one by one", "", a.clusterCheck),
+			a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
+				"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no "+
+					"others.", a.clusterTrust,
+				&cli.BoolFlag{Name: "yes", Usage: "do not ask: the fingerprints are known to be right"}),
+			a.command("", "grants", "CLUSTER", "print the least privileges needed, as the statements to run", "",
+				a.clusterGrants,
+				&cli.StringFlag{Name: "for", Value: "backup",
+					Usage: "for `WHAT`: backup, or restore, which is for both"}),
+		}}
 }
 
 func (a *app) clusterList(_ context.Context, c *cli.Command) error {

@@ -66,14 +66,16 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 				s.Line("  log: %s, taken up where a point or a capture ended", strings.TrimPrefix(size, ", "))
 				continue
 			}
-			s.Line("  log: from position %s to %s%s", m.FormatPosition(sh.Log.First.Position), m.FormatPosition(sh.Log.Last.Position), size)
+			s.Line("  log: from position %s to %s%s", m.FormatPosition(sh.Log.First.Position),
+				m.FormatPosition(sh.Log.Last.Position), size)
 			continue
 		}
 		back := sh.Log.Last.Wall.Sub(sh.Log.First.Wall)
 		s.Line("  log: reaches back %s, to %s%s", view.Duration(back), view.Time(sh.Log.First.Wall), size)
 		// A log that is not full yet reaches back to its beginning.
 		if every := c.Duration("every"); back < 3*every && (sh.Log.Max == 0 || sh.Log.Size > sh.Log.Max*9/10) {
-			s.Line("  %s that is less than three times the %s between captures: after a delay it may have rolled over; make it larger or capture more often", s.Loss("short:"), view.Duration(every))
+			s.Line("  %s that is less than three times the %s between captures: after a delay it may have rolled "+
+				"over; make it larger or capture more often", s.Loss("short:"), view.Duration(every))
 		}
 	}
 	s.Line("")

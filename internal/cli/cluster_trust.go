@@ -49,7 +49,8 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 	for _, x := range certs {
 		known := slices.Contains(t.TLS.Pins, x.Fingerprint)
 		if !known {
-			pins = append(pins, config.Pin{Cluster: name, Fingerprint: x.Fingerprint, Address: x.Address, When: time.Now()})
+			pins = append(pins, config.Pin{
+				Cluster: name, Fingerprint: x.Fingerprint, Address: x.Address, When: time.Now()})
 		}
 		if a.screen.JSON {
 			continue
@@ -67,14 +68,16 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 		s.Line("  valid        %s to %s", view.Time(x.From), view.Time(x.Until))
 	}
 	if a.screen.JSON {
-		if err := a.screen.Encode(map[string]any{"cluster": name, "certificates": certs, "new": len(pins), "file": cfg.TrustFile()}); err != nil {
+		if err := a.screen.Encode(map[string]any{
+			"cluster": name, "certificates": certs, "new": len(pins), "file": cfg.TrustFile()}); err != nil {
 			return err
 		}
 	}
 	if len(pins) == 0 {
 		return nil
 	}
-	if !c.Bool("yes") && (!a.screen.Terminal || !a.ask("Compare the fingerprints with those the servers' administrators give. Are they right?")) {
+	if !c.Bool("yes") && (!a.screen.Terminal ||
+		!a.ask("Compare the fingerprints with those the servers' administrators give. Are they right?")) {
 		return fmt.Errorf("%w: not confirmed; nothing is pinned (without a terminal to ask at: --yes)", run.ErrRefused)
 	}
 	if err := cfg.Trust(pins); err != nil {

@@ -17,12 +17,14 @@ import (
 
 func (a *app) compareCommand() *cli.Command {
 	return a.command(recovery, "compare", "ADDRESS ADDRESS", "find what is missing, extra or changed in the second",
-		"By namespace, then by key. Two namespaces named in full are compared whatever their names.\nExit code 3 where anything differs.", a.compare,
+		"By namespace, then by key. Two namespaces named in full are compared whatever their names.\nExit code 3 "+
+			"where anything differs.", a.compare,
 		&cli.IntFlag{Name: "show", Value: 5, Usage: "how many keys to name for each namespace"}, scratchFlag())
 }
 
 // side makes one side of a comparison; the returned function closes it.
-func (a *app) side(ctx context.Context, c *cli.Command, e *run.Runner, ad address.Address) (moment.Side, func(), error) {
+func (a *app) side(ctx context.Context, c *cli.Command, e *run.Runner,
+	ad address.Address) (moment.Side, func(), error) {
 	s := moment.Side{Name: ad.Cluster + "@" + ad.When.String()}
 	if ad.When.Kind != address.Live {
 		m, err := moment.Resolve(ctx, e, ad.Cluster, ad.When, restore.OnScratch{})
@@ -76,7 +78,8 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer closeB()
-	diffs, err := moment.Compare(ctx, e, sa, sb, moment.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("show")})
+	diffs, err := moment.Compare(ctx, e, sa, sb,
+		moment.CompareOptions{PatternA: ada.Pattern, PatternB: adb.Pattern, Keys: c.Int("show")})
 	progress.Done()
 	if err != nil {
 		return err

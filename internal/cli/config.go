@@ -17,62 +17,73 @@ import (
 )
 
 func (a *app) configCommands() *cli.Command {
-	return &cli.Command{Name: "config", Usage: "start and check the configuration file", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		a.command("", "sample", "", "print a commented file to start from", "", func(_ context.Context, c *cli.Command) error {
-			if err := args(c, 0, 0); err != nil {
-				return err
-			}
-			_, err := io.WriteString(a.screen.Out, config.Sample)
-			return err
-		}),
-		a.command("", "check", "[FILE]", "check the file; errors come with line and column", "", func(ctx context.Context, c *cli.Command) error {
-			if err := args(c, 0, 1); err != nil {
-				return err
-			}
-			var cfg *config.Config
-			var err error
-			if c.Args().Present() {
-				if cfg, err = config.Load(c.Args().First()); err != nil {
-					return usageError{err}
-				}
-			} else if cfg, err = a.config(c); err != nil {
-				return err
-			}
-			protected := map[string]bool{}
-			for _, w := range daemon.Assignments(cfg) {
-				protected[w.Cluster] = true
-			}
-			unprotected := slices.DeleteFunc(config.Names(cfg.Clusters), func(n string) bool { return protected[n] })
-			var lack error
-			if len(cfg.Lacking) > 0 {
-				lack = fmt.Errorf("%w: what is named is not there now: %s", run.ErrIncomplete, strings.Join(cfg.Lacking, "; "))
-			}
-			if a.screen.JSON {
-				return errors.Join(a.screen.Encode(map[string]any{"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(cfg.Clusters),
-					"unprotected": unprotected, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
-			}
-			if c.Bool("clusters") {
-				if err := a.checkReach(ctx, c, cfg); err != nil {
+	return &cli.Command{Name: "config", Usage: "start and check the configuration file", Category: setUp,
+		OnUsageError: onUsage, Commands: []*cli.Command{
+			a.command("", "sample", "", "print a commented file to start from", "",
+				func(_ context.Context, c *cli.Command) error {
+					if err := args(c, 0, 0); err != nil {
+						return err
+					}
+					_, err := io.WriteString(a.screen.Out, config.Sample)
 					return err
-				}
-			}
-			policies := fmt.Sprintf("%d policies", len(cfg.Policies))
-			if len(cfg.Policies) == 1 {
-				policies = "1 policy"
-			}
-			if len(cfg.Policies) > 0 && len(unprotected) > 0 {
-				a.screen.Line("%s %s", a.screen.Loss("no policy protects"), strings.Join(unprotected, ", "))
-			}
-			if len(cfg.Unmade) > 0 {
-				a.screen.Line("the keys of %s are not there yet; dexamen store create makes them", strings.Join(cfg.Unmade, ", "))
-			}
-			if lack != nil {
-				return lack
-			}
-			a.screen.Line("%s is good: %s, %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"), view.Plural(int64(len(cfg.Clusters)), "cluster"), policies)
-			return nil
-		}, &cli.BoolFlag{Name: "clusters", Usage: "also ask the clusters that policies protect how far their logs reach back"}),
-	}}
+				}),
+			a.command("", "check", "[FILE]", "check the file; errors come with line and column", "",
+				func(ctx context.Context, c *cli.Command) error {
+					if err := args(c, 0, 1); err != nil {
+						return err
+					}
+					var cfg *config.Config
+					var err error
+					if c.Args().Present() {
+						if cfg, err = config.Load(c.Args().First()); err != nil {
+							return usageError{err}
+						}
+					} else if cfg, err = a.config(c); err != nil {
+						return err
+					}
+					protected := map[string]bool{}
+					for _, w := range daemon.Assignments(cfg) {
+						protected[w.Cluster] = true
+					}
+					unprotected := slices.DeleteFunc(config.Names(cfg.Clusters),
+						func(n string) bool { return protected[n] })
+					var lack error
+					if len(cfg.Lacking) > 0 {
+						lack = fmt.Errorf("%w: what is named is not there now: %s", run.ErrIncomplete,
+							strings.Join(cfg.Lacking, "; "))
+					}
+					if a.screen.JSON {
+						return errors.Join(
+							a.screen.Encode(map[string]any{
+								"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(
+									cfg.Clusters),
+								"unprotected": unprotected, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
+					}
+					if c.Bool("clusters") {
+						if err := a.checkReach(ctx, c, cfg); err != nil {
+							return err
+						}
+					}
+					policies := fmt.Sprintf("%d policies", len(cfg.Policies))
+					if len(cfg.Policies) == 1 {
+						policies = "1 policy"
+					}
+					if len(cfg.Policies) > 0 && len(unprotected) > 0 {
+						a.screen.Line("%s %s", a.screen.Loss("no policy protects"), strings.Join(unprotected, ", "))
+					}
+					if len(cfg.Unmade) > 0 {
+						a.screen.Line("the keys of %s are not there yet; dexamen store create makes them",
+							strings.Join(cfg.Unmade, ", "))
+					}
+					if lack != nil {
+						return lack
+					}
+					a.screen.Line("%s is good: %s, %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"),
+						view.Plural(int64(len(cfg.Clusters)), "cluster"), policies)
+					return nil
+				}, &cli.BoolFlag{Name: "clusters",
+					Usage: "also ask the clusters that policies protect how far their logs reach back"}),
+		}}
 }
 
 // checkReach asks the clusters of the policies whether their logs reach back far
@@ -91,7 +102,8 @@ func (a *app) checkReach(ctx context.Context, c *cli.Command, cfg *config.Config
 				return err
 			}
 			for _, t := range logTrouble(w, topo) {
-				errs = append(errs, fmt.Errorf("%s: policies.%s.capture: %s", cfg.Where("policies."+w.Policy+".capture"), w.Policy, t))
+				errs = append(errs, fmt.Errorf("%s: policies.%s.capture: %s",
+					cfg.Where("policies."+w.Policy+".capture"), w.Policy, t))
 			}
 			return nil
 		}()

@@ -15,37 +15,39 @@ import (
 )
 
 func (a *app) coverageCommand() *cli.Command {
-	return a.command(protect, "coverage", "[CLUSTER]", "show which moments can be restored, and every gap with its cause", "", func(ctx context.Context, c *cli.Command) error {
-		if err := args(c, 0, 1); err != nil {
+	return a.command(protect, "coverage", "[CLUSTER]",
+		"show which moments can be restored, and every gap with its cause", "",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 0, 1); err != nil {
+				return err
+			}
+			e, progress, err := a.env(ctx, c, c.Args().First())
+			if err != nil {
+				return err
+			}
+			defer progress.Done()
+			list, err := moment.Cover(ctx, e, c.Args().First())
+			if err != nil {
+				return err
+			}
+			if err := a.knownCluster(ctx, e, c.Args().First(), len(list)); err != nil {
+				return err
+			}
+			gaps := 0
+			for _, cv := range list {
+				gaps += len(cv.Gaps) + len(cv.Unreadable)
+			}
+			if a.screen.JSON {
+				err = a.screen.Encode(list)
+			} else {
+				a.showCoverage(list)
+				err = a.showRisk(ctx, c, e, list)
+			}
+			if err == nil && gaps > 0 {
+				err = fmt.Errorf("%w: the log has %s", run.ErrIncomplete, view.Plural(int64(gaps), "gap"))
+			}
 			return err
-		}
-		e, progress, err := a.env(ctx, c, c.Args().First())
-		if err != nil {
-			return err
-		}
-		defer progress.Done()
-		list, err := moment.Cover(ctx, e, c.Args().First())
-		if err != nil {
-			return err
-		}
-		if err := a.knownCluster(ctx, e, c.Args().First(), len(list)); err != nil {
-			return err
-		}
-		gaps := 0
-		for _, cv := range list {
-			gaps += len(cv.Gaps) + len(cv.Unreadable)
-		}
-		if a.screen.JSON {
-			err = a.screen.Encode(list)
-		} else {
-			a.showCoverage(list)
-			err = a.showRisk(ctx, c, e, list)
-		}
-		if err == nil && gaps > 0 {
-			err = fmt.Errorf("%w: the log has %s", run.ErrIncomplete, view.Plural(int64(gaps), "gap"))
-		}
-		return err
-	})
+		})
 }
 
 // showRisk shows what could be lost: as of now, and at the worst by what the
@@ -53,7 +55,8 @@ func (a *app) coverageCommand() *cli.Command {
 func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list []*moment.Coverage) error {
 	s := a.screen
 	for _, cv := range list {
-		line := fmt.Sprintf("%s  if it were lost now, what was written in the last %s would be", s.Accent(cv.Cluster), view.Duration(time.Since(cv.Latest)))
+		line := fmt.Sprintf("%s  if it were lost now, what was written in the last %s would be", s.Accent(cv.Cluster),
+			view.Duration(time.Since(cv.Latest)))
 		name, p, ok := a.policyOf(c, cv.Cluster)
 		switch w := p.When; {
 		case !ok:
@@ -61,9 +64,11 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list 
 		case w.Continuous:
 			line += fmt.Sprintf("; at the worst by policy %s about %s", name, view.Long(p.SealAfter()))
 		case w.Capture > 0:
-			line += fmt.Sprintf("; at the worst by policy %s %s and the time a capture takes", name, view.Long(w.Capture))
+			line += fmt.Sprintf("; at the worst by policy %s %s and the time a capture takes", name,
+				view.Long(w.Capture))
 		default:
-			line += fmt.Sprintf("; at the worst by policy %s %s and the time a snapshot takes", name, view.Long(w.Snapshot.Spacing(time.Now())))
+			line += fmt.Sprintf("; at the worst by policy %s %s and the time a snapshot takes", name,
+				view.Long(w.Snapshot.Spacing(time.Now())))
 		}
 		s.Line("%s", line)
 		trouble, err := daemon.ActiveAlerts(ctx, e, cv.Cluster)
@@ -106,7 +111,8 @@ func (a *app) showCoverage(list []*moment.Coverage) {
 			view.Time(c.Latest), view.Duration(time.Since(c.Latest)))
 		for _, st := range c.Stretches {
 			if st.To.After(st.From) {
-				s.Line("  every moment from %s to %s (%s)", view.Time(st.From), view.Time(st.To), view.Duration(st.To.Sub(st.From)))
+				s.Line("  every moment from %s to %s (%s)", view.Time(st.From), view.Time(st.To),
+					view.Duration(st.To.Sub(st.From)))
 			} else {
 				s.Line("  the point at %s alone", view.Time(st.From))
 			}
@@ -118,7 +124,8 @@ func (a *app) showCoverage(list []*moment.Coverage) {
 			s.Line("  %s %s to %s: %s", s.Loss("gap"), view.Time(g.From.Wall), view.Time(g.To.Wall), g.Reason)
 		}
 		for _, n := range c.Narrowed {
-			s.Line("  %s from point %s on: %s, which its policy no longer chooses; only moments before %s have it", s.Loss("left out"), n.Point, strings.Join(n.Names, ", "), view.Time(n.Until))
+			s.Line("  %s from point %s on: %s, which its policy no longer chooses; only moments before %s have it",
+				s.Loss("left out"), n.Point, strings.Join(n.Names, ", "), view.Time(n.Until))
 		}
 		for _, d := range c.Doubts {
 			s.Line("  %s %s to %s: %s", s.Loss("in doubt"), view.Time(d.From), view.Time(d.To), d.What)

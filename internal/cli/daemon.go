@@ -174,9 +174,11 @@ func (a *app) world(c *cli.Command) daemon.Deps {
 				return nil, err
 			}
 			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
-				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg), OnEvent: func(run.Event) {}}, nil
+				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg),
+				OnEvent: func(run.Event) {}}, nil
 		},
-		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster, error) {
+		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster,
+			error) {
 			return a.openCluster(ctx, c, cfg, cluster, settings)
 		}}
 }

@@ -29,10 +29,12 @@ func (a *app) demoCommand() *cli.Command {
 			s := *a.screen
 			s.Terminal, s.Quiet, s.JSON = false, true, false
 			s.Err = s.Out
-			t := tour.Tour{Screen: &s, Dir: dir, Stay: c.Bool("stay"), Documents: c.Int("documents"), Command: runLine, Connect: simClient}
+			t := tour.Tour{Screen: &s, Dir: dir, Stay: c.Bool("stay"), Documents: c.Int("documents"), Command: runLine,
+				Connect: simClient}
 			return t.Run(ctx)
 		},
 		&cli.IntFlag{Name: "documents", Value: 20_000, Usage: "size of the data"},
-		&cli.BoolFlag{Name: "stay", Usage: "afterwards leave the cluster running to try things by hand, until interrupted"},
+		&cli.BoolFlag{
+			Name: "stay", Usage: "afterwards leave the cluster running to try things by hand, until interrupted"},
 		&cli.BoolFlag{Name: "keep", Usage: "keep the temporary folder with store and configuration"})
 }

@@ -15,8 +15,10 @@ import (
 )
 
 func (a *app) dueCommand() *cli.Command {
-	return a.command(protect, "due", "", "what the policies ask for now and next; with --run do what is due, for those who use cron",
-		"Does the same as the daemon, once: a missed night is made up for, what another has done is not done again,\nand what died is ended. Continuous capture takes what there is.", a.due,
+	return a.command(protect, "due", "",
+		"what the policies ask for now and next; with --run do what is due, for those who use cron",
+		"Does the same as the daemon, once: a missed night is made up for, what another has done is not done "+
+			"again,\nand what died is ended. Continuous capture takes what there is.", a.due,
 		&cli.BoolFlag{Name: "run", Usage: "do what is due"})
 }
 

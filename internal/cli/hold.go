@@ -14,8 +14,10 @@ import (
 )
 
 func (a *app) holdCommand() *cli.Command {
-	return a.command(protect, "hold", "CLUSTER@POINT", "keep a point whatever retention says, until a date, with a reason",
-		"Whoever asks several times has the latest date count. The log that leads on from the point is kept as long\nas the policy says: a held point alone is the state at its own moment.", a.hold,
+	return a.command(protect, "hold", "CLUSTER@POINT",
+		"keep a point whatever retention says, until a date, with a reason",
+		"Whoever asks several times has the latest date count. The log that leads on from the point is kept as "+
+			"long\nas the policy says: a held point alone is the state at its own moment.", a.hold,
 		&cli.StringFlag{Name: "until", Usage: "until `WHEN`: a date, or for how long, such as 90d"},
 		&cli.StringFlag{Name: "why", Usage: "`REASON`, for those who come later"},
 		&cli.BoolFlag{Name: "lift", Usage: "end all holds of the point: retention decides about it again"})
@@ -31,7 +33,8 @@ func (a *app) heldPoint(ctx context.Context, c *cli.Command) (w work, p *store.P
 		return w, nil, err
 	}
 	if ad.When.Kind != address.Point && ad.When.Kind != address.Latest || ad.Pattern != "" {
-		return w, nil, usage("%s: name a point, as in %s@20261123-101404-k7qx; dexamen points %[2]s lists them", ad, ad.Cluster)
+		return w, nil, usage("%s: name a point, as in %s@20261123-101404-k7qx; dexamen points %[2]s lists them", ad,
+			ad.Cluster)
 	}
 	if w, err = a.atMoment(ctx, c, ad); err != nil {
 		return w, nil, err
@@ -48,7 +51,8 @@ func (a *app) hold(ctx context.Context, c *cli.Command) error {
 	}
 	why := strings.TrimSpace(c.String("why"))
 	if c.String("until") == "" || why == "" {
-		return usage("say until when and why: dexamen hold %s --until 90d --why \"the auditors look at it\"", c.Args().First())
+		return usage("say until when and why: dexamen hold %s --until 90d --why \"the auditors look at it\"",
+			c.Args().First())
 	}
 	now := time.Now()
 	var until time.Time
@@ -107,6 +111,7 @@ func (a *app) lift(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"point": p.ID, "cluster": p.Cluster, "lifted": n})
 	}
-	a.screen.Line("point %s of %s is held no longer (%s lifted)", a.screen.Accent(p.ID), p.Cluster, view.Plural(int64(n), "hold"))
+	a.screen.Line("point %s of %s is held no longer (%s lifted)", a.screen.Accent(p.ID), p.Cluster,
+		view.Plural(int64(n), "hold"))
 	return nil
 }

@@ -17,65 +17,68 @@ import (
 )
 
 func (a *app) pointsCommand() *cli.Command {
-	return a.command(protect, "points", "[CLUSTER]", "list the restore points", "", func(ctx context.Context, c *cli.Command) error {
-		if err := args(c, 0, 1); err != nil {
-			return err
-		}
-		e, progress, err := a.env(ctx, c, c.Args().First())
-		if err != nil {
-			return err
-		}
-		defer progress.Done()
-		points, bad, err := e.Store.Points(ctx, c.Args().First())
-		if err != nil {
-			return err
-		}
-		if err := a.knownCluster(ctx, e, c.Args().First(), len(points)); err != nil {
-			return err
-		}
-		if a.screen.JSON {
-			out := []map[string]any{}
-			for _, p := range points {
-				out = append(out, pointJSON(p, false))
-			}
-			if err := a.screen.Encode(out); err != nil {
+	return a.command(protect, "points", "[CLUSTER]", "list the restore points", "",
+		func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 0, 1); err != nil {
 				return err
 			}
-		} else {
-			notes, err := a.pointNotes(ctx, c, e, points)
+			e, progress, err := a.env(ctx, c, c.Args().First())
 			if err != nil {
 				return err
 			}
-			headings := []string{"point", "moment", "made by", ">namespaces", ">records", ">size", ">stored", ""}
-			if c.Args().First() == "" {
-				headings = slices.Insert(headings, 1, "cluster")
+			defer progress.Done()
+			points, bad, err := e.Store.Points(ctx, c.Args().First())
+			if err != nil {
+				return err
 			}
-			t := a.screen.Table(headings...)
-			for _, p := range points {
-				row := []any{p.ID, view.Time(p.Time), p.Made, len(p.Parts()), view.Count(p.Stats.Records), view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), strings.Join(notes[p.ID], ", ")}
-				if c.Args().First() == "" {
-					row = slices.Insert(row, 1, any(p.Cluster))
+			if err := a.knownCluster(ctx, e, c.Args().First(), len(points)); err != nil {
+				return err
+			}
+			if a.screen.JSON {
+				out := []map[string]any{}
+				for _, p := range points {
+					out = append(out, pointJSON(p, false))
 				}
-				t.Row(row...)
+				if err := a.screen.Encode(out); err != nil {
+					return err
+				}
+			} else {
+				notes, err := a.pointNotes(ctx, c, e, points)
+				if err != nil {
+					return err
+				}
+				headings := []string{"point", "moment", "made by", ">namespaces", ">records", ">size", ">stored", ""}
+				if c.Args().First() == "" {
+					headings = slices.Insert(headings, 1, "cluster")
+				}
+				t := a.screen.Table(headings...)
+				for _, p := range points {
+					row := []any{p.ID, view.Time(p.Time), p.Made, len(p.Parts()), view.Count(p.Stats.Records),
+						view.Bytes(p.Stats.Bytes), view.Bytes(p.Stats.Stored), strings.Join(notes[p.ID], ", ")}
+					if c.Args().First() == "" {
+						row = slices.Insert(row, 1, any(p.Cluster))
+					}
+					t.Row(row...)
+				}
+				t.Print(0)
+				if len(points) == 0 {
+					a.screen.Line("no points yet; take one with: dexamen snapshot CLUSTER")
+				}
 			}
-			t.Print(0)
-			if len(points) == 0 {
-				a.screen.Line("no points yet; take one with: dexamen snapshot CLUSTER")
+			for _, b := range bad {
+				fmt.Fprintf(a.screen.Err, "! %v\n", b)
 			}
-		}
-		for _, b := range bad {
-			fmt.Fprintf(a.screen.Err, "! %v\n", b)
-		}
-		if len(bad) > 0 {
-			return fmt.Errorf("%w: %s cannot be read", run.ErrIncomplete, view.Plural(int64(len(bad)), "point"))
-		}
-		return nil
-	})
+			if len(bad) > 0 {
+				return fmt.Errorf("%w: %s cannot be read", run.ErrIncomplete, view.Plural(int64(len(bad)), "point"))
+			}
+			return nil
+		})
 }
 
 // pointNotes returns what of points is worth knowing: what is missing, what was
 // proven, who holds them.
-func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner, points []*store.Point) (map[string][]string, error) {
+func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner,
+	points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}
 	if audit, err := e.Store.LastScrub(ctx); err == nil && audit != nil {
 		for _, h := range audit.Points {
@@ -117,7 +120,8 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner, poi
 		}
 		for _, h := range holds {
 			if h.Until.After(time.Now()) {
-				notes[h.Point] = append(notes[h.Point], s.Accent("held until "+h.Until.Local().Format(time.DateOnly)+": "+h.Reason))
+				notes[h.Point] = append(notes[h.Point],
+					s.Accent("held until "+h.Until.Local().Format(time.DateOnly)+": "+h.Reason))
 			}
 		}
 	}

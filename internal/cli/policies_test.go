@@ -30,9 +30,11 @@ func TestPolicies(t *testing.T) {
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
 	write := func(policy string) {
-		require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, []byte("policies:\n  nightly:\n    clusters: [meadow]\n    namespaces: [\"apiary.*\", \"not apiary.harvests*\"]\n"+policy)...), 0o600))
+		require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, []byte("policies:\n  nightly:\n    "+
+			"clusters: [meadow]\n    namespaces: [\"apiary.*\", \"not apiary.harvests*\"]\n"+policy)...), 0o600))
 	}
-	write("    snapshot: every 24h\n    capture: 1h\n    keep: { every_moment: 7d, thin: [daily for 2d], never_more: 30 }\n")
+	write("    snapshot: every 24h\n    capture: 1h\n    keep: { every_moment: 7d, thin: [daily for 2d], " +
+		"never_more: 30 }\n")
 	s.say(0, "store", "create", "larder")
 	out := s.say(0, "policy", "preview")
 	require.Contains(t, out, "there is no point yet; due now")
@@ -57,7 +59,8 @@ func TestPolicies(t *testing.T) {
 	}
 	require.NotContains(t, s.say(0, "browse", "meadow@latest"), "harvests")
 	require.Contains(t, s.say(2, "hold", "meadow@"+first, "--until", "90d"), "say until when and why")
-	require.Contains(t, s.say(0, "hold", "meadow@"+first, "--until", "90d", "--why", "the auditors look at it"), "is held until")
+	require.Contains(t, s.say(0, "hold", "meadow@"+first, "--until", "90d", "--why", "the auditors look at it"),
+		"is held until")
 	require.Contains(t, s.say(0, "points", "meadow"), "the auditors look at it")
 
 	// The rule as it is keeps all of the last week; without that promise the
@@ -135,7 +138,8 @@ func TestADaemonIsKilled(t *testing.T) {
 	captured := regexp.MustCompile("capture +meadow")
 	runs := func() string { return s.say(0, "runs", "--all") }
 	d := daemon()
-	require.Eventually(t, func() bool { return strings.Contains(runs(), "going on") }, time.Minute, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(runs(), "going on") }, time.Minute,
+		100*time.Millisecond)
 	require.NoError(t, d.Process.Kill())
 	_ = d.Wait()
 	require.Contains(t, runs(), "died")
@@ -144,13 +148,15 @@ func TestADaemonIsKilled(t *testing.T) {
 	require.NoError(t, os.WriteFile(s.path("ready"), nil, 0o600))
 
 	d, second := daemon(), daemon()
-	require.Eventually(t, func() bool { return captured.MatchString(runs()) }, time.Minute, 100*time.Millisecond, "the log is followed")
+	require.Eventually(t, func() bool { return captured.MatchString(runs()) }, time.Minute, 100*time.Millisecond,
+		"the log is followed")
 	after, err := os.ReadFile(s.path("after"))
 	require.NoError(t, err)
 	require.Equal(t, "died\ndone\n", string(after), "once each, with two daemons")
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte("nonsense: true\n"), 0o600))
 	require.NoError(t, d.Process.Signal(syscall.SIGHUP))
-	require.Eventually(t, func() bool { return strings.Contains(said(), "the new configuration is refused") }, time.Minute, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said(), "the new configuration is refused") },
+		time.Minute, 50*time.Millisecond)
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, policy...), 0o600))
 	for _, cmd := range []*exec.Cmd{d, second} {
 		require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
@@ -168,7 +174,8 @@ func TestARealLogIsProven(t *testing.T) {
 	from, bench := servertest.Redis(t), servertest.Redis(t)
 	cl := servertest.RedisClient(t, from)
 	s := &site{t: t, dir: t.TempDir()}
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(fmt.Sprintf(`stores: { larder: { location: "file://%s", key: { file: %q } } }
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		[]byte(fmt.Sprintf(`stores: { larder: { location: "file://%s", key: { file: %q } } }
 clusters:
   bramble: { address: %q, options: { prefix_depth: 1 }, scratch: hedge }
   hedge: { address: %q }

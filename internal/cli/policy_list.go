@@ -14,12 +14,15 @@ import (
 )
 
 func (a *app) policyCommands() *cli.Command {
-	return &cli.Command{Name: "policy", Usage: "what is protected, when, and for how long", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		a.command("", "list", "", "list the policies and the clusters they protect", "", a.policyList),
-		a.command("", "preview", "[POLICY]", "what a policy would do: its next runs, what it chooses now, what it would keep and remove",
-			"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.", a.policyPreview,
-			&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"}),
-	}}
+	return &cli.Command{Name: "policy", Usage: "what is protected, when, and for how long", Category: setUp,
+		OnUsageError: onUsage, Commands: []*cli.Command{
+			a.command("", "list", "", "list the policies and the clusters they protect", "", a.policyList),
+			a.command("", "preview", "[POLICY]",
+				"what a policy would do: its next runs, what it chooses now, what it would keep and remove",
+				"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.",
+				a.policyPreview,
+				&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"}),
+		}}
 }
 
 func (a *app) policyList(_ context.Context, c *cli.Command) error {
@@ -45,7 +48,9 @@ func (a *app) policyList(_ context.Context, c *cli.Command) error {
 		list := []map[string]any{}
 		for _, name := range config.Names(cfg.Policies) {
 			p := cfg.Policies[name]
-			list = append(list, map[string]any{"name": name, "clusters": cfg.Protected(p), "store": p.Store, "snapshot": p.Snapshot, "rescan": p.FullRead, "log": p.Capture,
+			list = append(list, map[string]any{
+				"name": name, "clusters": cfg.Protected(
+					p), "store": p.Store, "snapshot": p.Snapshot, "rescan": p.FullRead, "log": p.Capture,
 				"every_moment": time.Duration(p.Keep.EveryMoment).String(), "thin": p.Keep.Thin})
 		}
 		out["policies"] = list
@@ -55,7 +60,8 @@ func (a *app) policyList(_ context.Context, c *cli.Command) error {
 	t := s.Table("policy", "clusters", "snapshot", "read anew", "log", "keeps")
 	for _, name := range config.Names(cfg.Policies) {
 		p := cfg.Policies[name]
-		t.Row(name, strings.Join(cfg.Protected(p), ", "), p.Snapshot, orDash(p.FullRead, "always"), orDash(p.Capture, "none"), keeps(p))
+		t.Row(name, strings.Join(cfg.Protected(p), ", "), p.Snapshot, orDash(p.FullRead, "always"),
+			orDash(p.Capture, "none"), keeps(p))
 	}
 	t.Print(0)
 	if len(cfg.Policies) == 0 {

@@ -140,7 +140,8 @@ func steady(w daemon.Assignment, now time.Time) int {
 		longest = max(longest, g.For)
 	}
 	var points []retain.Point
-	for at := w.Config.When.Snapshot.Next(now.Add(-longest - 40*24*time.Hour)); !at.After(now) && len(points) < 200_000; at = w.Config.When.Snapshot.Next(at) {
+	for at := w.Config.When.Snapshot.Next(now.Add(-longest - 40*24*time.Hour)); !at.After(now) &&
+		len(points) < 200_000; at = w.Config.When.Snapshot.Next(at) {
 		points = append(points, retain.Point{ID: at.String(), Time: at})
 	}
 	return w.Config.When.Rule.Decide(points, now).Kept()
@@ -205,7 +206,8 @@ func logTrouble(w daemon.Assignment, topo *engine.Topology) (out []string) {
 		case sh.Log.Max > 0 && sh.Log.Size < sh.Log.Max*9/10:
 			// It has not filled up yet: how far it will reach is not known.
 		case when.Capture > 0 && sh.Log.Last.Wall.Sub(sh.Log.First.Wall) < when.Capture && sh.Log.Max > 0:
-			out = append(out, fmt.Sprintf("cluster %s: shard %s's log reaches back %s only, and is captured every %s: what happens in between is lost; capture it more often, or give it more room",
+			out = append(out, fmt.Sprintf("cluster %s: shard %s's log reaches back %s only, and is captured every "+
+				"%s: what happens in between is lost; capture it more often, or give it more room",
 				w.Cluster, sh.Name, view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), w.Config.Capture))
 		}
 	}
@@ -253,7 +255,8 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon.State) {
 	s := a.screen
 	gone := len(plan.Verdicts) - plan.Kept()
-	s.Line("%s in %s: %s stay, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"), goes(s, gone))
+	s.Line("%s in %s: %s stay, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"),
+		goes(s, gone))
 	t := s.Table("point", "moment", ">new in store", "", "why")
 	stored := map[string]int64{}
 	for _, p := range state.Points {
@@ -287,7 +290,8 @@ func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon
 			s.Line("  the log stays from point %s on", plan.LogFrom)
 			return
 		}
-		s.Line("  the log stays from point %s on; %s before it (%s) %s not needed", plan.LogFrom, view.Plural(int64(n), "segment"), view.Bytes(size), map[bool]string{true: "is", false: "are"}[n == 1])
+		s.Line("  the log stays from point %s on; %s before it (%s) %s not needed", plan.LogFrom,
+			view.Plural(int64(n), "segment"), view.Bytes(size), map[bool]string{true: "is", false: "are"}[n == 1])
 	}
 }
 

@@ -27,15 +27,19 @@ func (a *app) policyOf(c *cli.Command, cluster string) (name string, p config.Po
 
 // record does what a person asked for and keeps it in the history of runs. The
 // hooks and the scope of the policy that protects the cluster count for it too.
-func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster string, do func(ctx context.Context, e *run.Runner, r *store.Run) error) error {
-	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture || kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunVerify || kind == store.RunScrub}
+func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster string,
+	do func(ctx context.Context, e *run.Runner, r *store.Run) error) error {
+	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture ||
+		kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunVerify ||
+		kind == store.RunScrub}
 	if _, p, ok := a.policyOf(c, cluster); ok {
 		o.Hooks = daemon.Hooks(p)
 		daemon.ApplyPolicy(w.Runner, p, time.Now())
 	}
 	if ended, err := w.EndKilled(ctx); err == nil {
 		for _, b := range ended {
-			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s died: %s\n", b.Kind, b.Cluster, b.Started.Local().Format(time.DateTime), b.Error)
+			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s died: %s\n", b.Kind, b.Cluster,
+				b.Started.Local().Format(time.DateTime), b.Error)
 		}
 	}
 	r := &store.Run{Kind: kind, Cluster: cluster, What: commandLine()}

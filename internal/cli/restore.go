@@ -27,12 +27,18 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
    dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore, append(restoreChoices(),
 			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
-			&cli.StringSliceFlag{Name: "rename", Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
-			&cli.StringFlag{Name: "conflict", Value: "refuse", Usage: "what to do where a namespace is there already: refuse or replace"},
-			&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
-			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records that can be read, and name those that cannot"},
-			&cli.BoolFlag{Name: "preview", Usage: "show what would be done, and what of the present would be lost; change nothing"},
-			&cli.BoolFlag{Name: "cluster-wide", Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
+			&cli.StringSliceFlag{Name: "rename",
+				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
+			&cli.StringFlag{Name: "conflict", Value: "refuse",
+				Usage: "what to do where a namespace is there already: refuse or replace"},
+			&cli.StringSliceFlag{Name: "except",
+				Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
+			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records " +
+				"that can be read, and name those that cannot"},
+			&cli.BoolFlag{Name: "preview",
+				Usage: "show what would be done, and what of the present would be lost; change nothing"},
+			&cli.BoolFlag{Name: "cluster-wide",
+				Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"})...)
 }
 
@@ -57,7 +63,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if ad, err := parseAddress(c.Args().First()); err == nil && c.Args().Len() == 1 && !ad.Given {
-		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
+		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last "+
+			"capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
 	}
 	e, rename, err := a.renaming(ctx, c)
 	if err != nil {
@@ -74,7 +81,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
-	plan, err := restore.NewPlan(ctx, e.Runner, m, cl, restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"), Chosen: chosen})
+	plan, err := restore.NewPlan(ctx, e.Runner, m, cl,
+		restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"),
+			Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"),
+			Chosen: chosen})
 	if err != nil {
 		return err
 	}
@@ -91,7 +101,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("preview") {
 		if a.screen.JSON {
-			return a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "since": since})
+			return a.screen.Encode(map[string]any{
+				"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "since": since})
 		}
 		return nil
 	}
@@ -110,17 +121,19 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	var done []restore.Restored
-	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster, func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
-		r.Point, r.To = m.Point.ID, m.Time
-		done, err = plan.Run(ctx)
-		for _, d := range done {
-			r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
-		}
-		return err
-	})
+	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster,
+		func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
+			r.Point, r.To = m.Point.ID, m.Time
+			done, err = plan.Run(ctx)
+			for _, d := range done {
+				r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
+			}
+			return err
+		})
 	e.progress.Done()
 	if a.screen.JSON {
-		if e := a.screen.Encode(map[string]any{"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done}); e != nil {
+		if e := a.screen.Encode(map[string]any{
+			"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done}); e != nil {
 			return e
 		}
 		return err
@@ -152,7 +165,8 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 		case it.There && !replace:
 			there, n = s.Loss("in the way"), view.Count(it.ThereRecords)
 		case it.There:
-			there, n = s.Loss("will be "+map[bool]string{true: "changed", false: "replaced"}[p.InPlace]), view.Count(it.ThereRecords)
+			there, n = s.Loss("will be "+
+				map[bool]string{true: "changed", false: "replaced"}[p.InPlace]), view.Count(it.ThereRecords)
 		}
 		if it.There && since != nil {
 			lost = view.Count(since.Changes[it.To])
@@ -172,7 +186,8 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 		s.Line("  %s %s", s.Loss("scrubbing found damage:"), d)
 	}
 	if since != nil {
-		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)
+		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen "+
+			"capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)
 	}
 	if p.Settings > 0 {
 		s.Line("  and %s", fmt.Sprintf("%d users and roles", p.Settings))

@@ -16,7 +16,9 @@ import (
 
 func (a *app) retentionCommand() *cli.Command {
 	return a.command(protect, "retention", "[CLUSTER]", "show which points stay and which go, and why; --apply does it",
-		"Every point is listed with what becomes of it, and why. With --apply what no rule keeps goes. The daemon\ndoes the same by itself. It may be stopped anywhere and run again. The space of what went is given back a day\nlater, so that nobody who is reading loses it.", a.retention,
+		"Every point is listed with what becomes of it, and why. With --apply what no rule keeps goes. The "+
+			"daemon\ndoes the same by itself. It may be stopped anywhere and run again. The space of what went is "+
+			"given back a day\nlater, so that nobody who is reading loses it.", a.retention,
 		&cli.BoolFlag{Name: "apply", Usage: "remove what no rule keeps"},
 		&cli.BoolFlag{Name: "yes", Usage: "with --apply: do not ask"})
 }
@@ -69,7 +71,8 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 			a.showVerdicts(ward, plan, s)
 		}
 		gone := len(plan.Verdicts) - plan.Kept()
-		entry := map[string]any{"cluster": ward.Cluster, "store": ward.Store, "policy": ward.Policy, "plan": plan, "applied": c.Bool("apply")}
+		entry := map[string]any{"cluster": ward.Cluster, "store": ward.Store, "policy": ward.Policy, "plan": plan,
+			"applied": c.Bool("apply")}
 		if !c.Bool("apply") {
 			out = append(out, entry)
 			progress.Done()
@@ -84,10 +87,11 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 			}
 		}
 		var done *store.Run
-		err = a.record(ctx, c, w, store.RunRetention, ward.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-			done = r
-			return daemon.ApplyRetention(ctx, e, ward, r)
-		})
+		err = a.record(ctx, c, w, store.RunRetention, ward.Cluster,
+			func(ctx context.Context, e *run.Runner, r *store.Run) error {
+				done = r
+				return daemon.ApplyRetention(ctx, e, ward, r)
+			})
 		progress.Done()
 		if err != nil {
 			return err
@@ -95,7 +99,8 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		entry["run"] = done
 		out = append(out, entry)
 		if !a.screen.JSON {
-			a.screen.Line("  %s removed, %s of log removed, %s given back; see: dexamen runs show %s", view.Plural(int64(len(done.Retired)), "point"),
+			a.screen.Line("  %s removed, %s of log removed, %s given back; see: dexamen runs show %s",
+				view.Plural(int64(len(done.Retired)), "point"),
 				view.Plural(int64(done.Segments), "segment"), view.Bytes(done.Freed), done.ID)
 			for _, warn := range done.Warnings {
 				a.screen.Line("  %s", a.screen.Loss(warn))

@@ -18,54 +18,58 @@ import (
 )
 
 func (a *app) runsCommand() *cli.Command {
-	cmd := a.command(protect, "runs", "[CLUSTER]", "what was done, by whom, with what outcome; runs show RUN shows one in full",
-		"Captures that went well and follow on each other are one line; --all shows each. An ended run is never\nchanged; how long runs are kept is the policy's keep.runs.", a.runs,
+	cmd := a.command(protect, "runs", "[CLUSTER]",
+		"what was done, by whom, with what outcome; runs show RUN shows one in full",
+		"Captures that went well and follow on each other are one line; --all shows each. An ended run is "+
+			"never\nchanged; how long runs are kept is the policy's keep.runs.", a.runs,
 		&cli.StringSliceFlag{Name: "kind", Usage: "only `KIND`: " + strings.Join(store.RunKinds, ", ")},
 		&cli.StringFlag{Name: "since", Value: "-7d", Usage: "only what began since `WHEN`"},
 		&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
 		&cli.BoolFlag{Name: "worst-first", Usage: "what failed comes first"},
 		&cli.BoolFlag{Name: "all", Usage: "every capture on a line of its own"})
-	cmd.Commands = []*cli.Command{a.command("", "show", "RUN", "show one run in full; the end of its name is enough", "", func(ctx context.Context, c *cli.Command) error {
-		if err := args(c, 1, 1); err != nil {
-			return err
-		}
-		cfg, err := a.config(c)
-		if err != nil {
-			return err
-		}
-		names := config.Names(cfg.Stores)
-		if s := c.String("store"); s != "" {
-			names = []string{s}
-		}
-		var runs []*store.Run
-		var errs []error
-		for _, name := range names {
-			e, progress, err := a.envOf(ctx, c, name, "")
-			if err == nil {
-				var of []*store.Run
-				of, _, err = a.allRuns(ctx, e, store.RunFilter{})
-				for _, r := range of { // a mirror has the same runs
-					if !slices.ContainsFunc(runs, func(x *store.Run) bool { return x.ID == r.ID }) {
-						runs = append(runs, r)
-					}
-				}
-				progress.Done()
+	cmd.Commands = []*cli.Command{a.command("", "show", "RUN", "show one run in full; the end of its name is enough",
+		"", func(ctx context.Context, c *cli.Command) error {
+			if err := args(c, 1, 1); err != nil {
+				return err
 			}
+			cfg, err := a.config(c)
 			if err != nil {
-				errs = append(errs, fmt.Errorf("store %s: %w", name, err))
+				return err
 			}
-		}
-		// Of several stores one that cannot be read does not hide the run that another has.
-		if err := a.showRun(runs, c.Args().First()); err != nil {
-			return errors.Join(append(errs, err)...)
-		}
-		return nil
-	})}
+			names := config.Names(cfg.Stores)
+			if s := c.String("store"); s != "" {
+				names = []string{s}
+			}
+			var runs []*store.Run
+			var errs []error
+			for _, name := range names {
+				e, progress, err := a.envOf(ctx, c, name, "")
+				if err == nil {
+					var of []*store.Run
+					of, _, err = a.allRuns(ctx, e, store.RunFilter{})
+					for _, r := range of { // a mirror has the same runs
+						if !slices.ContainsFunc(runs, func(x *store.Run) bool { return x.ID == r.ID }) {
+							runs = append(runs, r)
+						}
+					}
+					progress.Done()
+				}
+				if err != nil {
+					errs = append(errs, fmt.Errorf("store %s: %w", name, err))
+				}
+			}
+			// Of several stores one that cannot be read does not hide the run that another has.
+			if err := a.showRun(runs, c.Args().First()); err != nil {
+				return errors.Join(append(errs, err)...)
+			}
+			return nil
+		})}
 	return cmd
 }
 
 // allRuns returns runs that have ended, that go on, and that died.
-func (a *app) allRuns(ctx context.Context, e *run.Runner, f store.RunFilter) (runs []*store.Run, unreadable []error, err error) {
+func (a *app) allRuns(ctx context.Context, e *run.Runner,
+	f store.RunFilter) (runs []*store.Run, unreadable []error, err error) {
 	runs, unreadable, err = e.Store.Runs(ctx, f)
 	if err != nil {
 		return nil, nil, err
@@ -128,7 +132,8 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 	}
 	a.showRuns(runs, c.Bool("all"))
 	if len(bad) > 0 {
-		return fmt.Errorf("%w: %s of the history cannot be read: %v", run.ErrIncomplete, view.Plural(int64(len(bad)), "run"), bad[0])
+		return fmt.Errorf("%w: %s of the history cannot be read: %w", run.ErrIncomplete,
+			view.Plural(int64(len(bad)), "run"), bad[0])
 	}
 	return nil
 }
@@ -164,7 +169,8 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 			for _, x := range runs[i : i+n] {
 				changes, stored = changes+x.Changes, stored+x.Stored
 			}
-			what = fmt.Sprintf("%s, %s, to %s", view.Plural(changes, "change"), view.Bytes(stored), view.Clock(runs[i+n-1].To))
+			what = fmt.Sprintf("%s, %s, to %s", view.Plural(changes, "change"), view.Bytes(stored),
+				view.Clock(runs[i+n-1].To))
 			took = ""
 		}
 		result := r.Result
@@ -204,14 +210,17 @@ func (a *app) came(r *store.Run) string {
 	switch r.Kind {
 	case store.RunSnapshot:
 		if r.Point != "" {
-			return fmt.Sprintf("point %s by %s, %s, %s new", r.Point, r.Made, view.Plural(r.Records, "record"), view.Bytes(r.Stored))
+			return fmt.Sprintf("point %s by %s, %s, %s new", r.Point, r.Made, view.Plural(r.Records, "record"),
+				view.Bytes(r.Stored))
 		}
 	case store.RunCapture:
 		if r.Result != "" {
-			return fmt.Sprintf("%s, %s, to %s", view.Plural(r.Changes, "change"), view.Bytes(r.Stored), view.Clock(r.To))
+			return fmt.Sprintf("%s, %s, to %s", view.Plural(r.Changes, "change"), view.Bytes(r.Stored),
+				view.Clock(r.To))
 		}
 	case store.RunRetention:
-		return fmt.Sprintf("%s removed, %s of log and %s given back", view.Plural(int64(len(r.Retired)), "point"), view.Plural(int64(r.Segments), "segment"), view.Bytes(r.Freed))
+		return fmt.Sprintf("%s removed, %s of log and %s given back", view.Plural(int64(len(r.Retired)), "point"),
+			view.Plural(int64(r.Segments), "segment"), view.Bytes(r.Freed))
 	case store.RunRestore, store.RunVerify, store.RunScrub:
 		if r.Records > 0 {
 			return fmt.Sprintf("%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))
@@ -277,7 +286,8 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		line("point", "%s%s", r.Point, made)
 	}
 	if !r.From.IsZero() {
-		line("log", "%s to %s, %s in %s", view.Time(r.From), view.Time(r.To), view.Plural(r.Changes, "change"), view.Plural(int64(r.Segments), "segment"))
+		line("log", "%s to %s, %s in %s", view.Time(r.From), view.Time(r.To), view.Plural(r.Changes, "change"),
+			view.Plural(int64(r.Segments), "segment"))
 	}
 	if r.Records > 0 {
 		line("content", "%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))

@@ -23,7 +23,8 @@ import (
 
 // client connects to the site's stand-in as an application does.
 func (s *site) client() *mongo.Client {
-	cl, err := mongo.Connect(options.Client().ApplyURI(fmt.Sprintf("mongodb://127.0.0.1:%d/?replicaSet=meadow", s.port)).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
+	cl, err := mongo.Connect(options.Client().ApplyURI(fmt.Sprintf("mongodb://127.0.0.1:%d/?replicaSet=meadow",
+		s.port)).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}))
 	require.NoError(s.t, err)
 	s.t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
 	return cl
@@ -47,7 +48,8 @@ func TestWhatIsRenamedToAProtectedNameStaysProtected(t *testing.T) {
 	db := s.client().Database("apiary")
 	_, err := db.Collection("old").InsertOne(ctx, bson.M{"kg": 1})
 	require.NoError(t, err)
-	s.configure("policies:\n  nightly: { clusters: [meadow], namespaces: [\"apiary.h*\"], snapshot: every 24h, capture: 1h, keep: { every_moment: 7d } }\n")
+	s.configure("policies:\n  nightly: { clusters: [meadow], namespaces: [\"apiary.h*\"], snapshot: every 24h, " +
+		"capture: 1h, keep: { every_moment: 7d } }\n")
 	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
 	equal := func() {
@@ -69,7 +71,9 @@ func TestWhatIsRenamedToAProtectedNameStaysProtected(t *testing.T) {
 		require.NoError(t, err)
 	}
 	rename := func(from string) {
-		require.NoError(t, s.client().Database("admin").RunCommand(ctx, bson.D{{Key: "renameCollection", Value: "apiary." + from}, {Key: "to", Value: "apiary.harvests"}, {Key: "dropTarget", Value: true}}).Err())
+		require.NoError(t, s.client().Database("admin").RunCommand(ctx,
+			bson.D{{Key: "renameCollection", Value: "apiary." + from}, {Key: "to", Value: "apiary.harvests"},
+				{Key: "dropTarget", Value: true}}).Err())
 	}
 	rename("being_built")
 	s.run(0, "capture", "meadow")
@@ -110,7 +114,8 @@ func TestDueTells(t *testing.T) {
 	s := newSite(t, 100)
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
-	policy := fmt.Sprintf("alerts: { webhook: { url: %q } }\npolicies:\n  nightly: { clusters: [gone], snapshot: every 1h, retry: { first: 1ms } }\n", desk.URL)
+	policy := fmt.Sprintf("alerts: { webhook: { url: %q } }\npolicies:\n  nightly: { clusters: [gone], snapshot: "+
+		"every 1h, retry: { first: 1ms } }\n", desk.URL)
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, policy...), 0o600))
 	s.run(0, "store", "create", "larder")
 	for range 4 {
@@ -121,7 +126,10 @@ func TestDueTells(t *testing.T) {
 	require.Equal(t, []string{"failure false"}, told)
 	mu.Unlock()
 	// The cluster is there again.
-	back := strings.ReplaceAll(string(text), `gone: { address: "mongodb://127.0.0.1:1/" }`, fmt.Sprintf(`gone: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: MEADOW_SECRET } } }`, s.port))
+	back := strings.ReplaceAll(string(text), `gone: { address: "mongodb://127.0.0.1:1/" }`,
+		fmt.Sprintf(
+			`gone: { address: "mongodb://127.0.0.1:%d/", login: { user: dexamen, secret: { env: MEADOW_SECRET } } }`,
+			s.port))
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append([]byte(back), policy...), 0o600))
 	require.Eventually(t, func() bool {
 		_ = s.command("due", "--run").Run()
@@ -178,13 +186,16 @@ func TestSecretsThatAreNot(t *testing.T) {
 		_, errs := s.run(2, "config", "check")
 		require.Contains(t, errs, want)
 	}
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.Replace(string(base), "key: { file:", "key: { }, endpoint: x, region: ", 1)), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		[]byte(strings.Replace(string(base), "key: { file:", "key: { }, endpoint: x, region: ", 1)), 0o600))
 	_, errs := s.run(2, "config", "check")
 	require.NotContains(t, errs, "panic")
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.Replace(string(base), "WRONG_SECRET", "NOT_SET_ANYWHERE", 1)), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		[]byte(strings.Replace(string(base), "WRONG_SECRET", "NOT_SET_ANYWHERE", 1)), 0o600))
 	_, errs = s.run(4, "config", "check")
 	require.Contains(t, errs, "NOT_SET_ANYWHERE")
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(base, "policies:\n  nightly: { clusters: [meadow], snapshot: every 1h }\n"...), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		append(base, "policies:\n  nightly: { clusters: [meadow], snapshot: every 1h }\n"...), 0o600))
 	out, _ := s.run(0, "config", "check")
 	require.Contains(t, out, "no policy protects gone, wrong")
 }
@@ -198,7 +209,8 @@ func TestTheFirstBackupIntoABucket(t *testing.T) {
 	}
 	srv := servertest.S3(t)
 	s := newSite(t, documents)
-	s.configureStore(fmt.Sprintf("{ location: \"s3://%s/dexamen\", endpoint: %q, region: us-east-1, path_style: true, login: { user: %q, secret: { env: ATTIC } }, key: { file: %q } }",
+	s.configureStore(fmt.Sprintf("{ location: \"s3://%s/dexamen\", endpoint: %q, region: us-east-1, path_style: "+
+		"true, login: { user: %q, secret: { env: ATTIC } }, key: { file: %q } }",
 		srv.Bucket, srv.Endpoint, srv.Access, s.path("larder.key")))
 	t.Setenv("ATTIC", srv.Secret)
 	s.run(0, "store", "create", "larder")
@@ -212,5 +224,6 @@ func (s *site) configureStore(store string) {
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(s.t, err)
 	_, clusters, _ := strings.Cut(string(text), "clusters:")
-	require.NoError(s.t, os.WriteFile(s.path("dexamen.yaml"), []byte("stores:\n  larder: "+store+"\nclusters:"+clusters), 0o600))
+	require.NoError(s.t, os.WriteFile(s.path("dexamen.yaml"),
+		[]byte("stores:\n  larder: "+store+"\nclusters:"+clusters), 0o600))
 }

@@ -92,7 +92,8 @@ func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (
 		return nil, nil, err
 	}
 	p := a.screen.NewProgress()
-	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp, Memory: int(cfg.Limits.Memory) / 4,
+	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
+		Memory:   int(cfg.Limits.Memory) / 4,
 		Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
 }
 
@@ -110,7 +111,8 @@ func (a *app) connectAs(ctx context.Context, c *cli.Command, name string, settin
 	return a.openCluster(ctx, c, cfg, name, settings)
 }
 
-func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Config, name string, settings *bool) (engine.Cluster, error) {
+func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Config, name string,
+	settings *bool) (engine.Cluster, error) {
 	t, err := cfg.Target(ctx, name)
 	if err != nil {
 		return nil, usageError{err}
@@ -123,7 +125,8 @@ func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Confi
 
 // scratchFlag is of commands that look at moments.
 func scratchFlag() cli.Flag {
-	return &cli.StringFlag{Name: "scratch", Usage: "make a moment that is to be had on a server only (Redis between points) on this `CLUSTER`, an empty server, which is emptied afterwards"}
+	return &cli.StringFlag{Name: "scratch", Usage: "make a moment that is to be had on a server only (Redis between " +
+		"points) on this `CLUSTER`, an empty server, which is emptied afterwards"}
 }
 
 // bench returns how scratch servers are opened.

@@ -15,12 +15,15 @@ import (
 
 func (a *app) simCommand() *cli.Command {
 	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
-		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the S3 protocol instead.",
+		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na "+
+			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
+			"S3 protocol instead.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
 			}
-			opt := docsim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"), Lone: c.Bool("standalone"),
+			opt := docsim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"),
+				Lone: c.Bool("standalone"),
 				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
 			if opt.User != "" {
 				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
@@ -60,7 +63,8 @@ func (a *app) simCommand() *cli.Command {
 		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
 		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
 		&cli.IntFlag{Name: "shards", Usage: "make it a sharded cluster of so many, with config servers and a router"},
-		&cli.IntFlag{Name: "port", Usage: "`PORT` of the first member, the others follow (any that are free, when not given)"},
+		&cli.IntFlag{
+			Name: "port", Usage: "`PORT` of the first member, the others follow (any that are free, when not given)"},
 		&cli.IntFlag{Name: "documents", Usage: "write about so many documents of the demonstration"},
 		&cli.IntFlag{Name: "log-mib", Value: 256, Usage: "size of the log"},
 		&cli.BoolFlag{Name: "standalone", Usage: "a lone server without a log"},
@@ -71,9 +75,11 @@ func (a *app) simCommand() *cli.Command {
 // simObjects runs a stand-in object store.
 func (a *app) simObjects(ctx context.Context, c *cli.Command, opt docsim.Options) error {
 	if opt.User == "" {
-		return usage("--bucket needs a --user, the access key, and its secret in the environment variable that --secret-env names")
+		return usage("--bucket needs a --user, the access key, and its secret in the environment variable that " +
+			"--secret-env names")
 	}
-	o, err := s3sim.Start(s3sim.Options{Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("object-lock")})
+	o, err := s3sim.Start(s3sim.Options{
+		Port: opt.FirstPort, Access: opt.User, Secret: opt.Password, Locks: c.Bool("object-lock")})
 	if err != nil {
 		return err
 	}
@@ -84,7 +90,9 @@ func (a *app) simObjects(ctx context.Context, c *cli.Command, opt docsim.Options
 			return err
 		}
 	} else {
-		a.screen.Line("an object store with bucket %s is up; a store there is configured with:\n  location: s3://%[1]s/dexamen\n  endpoint: %[2]s\n  path_style: true\n  region: us-east-1\n  login: { user: %[3]s, secret: { env: %[4]s } }",
+		a.screen.Line("an object store with bucket %s is up; a store there is configured with:\n  location: "+
+			"s3://%[1]s/dexamen\n  endpoint: %[2]s\n  path_style: true\n  region: us-east-1\n  login: { user: "+
+			"%[3]s, secret: { env: %[4]s } }",
 			c.String("bucket"), o.Endpoint(), opt.User, c.String("secret-env"))
 	}
 	<-ctx.Done()
@@ -100,7 +108,8 @@ func startStandIn(opt docsim.Options, shards int) (uri string, members []string,
 		}
 		return rs.URI(), rs.Addresses(), rs.Close, nil
 	}
-	c, err := docsim.StartSharded(docsim.ShardedOptions{Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{
+		Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
 	if err != nil {
 		return "", nil, nil, err
 	}

@@ -18,7 +18,8 @@ import (
 
 func (a *app) snapshotCommand() *cli.Command {
 	return a.command(protect, "snapshot", "CLUSTER", "make a restore point now",
-		"Reads the cluster while its log is followed; the point is the exact state at one moment. With --from-log\nthe point is made from the last one and the captured log, without touching the cluster.",
+		"Reads the cluster while its log is followed; the point is the exact state at one moment. With "+
+			"--from-log\nthe point is made from the last one and the captured log, without touching the cluster.",
 		func(ctx context.Context, c *cli.Command) error {
 			e, name, err := a.onCluster(ctx, c)
 			if err != nil {
@@ -26,20 +27,21 @@ func (a *app) snapshotCommand() *cli.Command {
 			}
 			defer e.progress.Done()
 			var p *store.Point
-			err = a.record(ctx, c, e, store.RunSnapshot, name, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
-				if c.Bool("from-log") {
-					var m *moment.Moment
-					if m, err = moment.Resolve(ctx, e, name, latestMoment, restore.OnScratch{}); err == nil {
-						p, err = snapshot.Fold(ctx, e, m)
+			err = a.record(ctx, c, e, store.RunSnapshot, name,
+				func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
+					if c.Bool("from-log") {
+						var m *moment.Moment
+						if m, err = moment.Resolve(ctx, e, name, latestMoment, restore.OnScratch{}); err == nil {
+							p, err = snapshot.Fold(ctx, e, m)
+						}
+					} else {
+						p, err = a.snapshotNow(ctx, c, e, name)
 					}
-				} else {
-					p, err = a.snapshotNow(ctx, c, e, name)
-				}
-				if err == nil {
-					daemon.RecordPoint(r, p)
-				}
-				return err
-			})
+					if err == nil {
+						daemon.RecordPoint(r, p)
+					}
+					return err
+				})
 			e.progress.Done()
 			if err != nil {
 				return err
@@ -100,18 +102,23 @@ func (a *app) showNewPoint(p *store.Point) error {
 		}
 	}
 	if len(p.Skipped) > 0 {
-		return fmt.Errorf("%w: %s left out of point %s", run.ErrIncomplete, view.Plural(int64(len(p.Skipped)), "namespace"), p.ID)
+		return fmt.Errorf("%w: %s left out of point %s", run.ErrIncomplete,
+			view.Plural(int64(len(p.Skipped)), "namespace"), p.ID)
 	}
 	return nil
 }
 
 func pointJSON(p *store.Point, namespaces bool) map[string]any {
-	m := map[string]any{"id": p.ID, "cluster": p.Cluster, "time": p.Time, "made": p.Made, "exact": p.Exact, "stats": p.Stats,
-		"started": p.Started, "finished": p.Finished, "shards": p.Shards, "caveats": p.Caveats, "skipped": p.Skipped, "from": p.From}
+	m := map[string]any{"id": p.ID, "cluster": p.Cluster, "time": p.Time, "made": p.Made, "exact": p.Exact,
+		"stats":   p.Stats,
+		"started": p.Started, "finished": p.Finished, "shards": p.Shards, "caveats": p.Caveats, "skipped": p.Skipped,
+		"from": p.From}
 	if namespaces {
 		var list []map[string]any
 		for _, ns := range p.Namespaces {
-			list = append(list, map[string]any{"name": ns.Name, "kind": ns.Kind, "records": ns.Root.Records, "bytes": ns.Root.Bytes, "root": ns.Root.Hash, "shard": ns.Shard})
+			list = append(list, map[string]any{
+				"name": ns.Name, "kind": ns.Kind, "records": ns.Root.Records, "bytes": ns.Root.Bytes,
+				"root": ns.Root.Hash, "shard": ns.Shard})
 		}
 		m["namespaces"] = list
 	}

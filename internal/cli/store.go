@@ -16,33 +16,40 @@ import (
 )
 
 func (a *app) storeCommands() *cli.Command {
-	return &cli.Command{Name: "store", Usage: "make, try, look at, check and copy the places backups go", Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
-		a.command("", "create", "STORE", "make a configured store", `It is encrypted unless --plain is given: to the key or the passphrase that
+	return &cli.Command{Name: "store", Usage: "make, try, look at, check and copy the places backups go",
+		Category: setUp, OnUsageError: onUsage, Commands: []*cli.Command{
+			a.command("", "create", "STORE", "make a configured store",
+				`It is encrypted unless --plain is given: to the key or the passphrase that
 stores.STORE.key names, and to every --recipient. Where it names a file
 that is not there, a key is made and put into it.`, a.storeCreate,
-			&cli.BoolFlag{Name: "plain", Usage: "do not encrypt"},
-			&cli.StringSliceFlag{Name: "recipient", Usage: "a public `KEY` (age1…) that can open it too; may be repeated"}),
-		a.command("", "check", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
-		a.command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect),
-		a.command("", "scrub", "STORE", "read everything and say what is damaged, and what that means", `Exit code 4 where something is lost, 3 where something is damaged that nothing
+				&cli.BoolFlag{Name: "plain", Usage: "do not encrypt"},
+				&cli.StringSliceFlag{Name: "recipient",
+					Usage: "a public `KEY` (age1…) that can open it too; may be repeated"}),
+			a.command("", "check", "STORE", "write, read back and delete a probe, timed", "", a.storeProbe),
+			a.command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect),
+			a.command("", "scrub", "STORE", "read everything and say what is damaged, and what that means",
+				`Exit code 4 where something is lost, 3 where something is damaged that nothing
 is lost by. With --one-in 7 every scrub reads another seventh of the content, and
 points and logs always; seven scrubs read all.`, a.storeAudit,
-			&cli.IntFlag{Name: "one-in", Usage: "read one `N`th of the content, another one each time"},
-			&cli.BoolFlag{Name: "repair", Usage: "heal what parity, other copies or --from can give back"},
-			&cli.BoolFlag{Name: "relist", Usage: "first make the listings anew from the content files' own"},
-			&cli.StringFlag{Name: "from", Usage: "a mirror of it, a `STORE`, to heal from"}),
-		a.command("", "mirror", "FROM TO", "copy what TO does not have yet of FROM, checking each object", `TO is then a full store, opened by the same keys. It can be ended at any time and
+				&cli.IntFlag{Name: "one-in", Usage: "read one `N`th of the content, another one each time"},
+				&cli.BoolFlag{Name: "repair", Usage: "heal what parity, other copies or --from can give back"},
+				&cli.BoolFlag{Name: "relist", Usage: "first make the listings anew from the content files' own"},
+				&cli.StringFlag{Name: "from", Usage: "a mirror of it, a `STORE`, to heal from"}),
+			a.command("", "mirror", "FROM TO", "copy what TO does not have yet of FROM, checking each object",
+				`TO is then a full store, opened by the same keys. It can be ended at any time and
 begun again. What was retired in FROM stays in TO.`, a.storeMirror,
-			&cli.StringSliceFlag{Name: "cluster", Usage: "only this `CLUSTER`; may be repeated"},
-			&cli.StringFlag{Name: "since", Usage: "only points younger than this, such as 30d"}),
-		a.command("", "reclaim", "STORE", "give back the room of what no point needs", `In two phases: what no point needs is marked, and removed by a later reclaim when
+				&cli.StringSliceFlag{Name: "cluster", Usage: "only this `CLUSTER`; may be repeated"},
+				&cli.StringFlag{Name: "since", Usage: "only points younger than this, such as 30d"}),
+			a.command("", "reclaim", "STORE", "give back the room of what no point needs",
+				`In two phases: what no point needs is marked, and removed by a later reclaim when
 the grace time is over and all who were writing then have ended. It can run
 beside anything else.`, a.storeReclaim,
-			&cli.BoolFlag{Name: "preview", Usage: "change nothing"},
-			&cli.BoolFlag{Name: "accept-missing", Usage: "give up points that are missing though something names them; without this nothing is removed while there are any"},
-			&cli.StringFlag{Name: "grace", Value: "24h", Usage: "how long marked content stays"}),
-		a.keysCommands(),
-	}}
+				&cli.BoolFlag{Name: "preview", Usage: "change nothing"},
+				&cli.BoolFlag{Name: "accept-missing", Usage: "give up points that are missing though something " +
+					"names them; without this nothing is removed while there are any"},
+				&cli.StringFlag{Name: "grace", Value: "24h", Usage: "how long marked content stays"}),
+			a.keysCommands(),
+		}}
 }
 
 // open opens a configured store, by its argument or the only one.
@@ -64,13 +71,15 @@ func (a *app) openAt(ctx context.Context, b blob.Backend, name string) (*store.S
 }
 
 // openStore opens a store as it is configured; fit, where not nil, changes how.
-func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name string, fit func(*store.Options)) (*store.Store, error) {
+func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name string,
+	fit func(*store.Options)) (*store.Store, error) {
 	secret, kerr := cfg.Key(ctx, name)
 	if kerr != nil && !errors.Is(kerr, fs.ErrNotExist) {
 		return nil, usageError{kerr}
 	}
 	var err error
-	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, WriteBytes: int(cfg.Limits.Memory) * 3 / 8, Temp: cfg.Limits.Temp}
+	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, WriteBytes: int(cfg.Limits.Memory) * 3 / 8,
+		Temp: cfg.Limits.Temp}
 	if fit != nil {
 		fit(&o)
 	}

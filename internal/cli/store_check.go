@@ -35,7 +35,9 @@ func (a *app) storeProbe(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "encrypted": s.Encrypted(), "write_only": s.WriteOnly(), "probes": rows})
+		return a.screen.Encode(map[string]any{
+			"store": name, "location": b.String(), "encrypted": s.Encrypted(), "write_only": s.WriteOnly(),
+			"probes": rows})
 	}
 	t := a.screen.Table(">size", ">write", ">read back", ">delete")
 	for _, r := range rows {

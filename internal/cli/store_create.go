@@ -22,7 +22,8 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	conf := a.cfg.Stores[name]
-	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity, ImmutableFor: time.Duration(conf.ImmutableFor)}
+	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity,
+		ImmutableFor: time.Duration(conf.ImmutableFor)}
 	made := ""
 	switch {
 	case o.Plain && (len(c.StringSlice("recipient")) > 0 || conf.Key != nil):
@@ -50,7 +51,9 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain, "parity": d.Parity, "immutable_for": d.ImmutableFor, "claims": d.Claims, "key_file": made})
+		return a.screen.Encode(map[string]any{
+			"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain,
+			"parity": d.Parity, "immutable_for": d.ImmutableFor, "claims": d.Claims, "key_file": made})
 	}
 	sc := a.screen
 	sc.Line("store %s made at %s (format %d)", sc.Accent(name), b, d.Format)
@@ -72,11 +75,13 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	if d.ImmutableFor > 0 {
 		sc.Line("  objects are locked for %s", view.Duration(time.Duration(conf.ImmutableFor)))
 		if _, ok := b.(*blob.Dir); ok {
-			sc.Line("  in a folder this stops mistakes, not somebody who may write there and means to; a bucket with object lock does")
+			sc.Line("  in a folder this stops mistakes, not somebody who may write there and means to; a bucket " +
+				"with object lock does")
 		}
 	}
 	if d.Claims {
-		sc.Line("  this place does not heed conditions: objects are made by claims (docs/format.md), which takes more requests")
+		sc.Line("  this place does not heed conditions: objects are made by claims (docs/format.md), which takes " +
+			"more requests")
 	}
 	return nil
 }

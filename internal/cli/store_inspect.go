@@ -34,7 +34,9 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created, "encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
+		return a.screen.Encode(map[string]any{
+			"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created,
+			"encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
 			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": audit})
 	}
 	a.showStore(name, s, u, shares, dead, audit)
@@ -42,12 +44,14 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 		a.screen.Line("  %s", a.screen.Loss(e.Error()))
 	}
 	if len(bad) > 0 {
-		return fmt.Errorf("%w: %s cannot be read; store scrub says what that means", run.ErrIncomplete, view.Plural(int64(len(bad)), "object"))
+		return fmt.Errorf("%w: %s cannot be read; store scrub says what that means", run.ErrIncomplete,
+			view.Plural(int64(len(bad)), "object"))
 	}
 	return nil
 }
 
-func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*store.Share, dead int64, audit *store.ScrubReport) {
+func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*store.Share, dead int64,
+	audit *store.ScrubReport) {
 	sc := a.screen
 	protection := "not encrypted"
 	if s.Encrypted() {
@@ -64,7 +68,9 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	t := sc.Table("holds", ">objects", ">stored")
 	var total int64
 	objects := 0
-	for _, k := range []struct{ kind, what string }{{"content", "content"}, {"listings", "listings of content"}, {"points", "points"}, {"journal", "log segments"}, {"parity", "parity"}} {
+	for _, k := range []struct{ kind, what string }{
+		{"content", "content"}, {"listings", "listings of content"}, {"points", "points"}, {
+			"journal", "log segments"}, {"parity", "parity"}} {
 		if k.kind != "parity" || s.Parity != "" {
 			t.Row(k.what, view.Count(int64(u.Objects[k.kind])), view.Bytes(u.Bytes[k.kind]))
 		}
@@ -73,9 +79,11 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 	t.Row("together", view.Count(int64(objects)), view.Bytes(total))
 	t.Print(2)
 	sc.Line("")
-	t = sc.Table("cluster", ">points", "oldest", "newest", ">newest size", ">total size", ">stored", ">log", ">growth in 7 days")
+	t = sc.Table("cluster", ">points", "oldest", "newest", ">newest size", ">total size", ">stored", ">log",
+		">growth in 7 days")
 	for _, r := range shares {
-		t.Row(r.Cluster, r.Points, view.Time(r.Oldest), view.Time(r.Newest), view.Bytes(r.Latest), view.Bytes(r.Logical), view.Bytes(r.Stored), view.Bytes(r.Log), "+"+view.Bytes(r.Grown))
+		t.Row(r.Cluster, r.Points, view.Time(r.Oldest), view.Time(r.Newest), view.Bytes(r.Latest),
+			view.Bytes(r.Logical), view.Bytes(r.Stored), view.Bytes(r.Log), "+"+view.Bytes(r.Grown))
 	}
 	t.Print(2)
 	sc.Line("")
@@ -83,7 +91,8 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 		sc.Line("  the key configured can write only: what content takes is not known")
 	} else {
 		for _, r := range shares {
-			sc.Line("  %s: keeping the same content once saves %s, compression and patches %s", r.Cluster, view.Bytes(r.Logical-r.Unique), view.Bytes(r.Unique-r.Stored))
+			sc.Line("  %s: keeping the same content once saves %s, compression and patches %s", r.Cluster,
+				view.Bytes(r.Logical-r.Unique), view.Bytes(r.Unique-r.Stored))
 		}
 		if dead > 0 {
 			sc.Line("  no point needs %s; give it back with: dexamen store reclaim %s", view.Bytes(dead), name)

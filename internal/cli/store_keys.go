@@ -32,7 +32,8 @@ func (a *app) keysCommands() *cli.Command {
 
 // holders finds who a new store is encrypted for; a key is made where the key
 // names a file that is not there.
-func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders []store.Holder, made string, err error) {
+func (a *app) holders(ctx context.Context, c *cli.Command,
+	name string) (holders []store.Holder, made string, err error) {
 	conf := a.cfg.Stores[name]
 	if conf.Key != nil && conf.Key.File != "" {
 		if _, err := os.Stat(conf.Key.File); errors.Is(err, fs.ErrNotExist) {
@@ -61,7 +62,8 @@ func (a *app) holders(ctx context.Context, c *cli.Command, name string) (holders
 		holders = append(holders, h)
 	}
 	if len(holders) == 0 {
-		return nil, "", usage("a store is encrypted unless --plain is given: say where its key is to be with stores.%s.key in %s (a file that is not there is made), or give a --recipient", name, a.cfg.Path)
+		return nil, "", usage("a store is encrypted unless --plain is given: say where its key is to be with "+
+			"stores.%s.key in %s (a file that is not there is made), or give a --recipient", name, a.cfg.Path)
 	}
 	return holders, made, nil
 }
@@ -192,6 +194,7 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"store": name, "dropped": c.Args().Get(1)})
 	}
-	a.screen.Line("slot %s of %s is gone; who has opened the store with it before may have kept its keys", c.Args().Get(1), name)
+	a.screen.Line("slot %s of %s is gone; who has opened the store with it before may have kept its keys",
+		c.Args().Get(1), name)
 	return nil
 }

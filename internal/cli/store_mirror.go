@@ -52,14 +52,16 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	} else {
-		a.screen.Line("%s holds %s of %s: %s copied (%s), %s there already", a.screen.Accent(toName), view.Plural(int64(m.Points), "point"), name,
+		a.screen.Line("%s holds %s of %s: %s copied (%s), %s there already", a.screen.Accent(toName),
+			view.Plural(int64(m.Points), "point"), name,
 			view.Plural(int64(m.Copied), "object"), view.Bytes(m.Bytes), view.Count(int64(m.There)))
 		for _, d := range m.Damaged {
 			a.screen.Line("  %s", a.screen.Loss(d+" is damaged and was not copied"))
 		}
 	}
 	if len(m.Damaged) > 0 {
-		return fmt.Errorf("%w: %s of %s not copied; store scrub %s says what that means", run.ErrIncomplete, view.Plural(int64(len(m.Damaged)), "object"), name, name)
+		return fmt.Errorf("%w: %s of %s not copied; store scrub %s says what that means", run.ErrIncomplete,
+			view.Plural(int64(len(m.Damaged)), "object"), name, name)
 	}
 	return nil
 }

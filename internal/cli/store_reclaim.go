@@ -26,13 +26,17 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	p := a.screen.NewProgress()
-	r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: grace, Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) { p.Event(run.Event{Kind: run.Step, Text: text}) }})
+	r, err := s.Reclaim(ctx, store.ReclaimOptions{
+		Grace: grace, Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) {
+			p.Event(run.Event{Kind: run.Step, Text: text})
+		}})
 	p.Done()
 	if errors.Is(err, store.ErrHeld) {
 		err = fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
 	if errors.Is(err, store.ErrUnexplained) {
-		return fmt.Errorf("%w: store %s: %w; look with: dexamen store scrub %s; a mirror may have what is missing (--repair --from); --accept-missing gives it up", run.ErrRefused, name, err, name)
+		return fmt.Errorf("%w: store %s: %w; look with: dexamen store scrub %s; a mirror may have what is missing "+
+			"(--repair --from); --accept-missing gives it up", run.ErrRefused, name, err, name)
 	}
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
@@ -41,17 +45,20 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		return a.screen.Encode(map[string]any{"store": name, "preview": c.Bool("preview"), "result": r})
 	}
 	sc := a.screen
-	sc.Line("%s has %s of content, %s; no point needs %d of them, %s", sc.Accent(name), view.Plural(int64(r.Files), "pack"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
+	sc.Line("%s has %s of content, %s; no point needs %d of them, %s", sc.Accent(name),
+		view.Plural(int64(r.Files), "pack"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
 	if c.Bool("preview") {
 		return nil
 	}
 	if r.PendingDelete > 0 {
-		sc.Line("  marked, to be removed after %s: %s", view.Duration(grace), view.Plural(int64(r.PendingDelete), "pack"))
+		sc.Line("  marked, to be removed after %s: %s", view.Duration(grace),
+			view.Plural(int64(r.PendingDelete), "pack"))
 	}
 	if r.CopiedOut > 0 {
 		sc.Line("  copied out of packs that are mostly not needed: %s", view.Bytes(r.CopiedOut))
 	}
-	sc.Line("  removed: %s, %s; and %s that had been left behind", view.Plural(int64(r.Removed), "pack"), view.Bytes(r.Freed), view.Plural(int64(r.Leftovers), "object"))
+	sc.Line("  removed: %s, %s; and %s that had been left behind", view.Plural(int64(r.Removed), "pack"),
+		view.Bytes(r.Freed), view.Plural(int64(r.Leftovers), "object"))
 	if r.Withdrawn > 0 {
 		sc.Line("  no longer marked, as points need them by now: %s", view.Plural(int64(r.Withdrawn), "pack"))
 	}

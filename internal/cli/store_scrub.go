@@ -76,10 +76,12 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	case err != nil:
 		return err
 	case len(r.Points)+len(r.Log) > 0:
-		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back what has not changed since%s", run.ErrIncomplete, name,
+		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back "+
+			"what has not changed since%s", run.ErrIncomplete, name,
 			losses(r), mendHint(o, name))
 	case !r.Sound():
-		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s", run.ErrDiffers, name, mendHint(o, name))
+		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s",
+			run.ErrDiffers, name, mendHint(o, name))
 	}
 	return nil
 }
@@ -111,7 +113,8 @@ func (a *app) showAudit(name string, r *store.ScrubReport) {
 	if r.Parts > 1 {
 		part = fmt.Sprintf(", part %d of %d of the content", r.Part+1, r.Parts)
 	}
-	sc.Line("%s: %s read, %s%s, in %s", sc.Accent(name), view.Plural(int64(r.Objects), "object"), view.Bytes(r.Bytes), part, view.Duration(time.Duration(r.Took*float64(time.Second))))
+	sc.Line("%s: %s read, %s%s, in %s", sc.Accent(name), view.Plural(int64(r.Objects), "object"), view.Bytes(r.Bytes),
+		part, view.Duration(time.Duration(r.Took*float64(time.Second))))
 	if len(r.Damaged) > 0 {
 		sc.Line("")
 		t := sc.Table("damaged object", "what", "healed from", "costs")
@@ -148,7 +151,8 @@ func (a *app) showAudit(name string, r *store.ScrubReport) {
 		}
 	}
 	if len(r.Log) > 0 {
-		sc.Line("\n  %s", sc.Loss("Log that cannot be read; moments within, and after up to the next point, cannot be restored:"))
+		sc.Line("\n  %s",
+			sc.Loss("Log that cannot be read; moments within, and after up to the next point, cannot be restored:"))
 		for _, l := range r.Log {
 			from, to := "its beginning", "its end"
 			if !l.From.IsZero() {

@@ -45,11 +45,18 @@ func TestStores(t *testing.T) {
 		require.NoError(t, os.WriteFile(s.path(name), fmt.Appendf(nil, `stores:
   larder: { location: "file://%[1]s/larder", key: { file: "%[1]s/keys/larder.key" }, immutable_for: 1h }
   open: { location: "file://%[1]s/open" }
-  loft: { location: "s3://%[2]s/loft", endpoint: %[3]q, path_style: true, region: us-east-1, login: { user: %[4]s, secret: { env: ATTIC_SECRET } }, key: { file: "%[1]s/keys/larder.key" } }
+  loft:
+    location: "s3://%[2]s/loft"
+    endpoint: %[3]q
+    path_style: true
+    region: us-east-1
+    login: { user: %[4]s, secret: { env: ATTIC_SECRET } }
+    key: { file: "%[1]s/keys/larder.key" }
 %[5]s`, s.dir, srv.Bucket, srv.Endpoint, srv.Access, more), 0o600))
 	}
 	t.Setenv("ATTIC_SECRET", srv.Secret)
-	configure("dexamen.yaml", fmt.Sprintf("clusters:\n  meadow: { address: \"mongodb://127.0.0.1:%d/\", login: { user: dexamen, secret: { env: MEADOW_SECRET } }, store: larder }\n", s.port))
+	configure("dexamen.yaml", fmt.Sprintf("clusters:\n  meadow: { address: \"mongodb://127.0.0.1:%d/\", login: { "+
+		"user: dexamen, secret: { env: MEADOW_SECRET } }, store: larder }\n", s.port))
 
 	_, errs := s.run(2, "store", "create", "open")
 	require.Contains(t, errs, "encrypted unless --plain")

@@ -26,8 +26,9 @@ func TestTrust(t *testing.T) {
 	certificate := func() tls.Certificate {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 		require.NoError(t, err)
-		tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "meadow"}, NotBefore: time.Now().Add(-time.Hour),
-			NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+		tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "meadow"},
+			NotBefore: time.Now().Add(-time.Hour),
+			NotAfter:  time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 		der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
 		require.NoError(t, err)
 		return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
@@ -37,14 +38,17 @@ func TestTrust(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	s := &site{t: t, dir: t.TempDir()}
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {}, login: { user: weigher, secret: { env: MEADOW_SECRET } } }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {}, login: { user: weigher, secret: { env: "+
+			"MEADOW_SECRET } } }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
 	out, _ := s.run(0, "cluster", "grants", "meadow")
 	require.Contains(t, out, `user: "weigher"`)
 	require.NotContains(t, out, "made up")
 	require.NotContains(t, out, "insert")
 	out, _ = s.run(0, "cluster", "grants", "meadow", "--for", "restore")
 	require.Contains(t, out, "insert")
-	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {} }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
+		fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {} }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
 
 	out, _ = s.run(1, "cluster", "check", "meadow")
 	require.Contains(t, out, "dexamen cluster trust")
@@ -61,7 +65,8 @@ func TestTrust(t *testing.T) {
 	require.NoError(t, os.WriteFile(s.path("dexamen.trusted"), []byte("meadow sha256:00 somewhere yesterday\n"), 0o600))
 	_, errs = s.run(2, "cluster", "inspect", "meadow")
 	require.Contains(t, errs, "dexamen.trusted:1:")
-	require.NoError(t, os.WriteFile(s.path("dexamen.trusted"), []byte("meadow sha256:00 somewhere 2026-11-23T10:00:00Z\n"), 0o600))
+	require.NoError(t, os.WriteFile(s.path("dexamen.trusted"),
+		[]byte("meadow sha256:00 somewhere 2026-11-23T10:00:00Z\n"), 0o600))
 	out, _ = s.run(1, "cluster", "check", "meadow")
 	require.Contains(t, out, "not pinned")
 }

@@ -22,7 +22,8 @@ With --live: reads the cluster back and compares content, counts, indexes and op
 Exit code 3 where anything differs.`, a.verify,
 		&cli.StringFlag{Name: "live", Usage: "compare this `CLUSTER` with the moment"},
 		&cli.StringSliceFlag{Name: "rename", Usage: "with --live: `FROM=TO`, as given to restore"},
-		&cli.IntFlag{Name: "show", Value: 5, Usage: "how many differing keys to name for each namespace"}, scratchFlag())
+		&cli.IntFlag{Name: "show", Value: 5, Usage: "how many differing keys to name for each namespace"},
+		scratchFlag())
 }
 
 func (a *app) verify(ctx context.Context, c *cli.Command) error {
@@ -36,15 +37,18 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 		return a.verifyLive(ctx, c, e, rename)
 	}
 	if ad.Pattern != "" {
-		return usage("verify %s: a point is verified as a whole; leave out /%s, or compare a cluster with it: --live CLUSTER", ad, ad.Pattern)
+		return usage(
+			"verify %s: a point is verified as a whole; leave out /%s, or compare a cluster with it: --live CLUSTER",
+			ad, ad.Pattern)
 	}
 	var proof *verify.Proof
-	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
-		r.Point = m.Point.ID
-		proof, err = verify.Moment(ctx, e, m)
-		r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
-		return err
-	})
+	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster,
+		func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
+			r.Point = m.Point.ID
+			proof, err = verify.Moment(ctx, e, m)
+			r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
+			return err
+		})
 	e.progress.Done()
 	if a.screen.JSON {
 		if e := a.screen.Encode(proof); e != nil {
@@ -57,10 +61,12 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	}
 	s := a.screen
 	s.Line("point %s of %s, the state at %s", s.Accent(proof.ID), m.Point.Cluster, view.Time(m.Point.Time))
-	s.Line("  content    %s in %s read, %s; all trees built anew have their roots", view.Plural(proof.Records, "record"),
+	s.Line("  content    %s in %s read, %s; all trees built anew have their roots",
+		view.Plural(proof.Records, "record"),
 		view.Plural(int64(proof.Namespaces), "namespace"), view.Bytes(proof.Bytes))
 	if proof.Segments > 0 {
-		s.Line("  log after  %s in %s read, unbroken to %s", view.Plural(proof.Changes, "change"), view.Plural(int64(proof.Segments), "segment"), view.Time(proof.Reach.Wall))
+		s.Line("  log after  %s in %s read, unbroken to %s", view.Plural(proof.Changes, "change"),
+			view.Plural(int64(proof.Segments), "segment"), view.Time(proof.Reach.Wall))
 	} else {
 		s.Line("  log after  none captured yet")
 	}
@@ -71,7 +77,8 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 		s.Line("             %s carried out up to %s: %s", s.Loss("not"), view.Time(m.Time), proof.Unfolded)
 	}
 	if proof.Equal {
-		s.Line("  log before folding point %s with %s gives the same roots", proof.From, view.Plural(proof.FoldedFrom, "change"))
+		s.Line("  log before folding point %s with %s gives the same roots", proof.From,
+			view.Plural(proof.FoldedFrom, "change"))
 	} else {
 		s.Line("  log before not folded: %s", proof.NotFolded)
 	}
@@ -87,16 +94,17 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 	}
 	defer cl.Close()
 	var diffs []moment.NamespaceDiff
-	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster, func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
-		r.Point = m.Point.ID
-		if diffs, err = verify.Live(ctx, e, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
-			return err
-		}
-		for i := range diffs {
-			r.Records += diffs[i].RecordsA
-		}
-		return moment.Different(diffs)
-	})
+	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster,
+		func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
+			r.Point = m.Point.ID
+			if diffs, err = verify.Live(ctx, e, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
+				return err
+			}
+			for i := range diffs {
+				r.Records += diffs[i].RecordsA
+			}
+			return moment.Different(diffs)
+		})
 	e.progress.Done()
 	if err != nil && !errors.Is(err, run.ErrDiffers) {
 		return err
@@ -116,7 +124,8 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 		for _, d := range diffs {
 			n += d.RecordsA
 		}
-		a.screen.Line("%s", fmt.Sprintf("%s in %s: content, counts, indexes and options are equal", view.Plural(n, "record"), view.Plural(int64(len(diffs)), "namespace")))
+		a.screen.Line("%s", fmt.Sprintf("%s in %s: content, counts, indexes and options are equal",
+			view.Plural(n, "record"), view.Plural(int64(len(diffs)), "namespace")))
 	}
 	return bad
 }

@@ -213,7 +213,8 @@ func Find(named string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", remedy.With(fmt.Errorf("no configuration file: looked for %s", strings.Join(places, ", ")), remedy.WriteConfig, "")
+	return "", remedy.With(fmt.Errorf("no configuration file: looked for %s", strings.Join(places, ", ")),
+		remedy.WriteConfig, "")
 }
 
 // Load reads and checks a file.
@@ -292,7 +293,8 @@ func (k *checker) lack(at, format string, args ...any) {
 	if w := locate(k.path, k.file, at); w != "" {
 		where = w
 	}
-	k.lacking = append(k.lacking, fmt.Sprintf("%s: %s: %s", where, strings.TrimPrefix(at, "$."), fmt.Sprintf(format, args...)))
+	k.lacking = append(k.lacking, fmt.Sprintf("%s: %s: %s", where, strings.TrimPrefix(at, "$."),
+		fmt.Sprintf(format, args...)))
 }
 
 // bad notes an error at a YAML path such as $.clusters.meadow.address.
@@ -340,7 +342,8 @@ func (c *Config) check(k *checker) {
 		} else if _, drv, err := engine.ForAddress(cl.Address); err != nil {
 			k.bad(at+".address", "%v", err)
 		} else if engine.Redact(cl.Address) != cl.Address {
-			k.bad(at+".address", "holds a password; put it where login.secret names it: in the environment, a file or a command")
+			k.bad(at+".address",
+				"holds a password; put it where login.secret names it: in the environment, a file or a command")
 		} else {
 			for option, value := range sorted(cl.Options) {
 				if err := engine.CheckOption(drv, option, value); err != nil {
@@ -362,7 +365,8 @@ func (c *Config) check(k *checker) {
 		}
 		if cl.Store != "" {
 			if _, ok := c.Stores[cl.Store]; !ok {
-				k.bad(at+".store", "there is no store %q; configured are %s", cl.Store, strings.Join(Names(c.Stores), ", "))
+				k.bad(at+".store", "there is no store %q; configured are %s", cl.Store,
+					strings.Join(Names(c.Stores), ", "))
 			}
 		}
 	}
@@ -452,7 +456,8 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	if !ok {
 		return engine.Target{}, UnknownError("cluster", name, Names(c.Clusters))
 	}
-	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag), Settings: cl.ClusterWide, Options: cl.Options}
+	t := engine.Target{Name: name, Address: cl.Address, Prefer: cl.Prefer, MaxLag: time.Duration(cl.MaxLag),
+		Settings: cl.ClusterWide, Options: cl.Options}
 	if cl.Login != nil {
 		t.User, t.AuthDatabase, t.ByCertificate = cl.Login.User, cl.Login.AuthDatabase, cl.Login.Certificate
 	}
@@ -512,9 +517,11 @@ func (c *Config) StoreOf(named, cluster string) (string, error) {
 			return "", fmt.Errorf("%s: no store is configured", c.Path)
 		}
 		if cluster == "" {
-			return "", remedy.With(fmt.Errorf("several stores are configured (%s)", strings.Join(Names(c.Stores), ", ")), remedy.ChooseStore, "")
+			return "", remedy.With(fmt.Errorf("several stores are configured (%s)",
+				strings.Join(Names(c.Stores), ", ")), remedy.ChooseStore, "")
 		}
-		return "", remedy.With(fmt.Errorf("several stores are configured (%s)", strings.Join(Names(c.Stores), ", ")), remedy.ChooseStore, cluster)
+		return "", remedy.With(fmt.Errorf("several stores are configured (%s)", strings.Join(Names(c.Stores), ", ")),
+			remedy.ChooseStore, cluster)
 	}
 	if _, ok := c.Stores[named]; !ok {
 		return "", UnknownError("store", named, Names(c.Stores))
@@ -530,7 +537,7 @@ const Sample = `# Dexamen's configuration. Looked for as --config says, then DEX
 stores:                                   # where backups go
   larder:
     location: file:///srv/dexamen/larder  # make it with: dexamen store create larder
-    key: { file: /etc/dexamen/larder.key }      # its key, made with it; keep a copy elsewhere. Or a passphrase: { env: NAME }
+    key: { file: /etc/dexamen/larder.key }   # made with it; keep a copy elsewhere. Or { env: NAME }
     # parity: 8+2                         # objects in 8 pieces and 2 more, any 2 of which may be damaged
     # immutable_for: 30d                  # nobody removes an object earlier (in full only with a bucket's object lock)
   # loft:
@@ -538,7 +545,7 @@ stores:                                   # where backups go
   #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out
   #   path_style: true
   #   capacity: 2TiB                     # what the place has, to be told in time when it gets full
-  #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/loft.secret } }    # else from the environment or the usual files
+  #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/loft.secret } }  # else the usual places
 
 clusters:                                 # what is protected, and what is restored onto
   meadow:
@@ -549,7 +556,7 @@ clusters:                                 # what is protected, and what is resto
     # tls: { ca: /etc/dexamen/ca.pem, certificate: /etc/dexamen/client.pem }
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
     # cluster_wide: true                             # users and roles too
-    # options: { pause_balancer: true }              # of a sharded cluster; not needed for an exact snapshot, keeps load down
+    # options: { pause_balancer: true }   # of a sharded cluster: keeps load down
     # scratch: hedge                      # of Redis: an empty server to look at moments between points on
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }

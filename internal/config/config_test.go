@@ -31,14 +31,26 @@ func TestErrorsNameLineAndColumn(t *testing.T) {
 		{"unknown field", "clusters:\n  meadow:\n    adress: x\n", "f.yaml:3:5: "},
 		{"bad YAML", "clusters: [\n", "f.yaml:"},
 		{"no address", "clusters:\n  meadow:\n    prefer: [primary]\n", "has no address"},
-		{"unknown scheme", "clusters:\n  meadow:\n    address: mysql://x\n", "f.yaml:3:14: clusters.meadow.address: address \"mysql://x\": begins with none of the known schemes"},
-		{"password in address", "clusters:\n  meadow:\n    address: mongodb://u:p@h/\n", "f.yaml:3:14: clusters.meadow.address: holds a password"},
-		{"two secrets", "clusters:\n  m:\n    address: mongodb://h/\n    login: { user: u, secret: { env: A, file: B } }\n", "give one of env, file, command"},
-		{"unknown store", "stores:\n  larder: { location: 'file:///x' }\nclusters:\n  m:\n    address: mongodb://h/\n    store: celar\n", "f.yaml:6:12: clusters.m.store: there is no store \"celar\""},
-		{"unknown scratch server", "clusters:\n  b:\n    address: redis://h/\n    scratch: hegde\n  hedge: { address: 'redis://i' }\n", "f.yaml:4:14: clusters.b.scratch: there is no cluster \"hegde\""},
-		{"a cluster as its own scratch server", "clusters:\n  b:\n    address: redis://h\n    scratch: c\n  c: { address: 'redis://h' }\n", "it cannot be the cluster itself"},
-		{"a scratch server of another kind", "clusters:\n  b:\n    address: redis://h\n    scratch: c\n  c: { address: 'etcd://h' }\n", "c is of another kind than b"},
-		{"a scratch server for nothing", "clusters:\n  b:\n    address: etcd://h\n    scratch: c\n  c: { address: 'redis://i' }\n", "b needs none"},
+		{"unknown scheme", "clusters:\n  meadow:\n    address: mysql://x\n",
+			"f.yaml:3:14: clusters.meadow.address: address \"mysql://x\": begins with none of the known schemes"},
+		{"password in address", "clusters:\n  meadow:\n    address: mongodb://u:p@h/\n",
+			"f.yaml:3:14: clusters.meadow.address: holds a password"},
+		{
+			"two secrets", "clusters:\n  m:\n    address: mongodb://h/\n    login: { user: u, secret: { env: A, " +
+				"file: B } }\n", "give one of env, file, command"},
+		{"unknown store", "stores:\n  larder: { location: 'file:///x' }\nclusters:\n  m:\n    address: " +
+			"mongodb://h/\n    store: celar\n", "f.yaml:6:12: clusters.m.store: there is no store \"celar\""},
+		{
+			"unknown scratch server", "clusters:\n  b:\n    address: redis://h/\n    scratch: hegde\n  hedge: { " +
+				"address: 'redis://i' }\n", "f.yaml:4:14: clusters.b.scratch: there is no cluster \"hegde\""},
+		{"a cluster as its own scratch server",
+			"clusters:\n  b:\n    address: redis://h\n    scratch: c\n  c: { address: 'redis://h' }\n",
+			"it cannot be the cluster itself"},
+		{"a scratch server of another kind",
+			"clusters:\n  b:\n    address: redis://h\n    scratch: c\n  c: { address: 'etcd://h' }\n",
+			"c is of another kind than b"},
+		{"a scratch server for nothing",
+			"clusters:\n  b:\n    address: etcd://h\n    scratch: c\n  c: { address: 'redis://i' }\n", "b needs none"},
 		{"relative store", "stores:\n  larder:\n    location: file://x\n", "f.yaml:3:15: stores.larder.location"},
 		{"bad duration", "clusters:\n  m:\n    address: mongodb://h/\n    max_lag: soon\n", "\"soon\" is no duration"},
 	} {

@@ -117,7 +117,8 @@ func (c Choice) Match(name string, cl Cluster) bool {
 			return false
 		}
 	}
-	return len(c.Labels) > 0 || slices.ContainsFunc(c.Names, func(p string) bool { return address.Match(p, name) && p != "" })
+	return len(c.Labels) > 0 || slices.ContainsFunc(c.Names,
+		func(p string) bool { return address.Match(p, name) && p != "" })
 }
 
 // Keep is how long points and log are kept.
@@ -280,8 +281,10 @@ func (c *Config) checkChoice(k *checker, p *Policy, at string) {
 		if _, err := c.StoreFor(*p, name); err != nil && p.Store == "" {
 			k.bad(at, "cluster %s: %v", name, err)
 		}
-		if _, drv, err := engine.ForAddress(cl.Address); err == nil && len(p.Namespaces) > 0 && drv.Model().Traits().Commands {
-			k.bad(at+".namespaces", "cluster %s is protected whole: its log holds commands, which cannot be told apart by namespace; give it a policy without namespaces", name)
+		if _, drv, err := engine.ForAddress(cl.Address); err == nil && len(p.Namespaces) > 0 &&
+			drv.Model().Traits().Commands {
+			k.bad(at+".namespaces", "cluster %s is protected whole: its log holds commands, which cannot be told "+
+				"apart by namespace; give it a policy without namespaces", name)
 		}
 	}
 }
@@ -354,13 +357,15 @@ func (p *Policy) checkTimes(k *checker, at string) {
 			every = w.Snapshot.Spacing(time.Now())
 		}
 		if every >= time.Duration(p.RPO) {
-			k.bad(at+".rpo", "the newest moment is up to %s old by schedule, which is not within %s", every, time.Duration(p.RPO))
+			k.bad(at+".rpo", "the newest moment is up to %s old by schedule, which is not within %s", every,
+				time.Duration(p.RPO))
 		}
 	}
 }
 
 func (p *Policy) checkKeep(k *checker, at string) {
-	r := retain.Rule{EveryMoment: time.Duration(p.Keep.EveryMoment), NeverFewer: p.Keep.NeverFewer, NeverMore: p.Keep.NeverMore, Zone: p.When.TimeZone}
+	r := retain.Rule{EveryMoment: time.Duration(p.Keep.EveryMoment), NeverFewer: p.Keep.NeverFewer,
+		NeverMore: p.Keep.NeverMore, Zone: p.When.TimeZone}
 	for _, text := range p.Keep.Thin {
 		g, err := retain.ParseRung(text, address.ParseDistance)
 		if err != nil {
@@ -415,7 +420,9 @@ func (c *Config) checkOverlap(k *checker) {
 				continue
 			}
 			if other, ok := first[cl+" in "+st]; ok {
-				k.bad("$.policies."+name+".clusters", "cluster %s is protected in store %s by policy %s already; a cluster has one policy in a store", cl, st, other)
+				k.bad("$.policies."+name+".clusters",
+					"cluster %s is protected in store %s by policy %s already; a cluster has one policy in a store",
+					cl, st, other)
 				continue
 			}
 			first[cl+" in "+st] = name

@@ -24,23 +24,34 @@ policies:
 func TestPoliciesThatContradictThemselves(t *testing.T) {
 	for _, c := range []struct{ policy, at, says string }{
 		{`  n: { clusters: [meadow], store: larder, snapshot: "61 1 * * *" }`, "9:53", "above maximum"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, time_zone: Mars/Olympus }`, "9:74", "no time zone"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, time_zone: Mars/Olympus }`, "9:74",
+			"no time zone"},
 		{`  n: { clusters: [maedow], store: larder, snapshot: every 6h }`, "9:", "near it: meadow"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, keep: { every_moment: 7d } }`, "9:", "need the log"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, keep: { never_fewer: 9, never_more: 3 } }`, "9:", "never_fewer 9 is more than never_more 3"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, keep: { thin: [hourly for 2d] } }`, "9:", "points are taken every 6h"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 1h, capture: 10m, keep: { every_moment: 30d, never_more: 200 } }`, "9:", "about 720 points"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, full_read: every 7d }`, "9:", "cannot be folded without the log"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, keep: { every_moment: 7d } }`, "9:",
+			"need the log"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, keep: { never_fewer: 9, never_more: 3 } }`,
+			"9:", "never_fewer 9 is more than never_more 3"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, keep: { thin: [hourly for 2d] } }`, "9:",
+			"points are taken every 6h"},
+		{
+			`  n: { clusters: [meadow], store: larder, snapshot: every 1h, capture: 10m, keep: { every_moment: 30d, never_more: 200 } }`, "9:", "about 720 points"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, full_read: every 7d }`, "9:",
+			"cannot be folded without the log"},
 		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, capture: 1h, rpo: 30m }`, "9:", "up to 1h"},
-		{`  n: { clusters: [bramble], store: larder, snapshot: every 6h, namespaces: ["db0/*"] }`, "9:", "protected whole"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, namespaces: ["x-{-1d}"] }`, "9:", "write a date"},
+		{`  n: { clusters: [bramble], store: larder, snapshot: every 6h, namespaces: ["db0/*"] }`, "9:",
+			"protected whole"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, namespaces: ["x-{-1d}"] }`, "9:",
+			"write a date"},
 		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, no_scans: ["9-5"] }`, "9:", "write hours as"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, hooks: [{ before: lunch, run: [true] }] }`, "9:", "of which kind"},
-		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, hooks: [{ before: snapshot, run: [/no/such/program] }] }`, "9:", "no program"},
+		{`  n: { clusters: [meadow], store: larder, snapshot: every 6h, hooks: [{ before: lunch, run: [true] }] }`,
+			"9:", "of which kind"},
+		{
+			`  n: { clusters: [meadow], store: larder, snapshot: every 6h, hooks: [{ before: snapshot, run: [/no/such/program] }] }`, "9:", "no program"},
 		{`  n: { clusters: [meadow], snapshot: every 6h }`, "9:", "several stores"},
 		{`  n: { clusters: [meadow], store: larder }`, "9:", "no snapshot schedule"},
 		{`  n: { clusters: { label: north }, store: larder, snapshot: every 6h }`, "9:", "KEY=VALUE"},
-		{"  n: { clusters: [\"m*\"], store: larder, snapshot: every 6h }\n  o: { clusters: { label: yard=north }, store: larder, snapshot: every 6h }", "10:", "protected in store larder by policy n already"},
+		{"  n: { clusters: [\"m*\"], store: larder, snapshot: every 6h }\n  o: { clusters: { label: yard=north }, " +
+			"store: larder, snapshot: every 6h }", "10:", "protected in store larder by policy n already"},
 	} {
 		_, err := config.Parse([]byte(policyHead+c.policy+"\n"), "dexamen.yaml")
 		require.Error(t, err, c.policy)
@@ -69,7 +80,9 @@ func TestWhomPoliciesChoose(t *testing.T) {
 // TestScratchServersAreNotProtected, unless somebody says so by name.
 func TestScratchServersAreNotProtected(t *testing.T) {
 	parse := func(clusters string) []string {
-		c, err := config.Parse([]byte("stores: { larder: { location: 'file:///x' } }\nclusters:\n  bramble: { address: 'redis://a', scratch: hedge }\n  hedge: { address: 'redis://b' }\npolicies:\n  n: { clusters: "+clusters+", snapshot: every 6h }\n"), "f.yaml")
+		c, err := config.Parse([]byte("stores: { larder: { location: 'file:///x' } }\nclusters:\n  bramble: { "+
+			"address: 'redis://a', scratch: hedge }\n  hedge: { address: 'redis://b' }\npolicies:\n  n: { clusters: "+
+			clusters+", snapshot: every 6h }\n"), "f.yaml")
 		require.NoError(t, err)
 		target, ok, err := c.ScratchTarget(t.Context(), "bramble", "")
 		require.NoError(t, err)

@@ -33,7 +33,8 @@ type Alert struct {
 // Alerts finds what is wrong with a assignment.
 func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 	add := func(key, about string, since time.Time, do, text string, args ...any) {
-		out = append(out, Alert{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy, Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
+		out = append(out, Alert{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy,
+			Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
 	}
 	doubt := s.doubt()
 	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetention} {
@@ -50,7 +51,8 @@ func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 		if again := r.Result == store.RunFailed || r.Result == store.RunKilled; again && !never && s.wasGood(r) {
 			continue
 		}
-		add("failure "+kind, "failure", r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster, r.Result, r.Error)
+		add("failure "+kind, "failure", r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster,
+			r.Result, r.Error)
 	}
 	if since, why := s.FailingSince(); !since.IsZero() {
 		text := why
@@ -59,16 +61,19 @@ func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 				text = gapText(g)
 			}
 		}
-		add("gap", "gap", since, "a new point is taken as soon as that is possible; see dexamen coverage "+w.Cluster, "%s: %s", w.Cluster, text)
+		add("gap", "gap", since, "a new point is taken as soon as that is possible; see dexamen coverage "+w.Cluster,
+			"%s: %s", w.Cluster, text)
 	}
 	if p := time.Duration(w.Config.RPO); p > 0 {
 		switch {
 		case len(s.Points) == 0 && s.last(store.RunSnapshot) == nil:
 			// It is about to be taken for the first time.
 		case len(s.Points) == 0:
-			add("rpo", "rpo", now, "dexamen runs "+w.Cluster, "%s: there is no moment that can be restored; promised is one of the last %s", w.Cluster, p)
+			add("rpo", "rpo", now, "dexamen runs "+w.Cluster,
+				"%s: there is no moment that can be restored; promised is one of the last %s", w.Cluster, p)
 		case now.Sub(s.Latest) > p:
-			add("rpo", "rpo", s.Latest.Add(p), "dexamen runs "+w.Cluster, "%s: the newest moment that can be restored is %s; promised is one of the last %s",
+			add("rpo", "rpo", s.Latest.Add(p), "dexamen runs "+w.Cluster,
+				"%s: the newest moment that can be restored is %s; promised is one of the last %s",
 				w.Cluster, s.Latest.Local().Format(time.RFC3339), p)
 		}
 	}
@@ -77,7 +82,9 @@ func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 		for _, l := range n.Shrunk {
 			lost = append(lost, fmt.Sprintf("%s (%d records, %d before)", l.Name, l.Is, l.Was))
 		}
-		add("loss "+n.ID, "loss", n.Time, fmt.Sprintf("dexamen compare %s@%s %s@%s; the point before is held", w.Cluster, n.Shrunk[0].Since, w.Cluster, n.ID),
+		add("loss "+n.ID, "loss", n.Time,
+			fmt.Sprintf("dexamen compare %s@%s %s@%s; the point before is held", w.Cluster, n.Shrunk[0].Since,
+				w.Cluster, n.ID),
 			"%s: point %s has lost most of %s", w.Cluster, n.ID, strings.Join(lost, ", "))
 	}
 	if doubt != nil {
@@ -86,8 +93,10 @@ func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 			names = append(names, d.Namespace)
 		}
 		add("proof", "proof", doubt.Until, "dexamen verify "+w.Cluster+"@"+doubt.Point,
-			"%s: the log from %s to %s does not lead to point %s in %s: moments in between are in doubt there", w.Cluster,
-			doubt.Since.Local().Format(time.RFC3339), doubt.Until.Local().Format(time.RFC3339), doubt.Point, strings.Join(names, ", "))
+			"%s: the log from %s to %s does not lead to point %s in %s: moments in between are in doubt there",
+			w.Cluster,
+			doubt.Since.Local().Format(time.RFC3339), doubt.Until.Local().Format(time.RFC3339), doubt.Point,
+			strings.Join(names, ", "))
 	}
 	for _, d := range s.Damaged {
 		add("damaged "+d, "failure", now, "dexamen store scrub "+w.Store+" --repair", "%s: %s", w.Cluster, d)
@@ -152,14 +161,16 @@ func (r Capacity) alerts(storeName string, atLeast time.Duration, now time.Time)
 	}
 	text := ""
 	if days, ok := r.Days(); ok && days < atLeast.Hours()/24 {
-		text = fmt.Sprintf("store %s is full in %.1f days as it grows now (%d MiB free, %d MiB a day)", storeName, days, r.Free>>20, r.Grows>>20)
+		text = fmt.Sprintf("store %s is full in %.1f days as it grows now (%d MiB free, %d MiB a day)", storeName,
+			days, r.Free>>20, r.Grows>>20)
 	} else if r.Free >= 0 && r.Free < (r.Used+r.Free)/50 {
 		text = fmt.Sprintf("store %s has %d MiB left", storeName, r.Free>>20)
 	}
 	if text == "" {
 		return nil
 	}
-	return []Alert{{Key: "capacity", About: "capacity", Store: storeName, Since: now.UTC(), Text: text, Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
+	return []Alert{{Key: "capacity", About: "capacity", Store: storeName, Since: now.UTC(), Text: text,
+		Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
 }
 
 // sentAlert is what a store keeps of alert that has been told, so that it is told
@@ -182,7 +193,8 @@ func alertName(t Alert) string {
 }
 
 // Reconcile tells what alert is new and what is over, and keeps that it did.
-func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, about []string, send func(context.Context, Alert) error) error {
+func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, about []string,
+	send func(context.Context, Alert) error) error {
 	if cluster == "" {
 		cluster = "-" // the store itself
 	}

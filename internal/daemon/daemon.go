@@ -159,7 +159,8 @@ func (d *Daemon) load() {
 		now[key(w)] = w
 	}
 	for k, g := range d.going {
-		if w, ok := now[key(g.ward)]; g.kind == store.RunCapture && (!ok || !reflect.DeepEqual(w.Config, g.ward.Config)) {
+		if w, ok := now[key(g.ward)]; g.kind == store.RunCapture &&
+			(!ok || !reflect.DeepEqual(w.Config, g.ward.Config)) {
 			d.Log.Info("capture ends to begin anew", "cluster", g.ward.Cluster)
 			d.going[k].cancel()
 		}
@@ -279,8 +280,10 @@ func (d *Daemon) storeRecovered(ctx context.Context, world Deps, w Assignment, x
 }
 
 func (x *watched) unreadable() Alert {
-	return Alert{Key: "unread", About: "failure", Store: x.ward.Store, Cluster: x.ward.Cluster, Policy: x.ward.Policy, Since: x.failedSince.UTC(),
-		Text: "store " + x.ward.Store + " cannot be read, so nothing is done for " + x.ward.Cluster + ": " + x.failed, Do: "dexamen store check " + x.ward.Store}
+	return Alert{Key: "unread", About: "failure", Store: x.ward.Store, Cluster: x.ward.Cluster, Policy: x.ward.Policy,
+		Since: x.failedSince.UTC(),
+		Text:  "store " + x.ward.Store + " cannot be read, so nothing is done for " + x.ward.Cluster + ": " + x.failed,
+		Do:    "dexamen store check " + x.ward.Store}
 }
 
 // sendAlert sends an alert that no store remembers.
@@ -356,7 +359,8 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		case err != nil:
 			log.Error("run failed", "error", explain.Error(err), "attempt", duty.Attempt)
 		default:
-			log.Info("done", "run", r.ID, "took", r.Took().Round(time.Millisecond), "point", r.Point, "changes", r.Changes, "stored", r.Stored)
+			log.Info("done", "run", r.ID, "took", r.Took().Round(time.Millisecond), "point", r.Point, "changes",
+				r.Changes, "stored", r.Stored)
 		}
 		d.metrics.ran(r)
 		if r == nil && err != nil && ctx.Err() == nil {
@@ -421,7 +425,8 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	defer e.Store.Close()
 	ended, err := e.EndKilled(ctx)
 	for _, r := range ended {
-		d.Log.Warn("a run died", "run", r.ID, "cluster", r.Cluster, "kind", r.Kind, "process", r.Process, "host", r.Host)
+		d.Log.Warn("a run died", "run", r.ID, "cluster", r.Cluster, "kind", r.Kind, "process", r.Process, "host",
+			r.Host)
 	}
 	if err != nil {
 		return err
@@ -459,7 +464,8 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	d.rooms[w.Store] = room
 	d.mu.Unlock()
 	err = d.guarded("telling of store "+w.Store, func() error {
-		return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()), notices.About, send)
+		return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()),
+			notices.About, send)
 	})
 	if err != nil {
 		d.Log.Error("notices", "error", explain.Error(err))
@@ -488,7 +494,8 @@ func MeasureCapacity(ctx context.Context, e *run.Runner, capacity int64) (Capaci
 		r.Free = max(capacity-r.Used, 0)
 	}
 	now := time.Now()
-	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Since: now.Add(-7 * 24 * time.Hour), Kinds: []string{store.RunSnapshot, store.RunCapture, store.RunRetention}})
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{
+		Since: now.Add(-7 * 24 * time.Hour), Kinds: []string{store.RunSnapshot, store.RunCapture, store.RunRetention}})
 	if err != nil || len(runs) == 0 {
 		return r, err
 	}
@@ -565,7 +572,8 @@ func onceAssignment(ctx context.Context, world Deps, w Assignment) (runs []*stor
 }
 
 // tellOnce tells what alert there is with a assignment and its store.
-func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string]bool, send func(context.Context, Alert) error) error {
+func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string]bool,
+	send func(context.Context, Alert) error) error {
 	notices := world.Config.Alerts
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err == nil {
@@ -581,7 +589,8 @@ func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string
 			if err != nil {
 				return fmt.Errorf("how full store %s is: %w", w.Store, err)
 			}
-			return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()), notices.About, send)
+			return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()),
+				notices.About, send)
 		}
 	}
 	// The store cannot remember that this was told.

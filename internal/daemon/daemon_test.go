@@ -72,7 +72,9 @@ func newTestEnv(t *testing.T, policy string) *testEnv {
 }
 
 func (y *testEnv) config(policy string) *config.Config {
-	c, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, "+policy+" }\n"), "yard.yaml")
+	c, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: "+
+		"\"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, "+policy+" }\n"),
+		"yard.yaml")
 	require.NoError(y.t, err)
 	return c
 }
@@ -129,10 +131,13 @@ func TestWhatIsDue(t *testing.T) {
 		return midnight.Add(time.Duration(h)*time.Hour + time.Duration(m)*time.Minute)
 	}
 	point := func(when time.Time) *store.Point {
-		return &store.Point{ID: "p", Cluster: "meadow", Engine: "field", Made: "scan", Exact: true, Time: when, Started: when, Finished: when, Shards: []store.PointShard{{Name: "meadow", Mark: record.Mark{Position: "a", Wall: when}}}}
+		return &store.Point{ID: "p", Cluster: "meadow", Engine: "field", Made: "scan", Exact: true, Time: when,
+			Started: when, Finished: when,
+			Shards: []store.PointShard{{Name: "meadow", Mark: record.Mark{Position: "a", Wall: when}}}}
 	}
 	run := func(result string, slot, ended time.Time, attempt int) *store.Run {
-		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Due: slot, Started: ended, Finished: ended, Result: result, Attempt: attempt}
+		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Due: slot,
+			Started: ended, Finished: ended, Result: result, Attempt: attempt}
 	}
 	yesterday := []*store.Point{point(at(-23, 15))}
 	for _, c := range []struct {
@@ -144,19 +149,31 @@ func TestWhatIsDue(t *testing.T) {
 		{"nothing yet", "", State{}, at(12, 0), at(1, 15), 1},
 		{"before the night", "", State{Points: yesterday}, at(0, 30), at(1, 15), 1},
 		{"a missed night", "", State{Points: yesterday}, at(9, 0), at(1, 15), 1},
-		{"three missed nights are made up for once", "", State{Points: []*store.Point{point(at(-71, 15))}}, at(9, 0), at(1, 15), 1},
+		{"three missed nights are made up for once", "", State{Points: []*store.Point{point(at(-71, 15))}}, at(9, 0),
+			at(1, 15), 1},
 		{"done", "", State{Points: []*store.Point{point(at(1, 15))}}, at(9, 0), at(25, 15), 1},
-		{"done, by a server whose clock is behind", "", State{Points: []*store.Point{point(at(1, 14))}, Runs: []*store.Run{run(store.RunDone, at(1, 15), at(1, 16), 1)}}, at(9, 0), at(25, 15), 1},
-		{"failed once", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 16), 1)}}, at(1, 16), at(1, 17), 2},
-		{"failed again", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 17), 2)}}, at(1, 17), at(1, 19), 3},
-		{"given up for today", "retry: { for: 30m }", State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 44), 5)}}, at(1, 50), at(25, 15), 1},
-		{"died", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunKilled, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 2},
-		{"told to stop", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunInterrupted, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 1},
+		{"done, by a server whose clock is behind", "",
+			State{Points: []*store.Point{point(at(1, 14))},
+				Runs: []*store.Run{run(store.RunDone, at(1, 15), at(1, 16), 1)}}, at(9, 0), at(25, 15), 1},
+		{"failed once", "", State{Points: yesterday,
+			Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 16), 1)}}, at(1, 16), at(1, 17), 2},
+		{"failed again", "", State{Points: yesterday,
+			Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 17), 2)}}, at(1, 17), at(1, 19), 3},
+		{"given up for today", "retry: { for: 30m }",
+			State{Points: yesterday, Runs: []*store.Run{run(store.RunFailed, at(1, 15), at(1, 44), 5)}}, at(1, 50),
+			at(25, 15), 1},
+		{"died", "", State{Points: yesterday, Runs: []*store.Run{run(store.RunKilled, at(1, 15), at(1, 20), 1)}},
+			at(1, 21), at(1, 20), 2},
+		{"told to stop", "", State{Points: yesterday,
+			Runs: []*store.Run{run(store.RunInterrupted, at(1, 15), at(1, 20), 1)}}, at(1, 21), at(1, 20), 1},
 		{"quiet hours", "no_scans: [\"01:00-06:00\"]", State{Points: yesterday}, at(1, 15), at(6, 0), 1},
 		{"out of the quiet hours", "no_scans: [\"01:00-06:00\"]", State{Points: yesterday}, at(6, 0), at(1, 15), 1},
-		{"folding is quiet", "no_scans: [\"01:00-06:00\"], full_read: every 7d, capture: 10m", State{Points: []*store.Point{point(at(0, 1))}}, at(1, 15), at(1, 15), 1},
+		{"folding is quiet", "no_scans: [\"01:00-06:00\"], full_read: every 7d, capture: 10m",
+			State{Points: []*store.Point{point(at(0, 1))}}, at(1, 15), at(1, 15), 1},
 	} {
-		cfg, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: \"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, snapshot: \"15 1 * * *\", "+c.policy+" }\n"), "y")
+		cfg, err := config.Parse([]byte("stores: { larder: { location: \"mem:\" } }\nclusters: { meadow: { address: "+
+			"\"field://meadow\" } }\npolicies:\n  nightly: { clusters: [meadow], time_zone: UTC, snapshot: \"15 1 * "+
+			"* *\", "+c.policy+" }\n"), "y")
 		require.NoError(t, err)
 		w := Assignments(cfg)[0]
 		if strings.Contains(c.policy, "rescan") {
@@ -174,7 +191,9 @@ func TestWhatIsDue(t *testing.T) {
 func TestANightlyPolicy(t *testing.T) {
 	seen := filepath.Join(t.TempDir(), "seen")
 	synctest.Test(t, func(t *testing.T) {
-		y := newTestEnv(t, fmt.Sprintf(`snapshot: every 6h, full_read: every 24h, capture: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
+		y := newTestEnv(t,
+			fmt.Sprintf(
+				`snapshot: every 6h, full_read: every 24h, capture: 1h, keep: { every_moment: 2d, thin: [daily for 30d] },
     hooks: [{ before: snapshot, run: [/bin/sh, -c, "echo before $DEXAMEN_KIND of $DEXAMEN_CLUSTER by $DEXAMEN_POLICY >> %[1]s" ] },
             { after: snapshot, run: [/bin/sh, -c, "echo after: $DEXAMEN_RESULT $DEXAMEN_POINT >> %[1]s; echo said"] }]`, seen))
 		_, stop := y.daemon(nil)
@@ -218,7 +237,8 @@ func TestOnce(t *testing.T) {
 	for _, log := range []string{"1h", "continuous"} {
 		t.Run(log, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				y := newTestEnv(t, "snapshot: every 2h, full_read: every 4h, capture: "+log+", keep: { every_moment: 2d }")
+				y := newTestEnv(t, "snapshot: every 2h, full_read: every 4h, capture: "+log+
+					", keep: { every_moment: 2d }")
 				for i := range 12 {
 					y.field.put("hive", fmt.Sprint("weighed ", i))
 					begun := time.Now()
@@ -291,7 +311,8 @@ func TestHooksThatFail(t *testing.T) {
 	ctx := context.Background()
 	y := newTestEnv(t, "snapshot: every 6h")
 	e := y.env(ctx)
-	hooks := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "echo no; exit 3"}}, {Kind: "snapshot", After: true, Command: []string{"/bin/sh", "-c", "echo $DEXAMEN_RESULT"}}}
+	hooks := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "echo no; exit 3"}},
+		{Kind: "snapshot", After: true, Command: []string{"/bin/sh", "-c", "echo $DEXAMEN_RESULT"}}}
 	never := func(context.Context, *run.Runner, *store.Run) error { return errors.New("it was done") }
 	r := &store.Run{Kind: "snapshot", Cluster: "meadow"}
 	err := e.Record(ctx, r, run.RecordOptions{Hooks: hooks}, never)
@@ -301,19 +322,23 @@ func TestHooksThatFail(t *testing.T) {
 
 	hooks[0].Optional = true
 	r = &store.Run{Kind: "snapshot", Cluster: "meadow"}
-	require.NoError(t, e.Record(ctx, r, run.RecordOptions{Hooks: hooks}, func(context.Context, *run.Runner, *store.Run) error { return nil }))
+	require.NoError(t, e.Record(ctx, r, run.RecordOptions{Hooks: hooks},
+		func(context.Context, *run.Runner, *store.Run) error { return nil }))
 	require.Len(t, r.Warnings, 1)
 
-	slow := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"}, Timeout: 200 * time.Millisecond}}
+	slow := []run.Hook{{Kind: "snapshot", Command: []string{"/bin/sh", "-c", "sleep 60 & sleep 60"},
+		Timeout: 200 * time.Millisecond}}
 	begun := time.Now()
 	err = e.Record(ctx, &store.Run{Kind: "snapshot", Cluster: "meadow"}, run.RecordOptions{Hooks: slow}, never)
 	require.ErrorContains(t, err, "still running after 200ms")
 	require.Less(t, time.Since(begun), 10*time.Second, "what it started ends with it")
 
-	err = e.Record(ctx, &store.Run{Kind: "verify", Cluster: "meadow"}, run.RecordOptions{Deadline: 50 * time.Millisecond}, func(ctx context.Context, _ *run.Runner, _ *store.Run) error {
-		<-ctx.Done()
-		return ctx.Err()
-	})
+	err = e.Record(ctx, &store.Run{Kind: "verify", Cluster: "meadow"},
+		run.RecordOptions{Deadline: 50 * time.Millisecond},
+		func(ctx context.Context, _ *run.Runner, _ *store.Run) error {
+			<-ctx.Done()
+			return ctx.Err()
+		})
 	require.ErrorIs(t, err, run.ErrDeadline)
 	runs := y.runs("verify")
 	require.Equal(t, store.RunFailed, runs[0].Result, "a deadline is no interruption")
@@ -327,7 +352,8 @@ func TestReload(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		reload := make(chan struct{})
 		next := func() (*config.Config, error) { return nil, errors.New("line 3 is broken") }
-		d := &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Reload: reload, Load: func() (*config.Config, error) { return next() },
+		d := &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Reload: reload,
+			Load: func() (*config.Config, error) { return next() },
 			Tell: func(context.Context, Alert) error { return nil }}
 		var wg sync.WaitGroup
 		wg.Go(func() { _ = d.Run(ctx) })
@@ -366,7 +392,8 @@ func TestAStoreOutOfReach(t *testing.T) {
 		}
 		var sentAlert []Alert
 		ctx, cancel := context.WithCancel(t.Context())
-		d := &Daemon{Deps: world, Log: slog.New(slog.DiscardHandler), Tell: func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil }}
+		d := &Daemon{Deps: world, Log: slog.New(slog.DiscardHandler),
+			Tell: func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil }}
 		var wg sync.WaitGroup
 		wg.Go(func() { _ = d.Run(ctx) })
 		time.Sleep(time.Hour)
@@ -412,7 +439,11 @@ func TestHealth(t *testing.T) {
 	code, _ := get("/healthz")
 	require.Equal(t, 200, code)
 	_, m := get("/metrics")
-	for _, want := range []string{"dexamen_newest_moment_age_seconds{", `dexamen_last_run_success{cluster="meadow",kind="snapshot",policy="nightly",store="larder"} 1`, `dexamen_running_seconds{cluster="meadow",kind="capture"`, "dexamen_log_gaps{", "dexamen_store_used_bytes{", `dexamen_runs_total{cluster="meadow",kind="snapshot",policy="nightly",result="done"} 1`, "dexamen_configuration_success 1"} {
+	for _, want := range []string{"dexamen_newest_moment_age_seconds{",
+		`dexamen_last_run_success{cluster="meadow",kind="snapshot",policy="nightly",store="larder"} 1`,
+		`dexamen_running_seconds{cluster="meadow",kind="capture"`, "dexamen_log_gaps{", "dexamen_store_used_bytes{",
+		`dexamen_runs_total{cluster="meadow",kind="snapshot",policy="nightly",result="done"} 1`,
+		"dexamen_configuration_success 1"} {
 		require.Contains(t, m, want)
 	}
 	cancel()
@@ -434,8 +465,10 @@ func TestNotices(t *testing.T) {
 	t.Setenv("HOOK_TOKEN", "made-up")
 	post, letters := postOffice(t)
 	n := Notifier{config.Alerts{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
-		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"}, WithoutTLS: true}}}
-	trouble := Alert{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly", Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
+		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"},
+			WithoutTLS: true}}}
+	trouble := Alert{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly",
+		Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
 	require.NoError(t, n.Send(t.Context(), trouble))
 	got := <-bodies
 	require.Equal(t, "failure", got["about"])
@@ -476,7 +509,8 @@ func postOffice(t *testing.T) (address string, letters chan string) {
 					case "DATA":
 						fmt.Fprint(conn, "354 go on\r\n")
 						var b strings.Builder
-						for line, err = r.ReadString('\n'); err == nil && line != ".\r\n"; line, err = r.ReadString('\n') {
+						for line, err = r.ReadString('\n'); err == nil &&
+							line != ".\r\n"; line, err = r.ReadString('\n') {
 							b.WriteString(line)
 						}
 						letters <- b.String()
@@ -499,6 +533,7 @@ func TestRoom(t *testing.T) {
 	now := time.Now()
 	require.Empty(t, Capacity{Used: 10 << 30, Free: -1, Grows: 1 << 30}.alerts("larder", 0, now), "not known")
 	require.Empty(t, Capacity{Used: 10 << 30, Free: 100 << 30, Grows: 1 << 30}.alerts("larder", 0, now))
-	require.Contains(t, Capacity{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.alerts("larder", 0, now)[0].Text, "full in 10.0 days")
+	require.Contains(t, Capacity{Used: 90 << 30, Free: 10 << 30, Grows: 1 << 30}.alerts("larder", 0, now)[0].Text,
+		"full in 10.0 days")
 	require.Contains(t, Capacity{Used: 99 << 30, Free: 1 << 30}.alerts("larder", 0, now)[0].Text, "has 1024 MiB left")
 }

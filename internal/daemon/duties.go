@@ -52,7 +52,8 @@ func Done(d Duty, s *State, now time.Time) bool {
 // served reports whether a due time has had its run.
 func served(s *State, w Assignment, kind string, slot time.Time) bool {
 	for _, r := range s.Runs {
-		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers // what differs is told
+		// what differs is told
+		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers
 		if r.Kind == kind && did &&
 			(r.Policy == w.Policy && !r.Due.Before(slot) || r.Policy == "" && !r.Started.Before(slot)) {
 			return true

@@ -123,22 +123,26 @@ func (p fakeConnection) Topology(context.Context) (*engine.Topology, error) {
 	defer p.mu.Unlock()
 	m := engine.Member{Address: "field:1", Role: "primary", Healthy: true}
 	return &engine.Topology{Engine: "field", Kind: "field", Identity: p.name, Version: "1", Exact: true,
-		Shards: []engine.Shard{{Name: p.name, Members: []engine.Member{m}, Log: &engine.LogWindow{First: p.log[0].mark(), Last: p.log[len(p.log)-1].mark()}}}}, nil
+		Shards: []engine.Shard{{Name: p.name, Members: []engine.Member{m},
+			Log: &engine.LogWindow{First: p.log[0].mark(), Last: p.log[len(p.log)-1].mark()}}}}, nil
 }
 
 func (p fakeConnection) Choose(context.Context, string) (engine.Choice, error) {
-	return engine.Choice{Shard: p.name, Member: engine.Member{Address: "field:1", Role: "primary"}, Reason: "the only one"}, p.alive()
+	return engine.Choice{Shard: p.name, Member: engine.Member{Address: "field:1", Role: "primary"},
+		Reason: "the only one"}, p.alive()
 }
 
 func (p fakeConnection) Namespaces(context.Context) ([]engine.Namespace, error) {
-	return []engine.Namespace{{Namespace: record.Namespace{Name: "hives", Kind: "collection"}, Shard: p.name}}, p.alive()
+	return []engine.Namespace{{Namespace: record.Namespace{Name: "hives", Kind: "collection"},
+		Shard: p.name}}, p.alive()
 }
 
 func (p fakeConnection) Partitions(context.Context, engine.Namespace, int) ([]engine.Partition, error) {
 	return []engine.Partition{{}}, nil
 }
 
-func (p fakeConnection) Scan(_ context.Context, _ engine.Namespace, _ engine.Partition, fn func(record.Record) error) error {
+func (p fakeConnection) Scan(_ context.Context, _ engine.Namespace, _ engine.Partition,
+	fn func(record.Record) error) error {
 	for _, k := range slices.Sorted(maps.Keys(p.frozen)) {
 		if err := fn(record.Record{Key: []byte(k), Value: []byte(p.frozen[k])}); err != nil {
 			return err
@@ -172,7 +176,8 @@ func (p fakeConnection) LogStart(ctx context.Context, shard string) (record.Mark
 }
 func (p fakeConnection) LogMember(string) string { return "field:1" }
 
-func (p fakeConnection) Follow(ctx context.Context, _ string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (p fakeConnection) Follow(ctx context.Context, _ string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	from := binary.BigEndian.Uint64([]byte(after))
 	for {
 		if err := p.alive(); err != nil {
@@ -188,7 +193,9 @@ func (p fakeConnection) Follow(ctx context.Context, _ string, after record.Posit
 		var end record.Mark
 		for _, e := range p.log {
 			if e.at > from && e.op != 0 {
-				changes = append(changes, record.Change{Op: e.op, Namespace: "hives", Key: []byte(e.key), Value: []byte(e.value), At: position(e.at), Wall: e.wall.UnixMilli()})
+				changes = append(changes,
+					record.Change{Op: e.op, Namespace: "hives", Key: []byte(e.key), Value: []byte(e.value),
+						At: position(e.at), Wall: e.wall.UnixMilli()})
 			}
 			end = e.mark()
 		}

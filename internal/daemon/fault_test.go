@@ -35,10 +35,11 @@ func TestAFaultEndsNoDaemon(t *testing.T) {
 
 		e := y.env(t.Context())
 		defer e.Store.Close()
-		err := e.Record(t.Context(), &store.Run{Kind: store.RunVerify, Cluster: "meadow"}, run.RecordOptions{}, func(context.Context, *run.Runner, *store.Run) error {
-			var nothing *store.Point
-			return errors.New(nothing.ID)
-		})
+		err := e.Record(t.Context(), &store.Run{Kind: store.RunVerify, Cluster: "meadow"}, run.RecordOptions{},
+			func(context.Context, *run.Runner, *store.Run) error {
+				var nothing *store.Point
+				return errors.New(nothing.ID)
+			})
 		require.ErrorContains(t, err, "a fault of the program")
 		runs, _, err := e.Store.Runs(t.Context(), store.RunFilter{Kinds: []string{store.RunVerify}})
 		require.NoError(t, err)
@@ -66,7 +67,9 @@ func TestRetentionHasABrake(t *testing.T) {
 		had := points()
 		var all []Alert
 		require.GreaterOrEqual(t, had, 30)
-		for _, changed := range []string{`snapshot: every 6h, keep: { never_fewer: 3 }`, `snapshot: every 6h, keep: { never_fewer: 25 }`, `snapshot: every 6h`} {
+		for _, changed := range []string{
+			`snapshot: every 6h, keep: { never_fewer: 3 }`, `snapshot: every 6h, keep: { never_fewer: 25 }`,
+			`snapshot: every 6h`} {
 			y.cfg = y.config(changed)
 			var sentAlert []Alert
 			_, stop = y.daemon(func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil })
@@ -89,9 +92,10 @@ func TestRetentionHasABrake(t *testing.T) {
 		y.cfg = y.config(`snapshot: every 6h, keep: { never_fewer: 3 }`)
 		e := y.env(t.Context())
 		r := &store.Run{Kind: store.RunRetention, Cluster: "meadow"}
-		require.NoError(t, e.Record(t.Context(), r, run.RecordOptions{}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-			return ApplyRetention(ctx, e, Assignments(y.cfg)[0], r)
-		}))
+		require.NoError(t, e.Record(t.Context(), r, run.RecordOptions{},
+			func(ctx context.Context, e *run.Runner, r *store.Run) error {
+				return ApplyRetention(ctx, e, Assignments(y.cfg)[0], r)
+			}))
 		e.Store.Close()
 		require.Equal(t, 3, points())
 		_, stop = y.daemon(func(context.Context, Alert) error { return nil })

@@ -23,27 +23,42 @@ func describe(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	descMoment  = describe("newest_moment_age_seconds", "How old the newest moment is that can be restored.", "policy", "cluster", "store")
-	descPoint   = describe("newest_point_age_seconds", "How old the newest restore point is.", "policy", "cluster", "store")
+	descMoment = describe("newest_moment_age_seconds", "How old the newest moment is that can be restored.", "policy",
+		"cluster", "store")
+	descPoint = describe("newest_point_age_seconds", "How old the newest restore point is.", "policy", "cluster",
+		"store")
 	descPoints  = describe("points", "Restore points in the store.", "policy", "cluster", "store")
 	descGaps    = describe("log_gaps", "Stretches of the log of which nothing is known.", "policy", "cluster", "store")
-	descTrouble = describe("trouble", "1 for each thing that somebody has been told of and that goes on.", "policy", "cluster", "store", "about")
-	descResult  = describe("last_run_success", "1 where the last run of a kind did what it was for.", "policy", "cluster", "store", "kind")
-	descTook    = describe("last_run_seconds", "How long the last run of a kind took.", "policy", "cluster", "store", "kind")
-	descEnded   = describe("last_run_ended_timestamp_seconds", "When the last run of a kind ended.", "policy", "cluster", "store", "kind")
-	descBytes   = describe("last_run_stored_bytes", "What the last run of a kind added to the store.", "policy", "cluster", "store", "kind")
-	descGoing   = describe("running_seconds", "For how long a run has been going on.", "policy", "cluster", "store", "kind")
-	descUsed    = describe("store_used_bytes", "What the store holds.", "store")
-	descFree    = describe("store_free_bytes", "What the store has room for.", "store")
-	descDays    = describe("store_days_until_full", "For how many days the store has room, growing as in the last seven days.", "store")
-	descConfig  = describe("configuration_success", "0 where a newer configuration was refused.")
+	descTrouble = describe("trouble", "1 for each thing that somebody has been told of and that goes on.", "policy",
+		"cluster", "store", "about")
+	descResult = describe("last_run_success", "1 where the last run of a kind did what it was for.", "policy",
+		"cluster", "store", "kind")
+	descTook = describe("last_run_seconds", "How long the last run of a kind took.", "policy", "cluster", "store",
+		"kind")
+	descEnded = describe("last_run_ended_timestamp_seconds", "When the last run of a kind ended.", "policy",
+		"cluster", "store", "kind")
+	descBytes = describe("last_run_stored_bytes", "What the last run of a kind added to the store.", "policy",
+		"cluster", "store", "kind")
+	descGoing = describe("running_seconds", "For how long a run has been going on.", "policy", "cluster", "store",
+		"kind")
+	descUsed = describe("store_used_bytes", "What the store holds.", "store")
+	descFree = describe("store_free_bytes", "What the store has room for.", "store")
+	descDays = describe("store_days_until_full",
+		"For how many days the store has room, growing as in the last seven days.", "store")
+	descConfig = describe("configuration_success", "0 where a newer configuration was refused.")
 )
 
 func newMetrics(d *Daemon) *metrics {
 	m := &metrics{d: d, registry: prometheus.NewRegistry(),
-		runs:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "dexamen_runs_total", Help: "Runs that have ended, by result."}, []string{"policy", "cluster", "kind", "result"}),
-		seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "dexamen_run_seconds", Help: "How long runs took.", Buckets: prometheus.ExponentialBuckets(0.1, 4, 10)}, []string{"kind"}),
-		stored:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "dexamen_stored_bytes_total", Help: "What runs added to stores."}, []string{"policy", "cluster", "kind"}),
+		runs: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "dexamen_runs_total", Help: "Runs that have ended, by result."},
+			[]string{"policy", "cluster", "kind", "result"}),
+		seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "dexamen_run_seconds", Help: "How long runs took.", Buckets: prometheus.ExponentialBuckets(0.1, 4,
+				10)}, []string{"kind"}),
+		stored: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "dexamen_stored_bytes_total", Help: "What runs added to stores."},
+			[]string{"policy", "cluster", "kind"}),
 	}
 	m.registry.MustRegister(m, m.runs, m.seconds, m.stored)
 	return m
@@ -60,7 +75,9 @@ func (m *metrics) ran(r *store.Run) {
 
 // Describe implements prometheus.Collector.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{descMoment, descPoint, descPoints, descGaps, descTrouble, descResult, descTook, descEnded, descBytes, descGoing, descUsed, descFree, descDays, descConfig} {
+	for _, d := range []*prometheus.Desc{
+		descMoment, descPoint, descPoints, descGaps, descTrouble, descResult, descTook, descEnded, descBytes,
+		descGoing, descUsed, descFree, descDays, descConfig} {
 		out <- d
 	}
 }

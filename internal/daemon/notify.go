@@ -118,7 +118,9 @@ func (n Notifier) mail(ctx context.Context, msg alertMessage) error {
 	} else if msg.Do != "" {
 		text += "See: " + msg.Do + "\n"
 	}
-	out.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\nsince   %s\nstore   %s\ncluster %s\npolicy  %s\nhost    %s\n", text, msg.Since.Format(time.RFC3339), msg.Store, msg.Cluster, msg.Policy, msg.Host))
+	out.SetBodyString(mail.TypeTextPlain,
+		fmt.Sprintf("%s\nsince   %s\nstore   %s\ncluster %s\npolicy  %s\nhost    %s\n", text,
+			msg.Since.Format(time.RFC3339), msg.Store, msg.Cluster, msg.Policy, msg.Host))
 	host, port, err := net.SplitHostPort(m.Server)
 	if err != nil {
 		host, port = m.Server, "587"
@@ -136,7 +138,8 @@ func (n Notifier) mail(ctx context.Context, msg alertMessage) error {
 		if err != nil {
 			return err
 		}
-		opt = append(opt, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.Login.User), mail.WithPassword(secret))
+		opt = append(opt, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.Login.User),
+			mail.WithPassword(secret))
 	}
 	c, err := mail.NewClient(host, opt...)
 	if err != nil {

@@ -59,7 +59,8 @@ func (d *Daemon) healthy() error {
 	}
 	for _, x := range d.wards {
 		if x.failed != "" && time.Since(x.failedSince) > unreadFor {
-			return fmt.Errorf("store %s cannot be used since %s: %s", x.ward.Store, x.failedSince.Format(time.RFC3339), x.failed)
+			return fmt.Errorf("store %s cannot be used since %s: %s", x.ward.Store, x.failedSince.Format(time.RFC3339),
+				x.failed)
 		}
 	}
 	return nil

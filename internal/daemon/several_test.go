@@ -26,7 +26,8 @@ func TestSeveralClusters(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		const n, atOnce = 7, 3
 		text := "stores: { larder: { location: \"mem:\" } }\npolicies:\n" +
-			"  nightly: { clusters: { label: tier=gold }, time_zone: UTC, snapshot: \"0 2 * * *\", clusters_at_once: 3, cluster_wide: false, keep: { thin: [daily for 30d] } }\nclusters:\n"
+			"  nightly: { clusters: { label: tier=gold }, time_zone: UTC, snapshot: \"0 2 * * *\", " +
+			"clusters_at_once: 3, cluster_wide: false, keep: { thin: [daily for 30d] } }\nclusters:\n"
 		parse := func(gold int) *config.Config {
 			all := text
 			for i := range n {
@@ -34,7 +35,8 @@ func TestSeveralClusters(t *testing.T) {
 				if i >= gold {
 					tier = "tin"
 				}
-				all += fmt.Sprintf("  field-%d: { address: \"field://several-%d\", labels: { tier: %s } }\n", i, i, tier)
+				all += fmt.Sprintf("  field-%d: { address: \"field://several-%d\", labels: { tier: %s } }\n", i, i,
+					tier)
 			}
 			c, err := config.Parse([]byte(all), "several.yaml")
 			require.NoError(t, err)
@@ -56,9 +58,11 @@ func TestSeveralClusters(t *testing.T) {
 					if err != nil {
 						return nil, err
 					}
-					return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, OnEvent: func(run.Event) {}}, nil
+					return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20,
+						OnEvent: func(run.Event) {}}, nil
 				},
-				OpenCluster: func(ctx context.Context, c *config.Config, name string, settings *bool) (engine.Cluster, error) {
+				OpenCluster: func(ctx context.Context, c *config.Config, name string, settings *bool) (engine.Cluster,
+					error) {
 					require.NotNil(t, settings, name)
 					require.False(t, *settings, name)
 					now := open.Add(1)
@@ -69,7 +73,8 @@ func TestSeveralClusters(t *testing.T) {
 				}}
 		}
 		gold, reload := n-1, make(chan struct{})
-		d := &Daemon{Deps: world(parse(gold)), Log: slog.New(slog.DiscardHandler), Tell: func(context.Context, Alert) error { return nil },
+		d := &Daemon{Deps: world(parse(gold)), Log: slog.New(slog.DiscardHandler),
+			Tell:   func(context.Context, Alert) error { return nil },
 			Reload: reload, Load: func() (*config.Config, error) { return parse(n), nil }}
 		ctx, cancel := context.WithCancel(t.Context())
 		var wg sync.WaitGroup

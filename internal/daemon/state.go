@@ -169,7 +169,8 @@ func (s *State) Plan(w Assignment, now time.Time) *retain.Plan {
 		// A policy that does not say what is kept lets nothing go.
 		plan := &retain.Plan{}
 		for i, p := range points {
-			plan.Verdicts = append(plan.Verdicts, retain.Verdict{Point: p, Keep: true, Reason: "the policy does not say for how long points are kept"})
+			plan.Verdicts = append(plan.Verdicts,
+				retain.Verdict{Point: p, Keep: true, Reason: "the policy does not say for how long points are kept"})
 			if i == 0 {
 				plan.LogFrom = p.ID
 			}

@@ -55,7 +55,8 @@ var ErrNothing = errors.New("it has been done")
 // Hooks returns a policy's hooks as jobs take them.
 func Hooks(p config.Policy) (out []run.Hook) {
 	for _, h := range p.Hooks {
-		out = append(out, run.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run, Timeout: time.Duration(h.Timeout), Optional: h.IfFails == "go on"})
+		out = append(out, run.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run,
+			Timeout: time.Duration(h.Timeout), Optional: h.IfFails == "go on"})
 	}
 	return out
 }
@@ -88,8 +89,10 @@ func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to recor
 		return nil, err
 	}
 	defer e.Store.Close()
-	r := &store.Run{Kind: d.Kind, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy, Due: d.Due.UTC(), Attempt: d.Attempt, Reason: d.Reason}
-	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config), Deadline: time.Duration(d.Assignment.Config.Deadline),
+	r := &store.Run{Kind: d.Kind, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy, Due: d.Due.UTC(),
+		Attempt: d.Attempt, Reason: d.Reason}
+	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config),
+		Deadline: time.Duration(d.Assignment.Config.Deadline),
 		Check: func() error {
 			// With the claim in hand nobody else can do it any more.
 			s, err := ReadState(ctx, e, d.Assignment.Cluster)
@@ -141,7 +144,8 @@ func RecordCapture(r *store.Run, g *capture.Result) {
 	if g == nil {
 		return
 	}
-	r.From, r.To, r.Changes, r.Segments, r.Stored, r.Gaps = g.From.Wall, g.To.Wall, g.Changes, g.Segments, g.Stored, g.Gaps
+	r.From, r.To, r.Changes, r.Segments, r.Stored, r.Gaps = g.From.Wall, g.To.Wall, g.Changes, g.Segments, g.Stored,
+		g.Gaps
 	for _, s := range g.Shards {
 		r.Read = append(r.Read, store.RunMember{Shard: s.Shard, Address: s.Member})
 	}
@@ -162,7 +166,8 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 	if Folds(d.Assignment, s, d.Due) {
 		p, err := w.fold(ctx, e, d)
 		if err == nil && p == nil {
-			r.Warnings = append(r.Warnings, "the log after point "+s.Newest().ID+" holds nothing: no new point was made")
+			r.Warnings = append(r.Warnings,
+				"the log after point "+s.Newest().ID+" holds nothing: no new point was made")
 			return nil
 		}
 		if err == nil {
@@ -172,7 +177,8 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 		if ctx.Err() != nil {
 			return err
 		}
-		r.Warnings = append(r.Warnings, "the point could not be folded from the log and was read from the cluster: "+explain.Error(err))
+		r.Warnings = append(r.Warnings, "the point could not be folded from the log and was read from the cluster: "+
+			explain.Error(err))
 	}
 	c, err := w.connect(ctx, d)
 	if err != nil {
@@ -230,7 +236,8 @@ func (w Deps) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *sto
 	// log has come to the point.
 	to := func(chains map[string]*journal.Chain) bool { return captured(chains, p) }
 	if err := w.catchUp(ctx, e, d, p.Time, to); err != nil {
-		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Warning, Text: "the log could not be captured up to the new point, so nothing is proven: " + explain.Error(err)})
+		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Warning,
+			Text: "the log could not be captured up to the new point, so nothing is proven: " + explain.Error(err)})
 		return nil
 	}
 	m, err := verify.ProveLog(ctx, e, p)
@@ -245,14 +252,17 @@ var errNotReached = errors.New("the log was not captured up to")
 
 // catchUp has the log captured up to a time, which reached tells: by a run of its
 // own, or by waiting for whoever is at it.
-func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time, reached func(map[string]*journal.Chain) bool) error {
+func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
+	reached func(map[string]*journal.Chain) bool) error {
 	patience := 2*d.Assignment.Config.SealAfter() + time.Minute
 	for begun := time.Now(); ; {
 		if !d.Assignment.Config.When.Continuous || w.NoFollow {
-			r := &store.Run{Kind: store.RunCapture, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy, Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
-			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config)}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-				return w.capture(ctx, e, r, d, nil)
-			})
+			r := &store.Run{Kind: store.RunCapture, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy,
+				Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
+			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config)},
+				func(ctx context.Context, e *run.Runner, r *store.Run) error {
+					return w.capture(ctx, e, r, d, nil)
+				})
 			if !errors.Is(err, store.ErrHeld) || r.Result != "" {
 				return err
 			}
@@ -275,13 +285,15 @@ func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time, 
 	}
 }
 
-func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty, sealed func(string, record.Mark)) error {
+func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
+	sealed func(string, record.Mark)) error {
 	c, err := w.connect(ctx, d)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous && !w.NoFollow, FlushEvery: d.Assignment.Config.SealAfter()}
+	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous && !w.NoFollow,
+		FlushEvery: d.Assignment.Config.SealAfter()}
 	opt.OnStored, opt.SegmentBytes = sealed, w.SegmentBytes
 	g, err := capture.Run(ctx, e, d.Assignment.Cluster, c, opt)
 	RecordCapture(r, g)
@@ -394,7 +406,8 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 		return err
 	}
 	if e.Store.WriteOnly() {
-		r.Warnings = append(r.Warnings, "this key can only write: what retired points held is given back by whoever can read the store")
+		r.Warnings = append(r.Warnings,
+			"this key can only write: what retired points held is given back by whoever can read the store")
 		return nil
 	}
 	// What goes today is given back tomorrow at the earliest: of the clusters of
@@ -416,7 +429,8 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 // ruleOf writes down what a policy keeps.
 func ruleOf(w Assignment) string {
 	k := w.Config.Keep
-	return fmt.Sprintf("every_moment %s, thin %s, never_fewer %d, never_more %d", time.Duration(k.EveryMoment), strings.Join(k.Thin, "; "), k.NeverFewer, k.NeverMore)
+	return fmt.Sprintf("every_moment %s, thin %s, never_fewer %d, never_more %d", time.Duration(k.EveryMoment),
+		strings.Join(k.Thin, "; "), k.NeverFewer, k.NeverMore)
 }
 
 // fewDropped is how many points retention may drop unattended, however few there
@@ -430,9 +444,11 @@ func checkBrake(ctx context.Context, e *run.Runner, w Assignment, drop, of int) 
 	if drop == 0 {
 		return nil
 	}
-	byHand := fmt.Sprintf("look with: dexamen retention %s, and confirm with: dexamen retention %s --apply --yes", w.Cluster, w.Cluster)
+	byHand := fmt.Sprintf("look with: dexamen retention %s, and confirm with: dexamen retention %s --apply --yes",
+		w.Cluster, w.Cluster)
 	if drop > max(fewDropped, of/2) {
-		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s", run.ErrRefused, drop, of, w.Cluster, byHand)
+		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s",
+			run.ErrRefused, drop, of, w.Cluster, byHand)
 	}
 	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: w.Cluster, Kinds: []string{store.RunRetention}})
 	if err != nil {
@@ -445,12 +461,14 @@ func checkBrake(ctx context.Context, e *run.Runner, w Assignment, drop, of int) 
 		}
 	}
 	if now := ruleOf(w); was != "" && was != now {
-		return fmt.Errorf("%w: what is kept of %s was changed since retention ran last (%s, before %s), and by that %d of %d points would go; %s", run.ErrRefused, w.Cluster, now, was, drop, of, byHand)
+		return fmt.Errorf("%w: what is kept of %s was changed since retention ran last (%s, before %s), and by that "+
+			"%d of %d points would go; %s", run.ErrRefused, w.Cluster, now, was, drop, of, byHand)
 	}
 	return nil
 }
 
 // gapText returns a gap in a line.
 func gapText(g journal.Gap) string {
-	return fmt.Sprintf("nothing is known of the log from %s to %s: %s", g.From.Wall.Local().Format(time.RFC3339), g.To.Wall.Local().Format(time.RFC3339), g.Reason)
+	return fmt.Sprintf("nothing is known of the log from %s to %s: %s", g.From.Wall.Local().Format(time.RFC3339),
+		g.To.Wall.Local().Format(time.RFC3339), g.Reason)
 }

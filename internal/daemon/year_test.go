@@ -116,7 +116,8 @@ func (y *yearOf) upset() { y.alerts.Store(time.Now().UnixNano()) }
 
 // calm reports whether all has been in order for so long.
 func (y *yearOf) calm(d time.Duration) bool {
-	return y.running.Load() > 0 && !y.away.Load() && y.field.alive() == nil && time.Since(time.Unix(0, y.alerts.Load())) > d
+	return y.running.Load() > 0 && !y.away.Load() && y.field.alive() == nil &&
+		time.Since(time.Unix(0, y.alerts.Load())) > d
 }
 
 func (y *yearOf) env(ctx context.Context, place blob.Backend) (*run.Runner, error) {
@@ -144,7 +145,8 @@ func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 			if t.Key == "unread" {
 				return nil // told by each daemon for itself: there is no store to agree by
 			}
-			y.told = append(y.told, fmt.Sprintf("%s over=%v %s", strings.ReplaceAll(t.Key, " ", "-"), t.Over, t.Since.Format(time.RFC3339)))
+			y.told = append(y.told, fmt.Sprintf("%s over=%v %s", strings.ReplaceAll(t.Key, " ", "-"), t.Over,
+				t.Since.Format(time.RFC3339)))
 			return nil
 		},
 	}
@@ -209,7 +211,8 @@ func content(ctx context.Context, e *run.Runner, m *moment.Moment) (map[string]s
 	out := map[string]string{}
 	for _, s := range spaces {
 		if err == nil {
-			err = tree.Walk(ctx, x, s.Root, func(r record.Record) error { out[string(r.Key)] = string(r.Value); return nil })
+			err = tree.Walk(ctx, x, s.Root,
+				func(r record.Record) error { out[string(r.Key)] = string(r.Value); return nil })
 		}
 	}
 	return out, err
@@ -233,7 +236,8 @@ func (y *yearOf) examine(ctx context.Context) {
 		require.NotEmpty(t, s.Points)
 		require.Less(t, now.Sub(s.Latest), 2*time.Hour, "at %s the newest moment is %s", now, s.Latest)
 		slot := w.Config.When.Snapshot.Last(now.Add(-3 * time.Hour))
-		require.True(t, served(s, w, store.RunSnapshot, slot) || !s.Newest().Time.Before(slot), "at %s nothing was done for the slot %s; runs: %s", now, slot, runLines(s.Runs))
+		require.True(t, served(s, w, store.RunSnapshot, slot) || !s.Newest().Time.Before(slot),
+			"at %s nothing was done for the slot %s; runs: %s", now, slot, runLines(s.Runs))
 	}
 	// What could be restored once can be for as long as was promised.
 	keep := y.moments[:0]
@@ -262,7 +266,8 @@ func (y *yearOf) examine(ctx context.Context) {
 func runLines(runs []*store.Run) string {
 	var b strings.Builder
 	for _, r := range runs {
-		fmt.Fprintf(&b, "\n  %s %s slot %s attempt %d %s %s", r.ID, r.Kind, r.Due.Format(time.RFC3339), r.Attempt, r.Result, r.Error)
+		fmt.Fprintf(&b, "\n  %s %s slot %s attempt %d %s %s", r.ID, r.Kind, r.Due.Format(time.RFC3339), r.Attempt,
+			r.Result, r.Error)
 	}
 	return b.String()
 }
@@ -301,7 +306,8 @@ policies:
     keep: { every_moment: 7d, thin: [daily for 30d, weekly for 26w], never_fewer: 3 }
 `), "year.yaml")
 		require.NoError(t, err)
-		y := &yearOf{t: t, r: rand.New(rand.NewPCG(1, 1)), cfg: cfg, place: blob.NewMemory(), memo: store.NewMemo(4 << 20), field: f, everHad: map[time.Time]bool{}}
+		y := &yearOf{t: t, r: rand.New(rand.NewPCG(1, 1)), cfg: cfg, place: blob.NewMemory(),
+			memo: store.NewMemo(4 << 20), field: f, everHad: map[time.Time]bool{}}
 		_, err = store.Create(ctx, y.place, store.CreateOptions{Plain: true, Tool: "test"})
 		require.NoError(t, err)
 		y.upset()
@@ -402,7 +408,8 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 		lines = append(lines, fmt.Sprintf("%d %s", count[k], k))
 	}
 	t.Logf("runs kept: %s", strings.Join(lines, ", "))
-	t.Logf("points: %d left, made %v, %d proven; retired because: %v; %d log segments; objects %v", len(s.Points), made, proven, reasons, segments, u.Objects)
+	t.Logf("points: %d left, made %v, %d proven; retired because: %v; %d log segments; objects %v", len(s.Points),
+		made, proven, reasons, segments, u.Objects)
 	t.Logf("what is left stays because: %v", kept)
 	t.Logf("%d notices; gaps in the log that is left: %d", len(y.told), len(s.Gaps))
 	// Alert is told once when it begins and once when it is over.

@@ -37,7 +37,9 @@ var keepers = []string{"Annelie Brandt", "Jürgen Örtel", "Małgorzata Żak", "
 var yards = []string{"north", "north", "north", "lakeside", "orchard edge", "heath", "mill"}
 var breeds = []string{"carnica", "buckfast", "mellifera", "ligustica", "caucasica"}
 var plants = []string{"linden", "rape", "acacia", "heather", "chestnut", "sunflower", "clover", "borage"}
-var words = strings.Fields("brood pattern even queen seen eggs in all stages two frames capped honey calm weather mild few drones wax moth none varroa count low fed syrup added super swarm cell removed entrance busy pollen yellow orange stores light requeened marked blue split united")
+var words = strings.Fields("brood pattern even queen seen eggs in all stages two frames capped honey calm weather " +
+	"mild few drones wax moth none varroa count low fed syrup added super swarm cell removed entrance busy pollen " +
+	"yellow orange stores light requeened marked blue split united")
 
 // counts returns the number of documents of each collection.
 func (a Apiary) counts() (colonies, inspections, harvests, older, people int) {
@@ -109,11 +111,13 @@ func (a Apiary) keeper(r *rand.Rand, i int) bson.D {
 		id = bson.D{{Key: "branch", Value: int32(i % 5)}, {Key: "no", Value: int32(i)}}
 	}
 	d := bson.D{{Key: "_id", Value: id}, {Key: "name", Value: name}, {Key: "member", Value: fmt.Sprintf("LBC-%05d", i)},
-		{Key: "since", Value: bson.NewDateTimeFromTime(epoch.AddDate(-i%30, 0, i%300))}, {Key: "active", Value: i%9 != 0},
+		{Key: "since", Value: bson.NewDateTimeFromTime(epoch.AddDate(-i%30, 0, i%300))},
+		{Key: "active", Value: i%9 != 0},
 		{Key: "left", Value: nil}, {Key: "badge", Value: bson.Binary{Subtype: 0, Data: bytesOf(r, 24)}}}
 	if !a.Plain {
 		fee, _ := bson.ParseDecimal128(fmt.Sprintf("%d.%02d", 20+i%60, i%100))
-		d = append(d, bson.E{Key: "fee", Value: fee}, bson.E{Key: "mail", Value: bson.Regex{Pattern: "^" + strings.ToLower(name[:2]), Options: "i"}},
+		d = append(d, bson.E{Key: "fee", Value: fee},
+			bson.E{Key: "mail", Value: bson.Regex{Pattern: "^" + strings.ToLower(name[:2]), Options: "i"}},
 			bson.E{Key: "oldest", Value: bson.MinKey{}}, bson.E{Key: "newest", Value: bson.MaxKey{}})
 	}
 	return d
@@ -125,12 +129,18 @@ func (a Apiary) Colony(r *rand.Rand, i int) bson.D {
 	yard := yards[i*7919%len(yards)]
 	boxes := bson.A{}
 	for b := range 1 + r.IntN(4) {
-		boxes = append(boxes, bson.D{{Key: "no", Value: int32(b + 1)}, {Key: "frames", Value: int32(8 + r.IntN(4))}, {Key: "kg", Value: float64(r.IntN(4000)) / 100}})
+		boxes = append(boxes, bson.D{{Key: "no", Value: int32(b + 1)}, {Key: "frames", Value: int32(8 + r.IntN(4))},
+			{Key: "kg", Value: float64(r.IntN(4000)) / 100}})
 	}
-	return bson.D{{Key: "_id", Value: id}, {Key: "yard", Value: yard}, {Key: "breed", Value: breeds[r.IntN(len(breeds))]}, {Key: "status", Value: "thriving"},
-		{Key: "queen", Value: bson.D{{Key: "year", Value: int32(2022 + r.IntN(5))}, {Key: "marked", Value: r.IntN(3) > 0}, {Key: "origin", Value: nil}}},
-		{Key: "boxes", Value: boxes}, {Key: "at", Value: bson.D{{Key: "type", Value: "Point"}, {Key: "coordinates", Value: bson.A{9 + r.Float64(), 51 + r.Float64()}}}},
-		{Key: "weight", Value: 20 + r.Float64()*30}, {Key: "seen", Value: bson.Timestamp{T: uint32(epoch.Unix()) + uint32(i), I: 1}}}
+	return bson.D{{Key: "_id", Value: id}, {Key: "yard", Value: yard},
+		{Key: "breed", Value: breeds[r.IntN(len(breeds))]}, {Key: "status", Value: "thriving"},
+		{Key: "queen", Value: bson.D{{Key: "year", Value: int32(2022 + r.IntN(5))},
+			{Key: "marked", Value: r.IntN(3) > 0}, {Key: "origin", Value: nil}}},
+		{Key: "boxes", Value: boxes}, {Key: "at",
+			Value: bson.D{{Key: "type", Value: "Point"},
+				{Key: "coordinates", Value: bson.A{9 + r.Float64(), 51 + r.Float64()}}}},
+		{Key: "weight", Value: 20 + r.Float64()*30},
+		{Key: "seen", Value: bson.Timestamp{T: uint32(epoch.Unix()) + uint32(i), I: 1}}}
 }
 
 // inspection is mostly short; one in a thousand carries a long protocol.
@@ -150,23 +160,29 @@ func (a Apiary) inspection(r *rand.Rand, i, colonies int) bson.D {
 		note.WriteString(words[r.IntN(len(words))])
 	}
 	at := epoch.Add(time.Duration(i) * 97 * time.Second)
-	d := bson.D{{Key: "_id", Value: objectID(r, i)}, {Key: "colony", Value: ColonyID(int(float64(colonies) * r.Float64() * r.Float64()))},
-		{Key: "at", Value: bson.NewDateTimeFromTime(at)}, {Key: "keeper", Value: keepers[r.IntN(len(keepers))]}, {Key: "note", Value: note.String()}}
+	d := bson.D{{Key: "_id", Value: objectID(r, i)},
+		{Key: "colony", Value: ColonyID(int(float64(colonies) * r.Float64() * r.Float64()))},
+		{Key: "at", Value: bson.NewDateTimeFromTime(at)}, {Key: "keeper", Value: keepers[r.IntN(len(keepers))]},
+		{Key: "note", Value: note.String()}}
 	if r.IntN(3) == 0 {
 		var counts bson.A
 		for range r.IntN(6) {
 			counts = append(counts, int32(r.IntN(30)))
 		}
-		d = append(d, bson.E{Key: "varroa", Value: bson.D{{Key: "counts", Value: counts}, {Key: "treated", Value: r.IntN(2) == 0}}})
+		d = append(d, bson.E{Key: "varroa",
+			Value: bson.D{{Key: "counts", Value: counts}, {Key: "treated", Value: r.IntN(2) == 0}}})
 	}
 	return d
 }
 
 func (a Apiary) harvest(r *rand.Rand, i, colonies, year int) bson.D {
 	at := time.Date(year, 5, 1, 8, 0, 0, 0, time.UTC).Add(time.Duration(i) * 53 * time.Second)
-	return bson.D{{Key: "_id", Value: int64(year)<<32 | int64(i)}, {Key: "batch", Value: fmt.Sprintf("%d-%06d", year, i)},
-		{Key: "colony", Value: ColonyID(r.IntN(max(colonies, 1)))}, {Key: "at", Value: bson.NewDateTimeFromTime(at)}, {Key: "kg", Value: float64(r.IntN(3000)) / 100},
-		{Key: "plants", Value: bson.A{plants[r.IntN(len(plants))], plants[r.IntN(len(plants))]}}, {Key: "water", Value: 15 + r.Float64()*4},
+	return bson.D{{Key: "_id", Value: int64(year)<<32 | int64(i)},
+		{Key: "batch", Value: fmt.Sprintf("%d-%06d", year, i)},
+		{Key: "colony", Value: ColonyID(r.IntN(max(colonies, 1)))}, {Key: "at", Value: bson.NewDateTimeFromTime(at)},
+		{Key: "kg", Value: float64(r.IntN(3000)) / 100},
+		{Key: "plants", Value: bson.A{plants[r.IntN(len(plants))], plants[r.IntN(len(plants))]}},
+		{Key: "water", Value: 15 + r.Float64()*4},
 		{Key: "jars", Value: int32(r.IntN(60))}, {Key: "lot", Value: int64(r.Int64())}}
 }
 

@@ -48,8 +48,10 @@ func TestTheSameEveryTime(t *testing.T) {
 	require.Equal(t, 10_000, total)
 	require.Len(t, counts, 5)
 	require.Greater(t, largest, 15_000, "a few documents are large")
-	for _, want := range []bson.Type{bson.TypeDouble, bson.TypeString, bson.TypeEmbeddedDocument, bson.TypeArray, bson.TypeBinary, bson.TypeObjectID, bson.TypeBoolean,
-		bson.TypeDateTime, bson.TypeNull, bson.TypeRegex, bson.TypeInt32, bson.TypeTimestamp, bson.TypeInt64, bson.TypeDecimal128, bson.TypeMinKey, bson.TypeMaxKey} {
+	for _, want := range []bson.Type{bson.TypeDouble, bson.TypeString, bson.TypeEmbeddedDocument, bson.TypeArray,
+		bson.TypeBinary, bson.TypeObjectID, bson.TypeBoolean,
+		bson.TypeDateTime, bson.TypeNull, bson.TypeRegex, bson.TypeInt32, bson.TypeTimestamp, bson.TypeInt64,
+		bson.TypeDecimal128, bson.TypeMinKey, bson.TypeMaxKey} {
 		require.True(t, types[want], "%s", want)
 	}
 	_, _, plain, _ := made(t, demo.Apiary{Seed: 1, Documents: 1000, Plain: true})

@@ -31,19 +31,24 @@ func (a Apiary) Define(ctx context.Context, cl *mongo.Client) error {
 	}
 	list := []ix{
 		{"harvests", "batch", bson.D{{Key: "batch", Value: int32(1)}}, options.Index().SetUnique(true)},
-		{"harvests", "colony_at", bson.D{{Key: "colony", Value: int32(1)}, {Key: "at", Value: int32(-1)}}, options.Index()},
+		{"harvests", "colony_at", bson.D{{Key: "colony", Value: int32(1)}, {Key: "at", Value: int32(-1)}},
+			options.Index()},
 		{"harvests_2025", "batch", bson.D{{Key: "batch", Value: int32(1)}}, options.Index().SetUnique(true)},
-		{"colonies", "yard_status", bson.D{{Key: "yard", Value: int32(1)}, {Key: "status", Value: int32(1)}}, options.Index()},
+		{"colonies", "yard_status", bson.D{{Key: "yard", Value: int32(1)}, {Key: "status", Value: int32(1)}},
+			options.Index()},
 		{"inspections", "colony", bson.D{{Key: "colony", Value: int32(1)}}, options.Index()},
 		{"keepers", "member", bson.D{{Key: "member", Value: int32(1)}}, options.Index().SetUnique(true)},
 	}
 	if !a.Plain {
 		list = append(list,
-			ix{"inspections", "expiry", bson.D{{Key: "at", Value: int32(1)}}, options.Index().SetExpireAfterSeconds(10 * 365 * 86400)},
-			ix{"inspections", "treated", bson.D{{Key: "varroa.treated", Value: int32(1)}}, options.Index().SetSparse(true)})
+			ix{"inspections", "expiry", bson.D{{Key: "at", Value: int32(1)}},
+				options.Index().SetExpireAfterSeconds(10 * 365 * 86400)},
+			ix{"inspections", "treated", bson.D{{Key: "varroa.treated", Value: int32(1)}},
+				options.Index().SetSparse(true)})
 	}
 	for _, x := range list {
-		if _, err := db.Collection(x.coll).Indexes().CreateOne(ctx, mongo.IndexModel{Keys: x.keys, Options: x.opt.SetName(x.name)}); err != nil {
+		if _, err := db.Collection(x.coll).Indexes().CreateOne(ctx,
+			mongo.IndexModel{Keys: x.keys, Options: x.opt.SetName(x.name)}); err != nil {
 			return fmt.Errorf("index %s of %s: %w", x.name, x.coll, err)
 		}
 	}
@@ -96,20 +101,32 @@ func (a Apiary) Work(ctx context.Context, cl *mongo.Client, seed uint64, n int) 
 			last = doc[0].Value
 			_, err = db.Collection("inspections").InsertOne(ctx, doc)
 		case 3, 4, 5:
-			_, err = db.Collection("colonies").UpdateOne(ctx, colony, bson.D{{Key: "$set", Value: bson.D{{Key: "weight", Value: 20 + r.Float64()*30}}}})
+			_, err = db.Collection("colonies").UpdateOne(ctx, colony,
+				bson.D{{Key: "$set", Value: bson.D{{Key: "weight", Value: 20 + r.Float64()*30}}}})
 		case 6:
-			_, err = db.Collection("colonies").UpdateOne(ctx, colony, bson.D{{Key: "$set", Value: bson.D{{Key: "queen.year", Value: int32(2026)}, {Key: "queen.marked", Value: true}}}})
+			_, err = db.Collection("colonies").UpdateOne(ctx, colony,
+				bson.D{
+					{Key: "$set", Value: bson.D{
+						{Key: "queen.year", Value: int32(2026)}, {Key: "queen.marked", Value: true}}}})
 		case 7:
-			_, err = db.Collection("colonies").UpdateOne(ctx, colony, bson.D{{Key: "$push", Value: bson.D{{Key: "boxes", Value: bson.D{{Key: "no", Value: int32(9)}, {Key: "frames", Value: int32(10)}, {Key: "kg", Value: 0.0}}}}}})
+			_, err = db.Collection("colonies").UpdateOne(ctx, colony,
+				bson.D{
+					{Key: "$push", Value: bson.D{
+						{Key: "boxes", Value: bson.D{
+							{Key: "no", Value: int32(9)}, {Key: "frames", Value: int32(10)}, {
+								Key: "kg", Value: 0.0}}}}}})
 		case 8:
-			_, err = db.Collection("harvests").UpdateOne(ctx, bson.D{{Key: "_id", Value: int64(2026)<<32 | int64(r.IntN(max(harvests, 1)))}},
-				bson.D{{Key: "$set", Value: bson.D{{Key: "jars", Value: int32(r.IntN(60))}}}, {Key: "$unset", Value: bson.D{{Key: "water", Value: ""}}}})
+			_, err = db.Collection("harvests").UpdateOne(ctx,
+				bson.D{{Key: "_id", Value: int64(2026)<<32 | int64(r.IntN(max(harvests, 1)))}},
+				bson.D{{Key: "$set", Value: bson.D{{Key: "jars", Value: int32(r.IntN(60))}}},
+					{Key: "$unset", Value: bson.D{{Key: "water", Value: ""}}}})
 		case 9:
 			if a.Plain { // such a server searches ranges by reading everything
 				_, err = db.Collection("inspections").DeleteOne(ctx, bson.D{{Key: "_id", Value: last}})
 				break
 			}
-			_, err = db.Collection("inspections").DeleteOne(ctx, bson.D{{Key: "_id", Value: objectIDLike(r, inspections)}})
+			_, err = db.Collection("inspections").DeleteOne(ctx,
+				bson.D{{Key: "_id", Value: objectIDLike(r, inspections)}})
 		}
 		if err != nil {
 			return err

@@ -34,10 +34,12 @@ func (g Gateways) Fill(ctx context.Context, cl *clientv3.Client) error {
 			clientv3.OpPut(name+"address", fmt.Sprintf("10.20.%d.%d", i/250, i%250)),
 			clientv3.OpPut(name+"interval", strconv.Itoa([]int{30, 60, 300}[r.IntN(3)])+"s"),
 			clientv3.OpPut(name+"firmware", fmt.Sprintf("4.%d.%d", r.IntN(3), r.IntN(9))),
-			clientv3.OpPut(fmt.Sprintf("/routes/%03d", i), fmt.Sprintf(`{"gateway":%d,"via":%d,"cost":%d}`, i, r.IntN(g.Gateways), 1+r.IntN(20))),
+			clientv3.OpPut(fmt.Sprintf("/routes/%03d", i),
+				fmt.Sprintf(`{"gateway":%d,"via":%d,"cost":%d}`, i, r.IntN(g.Gateways), 1+r.IntN(20))),
 		}
 		if i%10 == 0 {
-			ops = append(ops, clientv3.OpPut("/duty/"+yardNames[i%len(yardNames)]+"/"+strconv.Itoa(i), "keeper "+strconv.Itoa(1+r.IntN(12)), clientv3.WithLease(lease.ID)))
+			ops = append(ops, clientv3.OpPut("/duty/"+yardNames[i%len(yardNames)]+"/"+strconv.Itoa(i),
+				"keeper "+strconv.Itoa(1+r.IntN(12)), clientv3.WithLease(lease.ID)))
 		}
 		if _, err := cl.Txn(ctx).Then(ops...).Commit(); err != nil {
 			return err
@@ -57,11 +59,13 @@ type Market struct {
 // Fill writes the market.
 func (m Market) Fill(ctx context.Context, cl goredis.UniversalClient) error {
 	r := rand.New(rand.NewPCG(m.Seed, 22))
-	goods := []string{"acacia honey", "heather honey", "linden honey", "wax", "propolis", "pollen", "Lindenblütenhonig", "菩提樹蜂蜜"}
+	goods := []string{"acacia honey", "heather honey", "linden honey", "wax", "propolis", "pollen",
+		"Lindenblütenhonig", "菩提樹蜂蜜"}
 	_, err := cl.Pipelined(ctx, func(p goredis.Pipeliner) error {
 		for i := range m.Stalls {
 			tag := strconv.Itoa(i)
-			p.HSet(ctx, "stalls:"+tag, "name", fmt.Sprintf("Stall %d", i), "yard", yardNames[i%len(yardNames)], "tables", 1+r.IntN(4))
+			p.HSet(ctx, "stalls:"+tag, "name", fmt.Sprintf("Stall %d", i), "yard", yardNames[i%len(yardNames)],
+				"tables", 1+r.IntN(4))
 			for range 1 + r.IntN(6) {
 				good := goods[r.IntN(len(goods))]
 				p.SAdd(ctx, "sells:"+tag, good)
@@ -69,7 +73,9 @@ func (m Market) Fill(ctx context.Context, cl goredis.UniversalClient) error {
 				p.RPush(ctx, "orders:"+tag, fmt.Sprintf("%d x %s", 1+r.IntN(9), good))
 			}
 			for j := range r.IntN(5) {
-				p.XAdd(ctx, &goredis.XAddArgs{Stream: "sales:" + tag, ID: fmt.Sprintf("%d-%d", 1_790_000_000_000+int64(i), j), Values: []string{"good", goods[r.IntN(len(goods))], "eur", strconv.Itoa(3 + r.IntN(20))}})
+				p.XAdd(ctx, &goredis.XAddArgs{
+					Stream: "sales:" + tag, ID: fmt.Sprintf("%d-%d", 1_790_000_000_000+int64(i), j), Values: []string{
+						"good", goods[r.IntN(len(goods))], "eur", strconv.Itoa(3 + r.IntN(20))}})
 			}
 			if i%3 == 0 {
 				p.Set(ctx, "baskets:"+tag, goods[r.IntN(len(goods))], time.Duration(1+r.IntN(5))*time.Hour)

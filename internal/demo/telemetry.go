@@ -26,10 +26,12 @@ const TelemetryDatabase = "telemetry"
 func (m Telemetry) Reading(i int) bson.D {
 	r := rand.New(rand.NewPCG(m.Seed, uint64(i)))
 	colony := int32(r.IntN(max(m.Documents/50, 8)))
-	d := bson.D{{Key: "_id", Value: int64(i)}, {Key: "colony", Value: colony}, {Key: "at", Value: epoch.Add(time.Duration(i) * time.Minute)},
+	d := bson.D{{Key: "_id", Value: int64(i)}, {Key: "colony", Value: colony},
+		{Key: "at", Value: epoch.Add(time.Duration(i) * time.Minute)},
 		{Key: "kg", Value: 20 + float64(r.IntN(4000))/100}, {Key: "inside", Value: 30 + r.Float64()*6}}
 	if i%7 == 0 {
-		d = append(d, bson.E{Key: "weather", Value: bson.D{{Key: "outside", Value: r.Float64() * 30}, {Key: "rain", Value: r.IntN(3) == 0}}})
+		d = append(d, bson.E{Key: "weather",
+			Value: bson.D{{Key: "outside", Value: r.Float64() * 30}, {Key: "rain", Value: r.IntN(3) == 0}}})
 	}
 	if i%40 == 0 {
 		d = append(d, bson.E{Key: "note", Value: words[r.IntN(len(words))] + " " + words[r.IntN(len(words))]})
@@ -54,7 +56,8 @@ func (m Telemetry) Fill(ctx context.Context, cl *mongo.Client) error {
 	if err := run(bson.E{Key: "enableSharding", Value: TelemetryDatabase}); err != nil {
 		return err
 	}
-	if err := run(bson.E{Key: "shardCollection", Value: ns}, bson.E{Key: "key", Value: bson.D{{Key: "colony", Value: 1}}}); err != nil {
+	if err := run(bson.E{Key: "shardCollection", Value: ns},
+		bson.E{Key: "key", Value: bson.D{{Key: "colony", Value: 1}}}); err != nil {
 		return err
 	}
 	colonies, n := max(m.Documents/50, 8), 2*len(list.Shards)
@@ -63,17 +66,21 @@ func (m Telemetry) Fill(ctx context.Context, cl *mongo.Client) error {
 		if err := run(bson.E{Key: "split", Value: ns}, bson.E{Key: "middle", Value: at}); err != nil {
 			return err
 		}
-		if err := run(bson.E{Key: "moveChunk", Value: ns}, bson.E{Key: "find", Value: at}, bson.E{Key: "to", Value: list.Shards[i%len(list.Shards)].ID}); err != nil {
+		if err := run(bson.E{Key: "moveChunk", Value: ns}, bson.E{Key: "find", Value: at},
+			bson.E{Key: "to", Value: list.Shards[i%len(list.Shards)].ID}); err != nil {
 			return err
 		}
 	}
 	db := cl.Database(TelemetryDatabase)
-	if _, err := db.Collection("readings").Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "at", Value: 1}}, Options: options.Index().SetName("at")}); err != nil {
+	if _, err := db.Collection("readings").Indexes().CreateOne(ctx,
+		mongo.IndexModel{Keys: bson.D{{Key: "at", Value: 1}}, Options: options.Index().SetName("at")}); err != nil {
 		return err
 	}
 	var gateways []any
 	for i := range 12 {
-		gateways = append(gateways, bson.D{{Key: "_id", Value: fmt.Sprintf("gateway-%02d", i+1)}, {Key: "yard", Value: yards[i%len(yards)]}, {Key: "keeper", Value: keepers[i%len(keepers)]}})
+		gateways = append(gateways, bson.D{
+			{Key: "_id", Value: fmt.Sprintf("gateway-%02d", i+1)}, {Key: "yard", Value: yards[i%len(yards)]}, {
+				Key: "keeper", Value: keepers[i%len(keepers)]}})
 	}
 	if _, err := db.Collection("gateways").InsertMany(ctx, gateways); err != nil {
 		return err
@@ -82,7 +89,8 @@ func (m Telemetry) Fill(ctx context.Context, cl *mongo.Client) error {
 	for i := range m.Documents {
 		batch = append(batch, m.Reading(i))
 		if len(batch) == 2000 || i == m.Documents-1 {
-			if _, err := db.Collection("readings").InsertMany(ctx, batch, options.InsertMany().SetOrdered(false)); err != nil {
+			if _, err := db.Collection("readings").InsertMany(ctx, batch,
+				options.InsertMany().SetOrdered(false)); err != nil {
 				return err
 			}
 			batch = batch[:0]
@@ -107,7 +115,8 @@ func (m Telemetry) Work(ctx context.Context, cl *mongo.Client, seed uint64, n in
 		case 1:
 			_, err = c.DeleteOne(ctx, at)
 		default:
-			_, err = c.UpdateOne(ctx, at, bson.D{{Key: "$set", Value: bson.D{{Key: "kg", Value: 20 + float64(r.IntN(4000))/100}}}})
+			_, err = c.UpdateOne(ctx, at,
+				bson.D{{Key: "$set", Value: bson.D{{Key: "kg", Value: 20 + float64(r.IntN(4000))/100}}}})
 		}
 		if err != nil {
 			return err

@@ -53,8 +53,10 @@ func ClaimNames(ctx context.Context, t ClaimTable, names []string) (*Claims, err
 	id := make([]byte, 8)
 	_, _ = rand.Read(id) // never fails, by its contract
 	now := time.Now().UTC().Truncate(time.Second)
-	c := &Claims{t: t, length: claimTime, stop: make(chan struct{}), done: make(chan struct{}), held: map[string]string{},
-		claim: process.Claim{ID: hex.EncodeToString(id), Identity: process.Self(), Since: now, Until: now.Add(claimTime)}}
+	c := &Claims{t: t, length: claimTime, stop: make(chan struct{}), done: make(chan struct{}),
+		held: map[string]string{},
+		claim: process.Claim{ID: hex.EncodeToString(id), Identity: process.Self(), Since: now,
+			Until: now.Add(claimTime)}}
 	names = slices.Clone(names)
 	slices.Sort(names) // two that want the same do not wait for each other in a ring
 	for _, n := range slices.Compact(names) {
@@ -76,8 +78,10 @@ func (c *Claims) take(ctx context.Context, name string) error {
 		var other process.Claim
 		// What cannot be read was left by another version.
 		if was != "" && json.Unmarshal([]byte(was), &other) == nil && other.Held(time.Now()) {
-			return fmt.Errorf("%s: %w: %s, since %s; it counts as gone if it says nothing until %s", name, ErrClaimed, other.Identity,
-				other.Since.Local().Format(time.RFC3339), other.Until.Add(process.Tolerance).Local().Format(time.RFC3339))
+			return fmt.Errorf("%s: %w: %s, since %s; it counts as gone if it says nothing until %s", name, ErrClaimed,
+				other.Identity,
+				other.Since.Local().Format(time.RFC3339),
+				other.Until.Add(process.Tolerance).Local().Format(time.RFC3339))
 		}
 		c.mu.Lock()
 		mine := c.text()

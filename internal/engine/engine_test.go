@@ -11,7 +11,8 @@ import (
 )
 
 func TestNearestNames(t *testing.T) {
-	all := []string{"apiary.colonies", "apiary.harvests", "apiary.harvests_2025", "apiary.inspections", "apiary.keepers"}
+	all := []string{"apiary.colonies", "apiary.harvests", "apiary.harvests_2025", "apiary.inspections",
+		"apiary.keepers"}
 	for name, want := range map[string][]string{
 		"apiary.harvest":  {"apiary.harvests", "apiary.harvests_2025"},
 		"harvests":        {"apiary.harvests", "apiary.harvests_2025"},

@@ -30,7 +30,8 @@ func Pick(t Target, shard string, members []Member, leading, following string) (
 				why = append(why, fmt.Sprintf("%s (%s): %s", m.Address, m.Role, m.Note))
 				continue
 			case m.Lag > limit:
-				why = append(why, fmt.Sprintf("%s (%s): %s behind, allowed is %s", m.Address, m.Role, m.Lag.Round(time.Second), limit))
+				why = append(why, fmt.Sprintf("%s (%s): %s behind, allowed is %s", m.Address, m.Role,
+					m.Lag.Round(time.Second), limit))
 				continue
 			}
 			reason := wish + " preferred"

@@ -19,7 +19,8 @@ var drivers = map[string]struct {
 func Register(name string, d Driver, schemes ...string) {
 	for s, e := range drivers {
 		if e.name == name || slices.Contains(schemes, s) {
-			panic(fmt.Sprintf("engine %s (%s) is registered twice, or takes the scheme of engine %s", name, strings.Join(schemes, ", "), e.name))
+			panic(fmt.Sprintf("engine %s (%s) is registered twice, or takes the scheme of engine %s", name,
+				strings.Join(schemes, ", "), e.name))
 		}
 	}
 	for _, s := range schemes {
@@ -41,7 +42,8 @@ func ForAddress(address string) (name string, d Driver, err error) {
 		known = append(known, s+"://")
 	}
 	sort.Strings(known)
-	return "", nil, fmt.Errorf("address %q: begins with none of the known schemes: %s", Redact(address), strings.Join(known, ", "))
+	return "", nil, fmt.Errorf("address %q: begins with none of the known schemes: %s", Redact(address),
+		strings.Join(known, ", "))
 }
 
 // ForName returns the driver of a name, as points keep it.
@@ -80,7 +82,8 @@ func Nearest(name string, all []string, n int) []string {
 		if _, base, ok := strings.Cut(a, "."); ok {
 			d = min(d, editDistance(strings.ToLower(name), strings.ToLower(base))+1)
 		}
-		if strings.Contains(strings.ToLower(a), strings.ToLower(name)) || strings.Contains(strings.ToLower(name), strings.ToLower(a)) {
+		if strings.Contains(strings.ToLower(a), strings.ToLower(name)) ||
+			strings.Contains(strings.ToLower(name), strings.ToLower(a)) {
 			d = min(d, 2)
 		}
 		if d <= max(2, len(name)/4) {

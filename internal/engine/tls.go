@@ -42,7 +42,8 @@ func (t TLS) Config() (*tls.Config, error) {
 			if slices.Contains(t.Pins, got) {
 				return nil
 			}
-			return remedy.Plain(fmt.Sprintf("x509: the server shows a certificate that is not pinned (%s); was it renewed?", got), remedy.Trust, "")
+			return remedy.Plain(fmt.Sprintf(
+				"x509: the server shows a certificate that is not pinned (%s); was it renewed?", got), remedy.Trust, "")
 		}
 	}
 	return cfg, nil
@@ -62,5 +63,6 @@ func CertificateOf(ctx context.Context, addr string, cfg *tls.Config, patience t
 	for _, ip := range x.IPAddresses {
 		names = append(names, ip.String())
 	}
-	return Certificate{Address: addr, Fingerprint: Fingerprint(x.Raw), Subject: x.Subject.String(), Issuer: x.Issuer.String(), From: x.NotBefore, Until: x.NotAfter, Names: names}, nil
+	return Certificate{Address: addr, Fingerprint: Fingerprint(x.Raw), Subject: x.Subject.String(),
+		Issuer: x.Issuer.String(), From: x.NotBefore, Until: x.NotAfter, Names: names}, nil
 }

@@ -34,7 +34,8 @@ func next(r remedy.Remedy) string {
 	case remedy.Capture:
 		return "capture what has happened since with: dexamen capture " + r.Of
 	case remedy.ScratchServer:
-		return "name an empty server to carry the log out on, as scratch: of the cluster or with --scratch, or take the point itself: " + r.Of
+		return "name an empty server to carry the log out on, as scratch: of the cluster or with --scratch, or take " +
+			"the point itself: " + r.Of
 	case remedy.Salvage:
 		return "--salvage restores the records that can be read"
 	case remedy.Beside:

@@ -39,7 +39,8 @@ func TestBalancer(t *testing.T) {
 
 	b := src.(engine.Quiescer)
 	leave := func() {
-		require.NoError(t, e.Store.PutMark(ctx, "orchard", "quiesced", map[string]any{"what": "balancer", "when": time.Now(), "host": "brook"}))
+		require.NoError(t, e.Store.PutMark(ctx, "orchard", "quiesced",
+			map[string]any{"what": "balancer", "when": time.Now(), "host": "brook"}))
 		require.NoError(t, b.Quiesce(ctx))
 	}
 	leave() // nobody holds the lease: it was killed

@@ -58,10 +58,12 @@ func documentBed(t testing.TB) *engineFixture {
 		return cl.Database(db).Collection(name)
 	}
 	var killed int
-	b := &engineFixture{target: engine.Target{Name: "meadow", Address: rs.URI()}, one: "apiary.colonies", other: "apiary.harvests", pattern: "apiary.*",
+	b := &engineFixture{target: engine.Target{Name: "meadow", Address: rs.URI()}, one: "apiary.colonies",
+		other: "apiary.harvests", pattern: "apiary.*",
 		renamedOne: "apiary.colonies_restored", renamedOther: "apiary.harvests_restored", dated: true,
 		put: func(t testing.TB, ns string, n int, text string) {
-			_, err := coll(ns).ReplaceOne(ctx, bson.D{{Key: "_id", Value: n}}, bson.D{{Key: "text", Value: text}}, options.Replace().SetUpsert(true))
+			_, err := coll(ns).ReplaceOne(ctx, bson.D{{Key: "_id", Value: n}}, bson.D{{Key: "text", Value: text}},
+				options.Replace().SetUpsert(true))
 			require.NoError(t, err)
 		},
 		remove: func(t testing.TB, ns string, n int) {
@@ -94,7 +96,8 @@ func etcdBed(t testing.TB) *engineFixture {
 	s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
 	cl := servertest.EtcdClient(t, s...)
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%05d", ns, n) }
-	return &engineFixture{target: engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...)}, one: "/gateways/", other: "/routes/", pattern: "/?o*",
+	return &engineFixture{target: engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...)},
+		one: "/gateways/", other: "/routes/", pattern: "/?o*",
 		renamedOne: "/gateways_restored/", renamedOther: "/routes_restored/",
 		put: func(t testing.TB, ns string, n int, text string) {
 			require.NoError(t, again(func() error { _, err := cl.Put(ctx, key(ns, n), text); return err }))
@@ -135,11 +138,15 @@ func again(do func() error) (err error) {
 	return err
 }
 
-func redisBed(t testing.TB, address string, cl goredis.UniversalClient, lose, back func(t testing.TB), forget func(testing.TB)) *engineFixture {
+func redisBed(t testing.TB, address string, cl goredis.UniversalClient, lose, back func(t testing.TB),
+	forget func(testing.TB)) *engineFixture {
 	depth := 1
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%d", strings.TrimPrefix(ns, "db0/"), n) }
-	return &engineFixture{target: engine.Target{Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, one: "db0/stalls:", other: "db0/prices:", pattern: "db0/?*s:",
-		renamedOne: "db0/stalls_restored:", renamedOther: "db0/prices_restored:", lose: lose, back: back, forget: forget,
+	return &engineFixture{target: engine.Target{
+		Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, one: "db0/stalls:",
+		other: "db0/prices:", pattern: "db0/?*s:",
+		renamedOne: "db0/stalls_restored:", renamedOther: "db0/prices_restored:", lose: lose, back: back,
+		forget: forget,
 		put: func(t testing.TB, ns string, n int, text string) {
 			require.NoError(t, again(func() error {
 				k := key(ns, n)
@@ -223,26 +230,30 @@ func lonePrimaryBed(t testing.TB) *engineFixture {
 	s := servertest.Redis(t, "--repl-backlog-size", "1mb")
 	r := servertest.RedisReplica(t, s, "--repl-backlog-size", "1mb")
 	cl := servertest.RedisClient(t, s)
-	return redisBed(t, servertest.RedisAddress(s, r), cl, func(testing.TB) { r.Kill() }, func(testing.TB) { r.Begin() }, func(t testing.TB) {
-		for range 3000 {
-			require.NoError(t, cl.Set(ctx, "elsewhere:key", strings.Repeat("calm ", 200), 0).Err())
-		}
-	})
+	return redisBed(t, servertest.RedisAddress(s, r), cl, func(testing.TB) { r.Kill() },
+		func(testing.TB) { r.Begin() }, func(t testing.TB) {
+			for range 3000 {
+				require.NoError(t, cl.Set(ctx, "elsewhere:key", strings.Repeat("calm ", 200), 0).Err())
+			}
+		})
 }
 
 func slotsBed(t testing.TB) *engineFixture {
 	list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "1mb")
 	cl := servertest.RedisClusterClient(t, list)
-	return redisBed(t, servertest.RedisAddress(list...), cl, func(testing.TB) { list[4].Kill() }, func(testing.TB) { list[4].Begin() }, func(t testing.TB) {
-		for i := range 9000 {
-			require.NoError(t, cl.Set(ctx, fmt.Sprintf("elsewhere:{%d}", i%30), strings.Repeat("calm ", 200), 0).Err())
-		}
-	})
+	return redisBed(t, servertest.RedisAddress(list...), cl, func(testing.TB) { list[4].Kill() },
+		func(testing.TB) { list[4].Begin() }, func(t testing.TB) {
+			for i := range 9000 {
+				require.NoError(t, cl.Set(ctx, fmt.Sprintf("elsewhere:{%d}", i%30), strings.Repeat("calm ", 200),
+					0).Err())
+			}
+		})
 }
 
 // TestContract holds every kind of cluster to what jobs promise.
 func TestContract(t *testing.T) {
-	for name, start := range map[string]func(testing.TB) *engineFixture{"document": documentBed, "etcd": etcdBed, "redis": lonePrimaryBed, "redis slots": slotsBed} {
+	for name, start := range map[string]func(testing.TB) *engineFixture{
+		"document": documentBed, "etcd": etcdBed, "redis": lonePrimaryBed, "redis slots": slotsBed} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			contract(t, start(t))
@@ -277,7 +288,8 @@ func contract(t *testing.T, b *engineFixture) {
 	cctx, stop := context.WithCancel(ctx)
 	captured := make(chan error, 1)
 	go func() {
-		_, err := capture.Run(cctx, e, name, connect(), capture.Options{Follow: true, FlushEvery: 200 * time.Millisecond})
+		_, err := capture.Run(cctx, e, name, connect(),
+			capture.Options{Follow: true, FlushEvery: 200 * time.Millisecond})
 		captured <- err
 	}()
 	type notedMoment struct {
@@ -405,7 +417,8 @@ func contract(t *testing.T, b *engineFixture) {
 	out, err = capture.Run(ctx, e, name, connect(), capture.Options{})
 	require.ErrorIs(t, err, run.ErrIncomplete)
 	require.NotEmpty(t, out.Gaps)
-	_, err = moment.Resolve(ctx, e, name, address.When{Kind: address.Time, Time: before.Add(time.Millisecond)}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, name, address.When{Kind: address.Time, Time: before.Add(time.Millisecond)},
+		restore.OnScratch{})
 	require.Error(t, err, "the moment is in the gap")
 	third, err := snapshot.Take(ctx, e, name, connect())
 	require.NoError(t, err)

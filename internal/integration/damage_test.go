@@ -162,7 +162,8 @@ func storeForHarm(t *testing.T, kind string) (dir string, openAt func(string) (*
 
 // protectForHarm fills a store with something of every kind, and gives the roots
 // of each point and of the latest moment.
-func protectForHarm(t *testing.T, dir string, openAt func(string) (*run.Runner, error)) (map[string]string, engine.Cluster) {
+func protectForHarm(t *testing.T, dir string,
+	openAt func(string) (*run.Runner, error)) (map[string]string, engine.Cluster) {
 	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 7, Documents: 2500}
@@ -172,28 +173,31 @@ func protectForHarm(t *testing.T, dir string, openAt func(string) (*run.Runner, 
 	for i := range 3 {
 		e, err := openAt(dir) // a process of its own each time
 		require.NoError(t, err)
-		require.NoError(t, e.Record(ctx, &store.Run{Kind: store.RunSnapshot, Cluster: "meadow"}, run.RecordOptions{Exclusive: true}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-			p, err := snapshot.Take(ctx, e, "meadow", src)
-			if err == nil {
-				r.Point = p.ID
-			}
-			if first == nil {
-				first = p
-			}
-			return err
-		}))
+		require.NoError(t, e.Record(ctx, &store.Run{Kind: store.RunSnapshot, Cluster: "meadow"},
+			run.RecordOptions{Exclusive: true}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
+				p, err := snapshot.Take(ctx, e, "meadow", src)
+				if err == nil {
+					r.Point = p.ID
+				}
+				if first == nil {
+					first = p
+				}
+				return err
+			}))
 		require.NoError(t, data.Work(ctx, cl, uint64(i+5), 150))
 		note(t, cl)
-		require.NoError(t, e.Record(ctx, &store.Run{Kind: store.RunCapture, Cluster: "meadow"}, run.RecordOptions{Exclusive: true}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
-			_, err := capture.Run(ctx, e, "meadow", src, capture.Options{})
-			return err
-		}))
+		require.NoError(t, e.Record(ctx, &store.Run{Kind: store.RunCapture, Cluster: "meadow"},
+			run.RecordOptions{Exclusive: true}, func(ctx context.Context, e *run.Runner, r *store.Run) error {
+				_, err := capture.Run(ctx, e, "meadow", src, capture.Options{})
+				return err
+			}))
 		e.Store.Close()
 	}
 	e, err := openAt(dir)
 	require.NoError(t, err)
 	defer e.Store.Close()
-	require.NoError(t, e.Store.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: first.ID, Until: time.Now().Add(time.Hour), Reason: "audit"}))
+	require.NoError(t, e.Store.PutHold(ctx,
+		&store.Hold{Cluster: "meadow", Point: first.ID, Until: time.Now().Add(time.Hour), Reason: "audit"}))
 	points, _, err := e.Store.Points(ctx, "meadow")
 	require.NoError(t, err)
 	_, err = verify.ProveLog(ctx, e, points[1])
@@ -299,7 +303,8 @@ func siblingOf(dir, name string) (out string) {
 }
 
 // afterHarm sees what the program makes of a spoiled store.
-func afterHarm(t *testing.T, what, dir string, openAt func(string) (*run.Runner, error), whole map[string]string) string {
+func afterHarm(t *testing.T, what, dir string, openAt func(string) (*run.Runner, error),
+	whole map[string]string) string {
 	e, err := openAt(dir)
 	if err != nil {
 		require.NotErrorIs(t, err, store.ErrStoreExists)
@@ -326,7 +331,8 @@ func afterHarm(t *testing.T, what, dir string, openAt func(string) (*run.Runner,
 		require.True(t, complete, "%s: the audit says sound: %v %v", what, before, errs)
 		said += "; sound"
 	default:
-		said += fmt.Sprintf("; audit: %d damaged, %d points, %d stretches of log", len(a.Damaged), len(a.Points), len(a.Log))
+		said += fmt.Sprintf("; audit: %d damaged, %d points, %d stretches of log", len(a.Damaged), len(a.Points),
+			len(a.Log))
 	}
 	refused := false
 	for range 3 {
@@ -373,7 +379,8 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 	for _, h := range harms[:5] {
 		for _, name := range objectsToHarm(t, dir) {
 			kind, _, _ := strings.Cut(name, "/")
-			if !slices.Contains([]string{"content", "journal", "points", "datakeys", "holders", "dexamen-store", "listings"}, kind) {
+			if !slices.Contains([]string{
+				"content", "journal", "points", "datakeys", "holders", "dexamen-store", "listings"}, kind) {
 				continue
 			}
 			what := h.name + ": " + name
@@ -417,7 +424,8 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 				e, err = openAt(broken)
 				require.NoError(t, err, what)
 				if audit || slices.Contains([]string{"deleted", "emptied", "cut short", "unreadable"}, h.name) {
-					require.NoError(t, e.Store.CheckPoint(ctx, p, func(string, int64, int64) {}), "%s, audit %v", what, audit)
+					require.NoError(t, e.Store.CheckPoint(ctx, p, func(string, int64, int64) {}), "%s, audit %v", what,
+						audit)
 				}
 				e.Store.Close()
 			}
@@ -446,7 +454,8 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 	require.NoError(t, err)
 	// What the second point shares with the first is damaged with it: it shares
 	// nothing.
-	_, err = cl.Database("apiary").Collection("inspections").UpdateMany(ctx, bson.D{}, bson.D{{Key: "$set", Value: bson.D{{Key: "again", Value: strings.Repeat("x", 200)}}}})
+	_, err = cl.Database("apiary").Collection("inspections").UpdateMany(ctx, bson.D{},
+		bson.D{{Key: "$set", Value: bson.D{{Key: "again", Value: strings.Repeat("x", 200)}}}})
 	require.NoError(t, err)
 	note(t, cl)
 	second, err := snapshot.Take(ctx, at(), "meadow", src)
@@ -466,7 +475,8 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 	require.ErrorIs(t, err, run.ErrIncomplete)
 	require.ErrorContains(t, err, "apiary.inspections")
 	failed := slices.IndexFunc(done, func(r restore.Restored) bool { return r.Failed != "" })
-	require.Contains(t, done[failed].Failed, "meadow@"+second.ID+"/apiary.inspections", "the nearest moment that has it")
+	require.Contains(t, done[failed].Failed, "meadow@"+second.ID+"/apiary.inspections",
+		"the nearest moment that has it")
 	require.Len(t, done, len(first.Parts()))
 
 	done, err = plan(restore.Options{Salvage: true, Pattern: "apiary.inspections"}).Run(ctx)
@@ -479,7 +489,9 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 		if ns.Name == "apiary.inspections" {
 			require.Less(t, n, ns.Root.Records)
 			require.Greater(t, n, ns.Root.Records/2)
-			require.True(t, strings.HasPrefix(strings.ReplaceAll(done[0].Lost[0], ",", ""), fmt.Sprint(ns.Root.Records-n)) || len(done[0].Lost) > 1, "%v, %d of %d", done[0].Lost, n, ns.Root.Records)
+			require.True(t, strings.HasPrefix(strings.ReplaceAll(done[0].Lost[0], ",", ""),
+				fmt.Sprint(ns.Root.Records-n)) || len(done[0].Lost) > 1, "%v, %d of %d", done[0].Lost, n,
+				ns.Root.Records)
 		}
 	}
 	_, err = e.Store.Scrub(ctx, store.ScrubOptions{})

@@ -24,12 +24,18 @@ import (
 // everyValue is a document with each type that BSON has.
 func everyValue() bson.D {
 	dec, _ := bson.ParseDecimal128("1234.5678")
-	return bson.D{{Key: "double", Value: 1.5}, {Key: "string", Value: "Bienenstock 🐝"}, {Key: "document", Value: bson.D{{Key: "a", Value: 1}}}, {Key: "array", Value: bson.A{1, "two", 3.0}},
-		{Key: "binary", Value: bson.Binary{Subtype: 0x80, Data: []byte{1, 2, 3}}}, {Key: "undefined", Value: bson.Undefined{}}, {Key: "objectid", Value: bson.NewObjectID()},
-		{Key: "bool", Value: true}, {Key: "date", Value: bson.DateTime(1763979244123)}, {Key: "null", Value: nil}, {Key: "regex", Value: bson.Regex{Pattern: "^b.*e$", Options: "i"}},
-		{Key: "dbpointer", Value: bson.DBPointer{DB: "apiary.colonies", Pointer: bson.NewObjectID()}}, {Key: "code", Value: bson.JavaScript("return 1")}, {Key: "symbol", Value: bson.Symbol("sym")},
-		{Key: "scope", Value: bson.CodeWithScope{Code: "return x", Scope: bson.D{{Key: "x", Value: 1}}}}, {Key: "int", Value: int32(7)}, {Key: "timestamp", Value: bson.Timestamp{T: 5, I: 6}},
-		{Key: "long", Value: int64(1) << 40}, {Key: "decimal", Value: dec}, {Key: "min", Value: bson.MinKey{}}, {Key: "max", Value: bson.MaxKey{}},
+	return bson.D{{Key: "double", Value: 1.5}, {Key: "string", Value: "Bienenstock 🐝"},
+		{Key: "document", Value: bson.D{{Key: "a", Value: 1}}}, {Key: "array", Value: bson.A{1, "two", 3.0}},
+		{Key: "binary", Value: bson.Binary{Subtype: 0x80, Data: []byte{1, 2, 3}}},
+		{Key: "undefined", Value: bson.Undefined{}}, {Key: "objectid", Value: bson.NewObjectID()},
+		{Key: "bool", Value: true}, {Key: "date", Value: bson.DateTime(1763979244123)}, {Key: "null", Value: nil},
+		{Key: "regex", Value: bson.Regex{Pattern: "^b.*e$", Options: "i"}},
+		{Key: "dbpointer", Value: bson.DBPointer{DB: "apiary.colonies", Pointer: bson.NewObjectID()}},
+		{Key: "code", Value: bson.JavaScript("return 1")}, {Key: "symbol", Value: bson.Symbol("sym")},
+		{Key: "scope", Value: bson.CodeWithScope{Code: "return x", Scope: bson.D{{Key: "x", Value: 1}}}},
+		{Key: "int", Value: int32(7)}, {Key: "timestamp", Value: bson.Timestamp{T: 5, I: 6}},
+		{Key: "long", Value: int64(1) << 40}, {Key: "decimal", Value: dec}, {Key: "min", Value: bson.MinKey{}},
+		{Key: "max", Value: bson.MaxKey{}},
 		{Key: "a.dotted.name", Value: 1}, {Key: "$dollar", Value: 2}, {Key: "", Value: "empty name"}}
 }
 
@@ -51,17 +57,35 @@ func TestEveryObject(t *testing.T) {
 		require.NoError(t, err)
 	}
 	build := func(suffix string) {
-		create("capped"+suffix, bson.E{Key: "capped", Value: true}, bson.E{Key: "size", Value: int64(1 << 20)}, bson.E{Key: "max", Value: int64(5)})
-		create("clustered"+suffix, bson.E{Key: "clusteredIndex", Value: bson.D{{Key: "key", Value: bson.D{{Key: "_id", Value: 1}}}, {Key: "unique", Value: true}, {Key: "name", Value: "by time"}}}, bson.E{Key: "expireAfterSeconds", Value: int64(1 << 30)})
-		create("collated"+suffix, bson.E{Key: "collation", Value: bson.D{{Key: "locale", Value: "de"}, {Key: "strength", Value: int32(2)}}})
-		create("validated"+suffix, bson.E{Key: "validator", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gte", Value: 0}}}}}, bson.E{Key: "validationAction", Value: "warn"})
-		create("weather"+suffix, bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}, {Key: "metaField", Value: "yard"}, {Key: "granularity", Value: "minutes"}}}, bson.E{Key: "expireAfterSeconds", Value: int64(1 << 30)})
-		create("heavy"+suffix, bson.E{Key: "viewOn", Value: "indexed" + suffix}, bson.E{Key: "pipeline", Value: bson.A{bson.D{{Key: "$match", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gt", Value: 30}}}}}}}})
+		create("capped"+suffix, bson.E{Key: "capped", Value: true}, bson.E{Key: "size", Value: int64(1 << 20)},
+			bson.E{Key: "max", Value: int64(5)})
+		create("clustered"+suffix, bson.E{
+			Key: "clusteredIndex", Value: bson.D{
+				{Key: "key", Value: bson.D{{Key: "_id", Value: 1}}}, {Key: "unique", Value: true}, {
+					Key: "name", Value: "by time"}}}, bson.E{Key: "expireAfterSeconds", Value: int64(1 << 30)})
+		create("collated"+suffix, bson.E{
+			Key: "collation", Value: bson.D{{Key: "locale", Value: "de"}, {Key: "strength", Value: int32(2)}}})
+		create("validated"+suffix, bson.E{
+			Key: "validator", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gte", Value: 0}}}}},
+			bson.E{Key: "validationAction", Value: "warn"})
+		create("weather"+suffix, bson.E{
+			Key: "timeseries", Value: bson.D{
+				{Key: "timeField", Value: "at"}, {Key: "metaField", Value: "yard"}, {
+					Key: "granularity", Value: "minutes"}}}, bson.E{Key: "expireAfterSeconds", Value: int64(1 << 30)})
+		create("heavy"+suffix, bson.E{Key: "viewOn", Value: "indexed" + suffix},
+			bson.E{Key: "pipeline", Value: bson.A{
+				bson.D{{Key: "$match", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gt", Value: 30}}}}}}}})
 		for i := range 12 {
 			insert("capped"+suffix, bson.D{{Key: "_id", Value: int32(i)}, {Key: "n", Value: i}})
-			insert("weather"+suffix, bson.D{{Key: "at", Value: bson.NewDateTimeFromTime(time.Now())}, {Key: "yard", Value: []string{"north", "mill"}[i%2]}, {Key: "rain", Value: i}})
-			insert("clustered"+suffix, bson.D{{Key: "_id", Value: bson.NewDateTimeFromTime(time.Now().Add(time.Duration(i) * time.Second))}})
-			insert("collated"+suffix, bson.D{{Key: "_id", Value: []string{"Ähre", "apfel", "Zaun", "aal", "Öl", "Bär", "bach", "Übel", "ulme", "Esche", "eiche", "ahorn"}[i]}})
+			insert("weather"+suffix, bson.D{
+				{Key: "at", Value: bson.NewDateTimeFromTime(time.Now())}, {
+					Key: "yard", Value: []string{"north", "mill"}[i%2]}, {Key: "rain", Value: i}})
+			insert("clustered"+suffix, bson.D{
+				{Key: "_id", Value: bson.NewDateTimeFromTime(time.Now().Add(time.Duration(i) * time.Second))}})
+			insert("collated"+suffix, bson.D{
+				{Key: "_id", Value: []string{
+					"Ähre", "apfel", "Zaun", "aal", "Öl", "Bär", "bach", "Übel", "ulme", "Esche", "eiche",
+					"ahorn"}[i]}})
 		}
 		insert("validated"+suffix, bson.D{{Key: "_id", Value: 1}, {Key: "kg", Value: -5}}) // allowed in with a warning
 		key := func(fs ...any) bson.D {
@@ -73,32 +97,47 @@ func TestEveryObject(t *testing.T) {
 		}
 		var specs bson.A
 		for _, ix := range []bson.D{
-			{{Key: "key", Value: key("u", int32(1))}, {Key: "name", Value: "unique"}, {Key: "unique", Value: true}, {Key: "sparse", Value: true}},
-			{{Key: "key", Value: key("p", int32(-1))}, {Key: "name", Value: "partial"}, {Key: "partialFilterExpression", Value: key("kg", key("$gt", int32(5)))}},
-			{{Key: "key", Value: key("at", int32(1))}, {Key: "name", Value: "ttl"}, {Key: "expireAfterSeconds", Value: int32(1 << 30)}},
+			{{Key: "key", Value: key("u", int32(1))}, {Key: "name", Value: "unique"}, {Key: "unique", Value: true},
+				{Key: "sparse", Value: true}},
+			{{Key: "key", Value: key("p", int32(-1))}, {Key: "name", Value: "partial"},
+				{Key: "partialFilterExpression", Value: key("kg", key("$gt", int32(5)))}},
+			{{Key: "key", Value: key("at", int32(1))}, {Key: "name", Value: "ttl"},
+				{Key: "expireAfterSeconds", Value: int32(1 << 30)}},
 			{{Key: "key", Value: key("h", "hashed")}, {Key: "name", Value: "hashed"}},
-			{{Key: "key", Value: key("_fts", "text", "_ftsx", int32(1))}, {Key: "name", Value: "text"}, {Key: "weights", Value: key("note", int32(3))}, {Key: "default_language", Value: "german"}, {Key: "language_override", Value: "language"}, {Key: "textIndexVersion", Value: int32(3)}},
-			{{Key: "key", Value: key("where", "2dsphere")}, {Key: "name", Value: "geo"}, {Key: "2dsphereIndexVersion", Value: int32(3)}},
-			{{Key: "key", Value: key("$**", int32(1))}, {Key: "name", Value: "wildcard"}, {Key: "wildcardProjection", Value: key("kg", int32(0))}},
-			{{Key: "key", Value: key("a", int32(1), "b", int32(-1))}, {Key: "name", Value: "hidden"}, {Key: "hidden", Value: true}, {Key: "collation", Value: key("locale", "fr")}},
+			{{Key: "key", Value: key("_fts", "text", "_ftsx", int32(1))}, {Key: "name", Value: "text"},
+				{Key: "weights", Value: key("note", int32(3))}, {Key: "default_language", Value: "german"},
+				{Key: "language_override", Value: "language"}, {Key: "textIndexVersion", Value: int32(3)}},
+			{{Key: "key", Value: key("where", "2dsphere")}, {Key: "name", Value: "geo"},
+				{Key: "2dsphereIndexVersion", Value: int32(3)}},
+			{{Key: "key", Value: key("$**", int32(1))}, {Key: "name", Value: "wildcard"},
+				{Key: "wildcardProjection", Value: key("kg", int32(0))}},
+			{{Key: "key", Value: key("a", int32(1), "b", int32(-1))}, {Key: "name", Value: "hidden"},
+				{Key: "hidden", Value: true}, {Key: "collation", Value: key("locale", "fr")}},
 		} {
 			specs = append(specs, ix)
 		}
 		run(bson.D{{Key: "createIndexes", Value: "indexed" + suffix}, {Key: "indexes", Value: specs}})
-		for i, id := range []any{bson.MinKey{}, nil, 1.5, int32(3), "text", bson.D{{Key: "k", Value: 1}}, bson.Binary{Subtype: 4, Data: make([]byte, 16)}, bson.NewObjectID(), true,
+		for i, id := range []any{bson.MinKey{}, nil, 1.5, int32(3), "text", bson.D{{Key: "k", Value: 1}},
+			bson.Binary{Subtype: 4, Data: make([]byte, 16)}, bson.NewObjectID(), true,
 			bson.DateTime(99), bson.Timestamp{T: 1, I: 2}, bson.MaxKey{}} {
-			insert("indexed"+suffix, append(bson.D{{Key: "_id", Value: id}, {Key: "u", Value: fmt.Sprint(i, suffix)}}, everyValue()...))
+			insert("indexed"+suffix, append(bson.D{{Key: "_id", Value: id}, {Key: "u", Value: fmt.Sprint(i, suffix)}},
+				everyValue()...))
 		}
-		insert("indexed"+suffix, bson.D{{Key: "_id", Value: "large"}, {Key: "u", Value: "large" + suffix}, {Key: "photo", Value: make([]byte, 16<<20-200)}})
+		insert("indexed"+suffix, bson.D{
+			{Key: "_id", Value: "large"}, {Key: "u", Value: "large" + suffix}, {
+				Key: "photo", Value: make([]byte, 16<<20-200)}})
 	}
 	user := func(name, salt string) bson.D {
-		return bson.D{{Key: "_id", Value: "apiary." + name}, {Key: "user", Value: name}, {Key: "db", Value: "apiary"}, {Key: "credentials", Value: bson.D{{Key: "SCRAM-SHA-256", Value: bson.D{{Key: "salt", Value: salt}}}}},
+		return bson.D{{Key: "_id", Value: "apiary." + name}, {Key: "user", Value: name}, {Key: "db", Value: "apiary"},
+			{Key: "credentials", Value: bson.D{{Key: "SCRAM-SHA-256", Value: bson.D{{Key: "salt", Value: salt}}}}},
 			{Key: "roles", Value: bson.A{bson.D{{Key: "role", Value: "readWrite"}, {Key: "db", Value: "apiary"}}}}}
 	}
 	users := cl.Database("admin").Collection("system.users")
 	_, err := users.InsertMany(ctx, []any{user("annelie", "a"), user("jürgen", "b")})
 	require.NoError(t, err)
-	_, err = cl.Database("admin").Collection("system.roles").InsertOne(ctx, bson.D{{Key: "_id", Value: "apiary.weigher"}, {Key: "role", Value: "weigher"}, {Key: "db", Value: "apiary"}, {Key: "privileges", Value: bson.A{}}, {Key: "roles", Value: bson.A{}}})
+	_, err = cl.Database("admin").Collection("system.roles").InsertOne(ctx,
+		bson.D{{Key: "_id", Value: "apiary.weigher"}, {Key: "role", Value: "weigher"}, {Key: "db", Value: "apiary"},
+			{Key: "privileges", Value: bson.A{}}, {Key: "roles", Value: bson.A{}}})
 	require.NoError(t, err)
 
 	build("")
@@ -113,8 +152,10 @@ func TestEveryObject(t *testing.T) {
 	_, err = snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	build("_later")
-	run(bson.D{{Key: "collMod", Value: "indexed"}, {Key: "index", Value: bson.D{{Key: "name", Value: "ttl"}, {Key: "expireAfterSeconds", Value: int32(1 << 29)}}}})
-	_, err = users.UpdateOne(ctx, bson.D{{Key: "user", Value: "jürgen"}}, bson.D{{Key: "$set", Value: bson.D{{Key: "roles", Value: bson.A{}}}}})
+	run(bson.D{{Key: "collMod", Value: "indexed"},
+		{Key: "index", Value: bson.D{{Key: "name", Value: "ttl"}, {Key: "expireAfterSeconds", Value: int32(1 << 29)}}}})
+	_, err = users.UpdateOne(ctx, bson.D{{Key: "user", Value: "jürgen"}},
+		bson.D{{Key: "$set", Value: bson.D{{Key: "roles", Value: bson.A{}}}}})
 	require.NoError(t, err)
 	_, err = users.InsertOne(ctx, user("дарья", "c"))
 	require.NoError(t, err)
@@ -214,11 +255,14 @@ func TestExpiredDocumentsComeBack(t *testing.T) {
 	cl, tc := connect(t, rs.URI()), connect(t, target.URI())
 	c := cl.Database("apiary").Collection("sessions")
 	for i := range 3000 {
-		_, err := c.InsertOne(ctx, bson.D{{Key: "_id", Value: i}, {Key: "at", Value: bson.NewDateTimeFromTime(time.Now().Add(-time.Hour))}})
+		_, err := c.InsertOne(ctx, bson.D{
+			{Key: "_id", Value: i}, {Key: "at", Value: bson.NewDateTimeFromTime(time.Now().Add(-time.Hour))}})
 		require.NoError(t, err)
 	}
-	require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "createIndexes", Value: "sessions"}, {Key: "indexes", Value: bson.A{
-		bson.D{{Key: "key", Value: bson.D{{Key: "at", Value: 1}}}, {Key: "name", Value: "over"}, {Key: "expireAfterSeconds", Value: 60}}}}}).Err())
+	require.NoError(t, cl.Database("apiary").RunCommand(ctx,
+		bson.D{{Key: "createIndexes", Value: "sessions"}, {Key: "indexes", Value: bson.A{
+			bson.D{{Key: "key", Value: bson.D{{Key: "at", Value: 1}}}, {Key: "name", Value: "over"},
+				{Key: "expireAfterSeconds", Value: 60}}}}}).Err())
 	note(t, cl)
 	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))

@@ -101,7 +101,8 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 	c := cl.Database("apiary").Collection("colonies")
 	write := func(n int) {
 		for i := range n {
-			_, err := c.InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "i", Value: i}, {Key: "note", Value: "weighed and found well"}})
+			_, err := c.InsertOne(ctx, bson.D{
+				{Key: "at", Value: time.Now()}, {Key: "i", Value: i}, {Key: "note", Value: "weighed and found well"}})
 			require.NoError(t, err)
 		}
 	}
@@ -121,7 +122,8 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 	require.ErrorIs(t, err, run.ErrIncomplete)
 	require.Len(t, got.Gaps, 1)
 	require.Contains(t, explain.Error(err), "dexamen snapshot meadow")
-	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "meadow",
+		address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)}, restore.OnScratch{})
 	require.ErrorContains(t, err, "the nearest moment before it is")
 	require.ErrorContains(t, err, "rolled over")
 
@@ -132,7 +134,8 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 	note(t, cl)
 	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
 	require.NoError(t, err)
-	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "meadow",
+		address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)}, restore.OnScratch{})
 	require.ErrorContains(t, err, "the nearest after it is")
 	cov, err := moment.Cover(ctx, e, "meadow")
 	require.NoError(t, err)
@@ -158,10 +161,13 @@ func TestOnePercentChanged(t *testing.T) {
 		colonies := data.Documents / 10
 		for i := range data.Documents / 100 {
 			if i%8 < 1 {
-				_, err = db.Collection("colonies").UpdateOne(ctx, bson.D{{Key: "_id", Value: demo.ColonyID(rng.IntN(colonies))}}, bson.D{{Key: "$set", Value: bson.D{{Key: "weight", Value: rng.Float64()}}}})
+				_, err = db.Collection("colonies").UpdateOne(ctx,
+					bson.D{{Key: "_id", Value: demo.ColonyID(rng.IntN(colonies))}},
+					bson.D{{Key: "$set", Value: bson.D{{Key: "weight", Value: rng.Float64()}}}})
 			} else {
 				id := int64(2026)<<32 | int64(rng.IntN(data.Documents/8))
-				_, err = db.Collection("harvests").UpdateOne(ctx, bson.D{{Key: "_id", Value: id}}, bson.D{{Key: "$set", Value: bson.D{{Key: "jars", Value: rng.Int32()}}}})
+				_, err = db.Collection("harvests").UpdateOne(ctx, bson.D{{Key: "_id", Value: id}},
+					bson.D{{Key: "$set", Value: bson.D{{Key: "jars", Value: rng.Int32()}}}})
 			}
 			require.NoError(t, err)
 		}
@@ -218,7 +224,12 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 	// collection that only looks like a stage is the user's.
 	require.NoError(t, cl.Database("apiary").CreateCollection(ctx, "dexamen_stage_0123456789ab"))
 	require.NoError(t, cl.Database("apiary").CreateCollection(ctx, "dexamen_stage_of_my_own"))
-	_, err = cl.Database("dexamen_work").Collection("restores").InsertOne(ctx, bson.D{{Key: "_id", Value: "stage: apiary.dexamen_stage_0123456789ab"}, {Key: "claim", Value: `{"id":"x","host":"brook","process":7,"since":"2026-11-23T10:00:00Z","until":"2026-11-23T10:01:00Z"}`}})
+	_, err = cl.Database("dexamen_work").Collection("restores").InsertOne(ctx,
+		bson.D{{Key: "_id", Value: "stage: apiary.dexamen_stage_0123456789ab"},
+			{
+				Key: "claim",
+				Value: `{"id":"x","host":"brook","process":7,` +
+					`"since":"2026-11-23T10:00:00Z","until":"2026-11-23T10:01:00Z"}`}})
 	require.NoError(t, err)
 	r, err = plan(restore.Options{Pattern: "apiary.harvests*", Rename: map[string]string{"apiary.": "rehearsal."}})
 	require.NoError(t, err)
@@ -236,7 +247,8 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 	require.NoError(t, err)
 	e.OnEvent = func(ev run.Event) {
 		if ev.Text == "reading apiary.harvests back" {
-			names, _ := cl.Database("apiary").ListCollectionNames(ctx, bson.D{{Key: "name", Value: bson.D{{Key: "$regex", Value: "^dexamen_stage_"}}}})
+			names, _ := cl.Database("apiary").ListCollectionNames(ctx,
+				bson.D{{Key: "name", Value: bson.D{{Key: "$regex", Value: "^dexamen_stage_"}}}})
 			_, _ = cl.Database("apiary").Collection(names[0]).DeleteOne(ctx, bson.D{})
 		}
 	}
@@ -296,7 +308,8 @@ func TestChoosingAMember(t *testing.T) {
 	require.NoError(t, err)
 	addrs := rs.Addresses()
 	choose := func(prefer ...string) (engine.Choice, error) {
-		c, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Prefer: prefer, MaxLag: 500 * time.Millisecond})
+		c, err := drv.Open(ctx, engine.Target{
+			Name: "meadow", Address: rs.URI(), Prefer: prefer, MaxLag: 500 * time.Millisecond})
 		require.NoError(t, err)
 		defer c.Close()
 		return c.Choose(ctx, "meadow")
@@ -343,7 +356,8 @@ func TestThePrimaryReadIsCutOff(t *testing.T) {
 	require.NoError(t, data.Fill(ctx, connect(t, rs.URI())))
 	_, drv, err := engine.ForAddress(rs.URI())
 	require.NoError(t, err)
-	src, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Prefer: []string{"primary", "secondary"}})
+	src, err := drv.Open(ctx, engine.Target{
+		Name: "meadow", Address: rs.URI(), Prefer: []string{"primary", "secondary"}})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = src.Close() })
 	old := rs.Primary()
@@ -351,7 +365,8 @@ func TestThePrimaryReadIsCutOff(t *testing.T) {
 		rs.CutOff(old)
 		alone := connect(t, "mongodb://"+rs.Addresses()[old]+"/?directConnection=true").Database("apiary")
 		for i := range 50 {
-			_, err := alone.Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: i}, {Key: "lost", Value: true}})
+			_, err := alone.Collection("colonies").InsertOne(ctx,
+				bson.D{{Key: "_id", Value: i}, {Key: "lost", Value: true}})
 			require.NoError(t, err)
 		}
 		_, err := alone.Collection("lost").InsertOne(ctx, bson.D{{Key: "lost", Value: true}})

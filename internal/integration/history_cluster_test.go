@@ -48,7 +48,8 @@ type clusterFixture struct {
 
 func newYard(t testing.TB, seed uint64) *clusterFixture {
 	y := &clusterFixture{rng: rand.New(rand.NewPCG(seed, 99))}
-	set := docsim.Options{Remember: true, OpsPerEntry: 1 + y.rng.IntN(3), LogForm: 1 + y.rng.IntN(2), NoopEvery: time.Duration(50+y.rng.IntN(400)) * time.Millisecond}
+	set := docsim.Options{Remember: true, OpsPerEntry: 1 + y.rng.IntN(3), LogForm: 1 + y.rng.IntN(2),
+		NoopEvery: time.Duration(50+y.rng.IntN(400)) * time.Millisecond}
 	if seed%4 == 0 || seed%8 == 7 {
 		set.Name = "meadow"
 		y.lone = startSim(t, set)
@@ -114,7 +115,8 @@ type hand struct {
 
 func (y *clusterFixture) hand(t testing.TB, seed uint64) *hand {
 	rng := rand.New(rand.NewPCG(seed, y.rng.Uint64()))
-	cl, err := mongo.Connect(options.Client().ApplyURI(y.uri).SetServerSelectionTimeout(3 * time.Second).SetTimeout(4 * time.Second).SetRetryWrites(false))
+	cl, err := mongo.Connect(options.Client().ApplyURI(y.uri).SetServerSelectionTimeout(3 * time.Second).SetTimeout(
+		4 * time.Second).SetRetryWrites(false))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = cl.Disconnect(ctx) })
 	return &hand{y, &workload{rng: rng, cl: cl, defines: true, lenient: true, bigIDs: seed%2 == 0}, cl, rng}
@@ -193,12 +195,15 @@ func (h *hand) spread() {
 		if h.rng.IntN(2) == 0 {
 			mid = h.rng.Int64()
 		}
-		err = admin.RunCommand(ctx, bson.D{{Key: "split", Value: ns}, {Key: "middle", Value: bson.D{{Key: "_id", Value: mid}}}}).Err()
+		err = admin.RunCommand(ctx, bson.D{
+			{Key: "split", Value: ns}, {Key: "middle", Value: bson.D{{Key: "_id", Value: mid}}}}).Err()
 	default:
 		raw, _ := bson.Marshal(bson.D{{Key: "_id", Value: h.w.id()}})
 		to := shards[h.rng.IntN(len(shards))]
 		what = "move " + ns + " to " + to
-		err = h.y.sharded.Move(ns, raw, to, docsim.MoveOptions{Pause: time.Duration(h.rng.IntN(5)) * time.Millisecond, Fail: h.rng.IntN(5) == 0, Keep: h.rng.IntN(4) == 0})
+		err = h.y.sharded.Move(ns, raw, to,
+			docsim.MoveOptions{Pause: time.Duration(h.rng.IntN(5)) * time.Millisecond, Fail: h.rng.IntN(5) == 0,
+				Keep: h.rng.IntN(4) == 0})
 	}
 	if what != "" && err == nil {
 		h.y.say("%s", what)
@@ -238,7 +243,8 @@ func (y *clusterFixture) partition(rng *rand.Rand, rs *docsim.ReplicaSet) {
 		i = p
 	}
 	addr := rs.Addresses()[i]
-	cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + addr + "/?directConnection=true").SetTimeout(300 * time.Millisecond).SetRetryWrites(false))
+	cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + addr +
+		"/?directConnection=true").SetTimeout(300 * time.Millisecond).SetRetryWrites(false))
 	if err != nil {
 		return
 	}
@@ -389,7 +395,8 @@ func clusterHistory(t *testing.T, seed uint64) {
 
 // compareMoment compares the content of a moment with what a cluster
 // remembers.
-func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[string]docsim.Content, dropping map[string]bool, what string) {
+func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[string]docsim.Content,
+	dropping map[string]bool, what string) {
 	t.Helper()
 	x, err := e.Store.NewScratch(t.TempDir())
 	require.NoError(t, err)
@@ -405,7 +412,8 @@ func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[strin
 		names = append(names, s.Name)
 		require.True(t, ok, "%s: %s should not be there", what, s.Name)
 		var got []string
-		require.NoError(t, tree.Walk(ctx, x, s.Root, func(r record.Record) error { got = append(got, string(r.Value)); return nil }))
+		require.NoError(t, tree.Walk(ctx, x, s.Root,
+			func(r record.Record) error { got = append(got, string(r.Value)); return nil }))
 		var docs []string
 		for _, d := range w.Documents {
 			docs = append(docs, string(d))
@@ -423,12 +431,14 @@ func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[strin
 					t.Errorf("%s: %s has %s", what, s.Name, bson.Raw(d))
 				}
 			}
-			t.Fatalf("%s: %s: %d documents, want %d (point %s, %s)", what, s.Name, len(got), len(docs), m.Point.ID, m.Point.Made)
+			t.Fatalf("%s: %s: %d documents, want %d (point %s, %s)", what, s.Name, len(got), len(docs), m.Point.ID,
+				m.Point.Made)
 		}
 		var lines []string
 		for _, o := range w.Options {
 			text, _ := bson.MarshalExtJSON(bson.D{{Key: "v", Value: o.Value}}, false, false)
-			lines = append(lines, "option "+o.Key+" "+strings.TrimSuffix(strings.TrimPrefix(string(text), `{"v":`), "}"))
+			lines = append(lines, "option "+o.Key+" "+
+				strings.TrimSuffix(strings.TrimPrefix(string(text), `{"v":`), "}"))
 		}
 		for _, ix := range w.Indexes {
 			line := ""
@@ -459,7 +469,8 @@ func compareMoment(t *testing.T, e *run.Runner, m *moment.Moment, want map[strin
 // the same, and reads it there as an application does.
 func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Timestamp, seed uint64) {
 	want := y.at(ts)
-	m, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: fmt.Sprintf("%d.%d", ts.T, ts.I)}, restore.OnScratch{})
+	m, err := moment.Resolve(ctx, e, "meadow",
+		address.When{Kind: address.Place, Text: fmt.Sprintf("%d.%d", ts.T, ts.I)}, restore.OnScratch{})
 	require.NoError(t, err)
 	if len(y.dropping(ts, m.Point)) > 0 {
 		return
@@ -468,7 +479,8 @@ func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Ti
 	if seed/2%2 == 0 {
 		uri = startSim(t, docsim.Options{Name: "paddock", Members: 1, NoopEvery: fastNoops}).URI()
 	} else {
-		c, err := docsim.StartSharded(docsim.ShardedOptions{Name: "paddock", Members: 1, Set: docsim.Options{NoopEvery: fastNoops}})
+		c, err := docsim.StartSharded(docsim.ShardedOptions{
+			Name: "paddock", Members: 1, Set: docsim.Options{NoopEvery: fastNoops}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
 		uri = c.URI()

@@ -2,6 +2,7 @@ package integration_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -59,7 +60,8 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 	defer stop()
 	ended := make(chan error, 1)
 	go func() {
-		_, err := capture.Run(cctx, e, h.name, open(t, h.name, h.address), capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond})
+		_, err := capture.Run(cctx, e, h.name, open(t, h.name, h.address),
+			capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond})
 		ended <- err
 	}()
 	reached := func() {
@@ -115,7 +117,8 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 		when, err := moment.Resolve(ctx, e, h.name, address.When{Kind: address.Time, Time: m.at}, restore.OnScratch{})
 		require.NoError(t, err)
 		h.clear()
-		p, err := restore.NewPlan(ctx, e, when, open(t, "paddock", h.scratch), restore.Options{Chosen: map[string]string{"key-leases": "drop"}})
+		p, err := restore.NewPlan(ctx, e, when, open(t, "paddock", h.scratch),
+			restore.Options{Chosen: map[string]string{"key-leases": "drop"}})
 		require.NoError(t, err)
 		_, err = p.Run(ctx)
 		p.Close()
@@ -146,7 +149,8 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 	for _, p := range points[1:] {
 		m, err := verify.ProveLog(ctx, e, p)
 		require.NoError(t, err)
-		require.True(t, m.Equal, "seed %d: the log before point %s, whatever was killed meanwhile: %s", seed, p.ID, m.NotProven)
+		require.True(t, m.Equal, "seed %d: the log before point %s, whatever was killed meanwhile: %s", seed, p.ID,
+			m.NotProven)
 	}
 }
 
@@ -165,7 +169,8 @@ func TestEtcdHistory(t *testing.T) {
 	t.Parallel()
 	for _, seed := range seeds(1) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			s, scratch := servertest.Etcd(t, servertest.EtcdOptions{Members: 3}), servertest.Etcd(t, servertest.EtcdOptions{})
+			s, scratch := servertest.Etcd(t, servertest.EtcdOptions{Members: 3}), servertest.Etcd(t,
+				servertest.EtcdOptions{})
 			cl, to := servertest.EtcdClient(t, s...), servertest.EtcdClient(t, scratch...)
 			lease, err := cl.Grant(ctx, 3600)
 			require.NoError(t, err)
@@ -188,7 +193,8 @@ func TestEtcdHistory(t *testing.T) {
 					return out
 				}
 			}
-			h := keyHistory{name: "willow", address: servertest.EtcdAddress(s...), scratch: servertest.EtcdAddress(scratch...),
+			h := keyHistory{name: "willow", address: servertest.EtcdAddress(s...),
+				scratch: servertest.EtcdAddress(scratch...),
 				step: func(r *rand.Rand) error {
 					tctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 					defer cancel()
@@ -250,7 +256,8 @@ func TestRedisHistory(t *testing.T) {
 					return out
 				}
 			}
-			h := keyHistory{name: "bramble", address: servertest.RedisAddress(list...), scratch: servertest.RedisAddress(scratch), bench: servertest.RedisAddress(bench),
+			h := keyHistory{name: "bramble", address: servertest.RedisAddress(list...),
+				scratch: servertest.RedisAddress(scratch), bench: servertest.RedisAddress(bench),
 				step: func(r *rand.Rand) error {
 					if r.IntN(120) == 0 { // one shard's keys go, and no other's
 						one, err := cl.MasterForKey(ctx, fmt.Sprintf("{%d}", r.IntN(20)))
@@ -263,7 +270,10 @@ func TestRedisHistory(t *testing.T) {
 				}, state: read(cl), restored: read(to),
 				clear: func() { require.NoError(t, to.FlushAll(ctx).Err()) },
 				settle: func() {
-					require.NoError(t, cl.ForEachMaster(ctx, func(ctx context.Context, m *goredis.Client) error { return m.Wait(ctx, 1, 5*time.Second).Err() }))
+					require.NoError(t, cl.ForEachMaster(ctx,
+						func(ctx context.Context, m *goredis.Client) error {
+							return m.Wait(ctx, 1, 5*time.Second).Err()
+						}))
 				},
 				trouble: func(r *rand.Rand) func() {
 					p := list[r.IntN(len(list))] // a primary, for which its replica steps in, or a replica
@@ -272,7 +282,8 @@ func TestRedisHistory(t *testing.T) {
 						p.Begin()
 						require.Eventually(t, func() bool {
 							info := goredisInfo(p.Address)
-							return strings.Contains(info, "role:master") || strings.Contains(info, "master_link_status:up")
+							return strings.Contains(info, "role:master") ||
+								strings.Contains(info, "master_link_status:up")
 						}, 30*time.Second, 100*time.Millisecond)
 					}
 				},
@@ -332,10 +343,12 @@ func redisStep(cl goredis.UniversalClient, r *rand.Rand) error {
 	case 15:
 		return cl.Del(tctx, key("s"), key("t"), key("z")).Err()
 	case 16:
-		return cl.XAdd(tctx, &goredis.XAddArgs{Stream: "x:" + tag, MaxLen: 50, Approx: true, Values: []string{"v", word()}}).Err()
+		return cl.XAdd(tctx, &goredis.XAddArgs{
+			Stream: "x:" + tag, MaxLen: 50, Approx: true, Values: []string{"v", word()}}).Err()
 	case 17:
 		_ = cl.XGroupCreateMkStream(tctx, "x:"+tag, "g", "0").Err()
-		_, err := cl.XReadGroup(tctx, &goredis.XReadGroupArgs{Group: "g", Consumer: "c", Streams: []string{"x:" + tag, ">"}, Count: 2, Block: -1}).Result()
+		_, err := cl.XReadGroup(tctx, &goredis.XReadGroupArgs{
+			Group: "g", Consumer: "c", Streams: []string{"x:" + tag, ">"}, Count: 2, Block: -1}).Result()
 		return notNil(err)
 	case 18:
 		_, err := cl.TxPipelined(tctx, func(p goredis.Pipeliner) error {
@@ -346,11 +359,12 @@ func redisStep(cl goredis.UniversalClient, r *rand.Rand) error {
 		})
 		return err
 	}
-	return cl.Eval(tctx, "redis.call('SET', KEYS[1], ARGV[1]); redis.call('LPUSH', KEYS[2], ARGV[1]); return 1", []string{key("s"), key("l")}, word()).Err()
+	return cl.Eval(tctx, "redis.call('SET', KEYS[1], ARGV[1]); redis.call('LPUSH', KEYS[2], ARGV[1]); return 1",
+		[]string{key("s"), key("l")}, word()).Err()
 }
 
 func notNil(err error) error {
-	if err == goredis.Nil {
+	if errors.Is(err, goredis.Nil) {
 		return nil
 	}
 	return err

@@ -202,7 +202,8 @@ func (w *workload) step() {
 		}
 		_, err = c.InsertOne(ctx, d)
 	case kind < 45:
-		_, err = c.ReplaceOne(ctx, filter, bson.D{{Key: "b", Value: w.value(3)}, {Key: "a", Value: w.value(2)}}, options.Replace().SetUpsert(w.rng.IntN(2) == 0))
+		_, err = c.ReplaceOne(ctx, filter, bson.D{{Key: "b", Value: w.value(3)}, {Key: "a", Value: w.value(2)}},
+			options.Replace().SetUpsert(w.rng.IntN(2) == 0))
 	case kind < 75:
 		u := bson.D{}
 		used := map[string]bool{}
@@ -238,13 +239,17 @@ func (w *workload) step() {
 				{Key: "to", Value: "apiary." + to}, {Key: "dropTarget", Value: w.rng.IntN(2) == 0}}).Err()
 		}
 	case kind == 96:
-		_, err = c.Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "n", Value: 1}}, Options: options.Index().SetSparse(true)})
+		_, err = c.Indexes().CreateOne(ctx,
+			mongo.IndexModel{Keys: bson.D{{Key: "n", Value: 1}}, Options: options.Index().SetSparse(true)})
 	case kind == 97:
 		err = c.Indexes().DropOne(ctx, "n_1")
 	case kind == 98:
-		err = w.cl.Database("apiary").CreateCollection(ctx, c.Name(), options.CreateCollection().SetValidator(bson.D{{Key: "n", Value: bson.D{{Key: "$exists", Value: true}}}}).SetValidationLevel("off"))
+		err = w.cl.Database("apiary").CreateCollection(ctx, c.Name(),
+			options.CreateCollection().SetValidator(bson.D{
+				{Key: "n", Value: bson.D{{Key: "$exists", Value: true}}}}).SetValidationLevel("off"))
 	case kind == 99:
-		err = w.cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "collMod", Value: c.Name()}, {Key: "validationLevel", Value: "moderate"}}).Err()
+		err = w.cl.Database("apiary").RunCommand(ctx,
+			bson.D{{Key: "collMod", Value: c.Name()}, {Key: "validationLevel", Value: "moderate"}}).Err()
 	}
 	var ce mongo.CommandError
 	var we mongo.WriteException
@@ -317,8 +322,9 @@ func reopen(t testing.TB, b blob.Backend) *run.Runner {
 // log then reaches past all that was written before.
 func note(t testing.TB, cl *mongo.Client) {
 	t.Helper()
-	require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}},
-		{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}}).Err())
+	require.NoError(t, cl.Database("admin").RunCommand(ctx,
+		bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}},
+			{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}}).Err())
 }
 
 func dropAll(t testing.TB, cl *mongo.Client) {

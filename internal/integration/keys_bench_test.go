@@ -29,7 +29,8 @@ func BenchmarkRedis(b *testing.B) {
 	require.NoError(b, err)
 	b.Run("restore", func(b *testing.B) {
 		for b.Loop() {
-			p, err := restore.NewPlan(ctx, e, m, open(b, "hedge", servertest.RedisAddress(to)), restore.Options{Replace: true})
+			p, err := restore.NewPlan(ctx, e, m, open(b, "hedge", servertest.RedisAddress(to)),
+				restore.Options{Replace: true})
 			require.NoError(b, err)
 			_, err = p.Run(ctx)
 			require.NoError(b, err)

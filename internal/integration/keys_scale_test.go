@@ -43,7 +43,8 @@ func keyScale(t testing.TB) int {
 func program(t testing.TB, from, to string) func(args ...string) (time.Duration, int) {
 	bin, dir := builtBinary(t), t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  from: { address: %q }\n  to: { address: %q }\nlimits: { temp: %q }\n",
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } "+
+		"}\nclusters:\n  from: { address: %q }\n  to: { address: %q }\nlimits: { temp: %q }\n",
 		"file://"+dir+"/larder", dir+"/larder.key", from, to, dir), 0o600))
 	run := func(args ...string) (time.Duration, int) {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet", "--json"}, args...)...)
@@ -169,13 +170,14 @@ func TestRedisScale(t *testing.T) {
 	commands := redisLoad(n)
 	load := pipeline(t, floor.Address, commands, n)
 	pipeline(t, from.Address, commands, n)
-	commands = nil
 	bare, size := bareReceiver(t, from.Address)
 	run := program(t, servertest.RedisAddress(from), servertest.RedisAddress(to))
 	snap, peak := run("snapshot", "from")
 	back, rpeak := run("restore", "from@latest", "--to", "to", "--yes")
-	t.Logf("redis, %d keys (%d MiB sent): snapshot %s beside a bare receiver's %s (%.1f times), peak memory %d MiB; restore, read back and compared, %s beside a bare pipelined load's %s (%.1f times), peak memory %d MiB",
-		n, size>>20, snap.Round(time.Millisecond), bare.Round(time.Millisecond), snap.Seconds()/bare.Seconds(), peak, back.Round(time.Millisecond), load.Round(time.Millisecond), back.Seconds()/load.Seconds(), rpeak)
+	t.Logf("redis, %d keys (%d MiB sent): snapshot %s beside a bare receiver's %s (%.1f times), peak memory %d MiB; "+
+		"restore, read back and compared, %s beside a bare pipelined load's %s (%.1f times), peak memory %d MiB",
+		n, size>>20, snap.Round(time.Millisecond), bare.Round(time.Millisecond), snap.Seconds()/bare.Seconds(), peak,
+		back.Round(time.Millisecond), load.Round(time.Millisecond), back.Seconds()/load.Seconds(), rpeak)
 	require.Less(t, peak, 150, "limits.memory is 128 MiB when nothing is configured")
 	require.Less(t, rpeak, 200)
 }
@@ -205,13 +207,15 @@ func etcdLoad(t testing.TB, cl *clientv3.Client, n int) time.Duration {
 // TestEtcdScale measures the built program beside floors in the same run.
 func TestEtcdScale(t *testing.T) {
 	n := keyScale(t)
-	from, to, floor := servertest.Etcd(t, servertest.EtcdOptions{}), servertest.Etcd(t, servertest.EtcdOptions{}), servertest.Etcd(t, servertest.EtcdOptions{})
+	from, to, floor := servertest.Etcd(t, servertest.EtcdOptions{}), servertest.Etcd(t,
+		servertest.EtcdOptions{}), servertest.Etcd(t, servertest.EtcdOptions{})
 	load := etcdLoad(t, servertest.EtcdClient(t, floor...), n)
 	cl := servertest.EtcdClient(t, from...)
 	etcdLoad(t, cl, n)
 	begun := time.Now()
 	for key, rev := "/gateways/", int64(0); ; {
-		page, err := cl.Get(ctx, key, clientv3.WithRange(clientv3.GetPrefixRangeEnd("/gateways/")), clientv3.WithLimit(5000), clientv3.WithRev(rev), clientv3.WithSerializable())
+		page, err := cl.Get(ctx, key, clientv3.WithRange(clientv3.GetPrefixRangeEnd("/gateways/")),
+			clientv3.WithLimit(5000), clientv3.WithRev(rev), clientv3.WithSerializable())
 		require.NoError(t, err)
 		if !page.More {
 			break
@@ -222,8 +226,10 @@ func TestEtcdScale(t *testing.T) {
 	run := program(t, servertest.EtcdAddress(from...), servertest.EtcdAddress(to...))
 	snap, peak := run("snapshot", "from")
 	back, rpeak := run("restore", "from@latest//gateways/", "--to", "to", "--yes")
-	t.Logf("etcd, %d keys: snapshot %s beside a bare paged read's %s (%.1f times), peak memory %d MiB; restore, read back and compared, %s beside a bare load's %s (%.1f times), peak memory %d MiB",
-		n, snap.Round(time.Millisecond), bare.Round(time.Millisecond), snap.Seconds()/bare.Seconds(), peak, back.Round(time.Millisecond), load.Round(time.Millisecond), back.Seconds()/load.Seconds(), rpeak)
+	t.Logf("etcd, %d keys: snapshot %s beside a bare paged read's %s (%.1f times), peak memory %d MiB; restore, "+
+		"read back and compared, %s beside a bare load's %s (%.1f times), peak memory %d MiB",
+		n, snap.Round(time.Millisecond), bare.Round(time.Millisecond), snap.Seconds()/bare.Seconds(), peak,
+		back.Round(time.Millisecond), load.Round(time.Millisecond), back.Seconds()/load.Seconds(), rpeak)
 	require.Less(t, peak, 200)
 	require.Less(t, rpeak, 200)
 }
@@ -246,8 +252,10 @@ func TestCaptureLag(t *testing.T) {
 			_, err := dcl.Database("apiary").Collection("colonies").InsertOne(ctx, map[string]any{"n": i})
 			return err
 		}},
-		{"etcd", servertest.EtcdAddress(es...), func(i int) error { _, err := ecl.Put(ctx, fmt.Sprint("/gateways/", i), "x"); return err }},
-		{"redis", servertest.RedisAddress(rs), func(i int) error { return rcl.Set(ctx, fmt.Sprint("stall:", i), "x", 0).Err() }},
+		{"etcd", servertest.EtcdAddress(es...),
+			func(i int) error { _, err := ecl.Put(ctx, fmt.Sprint("/gateways/", i), "x"); return err }},
+		{"redis", servertest.RedisAddress(rs),
+			func(i int) error { return rcl.Set(ctx, fmt.Sprint("stall:", i), "x", 0).Err() }},
 	} {
 		require.NoError(t, c.write(-1))
 		e := newRunner(t)
@@ -294,7 +302,9 @@ func TestCaptureLag(t *testing.T) {
 		stop()
 		<-ended
 		slices.Sort(lags)
-		t.Logf("%s (%s): %d writes at %.0f/s, captured after %s (median), %s (99th percentile), %s (longest)", c.name, topo.Kind, writes, rate,
-			lags[len(lags)/2].Round(100*time.Microsecond), lags[len(lags)*99/100].Round(100*time.Microsecond), lags[len(lags)-1].Round(100*time.Microsecond))
+		t.Logf("%s (%s): %d writes at %.0f/s, captured after %s (median), %s (99th percentile), %s (longest)", c.name,
+			topo.Kind, writes, rate,
+			lags[len(lags)/2].Round(100*time.Microsecond), lags[len(lags)*99/100].Round(100*time.Microsecond),
+			lags[len(lags)-1].Round(100*time.Microsecond))
 	}
 }

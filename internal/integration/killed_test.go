@@ -48,7 +48,8 @@ func TestAHundredKills(t *testing.T) {
 	dir := t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
 	target := newYard(t, 4)
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } "+
+		"}\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
 		"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), y.uri, target.uri, dir), 0o600))
 	var last string
 	runTool := func(kill func(*exec.Cmd), args ...string) int {
@@ -92,7 +93,8 @@ func TestAHundredKills(t *testing.T) {
 	outcomes := map[string]map[string]int{}
 	var times []bson.Timestamp
 	for range 100 {
-		args := [][]string{{"snapshot", "meadow"}, {"capture", "meadow"}, {"capture", "meadow"}, {"restore", "meadow@latest", "--to", "paddock", "--conflict", "replace", "--yes"}}[rng.IntN(4)]
+		args := [][]string{{"snapshot", "meadow"}, {"capture", "meadow"}, {"capture", "meadow"},
+			{"restore", "meadow@latest", "--to", "paddock", "--conflict", "replace", "--yes"}}[rng.IntN(4)]
 		victim := []string{"dexamen", "member", "router"}[rng.IntN(3)]
 		after := time.Duration(rng.IntN(250)) * time.Millisecond
 		var restart func()
@@ -124,7 +126,8 @@ func TestAHundredKills(t *testing.T) {
 		}
 		if code == 1 || code > 4 {
 			require.NotEmpty(t, last, "an error says what is wrong")
-			t.Logf("%s, %s killed: %s", args[0], victim, strings.TrimSpace(last[strings.LastIndex(strings.TrimSpace(last), "\n")+1:]))
+			t.Logf("%s, %s killed: %s", args[0], victim,
+				strings.TrimSpace(last[strings.LastIndex(strings.TrimSpace(last), "\n")+1:]))
 		}
 		row := args[0] + ", killed: " + victim
 		if outcomes[row] == nil {
@@ -164,7 +167,8 @@ func TestAHundredKills(t *testing.T) {
 		require.True(t, proof.Equal, proof.NotFolded)
 	}
 	for _, ts := range times {
-		m, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: fmt.Sprintf("%d.%d", ts.T, ts.I)}, restore.OnScratch{})
+		m, err := moment.Resolve(ctx, e, "meadow",
+			address.When{Kind: address.Place, Text: fmt.Sprintf("%d.%d", ts.T, ts.I)}, restore.OnScratch{})
 		require.NoError(t, err)
 		compareMoment(t, e, m, y.at(ts), y.dropping(ts, m.Point), fmt.Sprintf("%d.%d", ts.T, ts.I))
 	}

@@ -99,13 +99,15 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	e.ScratchServer = benchAt(t, servertest.RedisAddress(bench))
 	for _, after := range []bool{false, true} {
 		if after {
-			require.Eventually(t, func() bool { return a.Exists(ctx, "soon").Val() == 0 }, 30*time.Second, 50*time.Millisecond)
+			require.Eventually(t, func() bool { return a.Exists(ctx, "soon").Val() == 0 }, 30*time.Second,
+				50*time.Millisecond)
 		}
 		got, err := trees(ctx)
 		require.NoError(t, err)
 		require.Len(t, got, 2+299+1)
 		require.Equal(t, "SET counter 2", got["db0 counter"])
-		require.Equal(t, fmt.Sprintf("SET soon x; PEXPIREAT %d", due.Milliseconds()), got["db0 soon"], "it had not expired then")
+		require.Equal(t, fmt.Sprintf("SET soon x; PEXPIREAT %d", due.Milliseconds()), got["db0 soon"],
+			"it had not expired then")
 		require.Equal(t, "RPUSH list a b", got["db3 list"])
 		require.NotContains(t, got, "db0 hive:7")
 		require.Zero(t, b.DBSize(ctx).Val(), "given back empty")

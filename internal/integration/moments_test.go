@@ -34,7 +34,8 @@ func TestRestoringAWholeCluster(t *testing.T) {
 	cl, oc := connect(t, rs.URI()), connect(t, other.URI())
 	data := demo.Apiary{Seed: 4, Documents: 3000}
 	require.NoError(t, data.Fill(ctx, cl))
-	require.NoError(t, cl.Database("apiary").CreateView(ctx, "collapsed", "colonies", mongo.Pipeline{{{Key: "$match", Value: bson.D{{Key: "status", Value: "collapsed"}}}}}))
+	require.NoError(t, cl.Database("apiary").CreateView(ctx, "collapsed", "colonies",
+		mongo.Pipeline{{{Key: "$match", Value: bson.D{{Key: "status", Value: "collapsed"}}}}}))
 	src, tgt := open(t, "meadow", rs.URI()), open(t, "paddock", other.URI())
 	e := newRunner(t)
 	p, err := snapshot.Take(ctx, e, "meadow", src)
@@ -56,11 +57,13 @@ func TestRestoringAWholeCluster(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"collapsed"}, views)
 
-	done = putBack(mustResolve(t, e, p), restore.Options{Pattern: "apiary.harvests*", Rename: map[string]string{"apiary.harvests*": "rehearsal.h*"}})
+	done = putBack(mustResolve(t, e, p),
+		restore.Options{Pattern: "apiary.harvests*", Rename: map[string]string{"apiary.harvests*": "rehearsal.h*"}})
 	require.Equal(t, []string{"rehearsal.h", "rehearsal.h_2025"}, []string{done[0].To, done[1].To})
 
 	// Many operations share a second: the place in the log is exact.
-	_, err = cl.Database("apiary").Collection("harvests").DeleteMany(ctx, bson.D{{Key: "jars", Value: bson.D{{Key: "$lt", Value: 10}}}})
+	_, err = cl.Database("apiary").Collection("harvests").DeleteMany(ctx,
+		bson.D{{Key: "jars", Value: bson.D{{Key: "$lt", Value: 10}}}})
 	require.NoError(t, err)
 	require.NoError(t, cl.Database("apiary").Collection("harvests").Drop(ctx))
 	note(t, cl)
@@ -79,7 +82,8 @@ func TestRestoringAWholeCluster(t *testing.T) {
 			return nil
 		}))
 	}
-	m, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: mustResolve(t, e, p).Model.FormatPosition(before)}, restore.OnScratch{})
+	m, err := moment.Resolve(ctx, e, "meadow",
+		address.When{Kind: address.Place, Text: mustResolve(t, e, p).Model.FormatPosition(before)}, restore.OnScratch{})
 	require.NoError(t, err)
 	spaces, n, err := m.Trees(ctx, e.Store, nil, func(n string) bool { return n == "apiary.harvests" })
 	require.NoError(t, err)
@@ -87,7 +91,8 @@ func TestRestoringAWholeCluster(t *testing.T) {
 	require.EqualValues(t, 250+125-deletes, spaces[0].Root.Records, "all deletes and not the drop")
 	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: "1.1"}, restore.OnScratch{})
 	require.ErrorContains(t, err, "before the first point")
-	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: "4000000000.1"}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Place, Text: "4000000000.1"},
+		restore.OnScratch{})
 	require.ErrorContains(t, err, "is not captured")
 }
 
@@ -156,16 +161,21 @@ func TestNamesThatAreNotThere(t *testing.T) {
 	require.NoError(t, err)
 	_, err = moment.Resolve(ctx, e, "meado", address.When{}, restore.OnScratch{})
 	require.ErrorContains(t, err, "it holds points of meadow")
-	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Point, Text: p.ID[:len(p.ID)-1] + "_"}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Point, Text: p.ID[:len(p.ID)-1] + "_"},
+		restore.OnScratch{})
 	require.ErrorContains(t, err, "near it: "+p.ID)
-	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: p.Time.Add(-time.Hour)}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: p.Time.Add(-time.Hour)},
+		restore.OnScratch{})
 	require.ErrorContains(t, err, "before the first point")
-	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: p.Time.Add(time.Hour)}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: p.Time.Add(time.Hour)},
+		restore.OnScratch{})
 	require.ErrorContains(t, err, "no log was captured after it")
 	_, err = snapshot.Fold(ctx, e, mustResolve(t, e, p))
 	require.ErrorContains(t, err, "nothing to fold")
-	_, err = moment.Compare(ctx, e, moment.Side{Moment: mustResolve(t, e, p), Name: "a", Model: mustResolve(t, e, p).Model},
-		moment.Side{Moment: mustResolve(t, e, p), Name: "b"}, moment.CompareOptions{PatternA: "apiary.colonie", PatternB: "apiary.colonies"})
+	_, err = moment.Compare(ctx, e, moment.Side{
+		Moment: mustResolve(t, e, p), Name: "a", Model: mustResolve(t, e, p).Model},
+		moment.Side{Moment: mustResolve(t, e, p), Name: "b"},
+		moment.CompareOptions{PatternA: "apiary.colonie", PatternB: "apiary.colonies"})
 	require.ErrorContains(t, err, "near it: apiary.colonies")
 }
 
@@ -183,7 +193,8 @@ func TestFollowing(t *testing.T) {
 	stop, cancel := context.WithCancel(ctx)
 	ended := make(chan error, 1)
 	go func() {
-		_, err := capture.Run(stop, e, "meadow", src, capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond, SegmentBytes: 8 << 10})
+		_, err := capture.Run(stop, e, "meadow", src,
+			capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond, SegmentBytes: 8 << 10})
 		ended <- err
 	}()
 	for seed := range uint64(5) {

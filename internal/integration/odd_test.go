@@ -46,7 +46,8 @@ func insert(t *testing.T, cl *mongo.Client, name string, docs ...any) {
 }
 
 // restoreNew restores all of the latest moment under other names.
-func restoreNew(t *testing.T, e *run.Runner, to engine.Cluster, rename map[string]string, except ...string) ([]restore.Restored, error) {
+func restoreNew(t *testing.T, e *run.Runner, to engine.Cluster, rename map[string]string,
+	except ...string) ([]restore.Restored, error) {
 	t.Helper()
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
 	require.NoError(t, err)
@@ -69,7 +70,9 @@ func TestWhatBearsTheNameIsLookedAt(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			cl, c := oddly(t, o.odd)
-			require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "create", Value: "harvests"}, {Key: "validator", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gte", Value: 0}}}}}}).Err())
+			require.NoError(t, cl.Database("apiary").RunCommand(ctx,
+				bson.D{{Key: "create", Value: "harvests"},
+					{Key: "validator", Value: bson.D{{Key: "kg", Value: bson.D{{Key: "$gte", Value: 0}}}}}}).Err())
 			insert(t, cl, "apiary.harvests", bson.D{{Key: "_id", Value: 1}, {Key: "kg", Value: 3}})
 			note(t, cl)
 			e := newRunner(t)
@@ -90,7 +93,10 @@ func TestANameThatIsNotGivenByRenaming(t *testing.T) {
 		insert(t, cl, "apiary.north-yard", bson.D{{Key: "_id", Value: i}})
 		insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: i}})
 	}
-	require.NoError(t, cl.Database("apiary").RunCommand(ctx, bson.D{{Key: "create", Value: "weather"}, {Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}, {Key: "granularity", Value: "minutes"}}}}).Err())
+	require.NoError(t, cl.Database("apiary").RunCommand(ctx,
+		bson.D{{Key: "create", Value: "weather"},
+			{Key: "timeseries", Value: bson.D{
+				{Key: "timeField", Value: "at"}, {Key: "granularity", Value: "minutes"}}}}).Err())
 	insert(t, cl, "apiary.weather", bson.D{{Key: "at", Value: bson.NewDateTimeFromTime(time.Now())}})
 	note(t, cl)
 	e := newRunner(t)
@@ -146,7 +152,8 @@ func TestALogThatCannotBeTrustedEnds(t *testing.T) {
 			require.NoError(t, err)
 			work := func() {
 				for _, coll := range []string{"keepers", "harvests"} {
-					_, err := cl.Database("apiary").Collection(coll).ReplaceOne(ctx, bson.D{{Key: "_id", Value: 5}}, bson.D{{Key: "n", Value: 7}})
+					_, err := cl.Database("apiary").Collection(coll).ReplaceOne(ctx, bson.D{{Key: "_id", Value: 5}},
+						bson.D{{Key: "n", Value: 7}})
 					require.NoError(t, err)
 				}
 				sess, err := cl.StartSession()
@@ -154,7 +161,9 @@ func TestALogThatCannotBeTrustedEnds(t *testing.T) {
 				defer sess.EndSession(ctx)
 				_, err = sess.WithTransaction(ctx, func(ctx context.Context) (any, error) {
 					for _, coll := range []string{"keepers", "harvests", "keepers"} {
-						if _, err := cl.Database("apiary").Collection(coll).UpdateOne(ctx, bson.D{{Key: "_id", Value: 3}}, bson.D{{Key: "$inc", Value: bson.D{{Key: "n", Value: 1}}}}); err != nil {
+						if _, err := cl.Database("apiary").Collection(coll).UpdateOne(ctx,
+							bson.D{{Key: "_id", Value: 3}},
+							bson.D{{Key: "$inc", Value: bson.D{{Key: "n", Value: 1}}}}); err != nil {
 							return nil, err
 						}
 					}
@@ -326,7 +335,8 @@ func restorePairs(t *testing.T, uri string, pairs int, seed uint64) {
 				time.Sleep(wait)
 				own := open(t, "meadow", uri)
 				defer own.Close()
-				plan, err := restore.NewPlan(ctx, e, moments[i], own, restore.Options{Pattern: "apiary.harvests", Replace: true})
+				plan, err := restore.NewPlan(ctx, e, moments[i], own,
+					restore.Options{Pattern: "apiary.harvests", Replace: true})
 				if err != nil {
 					t.Errorf("pair %d: %v", pair, err)
 					return
@@ -356,7 +366,8 @@ type dying struct{ engine.Logged }
 
 var errGone = errors.New("the cluster is gone")
 
-func (d dying) Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (d dying) Follow(ctx context.Context, shard string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	end, err := d.LogEnd(ctx, shard)
 	if err != nil {
 		return err
@@ -384,7 +395,8 @@ func TestWhatWasReadIsKept(t *testing.T) {
 	require.NoError(t, err)
 	insert(t, cl, "apiary.keepers", bson.D{{Key: "_id", Value: 2}})
 	note(t, cl)
-	got, err := capture.Run(ctx, e, "meadow", dying{src.(engine.Logged)}, capture.Options{Follow: true, FlushEvery: time.Hour})
+	got, err := capture.Run(ctx, e, "meadow", dying{src.(engine.Logged)},
+		capture.Options{Follow: true, FlushEvery: time.Hour})
 	require.ErrorIs(t, err, errGone)
 	require.Positive(t, got.Changes)
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})

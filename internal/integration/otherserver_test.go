@@ -23,13 +23,21 @@ func TestAServerOfAnotherMake(t *testing.T) {
 	cl := connect(t, uri)
 	db := cl.Database("apiary")
 	for i := range 300 {
-		_, err := db.Collection("harvests").InsertOne(ctx, bson.D{{Key: "_id", Value: i}, {Key: "kg", Value: float64(i) / 3}, {Key: "note", Value: "Frühtracht"}, {Key: "boxes", Value: bson.A{1, bson.D{{Key: "no", Value: i}}}}})
+		_, err := db.Collection("harvests").InsertOne(ctx,
+			bson.D{{Key: "_id", Value: i}, {Key: "kg", Value: float64(i) / 3}, {Key: "note", Value: "Frühtracht"},
+				{Key: "boxes", Value: bson.A{1, bson.D{{Key: "no", Value: i}}}}})
 		require.NoError(t, err)
-		_, err = db.Collection("north-yard.2026").InsertOne(ctx, bson.D{{Key: "_id", Value: bson.NewObjectID()}, {Key: "n", Value: int64(i)}})
+		_, err = db.Collection("north-yard.2026").InsertOne(ctx,
+			bson.D{{Key: "_id", Value: bson.NewObjectID()}, {Key: "n", Value: int64(i)}})
 		require.NoError(t, err)
 	}
-	require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "createIndexes", Value: "harvests"}, {Key: "indexes", Value: bson.A{bson.D{{Key: "key", Value: bson.D{{Key: "kg", Value: 1}}}, {Key: "name", Value: "kg_1"}, {Key: "unique", Value: true}}}}}).Err())
-	_ = db.RunCommand(ctx, bson.D{{Key: "create", Value: "capped"}, {Key: "capped", Value: true}, {Key: "size", Value: 1 << 16}, {Key: "max", Value: 10}}).Err()
+	require.NoError(t, db.RunCommand(ctx,
+		bson.D{{Key: "createIndexes", Value: "harvests"},
+			{Key: "indexes", Value: bson.A{
+				bson.D{{Key: "key", Value: bson.D{{Key: "kg", Value: 1}}}, {Key: "name", Value: "kg_1"},
+					{Key: "unique", Value: true}}}}}).Err())
+	_ = db.RunCommand(ctx, bson.D{{Key: "create", Value: "capped"}, {Key: "capped", Value: true},
+		{Key: "size", Value: 1 << 16}, {Key: "max", Value: 10}}).Err()
 	_, err := db.Collection("capped").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
 	require.NoError(t, err)
 	src := open(t, "meadow", uri)
@@ -61,7 +69,9 @@ func TestAServerOfAnotherMake(t *testing.T) {
 			}
 		}
 	}
-	for _, opt := range []restore.Options{{Rename: map[string]string{"apiary.": "rehearsal."}}, {Rename: map[string]string{"apiary.": "apiary.again-"}}, {Replace: true}} {
+	for _, opt := range []restore.Options{
+		{Rename: map[string]string{"apiary.": "rehearsal."}}, {
+			Rename: map[string]string{"apiary.": "apiary.again-"}}, {Replace: true}} {
 		plan, err := restore.NewPlan(ctx, e, m, src, opt)
 		require.NoError(t, err)
 		right(plan.Run(ctx))

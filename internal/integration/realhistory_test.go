@@ -54,7 +54,8 @@ func realHistory(t *testing.T, seed uint64) {
 			time.Sleep(5 * time.Millisecond)
 		}
 		// Without a later entry the log does not reach the last moment.
-		_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: fmt.Sprint("later ", round)}})
+		_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx,
+			bson.D{{Key: "_id", Value: fmt.Sprint("later ", round)}})
 		require.NoError(t, err)
 		_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
 		require.NoError(t, err)

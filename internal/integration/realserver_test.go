@@ -97,7 +97,8 @@ func TestRealServer(t *testing.T) {
 	stop.Store(true)
 	require.NoError(t, err)
 	require.NoError(t, <-writer)
-	t.Logf("snapshot of %d documents in %s, %d changes folded in, %d bytes of %d", p.Stats.Records, time.Since(begun), p.Stats.Changes, p.Stats.Stored, p.Stats.Bytes)
+	t.Logf("snapshot of %d documents in %s, %d changes folded in, %d bytes of %d", p.Stats.Records, time.Since(begun),
+		p.Stats.Changes, p.Stats.Stored, p.Stats.Bytes)
 	require.Positive(t, p.Stats.Changes, "writes went on meanwhile")
 	require.True(t, p.Exact)
 
@@ -123,7 +124,8 @@ func TestRealServer(t *testing.T) {
 
 	p2, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
-	t.Logf("second point: %d bytes, %.2f %% of the first", p2.Stats.Stored, 100*float64(p2.Stats.Stored)/float64(p.Stats.Stored))
+	t.Logf("second point: %d bytes, %.2f %% of the first", p2.Stats.Stored,
+		100*float64(p2.Stats.Stored)/float64(p.Stats.Stored))
 	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
 	require.NoError(t, err)
 	proof, err := verify.Point(ctx, e, p2)
@@ -133,7 +135,8 @@ func TestRealServer(t *testing.T) {
 	tgt := open(t, "paddock", target)
 	for i, m := range moments {
 		dropAll(t, tc)
-		state, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: m.at}, restore.OnScratch{})
+		state, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: m.at},
+			restore.OnScratch{})
 		require.NoError(t, err)
 		plan, err := restore.NewPlan(ctx, e, state, tgt, restore.Options{})
 		require.NoError(t, err)
@@ -145,7 +148,8 @@ func TestRealServer(t *testing.T) {
 		require.Equal(t, m.want, digest(t, tc, demo.Database), "moment %d", i)
 	}
 	t.Run("replacing in place", func(t *testing.T) {
-		state, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: moments[0].at}, restore.OnScratch{})
+		state, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: moments[0].at},
+			restore.OnScratch{})
 		require.NoError(t, err)
 		plan, err := restore.NewPlan(ctx, e, state, tgt, restore.Options{Pattern: "apiary.colonies", Replace: true})
 		require.NoError(t, err)

@@ -76,15 +76,20 @@ func everyType(t testing.TB, cl *goredis.Client, seed uint64) {
 			}
 		case 4:
 			for range n {
-				pipe.ZAdd(ctx, key, goredis.Z{Score: []float64{r.Float64() * 1e9, float64(r.IntN(10)), math.Inf(1), math.Inf(-1), -0.1}[r.IntN(5)], Member: word()})
+				pipe.ZAdd(ctx, key, goredis.Z{
+					Score: []float64{r.Float64() * 1e9, float64(r.IntN(10)), math.Inf(1), math.Inf(-1),
+						-0.1}[r.IntN(5)], Member: word()})
 			}
 		case 5:
 			for j := range n {
-				pipe.XAdd(ctx, &goredis.XAddArgs{Stream: key, ID: fmt.Sprintf("%d-%d", 1000+j*r.IntN(3)/2+j, j), Values: []string{"field", word(), "n", fmt.Sprint(j)}[:2+2*r.IntN(2)]})
+				pipe.XAdd(ctx, &goredis.XAddArgs{
+					Stream: key, ID: fmt.Sprintf("%d-%d", 1000+j*r.IntN(3)/2+j, j), Values: []string{
+						"field", word(), "n", fmt.Sprint(j)}[:2+2*r.IntN(2)]})
 			}
 			pipe.XGroupCreate(ctx, key, "pickers", "0")
 			pipe.XGroupCreate(ctx, key, "idle", "$")
-			pipe.XReadGroup(ctx, &goredis.XReadGroupArgs{Group: "pickers", Consumer: "ada", Streams: []string{key, ">"}, Count: int64(1 + n/2)})
+			pipe.XReadGroup(ctx, &goredis.XReadGroupArgs{
+				Group: "pickers", Consumer: "ada", Streams: []string{key, ">"}, Count: int64(1 + n/2)})
 			pipe.XDel(ctx, key, "1000-0")
 			if n > 10 {
 				pipe.XTrimMaxLen(ctx, key, int64(n/2))
@@ -108,17 +113,20 @@ func everyType(t testing.TB, cl *goredis.Client, seed uint64) {
 		pipe.SAdd(ctx, "large:set", fmt.Sprint(word(), i))
 		pipe.HSet(ctx, "large:hash", fmt.Sprint(word(), i), word())
 		pipe.ZAdd(ctx, "large:zset", goredis.Z{Score: r.NormFloat64(), Member: fmt.Sprint(word(), i)})
-		pipe.XAdd(ctx, &goredis.XAddArgs{Stream: "large:stream", ID: fmt.Sprintf("%d-1", i+1), Values: []string{"v", word()}})
+		pipe.XAdd(ctx, &goredis.XAddArgs{
+			Stream: "large:stream", ID: fmt.Sprintf("%d-1", i+1), Values: []string{"v", word()}})
 	}
 	pipe.SAdd(ctx, "large:set", strings.Repeat("long member ", 200), strings.Repeat("long member ", 201))
 	pipe.XGroupCreate(ctx, "large:stream", "pickers", "0")
-	pipe.XReadGroup(ctx, &goredis.XReadGroupArgs{Group: "pickers", Consumer: "ben", Streams: []string{"large:stream", ">"}, Count: 500})
+	pipe.XReadGroup(ctx, &goredis.XReadGroupArgs{
+		Group: "pickers", Consumer: "ben", Streams: []string{"large:stream", ">"}, Count: 500})
 	pipe.Expire(ctx, "large:hash", 2*time.Hour)
 	pipe.XGroupCreateMkStream(ctx, "empty:stream", "pickers", "0")
 	pipe.PFAdd(ctx, "visitors", "a", "b", "c")
 	pipe.GeoAdd(ctx, "places", &goredis.GeoLocation{Name: "Lindenholt", Longitude: 5.8, Latitude: 51.8})
 	pipe.FunctionLoad(ctx, "#!lua name=yard\nredis.register_function('count', function(keys, args) return #keys end)")
-	for _, c := range []*goredis.Cmd{pipe.Do(ctx, "SELECT", 3), pipe.Do(ctx, "SET", "elsewhere", "db3"), pipe.Do(ctx, "SELECT", 0)} {
+	for _, c := range []*goredis.Cmd{pipe.Do(ctx, "SELECT", 3), pipe.Do(ctx, "SET", "elsewhere", "db3"),
+		pipe.Do(ctx, "SELECT", 0)} {
 		_ = c
 	}
 	_, err := pipe.Exec(ctx)
@@ -127,7 +135,8 @@ func everyType(t testing.TB, cl *goredis.Client, seed uint64) {
 
 // unpacked are settings under which a server keeps the same content in other
 // ways.
-var unpacked = []string{"--list-max-listpack-size", "3", "--hash-max-listpack-entries", "0", "--zset-max-listpack-entries", "0", "--set-max-intset-entries", "0",
+var unpacked = []string{"--list-max-listpack-size", "3", "--hash-max-listpack-entries", "0",
+	"--zset-max-listpack-entries", "0", "--set-max-intset-entries", "0",
 	"--stream-node-max-entries", "3", "--rdbcompression", "no", "--repl-diskless-sync", "no"}
 
 // streams reads what a digest does not: groups, consumers, pending entries.
@@ -285,7 +294,8 @@ func TestRedisCommandsBeyond(t *testing.T) {
 	depth := 1
 	dial := func(p *servertest.Process) engine.Cluster {
 		_, drv, _ := engine.ForAddress("redis://h")
-		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: servertest.RedisAddress(p), Options: map[string]any{"prefix_depth": depth}})
+		c, err := drv.Open(ctx, engine.Target{
+			Name: "bramble", Address: servertest.RedisAddress(p), Options: map[string]any{"prefix_depth": depth}})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		return c
@@ -304,7 +314,9 @@ func TestRedisCommandsBeyond(t *testing.T) {
 		return m
 	}
 	putBack := func(m *moment.Moment) error {
-		p, err := restore.NewPlan(ctx, e, m, dial(to), restore.Options{Pattern: "db0/stalls:", Rename: map[string]string{"db0/stalls:": "db0/tents:"}, Replace: true})
+		p, err := restore.NewPlan(ctx, e, m, dial(to),
+			restore.Options{Pattern: "db0/stalls:", Rename: map[string]string{"db0/stalls:": "db0/tents:"},
+				Replace: true})
 		if err != nil {
 			return err
 		}
@@ -366,7 +378,8 @@ func TestRedisSentinel(t *testing.T) {
 	require.NoError(t, cl.Wait(ctx, 1, 10*time.Second).Err())
 	first.Kill()
 	next := servertest.RedisClient(t, second)
-	require.Eventually(t, func() bool { return next.Incr(ctx, "stall").Err() == nil }, 60*time.Second, 200*time.Millisecond,
+	require.Eventually(t, func() bool { return next.Incr(ctx, "stall").Err() == nil }, 60*time.Second,
+		200*time.Millisecond,
 		"the sentinel promotes the replica")
 	_, drv, err := engine.ForAddress(address)
 	require.NoError(t, err)
@@ -453,7 +466,8 @@ func TestRedisSlotsMove(t *testing.T) {
 		do(m, "CLUSTER", "SETSLOT", slot, "NODE", id(to))
 	}
 	moved := time.Now()
-	require.Eventually(t, func() bool { return again(func() error { return cl.Incr(ctx, key).Err() }) == nil }, 30*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return again(func() error { return cl.Incr(ctx, key).Err() }) == nil },
+		30*time.Second, 100*time.Millisecond)
 
 	_, err = capture.Run(ctx, e, "bramble", open(t, "bramble", addr), capture.Options{})
 	require.ErrorIs(t, err, run.ErrIncomplete)

@@ -66,7 +66,9 @@ func scaleAt(t *testing.T, bin string, documents int) (peakMiB int) {
 
 	dir := t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  orchard: { address: %q }\nlimits: { temp: %q }\n", "file://"+dir+"/larder", dir+"/larder.key", uri, dir), 0o600))
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } "+
+		"}\nclusters:\n  orchard: { address: %q }\nlimits: { temp: %q }\n", "file://"+dir+"/larder", dir+
+		"/larder.key", uri, dir), 0o600))
 	run := func(args ...string) (peak int) {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet", "--json"}, args...)...)
 		var out bytes.Buffer
@@ -99,8 +101,10 @@ func scaleAt(t *testing.T, bin string, documents int) (peakMiB int) {
 	took := time.Since(begun)
 	cancel()
 	wg.Wait()
-	t.Logf("%d documents (filled in %s): a bare scan of both shards %s, the snapshot %s (%.1f times), %d writes meanwhile, peak memory %d MiB",
-		bare, filled.Round(time.Millisecond), floor.Round(time.Millisecond), took.Round(time.Millisecond), took.Seconds()/floor.Seconds(), wrote, peakMiB)
+	t.Logf("%d documents (filled in %s): a bare scan of both shards %s, the snapshot %s (%.1f times), %d writes "+
+		"meanwhile, peak memory %d MiB",
+		bare, filled.Round(time.Millisecond), floor.Round(time.Millisecond), took.Round(time.Millisecond),
+		took.Seconds()/floor.Seconds(), wrote, peakMiB)
 	note(t, cl)
 	run("capture", "orchard")
 	run("verify", "orchard@latest", "--live", "orchard") // exit code 3 where anything differs
@@ -129,7 +133,8 @@ func bareScan(t *testing.T, addr string) (n int64) {
 	cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + addr + "/?directConnection=true"))
 	require.NoError(t, err)
 	defer func() { _ = cl.Disconnect(ctx) }()
-	cur, err := cl.Database(demo.TelemetryDatabase).Collection("readings").Find(ctx, bson.D{}, options.Find().SetBatchSize(4096))
+	cur, err := cl.Database(demo.TelemetryDatabase).Collection("readings").Find(ctx, bson.D{},
+		options.Find().SetBatchSize(4096))
 	require.NoError(t, err)
 	for cur.Next(ctx) {
 		n++

@@ -36,7 +36,8 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 		}
 	}
 	rename := func(from, to string) {
-		require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "renameCollection", Value: from}, {Key: "to", Value: to}}).Err())
+		require.NoError(t, cl.Database("admin").RunCommand(ctx,
+			bson.D{{Key: "renameCollection", Value: from}, {Key: "to", Value: to}}).Err())
 	}
 	for _, n := range []string{"apiary.colonies", "apiary.keepers", "apiary.scratch_1", "market.stalls"} {
 		fill(n, 40)
@@ -81,13 +82,15 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	strangers, err := m.UntrackedRenames(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []string{"apiary.found"}, strangers)
-	diffs, err := moment.Compare(ctx, e, moment.Side{Name: "then", Moment: m, Model: m.Model}, moment.Side{Name: "now", Live: src, Model: m.Model}, moment.CompareOptions{})
+	diffs, err := moment.Compare(ctx, e, moment.Side{Name: "then", Moment: m, Model: m.Model},
+		moment.Side{Name: "now", Live: src, Model: m.Model}, moment.CompareOptions{})
 	require.NoError(t, err)
 	require.Len(t, diffs, 3, "what was not asked for is no difference")
 	for _, d := range diffs {
 		require.Equal(t, d.B != "apiary.found", d.Same(), "%+v", d)
 	}
-	require.True(t, slices.ContainsFunc(warned, func(w string) bool { return strings.Contains(w, "apiary.found is not in it") }))
+	require.True(t, slices.ContainsFunc(warned,
+		func(w string) bool { return strings.Contains(w, "apiary.found is not in it") }))
 
 	_, err = snapshot.Fold(ctx, e, m)
 	require.ErrorIs(t, err, run.ErrRefused, "a point would have lost what is protected")
@@ -157,7 +160,8 @@ func TestAClusterThatWasMadeAnew(t *testing.T) {
 	_, err = capture.Run(ctx, e, "meadow", open(t, "meadow", anew.URI()), capture.Options{})
 	require.ErrorIs(t, err, run.ErrRefused)
 
-	_, err = connect(t, rs.URI()).Database("apiary").Collection("colonies").DeleteMany(ctx, bson.M{"_id": bson.M{"$gt": 20}})
+	_, err = connect(t, rs.URI()).Database("apiary").Collection("colonies").DeleteMany(ctx,
+		bson.M{"_id": bson.M{"$gt": 20}})
 	require.NoError(t, err)
 	note(t, connect(t, rs.URI()))
 	p, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
@@ -170,7 +174,8 @@ func TestAClusterThatWasMadeAnew(t *testing.T) {
 	require.Equal(t, first.ID, holds[0].Point)
 
 	r := servertest.Redis(t)
-	_, err = restore.NewPlan(ctx, e, mustResolve(t, e, first), open(t, "bramble", servertest.RedisAddress(r)), restore.Options{})
+	_, err = restore.NewPlan(ctx, e, mustResolve(t, e, first), open(t, "bramble", servertest.RedisAddress(r)),
+		restore.Options{})
 	require.ErrorIs(t, err, run.ErrRefused)
 	require.ErrorContains(t, err, "is a redis cluster")
 }

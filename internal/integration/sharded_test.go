@@ -24,15 +24,18 @@ import (
 // TestAShardsLogRollsOver: one shard's log is lost while the others are not:
 // the cluster has a gap, moments within it are refused, and a new point heals.
 func TestAShardsLogRollsOver(t *testing.T) {
-	c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1, Set: docsim.Options{NoopEvery: fastNoops, LogBytes: 60_000}})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{
+		Members: 1, Set: docsim.Options{NoopEvery: fastNoops, LogBytes: 60_000}})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	cl := connect(t, c.URI())
 	admin := cl.Database("admin")
-	require.NoError(t, admin.RunCommand(ctx, bson.D{{Key: "enableSharding", Value: "telemetry"}, {Key: "primaryShard", Value: c.Shards()[1]}}).Err())
+	require.NoError(t, admin.RunCommand(ctx,
+		bson.D{{Key: "enableSharding", Value: "telemetry"}, {Key: "primaryShard", Value: c.Shards()[1]}}).Err())
 	write := func(n int) {
 		for i := range n {
-			_, err := cl.Database("telemetry").Collection("gateways").InsertOne(ctx, bson.D{{Key: "i", Value: i}, {Key: "note", Value: "all is well in the north yard"}})
+			_, err := cl.Database("telemetry").Collection("gateways").InsertOne(ctx,
+				bson.D{{Key: "i", Value: i}, {Key: "note", Value: "all is well in the north yard"}})
 			require.NoError(t, err)
 		}
 	}
@@ -49,7 +52,8 @@ func TestAShardsLogRollsOver(t *testing.T) {
 	require.ErrorIs(t, err, run.ErrIncomplete)
 	require.Len(t, got.Gaps, 1)
 	require.Equal(t, c.Shards()[1], got.Gaps[0].Shard)
-	_, err = moment.Resolve(ctx, e, "orchard", address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)}, restore.OnScratch{})
+	_, err = moment.Resolve(ctx, e, "orchard",
+		address.When{Kind: address.Time, Time: within.Add(50 * time.Millisecond)}, restore.OnScratch{})
 	require.ErrorContains(t, err, "rolled over")
 	_, err = snapshot.Take(ctx, e, "orchard", src)
 	require.NoError(t, err)
@@ -90,10 +94,12 @@ func TestShardedAgain(t *testing.T) {
 		run(on, bson.D{{Key: "addShardToZone", Value: on.Shards()[0]}, {Key: "zone", Value: "north"}})
 	}
 	run(c, bson.D{{Key: "shardCollection", Value: ns}, {Key: "key", Value: bson.D{{Key: "colony", Value: 1}}}})
-	run(c, bson.D{{Key: "updateZoneKeyRange", Value: ns}, {Key: "min", Value: bson.D{{Key: "colony", Value: 0}}}, {Key: "max", Value: bson.D{{Key: "colony", Value: 50}}}, {Key: "zone", Value: "north"}})
+	run(c, bson.D{{Key: "updateZoneKeyRange", Value: ns}, {Key: "min", Value: bson.D{{Key: "colony", Value: 0}}},
+		{Key: "max", Value: bson.D{{Key: "colony", Value: 50}}}, {Key: "zone", Value: "north"}})
 	for i, at := range []int{25, 50, 75} {
 		run(c, bson.D{{Key: "split", Value: ns}, {Key: "middle", Value: bson.D{{Key: "colony", Value: at}}}})
-		run(c, bson.D{{Key: "moveChunk", Value: ns}, {Key: "find", Value: bson.D{{Key: "colony", Value: at}}}, {Key: "to", Value: c.Shards()[i%2]}})
+		run(c, bson.D{{Key: "moveChunk", Value: ns}, {Key: "find", Value: bson.D{{Key: "colony", Value: at}}},
+			{Key: "to", Value: c.Shards()[i%2]}})
 	}
 	coll := cl.Database("telemetry").Collection("readings")
 	for i := range 200 {
@@ -101,7 +107,8 @@ func TestShardedAgain(t *testing.T) {
 		require.NoError(t, err)
 	}
 	for _, colony := range []int{10, 30, 60, 90} { // one _id, on both shards
-		_, err := coll.InsertOne(ctx, bson.D{{Key: "_id", Value: "twice " + []string{"a", "b"}[colony/50]}, {Key: "colony", Value: colony}})
+		_, err := coll.InsertOne(ctx, bson.D{
+			{Key: "_id", Value: "twice " + []string{"a", "b"}[colony/50]}, {Key: "colony", Value: colony}})
 		require.NoError(t, err)
 	}
 	note(t, cl)
@@ -133,7 +140,8 @@ func TestShardedAgain(t *testing.T) {
 	}
 	require.EqualValues(t, 1, count("collections", bson.D{{Key: "_id", Value: ns}}))
 	require.EqualValues(t, 4, count("chunks", bson.D{}))
-	require.EqualValues(t, 2, count("chunks", bson.D{{Key: "shard", Value: target.Shards()[1]}}), "in turn on the shards there are")
+	require.EqualValues(t, 2, count("chunks", bson.D{{Key: "shard", Value: target.Shards()[1]}}),
+		"in turn on the shards there are")
 	require.EqualValues(t, 1, count("tags", bson.D{{Key: "tag", Value: "north"}}))
 
 	err = putBack(startSim(t, docsim.Options{Name: "meadow", NoopEvery: fastNoops}).URI())
@@ -167,7 +175,8 @@ func TestCaptureLeavesAMemberThatFallsBehind(t *testing.T) {
 				}
 			}
 			for i := range 10 {
-				_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: 10 + i}})
+				_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx,
+					bson.D{{Key: "_id", Value: 10 + i}})
 				require.NoError(t, err)
 			}
 		}

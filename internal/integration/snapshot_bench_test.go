@@ -31,7 +31,8 @@ func BenchmarkSnapshot(b *testing.B) {
 			require.NoError(b, err)
 			n := 0
 			for _, name := range names {
-				cur, err := cl.Database(demo.Database).Collection(name).Find(ctx, bson.D{}, options.Find().SetBatchSize(4096))
+				cur, err := cl.Database(demo.Database).Collection(name).Find(ctx, bson.D{},
+					options.Find().SetBatchSize(4096))
 				require.NoError(b, err)
 				for cur.Next(ctx) {
 					n += len(cur.Current)

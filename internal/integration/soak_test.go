@@ -82,7 +82,8 @@ func (s *soaked) work(t *testing.T, stop chan struct{}, seed uint64, reached fun
 			if s.idle != nil {
 				require.NoError(t, s.idle())
 			}
-			require.Less(t, time.Since(still), 2*time.Minute, "what was written to %s does not get into the store", s.name)
+			require.Less(t, time.Since(still), 2*time.Minute, "what was written to %s does not get into the store",
+				s.name)
 		}
 		s.noted = append(s.noted, soakedMoment{at, state})
 	}
@@ -95,7 +96,8 @@ func hivesOf(c *mongo.Collection) (write func(k, v string) error, state func() (
 				_, err := c.DeleteOne(ctx, bson.M{"_id": k})
 				return err
 			}
-			_, err := c.UpdateOne(ctx, bson.M{"_id": k}, bson.M{"$set": bson.M{"v": v}}, options.UpdateOne().SetUpsert(true))
+			_, err := c.UpdateOne(ctx, bson.M{"_id": k}, bson.M{"$set": bson.M{"v": v}},
+				options.UpdateOne().SetUpsert(true))
 			return err
 		}, func() (map[string]string, error) {
 			cur, err := c.Find(ctx, bson.M{})
@@ -134,7 +136,8 @@ func soakedDocuments(t *testing.T) *soaked {
 func soakedServer(t *testing.T) *soaked {
 	// It reads its whole log whenever it is asked for some of it: a long one is
 	// more than a daemon that lives for seconds can wait for.
-	s := &soaked{name: "comb", pause: 300 * time.Millisecond, address: servertest.Document(t, "comb"), scratch: servertest.Document(t, "")}
+	s := &soaked{name: "comb", pause: 300 * time.Millisecond, address: servertest.Document(t, "comb"),
+		scratch: servertest.Document(t, "")}
 	cl := servertest.Connect(t, s.address)
 	servertest.KeepLog(t, cl)
 	db, n := cl.Database("apiary"), 0
@@ -209,7 +212,8 @@ func residentOf(pid int) int {
 
 // TestSoak captures a stand-in and real clusters continuously while they are
 // written to, and kills the daemon every few seconds; for DEXAMEN_SOAK, half a
-// minute when not given, the real document server being there from a minute on. Coverage must be unbroken, moments what they were, and
+// minute when not given, the real document server being there from a minute on. Coverage must be unbroken, moments
+// what they were, and
 // memory flat.
 func TestSoak(t *testing.T) {
 	length := 30 * time.Second
@@ -227,7 +231,8 @@ func TestSoak(t *testing.T) {
 		least, most = 5*time.Second, 15*time.Second
 	}
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n", "file://"+dir+"/larder", dir+"/larder.key")
+	fmt.Fprintf(&b, "stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n", "file://"+dir+"/larder",
+		dir+"/larder.key")
 	var names []string
 	for _, s := range list {
 		require.NoError(t, s.write("first", "one"))
@@ -264,7 +269,8 @@ limits: { temp: %q }
 	require.NoError(t, err)
 	keys, err := store.ParseSecret(string(secret))
 	require.NoError(t, err)
-	opened, err := store.Open(ctx, blob.NewDir(dir+"/larder"), store.Options{Unlock: keys, Memo: store.NewMemo(8 << 20)})
+	opened, err := store.Open(ctx, blob.NewDir(dir+"/larder"),
+		store.Options{Unlock: keys, Memo: store.NewMemo(8 << 20)})
 	require.NoError(t, err)
 	env := &run.Runner{Store: opened}
 	reached := func(cluster string) time.Time {
@@ -334,18 +340,21 @@ limits: { temp: %q }
 		results[x.Kind+" "+x.Result]++
 		require.NotContains(t, []string{store.RunDiffers}, x.Result, "%s", x.Error)
 	}
-	require.Positive(t, results[store.RunCapture+" "+store.RunKilled]+results[store.RunCapture+" "+store.RunInterrupted])
+	require.Positive(t, results[store.RunCapture+" "+store.RunKilled]+results[store.RunCapture+" "+
+		store.RunInterrupted])
 	restored := 0
 	for _, s := range list {
 		require.NotEmpty(t, s.noted, s.name)
 		picks := r.Perm(len(s.noted))
 		for _, i := range picks[:min(len(picks), 4)] {
 			m := s.noted[i]
-			_, err := runTool("restore", s.name+"@"+m.at.Format(time.RFC3339Nano), "--to", s.name+"-scratch", "--conflict", "replace", "--yes")
+			_, err := runTool("restore", s.name+"@"+m.at.Format(time.RFC3339Nano), "--to", s.name+"-scratch",
+				"--conflict", "replace", "--yes")
 			require.NoError(t, err)
 			got, err := s.restored()
 			require.NoError(t, err)
-			require.True(t, maps.Equal(m.state, got), "%s at %s: %d keys, expected %d", s.name, m.at, len(got), len(m.state))
+			require.True(t, maps.Equal(m.state, got), "%s at %s: %d keys, expected %d", s.name, m.at, len(got),
+				len(m.state))
 			restored++
 		}
 		t.Logf("%s: %d writes, %d moments noted", s.name, s.writes, len(s.noted))
@@ -360,7 +369,9 @@ limits: { temp: %q }
 			late = max(late, p)
 		}
 	}
-	t.Logf("%s: %d lives of the daemon, %d of them ended by SIGTERM, the others killed; %v", length, lives, terms, results)
-	t.Logf("%d moments restored and equal; a daemon has at most %d MiB in the first third, %d MiB in the last", restored, early, late)
+	t.Logf("%s: %d lives of the daemon, %d of them ended by SIGTERM, the others killed; %v", length, lives, terms,
+		results)
+	t.Logf("%d moments restored and equal; a daemon has at most %d MiB in the first third, %d MiB in the last",
+		restored, early, late)
 	require.Less(t, late, 140, "MiB")
 }

@@ -44,7 +44,8 @@ func (m *Moment) HasNoChanges(ctx context.Context) (bool, error) {
 
 // StatesOfPoint returns the trees of a quiet moment: the point's, without what has
 // expired since.
-func (m *Moment) StatesOfPoint(ctx context.Context, x *store.Scratch, choose func(name string) bool) ([]NamespaceState, error) {
+func (m *Moment) StatesOfPoint(ctx context.Context, x *store.Scratch,
+	choose func(name string) bool) ([]NamespaceState, error) {
 	spaces, _, err := m.AtPoint().Trees(ctx, x, x, choose)
 	if err != nil {
 		return nil, err
@@ -57,7 +58,8 @@ func Unchanged(value []byte) []byte { return value }
 
 // WithoutExpired returns namespaces with other values, without what has expired by a time,
 // and without those that held nothing else.
-func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState, model engine.Model, by time.Time, value func([]byte) []byte) ([]NamespaceState, error) {
+func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState, model engine.Model, by time.Time,
+	value func([]byte) []byte) ([]NamespaceState, error) {
 	var err error
 	for i := range list {
 		if list[i].Root, err = rewriteTree(ctx, x, list[i].Root, model, by, value); err != nil {
@@ -69,7 +71,8 @@ func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState
 
 // rewriteTree returns a tree with other values, without the units that have expired
 // by a time.
-func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time, value func([]byte) []byte) (tree.Root, error) {
+func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time,
+	value func([]byte) []byte) (tree.Root, error) {
 	exp, _ := model.(engine.Expiring)
 	compound, _ := model.(engine.Grouper)
 	unit := func(key []byte) string {

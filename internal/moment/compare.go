@@ -31,7 +31,8 @@ type CompareOptions struct {
 // Compare finds what differs from a to b. The scratch holds what is read.
 func Compare(ctx context.Context, e *run.Runner, a, b Side, opt CompareOptions) ([]NamespaceDiff, error) {
 	if ea, eb := a.engine(), b.engine(); ea != eb {
-		return nil, fmt.Errorf("%w: %s is of a %s cluster and %s of a %s cluster", run.ErrRefused, a.Name, ea, b.Name, eb)
+		return nil, fmt.Errorf("%w: %s is of a %s cluster and %s of a %s cluster", run.ErrRefused, a.Name, ea, b.Name,
+			eb)
 	}
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
@@ -78,7 +79,9 @@ func Compare(ctx context.Context, e *run.Runner, a, b Side, opt CompareOptions) 
 		}
 		out = append(out, d)
 	}
-	slices.SortStableFunc(out, func(p, q NamespaceDiff) int { return strings.Compare(cmp.Or(p.A, p.B), cmp.Or(q.A, q.B)) })
+	slices.SortStableFunc(out, func(p, q NamespaceDiff) int {
+		return strings.Compare(cmp.Or(p.A, p.B), cmp.Or(q.A, q.B))
+	})
 	return out, nil
 }
 
@@ -96,7 +99,8 @@ func (s Side) holds(name string) bool {
 }
 
 // states builds the trees of one side. Near are trees that are likely alike.
-func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, pattern string, within func(string) bool, near []NamespaceState) ([]NamespaceState, error) {
+func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, pattern string, within func(string) bool,
+	near []NamespaceState) ([]NamespaceState, error) {
 	choose := func(name string) bool {
 		return address.Match(pattern, name) && (within(name) || address.Literal(pattern) && pattern != "")
 	}

@@ -118,7 +118,9 @@ func Cover(ctx context.Context, e *run.Runner, cluster string) ([]*Coverage, err
 		c.Proven = lastProven(c.Points, c.Proofs)
 		for _, m := range c.Proofs {
 			for _, d := range m.Doubts {
-				c.Doubts = append(c.Doubts, Doubt{m.Since, m.Until, strings.TrimPrefix(d.Namespace+": ", ": ") + "the log and point " + m.Point + " disagree: " + d.What})
+				c.Doubts = append(c.Doubts,
+					Doubt{m.Since, m.Until, strings.TrimPrefix(d.Namespace+": ", ": ") + "the log and point " +
+						m.Point + " disagree: " + d.What})
 			}
 		}
 		for _, b := range bad {

@@ -32,7 +32,8 @@ func (m *Moment) WithAlternatives(ctx context.Context, name string, err error) e
 
 // Salvage builds what can be read of a damaged namespace, and says which records
 // cannot.
-func (m *Moment) Salvage(ctx context.Context, x *store.Scratch, name string) (out []NamespaceState, changes int64, lost []string, err error) {
+func (m *Moment) Salvage(ctx context.Context, x *store.Scratch,
+	name string) (out []NamespaceState, changes int64, lost []string, err error) {
 	part := *m
 	point := *m.Point
 	point.Namespaces = slices.Clone(point.Namespaces)
@@ -66,7 +67,8 @@ func (m *Moment) Salvage(ctx context.Context, x *store.Scratch, name string) (ou
 		}
 	}
 	if !found {
-		return nil, 0, nil, fmt.Errorf("%s: %w: it had another name in point %s; take that point", name, store.ErrDamaged, m.Point.ID)
+		return nil, 0, nil, fmt.Errorf("%s: %w: it had another name in point %s; take that point", name,
+			store.ErrDamaged, m.Point.ID)
 	}
 	out, changes, err = part.Trees(ctx, x, x, func(n string) bool { return n == name })
 	return out, changes, lost, err
@@ -88,7 +90,8 @@ func (m *Moment) nearestIntact(ctx context.Context, name string) string {
 			if p.Namespaces[i].Name != name {
 				continue
 			}
-			if sound = m.Runner.Store.CheckNamespace(ctx, &p.Namespaces[i], func(string, int64, int64) {}) == nil; !sound {
+			if sound = m.Runner.Store.CheckNamespace(ctx, &p.Namespaces[i],
+				func(string, int64, int64) {}) == nil; !sound {
 				break
 			}
 		}

@@ -12,7 +12,8 @@ import (
 )
 
 // DiffStates compares two namespaces; either may be nil.
-func DiffStates(ctx context.Context, src tree.Source, a, b *NamespaceState, m engine.Model, keys int) (NamespaceDiff, error) {
+func DiffStates(ctx context.Context, src tree.Source, a, b *NamespaceState, m engine.Model,
+	keys int) (NamespaceDiff, error) {
 	var d NamespaceDiff
 	empty := &NamespaceState{}
 	if a == nil {
@@ -29,32 +30,33 @@ func DiffStates(ctx context.Context, src tree.Source, a, b *NamespaceState, m en
 	if a.Root.Hash == b.Root.Hash {
 		return d, nil
 	}
-	err := tree.Diff(ctx, tree.Side{Source: src, Root: a.Root}, tree.Side{Source: src, Root: b.Root}, func(k tree.Difference) error {
-		var kd KeyDiff
-		switch {
-		case k.B == nil:
-			kd.Kind = "missing"
-			d.Missing++
-		case k.A == nil:
-			kd.Kind = "extra"
-			d.Extra++
-		default:
-			kd.Kind = "changed"
-			d.Changed++
-		}
-		if len(d.Keys) < keys {
-			v := k.A
-			if v == nil {
-				v = k.B
+	err := tree.Diff(ctx, tree.Side{Source: src, Root: a.Root}, tree.Side{Source: src, Root: b.Root},
+		func(k tree.Difference) error {
+			var kd KeyDiff
+			switch {
+			case k.B == nil:
+				kd.Kind = "missing"
+				d.Missing++
+			case k.A == nil:
+				kd.Kind = "extra"
+				d.Extra++
+			default:
+				kd.Kind = "changed"
+				d.Changed++
 			}
-			kd.Label = m.Label(v)
-			if k.A != nil && k.B != nil {
-				kd.Fields = m.Changes(k.A, k.B)
+			if len(d.Keys) < keys {
+				v := k.A
+				if v == nil {
+					v = k.B
+				}
+				kd.Label = m.Label(v)
+				if k.A != nil && k.B != nil {
+					kd.Fields = m.Changes(k.A, k.B)
+				}
+				d.Keys = append(d.Keys, kd)
 			}
-			d.Keys = append(d.Keys, kd)
-		}
-		return ctx.Err()
-	})
+			return ctx.Err()
+		})
 	return d, err
 }
 

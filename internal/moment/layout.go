@@ -22,7 +22,8 @@ func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (e
 	was := map[string][]tree.Root{}
 	put := map[string][][]byte{}
 	for _, s := range m.Point.Shards {
-		list, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == record.KindLayout })
+		list, _, err := m.shardTrees(ctx, s.Name, src, sink,
+			func(ns *record.Namespace) bool { return ns.Kind == record.KindLayout })
 		if err != nil {
 			return nil, m.OnShard(s.Name, err)
 		}

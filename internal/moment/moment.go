@@ -65,5 +65,6 @@ type Materializer interface {
 	// Materialize builds the namespaces of the moment that choose accepts, into x,
 	// and returns them in order of their names with the number of log changes
 	// carried out. ErrRefused is returned when there is no server to do it on.
-	Materialize(ctx context.Context, m *Moment, x *store.Scratch, choose func(name string) bool) ([]NamespaceState, int64, error)
+	Materialize(ctx context.Context, m *Moment, x *store.Scratch, choose func(name string) bool) ([]NamespaceState,
+		int64, error)
 }

@@ -57,7 +57,8 @@ func (m *Moment) namesReplayed(ctx context.Context) ([]string, error) {
 	for _, s := range m.Point.Shards {
 		err := m.Changes(ctx, s.Name, func(c *record.Change) error {
 			kind, _ := m.Model.Implied(c.Namespace)
-			if (wide == nil || !wide.CrossesNamespaces(c.Namespace)) && kind.IsContent() && !slices.Contains(out, c.Namespace) {
+			if (wide == nil || !wide.CrossesNamespaces(c.Namespace)) && kind.IsContent() &&
+				!slices.Contains(out, c.Namespace) {
 				out = append(out, c.Namespace)
 			}
 			return nil

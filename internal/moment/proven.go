@@ -10,7 +10,8 @@ import (
 // Proven returns, of points, oldest first, by which point the log up to each was
 // proven: its own where it was read from the cluster, the next one that was
 // where it was folded. Doubted are those whose proof failed.
-func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (proven map[string]string, doubted map[string]*store.ProofMark) {
+func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (
+	proven map[string]string, doubted map[string]*store.ProofMark) {
 	proven, doubted = map[string]string{}, map[string]*store.ProofMark{}
 	for i := len(points) - 1; i >= 0; i-- {
 		p := points[i]
@@ -26,7 +27,8 @@ func Proven(points []*store.Point, proofs map[string]*store.ProofMark) (proven m
 		if p.Made == "fold" && i+1 < len(points) && points[i+1].Cluster == p.Cluster {
 			next := points[i+1]
 			by := proven[next.ID]
-			if m := proofs[next.ID]; next.Made == "scan" && m != nil && m.From != p.ID || next.Made == "fold" && next.From != p.ID {
+			if m := proofs[next.ID]; next.Made == "scan" && m != nil && m.From != p.ID ||
+				next.Made == "fold" && next.From != p.ID {
 				by = ""
 			}
 			if by != "" {

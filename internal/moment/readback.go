@@ -13,7 +13,8 @@ import (
 )
 
 // ReadBack reads a live namespace and builds its tree.
-func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Cluster, ns engine.Namespace, near tree.Root) (tree.Root, error) {
+func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Cluster, ns engine.Namespace,
+	near tree.Root) (tree.Root, error) {
 	parts, err := c.Partitions(ctx, ns, e.Readers())
 	if err != nil {
 		return tree.Root{}, err

@@ -20,7 +20,8 @@ func renameOne(name, from, to string) (string, bool) {
 		return to, true
 	}
 	head, tail := strings.TrimSuffix(from, "*"), strings.TrimSuffix(to, "*")
-	if (head != from || strings.HasSuffix(from, ".") || strings.HasSuffix(from, "/") || strings.HasSuffix(from, ":")) && strings.HasPrefix(name, head) {
+	if (head != from || strings.HasSuffix(from, ".") || strings.HasSuffix(from, "/") ||
+		strings.HasSuffix(from, ":")) && strings.HasPrefix(name, head) {
 		return tail + name[len(head):], true
 	}
 	return name, false

@@ -59,7 +59,8 @@ func resolve(ctx context.Context, e *run.Runner, cluster string, when address.Wh
 		for _, p := range points {
 			ids = append(ids, p.ID)
 		}
-		return nil, fmt.Errorf("cluster %s has no point %s; near it: %s", cluster, when.Text, strings.Join(engine.Nearest(when.Text, ids, 3), ", "))
+		return nil, fmt.Errorf("cluster %s has no point %s; near it: %s", cluster, when.Text,
+			strings.Join(engine.Nearest(when.Text, ids, 3), ", "))
 	case address.Latest:
 		p := points[len(points)-1]
 		if len(p.Shards) > 1 && HasShardClocks(p) {
@@ -105,7 +106,8 @@ func At(e *run.Runner, p *store.Point, chains map[string]*journal.Chain, upto ma
 	if err != nil {
 		return nil, err
 	}
-	m := &Moment{Point: p, Time: p.Time, Model: drv.Model(), Upto: map[string]record.Mark{}, Segments: map[string][]journal.Header{}, Runner: e}
+	m := &Moment{Point: p, Time: p.Time, Model: drv.Model(), Upto: map[string]record.Mark{},
+		Segments: map[string][]journal.Header{}, Runner: e}
 	for _, s := range p.Shards {
 		to, ok := upto[s.Name]
 		if !ok || to.Position <= s.Mark.Position {
@@ -157,7 +159,8 @@ func latestCut(p *store.Point, chains map[string]*journal.Chain) map[string]reco
 }
 
 // momentAtTime finds the state at a wall-clock time.
-func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, chains map[string]*journal.Chain, t time.Time) (*Moment, error) {
+func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, chains map[string]*journal.Chain,
+	t time.Time) (*Moment, error) {
 	i := sort.Search(len(points), func(i int) bool { return points[i].Time.After(t) }) - 1
 	if i < 0 {
 		return nil, fmt.Errorf("%s is before the first point of cluster %s; the nearest moment is %s (point %s)",
@@ -181,7 +184,8 @@ func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, cha
 		} else {
 			var next record.Position
 			var err error
-			upto[s.Name], next, err = chains[s.Name].PositionAt(s.Mark, t, func(h journal.Header, fn func(*record.Change) error) error { return e.Store.ReadSegment(ctx, h, fn) })
+			upto[s.Name], next, err = chains[s.Name].PositionAt(s.Mark, t,
+				func(h journal.Header, fn func(*record.Change) error) error { return e.Store.ReadSegment(ctx, h, fn) })
 			if err != nil {
 				return nil, err
 			}
@@ -209,7 +213,8 @@ func HasShardClocks(p *store.Point) bool {
 }
 
 // notCovered reports why a moment cannot be had, and the nearest ones that can.
-func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s store.PointShard, end record.Mark, t time.Time) error {
+func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s store.PointShard, end record.Mark,
+	t time.Time) error {
 	why := "no log was captured after it"
 	if s.Mark.Position == "" {
 		why = "the server keeps no log"
@@ -222,7 +227,8 @@ func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s
 			}
 		}
 	}
-	msg := fmt.Sprintf("%s cannot be had: the nearest moment before it is %s (%s)", run.FormatTime(t), run.FormatTime(end.Wall), why)
+	msg := fmt.Sprintf("%s cannot be had: the nearest moment before it is %s (%s)", run.FormatTime(t),
+		run.FormatTime(end.Wall), why)
 	if i+1 < len(points) {
 		msg += fmt.Sprintf("; the nearest after it is %s (point %s)", run.FormatTime(points[i+1].Time), points[i+1].ID)
 	} else if why == "the log is captured up to there" {
@@ -232,7 +238,8 @@ func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s
 }
 
 // momentAtPlace finds the state just after a log position.
-func momentAtPlace(e *run.Runner, points []*store.Point, chains map[string]*journal.Chain, text string) (*Moment, error) {
+func momentAtPlace(e *run.Runner, points []*store.Point, chains map[string]*journal.Chain,
+	text string) (*Moment, error) {
 	drv, err := engine.ForName(points[0].Engine)
 	if err != nil {
 		return nil, err
@@ -243,7 +250,8 @@ func momentAtPlace(e *run.Runner, points []*store.Point, chains map[string]*jour
 	}
 	var best *store.Point
 	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().ShardClocks {
-		return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time", run.ErrRefused, n, points[0].Cluster)
+		return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time",
+			run.ErrRefused, n, points[0].Cluster)
 	}
 	for _, p := range points {
 		fits := len(p.Shards) > 0
@@ -260,7 +268,8 @@ func momentAtPlace(e *run.Runner, points []*store.Point, chains map[string]*jour
 	upto := map[string]record.Mark{}
 	for _, s := range best.Shards {
 		if end := reach(s, chains); end.Position < pos {
-			return nil, fmt.Errorf("log position %s is not captured: the log of shard %s after point %s reaches to %s (%s)",
+			return nil, fmt.Errorf(
+				"log position %s is not captured: the log of shard %s after point %s reaches to %s (%s)",
 				text, s.Name, best.ID, drv.Model().FormatPosition(end.Position), run.FormatTime(end.Wall))
 		}
 		upto[s.Name] = record.Mark{Position: pos, Wall: s.Mark.Wall}

@@ -86,7 +86,8 @@ func (m *Moment) Plan(ctx context.Context, shard string) (*fold.Fold, error) {
 }
 
 // shardTrees builds the trees of what one shard holds at the moment.
-func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, sink tree.Sink, choose func(*record.Namespace) bool) ([]NamespaceState, int64, error) {
+func (m *Moment) shardTrees(ctx context.Context, shard string, src tree.Source, sink tree.Sink,
+	choose func(*record.Namespace) bool) ([]NamespaceState, int64, error) {
 	var out []NamespaceState
 	if len(m.Segments[shard]) == 0 {
 		for _, ns := range m.Point.Namespaces {
@@ -158,7 +159,8 @@ func (m *Moment) OnShard(shard string, err error) error {
 // they are at the moment, into sink, and gives them in order of names, with
 // the number of changes folded in. A namespace that is spread over shards is
 // one: what counts of each shard's part is put together.
-func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, choose func(name string) bool) ([]NamespaceState, int64, error) {
+func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink,
+	choose func(name string) bool) ([]NamespaceState, int64, error) {
 	choose = m.visible(choose)
 	if x, ok := sink.(*store.Scratch); ok && m.NeedsServer() {
 		if m.Materializer == nil {
@@ -167,7 +169,8 @@ func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink, cho
 		return m.Materializer.Materialize(ctx, m, x, choose)
 	}
 	if !m.Sharded() {
-		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind.IsContent() && choose(ns.Name) })
+		spaces, n, err := m.shardTrees(ctx, m.Point.Shards[0].Name, src, sink,
+			func(ns *record.Namespace) bool { return ns.Kind.IsContent() && choose(ns.Name) })
 		for i := range spaces {
 			spaces[i].Shard = ""
 		}
@@ -204,10 +207,12 @@ func (m *Moment) visible(choose func(name string) bool) func(string) bool {
 
 // OfKind builds the trees of users and roles at the moment, or of what else is
 // no content.
-func (m *Moment) OfKind(ctx context.Context, kind record.Kind, src tree.Source, sink tree.Sink) ([]NamespaceState, error) {
+func (m *Moment) OfKind(ctx context.Context, kind record.Kind, src tree.Source,
+	sink tree.Sink) ([]NamespaceState, error) {
 	var out []NamespaceState
 	for _, s := range m.Point.Shards {
-		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool { return ns.Kind == kind })
+		spaces, _, err := m.shardTrees(ctx, s.Name, src, sink,
+			func(ns *record.Namespace) bool { return ns.Kind == kind })
 		if err != nil {
 			return nil, m.OnShard(s.Name, err)
 		}

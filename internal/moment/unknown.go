@@ -45,8 +45,10 @@ func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) er
 		n := c.Narrowed[i]
 		for _, name := range n.Names {
 			if address.Match(pattern, name) && !n.Until.After(m.Time) {
-				return fmt.Errorf("%w; %s is left out from point %s on, as its policy no longer chooses it; until %s it can be had: %s@%s/%s", base, name, n.Point,
-					run.FormatTime(n.Until), m.Point.Cluster, n.Until.Local().Format("2006-01-02T15:04:05.000Z07:00"), name)
+				return fmt.Errorf("%w; %s is left out from point %s on, as its policy no longer chooses it; until "+
+					"%s it can be had: %s@%s/%s", base, name, n.Point,
+					run.FormatTime(n.Until), m.Point.Cluster, n.Until.Local().Format("2006-01-02T15:04:05.000Z07:00"),
+					name)
 			}
 		}
 	}
@@ -57,7 +59,8 @@ func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) er
 		}
 		for _, ns := range p.Parts() {
 			if address.Match(pattern, ns.Name) && ns.Kind.IsContent() {
-				return fmt.Errorf("%w; point %s of %s has %s: %s@%s/%s", base, p.ID, run.FormatTime(p.Time), ns.Name, p.Cluster, p.ID, ns.Name)
+				return fmt.Errorf("%w; point %s of %s has %s: %s@%s/%s", base, p.ID, run.FormatTime(p.Time), ns.Name,
+					p.Cluster, p.ID, ns.Name)
 			}
 		}
 	}
@@ -67,7 +70,9 @@ func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) er
 // SameEngine refuses to have clusters of different kinds meet.
 func SameEngine(p *store.Point, c engine.Cluster, what string) error {
 	if c.Engine() != p.Engine {
-		return fmt.Errorf("%w: point %s of %s is of a %s cluster, and %s is a %s cluster; nothing was read or changed there", run.ErrRefused, p.ID, p.Cluster, p.Engine, what, c.Engine())
+		return fmt.Errorf(
+			"%w: point %s of %s is of a %s cluster, and %s is a %s cluster; nothing was read or changed there",
+			run.ErrRefused, p.ID, p.Cluster, p.Engine, what, c.Engine())
 	}
 	return nil
 }

@@ -28,7 +28,8 @@ type UntrackedError struct {
 }
 
 func (l *UntrackedError) Error() string {
-	return fmt.Sprintf("%s was renamed to a protected name, and what it held before is not in the store: no moment from %s on has it",
+	return fmt.Sprintf(
+		"%s was renamed to a protected name, and what it held before is not in the store: no moment from %s on has it",
 		strings.Join(l.Names, ", "), run.FormatTime(l.Since))
 }
 
@@ -39,7 +40,8 @@ func (l *UntrackedError) Remedy() remedy.Remedy {
 
 // UntrackedSince returns what moments after the newest point lack; nil where that is
 // nothing. With forget set what is kept of earlier points is forgotten.
-func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point, forget bool) (found *UntrackedError, err error) {
+func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point,
+	forget bool) (found *UntrackedError, err error) {
 	var old []string
 	err = e.Store.Marks(ctx, newest.Cluster, UntrackedMark, func(what string, read func(any) error) error {
 		if what != UntrackedMark+newest.ID && !forget {
@@ -57,7 +59,8 @@ func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point, for
 		return nil
 	})
 	for _, what := range old {
-		if rerr := e.Store.RemoveMark(ctx, newest.Cluster, what); rerr != nil && !errors.Is(rerr, blob.ErrNotFound) && err == nil {
+		if rerr := e.Store.RemoveMark(ctx, newest.Cluster, what); rerr != nil && !errors.Is(rerr, blob.ErrNotFound) &&
+			err == nil {
 			err = rerr
 		}
 	}
@@ -88,6 +91,8 @@ func WarnUntracked(ctx context.Context, e *run.Runner, m *Moment) {
 		return // whoever reads the moment meets it
 	}
 	for _, n := range names {
-		e.Emit(run.Warning, "%s is not in it: it was renamed to that name after point %s, and what it held before was not protected", n, m.Point.ID)
+		e.Emit(run.Warning,
+			"%s is not in it: it was renamed to that name after point %s, and what it held before was not protected",
+			n, m.Point.ID)
 	}
 }

@@ -28,11 +28,14 @@ func checkIdentity(ctx context.Context, e *run.Runner, cluster string, topo *eng
 	}
 	last := points[len(points)-1]
 	if last.Engine != topo.Engine || last.Identity != topo.Identity {
-		return nil, fmt.Errorf("%w: the cluster at the address of %s calls itself %q (%s), but the points of %s in this store are of %q (%s); give the other cluster a name of its own in the configuration",
+		return nil, fmt.Errorf("%w: the cluster at the address of %s calls itself %q (%s), but the points of %s in "+
+			"this store are of %q (%s); give the other cluster a name of its own in the configuration",
 			run.ErrRefused, cluster, topo.Identity, topo.Engine, cluster, last.Identity, last.Engine)
 	}
 	if last.ClusterID != "" && topo.ID != "" && last.ClusterID != topo.ID {
-		return nil, fmt.Errorf("%w: the cluster at the address of %s calls itself %q as before, but it was made anew: its own id is %s, and the points of %s in this store are of %s; restore onto it, or give it a name of its own in the configuration",
+		return nil, fmt.Errorf("%w: the cluster at the address of %s calls itself %q as before, but it was made "+
+			"anew: its own id is %s, and the points of %s in this store are of %s; restore onto it, or give it a "+
+			"name of its own in the configuration",
 			run.ErrRefused, cluster, topo.Identity, topo.ID, cluster, last.ClusterID)
 	}
 	return last, nil

@@ -19,7 +19,8 @@ var StallLimit = 5 * time.Minute
 // WaitForEnd waits until behind names no shard, of which it gives how far each has
 // come. It nudges shards that are idle, says what is waited for when that takes
 // a while, and gives up when nothing has moved for StandsStill.
-func WaitForEnd(ctx context.Context, e *run.Runner, l engine.Logged, several bool, until string, behind func() map[string]record.Position) error {
+func WaitForEnd(ctx context.Context, e *run.Runner, l engine.Logged, several bool, until string,
+	behind func() map[string]record.Position) error {
 	n, nudges := l.(engine.Nudger)
 	wait, refused, told := 20*time.Millisecond, false, false
 	moved, was := time.Now(), map[string]record.Position{}
@@ -37,13 +38,16 @@ func WaitForEnd(ctx context.Context, e *run.Runner, l engine.Logged, several boo
 			e.Emit(run.Note, "waiting for the log of %s to be %s; it has stood still for 5s", names, until)
 		}
 		if time.Since(moved) > StallLimit {
-			return fmt.Errorf("the log of %s has stood still for %s and is not %s: is a majority of its members up, and do they agree on the time? Any write to it lets this go on; run it again after that", names, StallLimit, until)
+			return fmt.Errorf("the log of %s has stood still for %s and is not %s: is a majority of its members up, "+
+				"and do they agree on the time? Any write to it lets this go on; run it again after that", names,
+				StallLimit, until)
 		}
 		if several && nudges {
 			for shard := range late {
 				if err := n.Nudge(ctx, shard); err != nil && !refused && ctx.Err() == nil {
 					refused = true
-					e.Emit(run.Note, "shard %s is idle and could not be made to write to its log; waiting until it does by itself: %v", shard, err)
+					e.Emit(run.Note, "shard %s is idle and could not be made to write to its log; waiting until it "+
+						"does by itself: %v", shard, err)
 				}
 			}
 		}

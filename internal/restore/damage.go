@@ -31,7 +31,8 @@ func (p *Plan) readable(ctx context.Context, m *moment.Moment) (out []moment.Nam
 			cause := err
 			if spaces, n, lost, err = m.Salvage(ctx, p.scratch, name); err == nil {
 				p.lost[name] = lost
-				p.runner.Emit(run.Warning, "%s is damaged in the store (%v); left out: %s", name, cause, strings.Join(lost, "; "))
+				p.runner.Emit(run.Warning, "%s is damaged in the store (%v); left out: %s", name, cause,
+					strings.Join(lost, "; "))
 			}
 		}
 		if moment.IsDamage(err) && ctx.Err() == nil {
@@ -71,7 +72,8 @@ func (p *Plan) salvageAll(ctx context.Context, m *moment.Moment, spaces []moment
 			spaces[i] = out[0]
 		}
 		p.lost[name] = lost
-		p.runner.Emit(run.Warning, "%s is damaged in the store (%v); left out: %s", name, cause, strings.Join(lost, "; "))
+		p.runner.Emit(run.Warning, "%s is damaged in the store (%v); left out: %s", name, cause,
+			strings.Join(lost, "; "))
 	}
 	return nil
 }

@@ -69,7 +69,8 @@ func (it *Item) namespace() record.Namespace {
 func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it Item) (r Restored, err error) {
 	start := time.Now()
 	ns := it.namespace()
-	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}
+	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash,
+		Replaced: it.There}
 	live := engine.Namespace{Namespace: ns, Records: max(it.ThereRecords, it.Records)}
 	var was tree.Root
 	if it.There {
@@ -99,13 +100,15 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 		return r, err
 	}
 	r.Verified, r.Took = true, time.Since(start)
-	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(got.Records, "record"), got.Hash.Short())
+	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(got.Records, "record"),
+		got.Hash.Short())
 	return r, nil
 }
 
 // writeChanges makes the target's content that of the item: where it was nothing by
 // writing all of it, else by what differs.
-func (p *Plan) writeChanges(ctx context.Context, w engine.InPlaceWriter, it Item, ns record.Namespace, was tree.Root) error {
+func (p *Plan) writeChanges(ctx context.Context, w engine.InPlaceWriter, it Item, ns record.Namespace,
+	was tree.Root) error {
 	b := p.newBatches(ctx, w, ns, it)
 	var err error
 	if was.Records == 0 {
@@ -121,31 +124,32 @@ func (p *Plan) writeChanges(ctx context.Context, w engine.InPlaceWriter, it Item
 func (p *Plan) writeGroups(b *batches, want, was tree.Root) error {
 	compound, isCompound := p.Moment.Model.(engine.Grouper)
 	var last []byte
-	return tree.Diff(b.ctx, tree.Side{Source: p.scratch, Root: was}, tree.Side{Source: p.scratch, Root: want}, func(d tree.Difference) error {
-		if !isCompound {
-			if d.B == nil {
-				return b.remove(d.Key)
+	return tree.Diff(b.ctx, tree.Side{Source: p.scratch, Root: was}, tree.Side{Source: p.scratch, Root: want},
+		func(d tree.Difference) error {
+			if !isCompound {
+				if d.B == nil {
+					return b.remove(d.Key)
+				}
+				return b.put(record.Record{Key: d.Key, Value: d.B})
 			}
-			return b.put(record.Record{Key: d.Key, Value: d.B})
-		}
-		u := compound.GroupPrefix(d.Key)
-		if last != nil && bytes.Equal(u, last) {
-			return nil // done with the first record that differs
-		}
-		last = bytes.Clone(u)
-		there := false
-		err := tree.WalkFrom(b.ctx, p.scratch, want, u, func(r record.Record) (bool, error) {
-			if !bytes.Equal(compound.GroupPrefix(r.Key), u) {
-				return false, nil
+			u := compound.GroupPrefix(d.Key)
+			if last != nil && bytes.Equal(u, last) {
+				return nil // done with the first record that differs
 			}
-			there = true
-			return true, b.put(r)
+			last = bytes.Clone(u)
+			there := false
+			err := tree.WalkFrom(b.ctx, p.scratch, want, u, func(r record.Record) (bool, error) {
+				if !bytes.Equal(compound.GroupPrefix(r.Key), u) {
+					return false, nil
+				}
+				there = true
+				return true, b.put(r)
+			})
+			if err == nil && !there {
+				err = b.remove(u)
+			}
+			return err
 		})
-		if err == nil && !there {
-			err = b.remove(u)
-		}
-		return err
-	})
 }
 
 // onlyExpired counts the records that are missing because their time had come,
@@ -155,15 +159,16 @@ func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, 
 	n := int64(0)
 	if ok {
 		now := time.Now()
-		err := tree.Diff(ctx, tree.Side{Source: p.scratch, Root: it.space.Root}, tree.Side{Source: p.scratch, Root: got}, func(d tree.Difference) error {
-			ok = ok && d.A != nil && d.B == nil
-			if ok {
-				at, does := m.Expires(d.A)
-				ok = does && at.Before(now)
-				n++
-			}
-			return nil
-		})
+		err := tree.Diff(ctx, tree.Side{Source: p.scratch, Root: it.space.Root},
+			tree.Side{Source: p.scratch, Root: got}, func(d tree.Difference) error {
+				ok = ok && d.A != nil && d.B == nil
+				if ok {
+					at, does := m.Expires(d.A)
+					ok = does && at.Before(now)
+					n++
+				}
+				return nil
+			})
 		if err != nil {
 			return 0, err
 		}
@@ -171,7 +176,8 @@ func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, 
 	if ok {
 		return n, nil
 	}
-	d, err := moment.DiffStates(ctx, p.scratch, &it.space, &moment.NamespaceState{Namespace: it.space.Namespace, Root: got}, p.Moment.Model, 5)
+	d, err := moment.DiffStates(ctx, p.scratch, &it.space,
+		&moment.NamespaceState{Namespace: it.space.Namespace, Root: got}, p.Moment.Model, 5)
 	if err != nil {
 		return 0, err
 	}
@@ -179,6 +185,7 @@ func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, 
 	for _, k := range d.Keys {
 		msg += fmt.Sprintf("; %s %s", k.Kind, k.Label)
 	}
-	return 0, remedy.With(fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes there, or the servers did not keep it",
+	return 0, remedy.With(fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes "+
+		"there, or the servers did not keep it",
 		it.To, run.ErrDiffers, msg), remedy.Replace, "")
 }

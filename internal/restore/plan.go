@@ -172,7 +172,8 @@ func (p *Plan) readContent(ctx context.Context, base *moment.Moment) ([]moment.N
 		return nil, err
 	}
 	if len(states) == 0 && len(p.Items) > 0 {
-		return nil, p.Moment.WithAlternatives(ctx, p.Items[0].From, fmt.Errorf("nothing of what was asked for can be read: %w", p.cause))
+		return nil, p.Moment.WithAlternatives(ctx, p.Items[0].From,
+			fmt.Errorf("nothing of what was asked for can be read: %w", p.cause))
 	}
 	if len(states) == 0 && !p.Replays {
 		return nil, fmt.Errorf("%s: nothing that fits %q had any records then", base, p.opt.Pattern)
@@ -184,7 +185,8 @@ func (p *Plan) readContent(ctx context.Context, base *moment.Moment) ([]moment.N
 // readSettings builds the users and roles as they were.
 func (p *Plan) readSettings(ctx context.Context, base *moment.Moment) (err error) {
 	if !p.Moment.Point.Settings {
-		return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's configuration says cluster_wide: true",
+		return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's "+
+			"configuration says cluster_wide: true",
 			run.ErrRefused, p.Moment.Point.ID)
 	}
 	p.settings, err = base.OfKind(ctx, record.KindSettings, p.scratch, p.scratch)

@@ -42,7 +42,8 @@ func (p *Plan) replays(namespace string) bool {
 func (p *Plan) onlyReplayed() []record.Namespace {
 	var out []record.Namespace
 	for name := range p.replayed {
-		known := p.Moment.Model.Kind(name) == record.KindSettings || !p.chosen(name) || p.Moment.Model.CheckName(name) != nil
+		known := p.Moment.Model.Kind(name) == record.KindSettings || !p.chosen(name) ||
+			p.Moment.Model.CheckName(name) != nil
 		for _, it := range p.Items {
 			known = known || it.From == name
 		}

@@ -54,7 +54,8 @@ type Restored struct {
 // others from it: what became of each is given, also beside an error.
 func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
-		return nil, remedy.With(fmt.Errorf("%w: %s is there already, with %d records", run.ErrRefused, c[0].To, c[0].ThereRecords),
+		return nil, remedy.With(fmt.Errorf("%w: %s is there already, with %d records", run.ErrRefused, c[0].To,
+			c[0].ThereRecords),
 			remedy.Beside, c[0].From)
 	}
 	var names []string
@@ -163,5 +164,6 @@ func (p *Plan) each(ctx context.Context, restore func(Item) (Restored, error)) (
 	if len(failed) == 0 || len(p.Items) == 1 {
 		return out, err
 	}
-	return out, fmt.Errorf("%w: %d of %s restored and %d not: %s", run.ErrIncomplete, done, run.Count(int64(len(p.Items)), "namespace"), len(failed), strings.Join(failed, "; "))
+	return out, fmt.Errorf("%w: %d of %s restored and %d not: %s", run.ErrIncomplete, done,
+		run.Count(int64(len(p.Items)), "namespace"), len(failed), strings.Join(failed, "; "))
 }

@@ -21,7 +21,8 @@ type OnScratch struct{}
 // reads the chosen namespaces into x, and empties the server again. Keys that
 // had expired by the moment are left out. It returns the namespaces in order of
 // their names and how many log changes were carried out.
-func (OnScratch) Materialize(ctx context.Context, m *moment.Moment, x *store.Scratch, choose func(name string) bool) (out []moment.NamespaceState, changes int64, err error) {
+func (OnScratch) Materialize(ctx context.Context, m *moment.Moment, x *store.Scratch,
+	choose func(name string) bool) (out []moment.NamespaceState, changes int64, err error) {
 	e := m.Runner
 	quiet, err := m.HasNoChanges(ctx)
 	if err != nil {
@@ -54,7 +55,8 @@ func (OnScratch) Materialize(ctx context.Context, m *moment.Moment, x *store.Scr
 	}
 	b, ok := w.(engine.ScratchServer)
 	if !ok {
-		return nil, 0, fmt.Errorf("%w: the scratch server cannot carry out the log of %s", run.ErrRefused, m.Point.Cluster)
+		return nil, 0, fmt.Errorf("%w: the scratch server cannot carry out the log of %s", run.ErrRefused,
+			m.Point.Cluster)
 	}
 	e.Emit(run.Step, "making %s on the scratch server", m)
 	release, err := claimServer(ctx, e, b)
@@ -98,7 +100,8 @@ func claimServer(ctx context.Context, e *run.Runner, b engine.ScratchServer) (fu
 
 // restoreAndRead restores all of a moment onto a scratch server and reads the
 // chosen namespaces.
-func restoreAndRead(ctx context.Context, m *moment.Moment, bench engine.Cluster, x *store.Scratch, choose func(name string) bool) ([]moment.NamespaceState, int64, error) {
+func restoreAndRead(ctx context.Context, m *moment.Moment, bench engine.Cluster, x *store.Scratch,
+	choose func(name string) bool) ([]moment.NamespaceState, int64, error) {
 	// All of the moment is made: a command may take from what is not asked for.
 	p, err := NewPlan(ctx, m.Runner, m, bench, Options{keepDeferred: true})
 	if err != nil {

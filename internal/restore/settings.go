@@ -27,7 +27,8 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Replace)
 			done[did]++
 			if did == engine.KeptExisting {
-				kept := fmt.Errorf("%s of %s is there and differs; it stays as it is", p.Moment.Model.Label(r.Value), s.Name)
+				kept := fmt.Errorf("%s of %s is there and differs; it stays as it is", p.Moment.Model.Label(r.Value),
+					s.Name)
 				p.runner.Emit(run.Warning, "%v", remedy.With(kept, remedy.ReplaceOne, ""))
 			}
 			return err
@@ -37,8 +38,12 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 		}
 	}
 	if n := done[engine.CreatedWithoutPassword]; n > 0 {
-		p.runner.Emit(run.Warning, "%s made without a password, which servers do not give out; set one before they can log in", run.Count(n, "user"))
+		p.runner.Emit(run.Warning,
+			"%s made without a password, which servers do not give out; set one before they can log in",
+			run.Count(n, "user"))
 	}
-	p.runner.Emit(run.Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are", done[engine.Created]+done[engine.CreatedWithoutPassword], done[engine.Replaced], done[engine.Unchanged], done[engine.KeptExisting])
+	p.runner.Emit(run.Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are",
+		done[engine.Created]+done[engine.CreatedWithoutPassword], done[engine.Replaced], done[engine.Unchanged],
+		done[engine.KeptExisting])
 	return nil
 }

@@ -33,7 +33,8 @@ func (p *Plan) runStaged(ctx context.Context, w engine.StagingWriter) ([]Restore
 
 func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Item) (r Restored, err error) {
 	start := time.Now()
-	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}
+	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash,
+		Replaced: it.There}
 	ns := it.space.Namespace
 	ns.Name, ns.Ident = it.To, nil
 	if !ns.Kind.HasRecords() {
@@ -65,13 +66,15 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Ite
 		return r, errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
 	}
 	r.Verified, r.Took = true, time.Since(start)
-	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(it.Records, "record"), it.space.Root.Hash.Short())
+	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(it.Records, "record"),
+		it.space.Root.Hash.Short())
 	return r, nil
 }
 
 // fillStage writes a stage, reads it back, and builds its indexes. When it
 // returns nil the stage is what it was made as, with the content asked for.
-func (p *Plan) fillStage(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item, ns record.Namespace) error {
+func (p *Plan) fillStage(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item,
+	ns record.Namespace) error {
 	if err := p.write(ctx, w, stage.Name, it); err != nil {
 		return err
 	}
@@ -98,7 +101,8 @@ func (p *Plan) fillStage(ctx context.Context, w engine.StagingWriter, stage reco
 	}
 	// Building indexes makes a collection anew that was taken away meanwhile.
 	if !bytes.Equal(now.Ident, stage.Ident) || n != it.Records {
-		return fmt.Errorf("%s: what was written %w: somebody has taken it away or changed it while it was restored (%d records of %d); nothing was published", it.To, run.ErrDiffers, n, it.Records)
+		return fmt.Errorf("%s: what was written %w: somebody has taken it away or changed it while it was restored "+
+			"(%d records of %d); nothing was published", it.To, run.ErrDiffers, n, it.Records)
 	}
 	if err := p.sameDefinition(ns, now); err != nil {
 		return err
@@ -108,7 +112,8 @@ func (p *Plan) fillStage(ctx context.Context, w engine.StagingWriter, stage reco
 
 // checkPublished looks at what bears the name after publishing: the proof is of
 // what will be used, not of its stage.
-func (p *Plan) checkPublished(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item, ns record.Namespace) error {
+func (p *Plan) checkPublished(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item,
+	ns record.Namespace) error {
 	now, err := w.CurrentNamespace(ctx, it.To)
 	if err != nil {
 		return fmt.Errorf("%s: what was published is not there under its name: %w: %w", it.To, run.ErrDiffers, err)
@@ -128,11 +133,13 @@ func (p *Plan) checkPublished(ctx context.Context, w engine.StagingWriter, stage
 			return nil
 		}
 		if w.KeepsIdentity(ns) {
-			return fmt.Errorf("%s bears the name after it was published, and %w: it is another collection than the one that was read back; %s", it.To, run.ErrDiffers, there())
+			return fmt.Errorf("%s bears the name after it was published, and %w: it is another collection than the "+
+				"one that was read back; %s", it.To, run.ErrDiffers, there())
 		}
 	}
 	p.runner.Emit(run.Step, "reading %s once more, under its name", it.To)
-	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target, engine.Namespace{Namespace: now, Records: it.Records, Bytes: it.Bytes}, it.space.Root)
+	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target,
+		engine.Namespace{Namespace: now, Records: it.Records, Bytes: it.Bytes}, it.space.Root)
 	if err != nil {
 		return fmt.Errorf("after it was published: %w", err)
 	}
@@ -156,7 +163,8 @@ func (p *Plan) writeUnderOwnName(ctx context.Context, w engine.StagingWriter, it
 }
 
 func (p *Plan) explainDifference(ctx context.Context, it Item, got tree.Root) error {
-	d, err := moment.DiffStates(ctx, p.scratch, &it.space, &moment.NamespaceState{Namespace: it.space.Namespace, Root: got}, p.Moment.Model, 5)
+	d, err := moment.DiffStates(ctx, p.scratch, &it.space,
+		&moment.NamespaceState{Namespace: it.space.Namespace, Root: got}, p.Moment.Model, 5)
 	if err != nil {
 		return err
 	}

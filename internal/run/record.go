@@ -47,7 +47,8 @@ var ErrDeadline = errors.New("it took longer than its deadline")
 
 // Record does a piece of work and keeps in the store who did it, when, and what
 // came of it: hooks before, the work, hooks after whatever came of it.
-func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions, work func(ctx context.Context, e *Runner, r *store.Run) error) error {
+func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
+	work func(ctx context.Context, e *Runner, r *store.Run) error) error {
 	r.Host, _ = os.Hostname()
 	r.Process, r.Tool = os.Getpid(), e.Tool
 	if u, err := user.Current(); err == nil {
@@ -122,7 +123,8 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions, work
 
 // recovered does a piece of work; that it panics is a failure as any other, with
 // its stack among the run's warnings.
-func recovered(ctx context.Context, e *Runner, r *store.Run, work func(context.Context, *Runner, *store.Run) error) (err error) {
+func recovered(ctx context.Context, e *Runner, r *store.Run,
+	work func(context.Context, *Runner, *store.Run) error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			e.Emit(Warning, "a fault of the program: %v\n%s", p, debug.Stack())
@@ -171,7 +173,8 @@ func (e *Runner) EndKilled(ctx context.Context) ([]*store.Run, error) {
 			if s.ID != r.ID {
 				continue
 			}
-			r.Result, r.Error = store.RunKilled, fmt.Sprintf("process %d on %s was killed or crashed", r.Process, r.Host)
+			r.Result, r.Error = store.RunKilled, fmt.Sprintf("process %d on %s was killed or crashed", r.Process,
+				r.Host)
 			runAfter(ctx, r)
 			if err = e.Store.EndRun(ctx, r, nil); err == nil {
 				out = append(out, r)
@@ -225,7 +228,8 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	cmd.Stdout, cmd.Stderr = &out, &out
 	cmd.Env = append(os.Environ(),
 		"DEXAMEN_RUN="+r.ID, "DEXAMEN_KIND="+r.Kind, "DEXAMEN_CLUSTER="+r.Cluster, "DEXAMEN_POLICY="+r.Policy,
-		"DEXAMEN_PHASE="+h.Phase, "DEXAMEN_STARTED="+r.Started.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result, "DEXAMEN_ERROR="+r.Error,
+		"DEXAMEN_PHASE="+h.Phase, "DEXAMEN_STARTED="+r.Started.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result,
+		"DEXAMEN_ERROR="+r.Error,
 		"DEXAMEN_POINT="+r.Point)
 	err := cmd.Run()
 	h.Took = time.Since(h.Started)

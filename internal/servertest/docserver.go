@@ -37,7 +37,8 @@ func Document(t testing.TB, set string) string {
 	addr := freeAddress(t)
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "data"), 0o700))
-	args := []string{"--handler=sqlite", "--sqlite-url=file:" + dir + "/data/", "--listen-addr=" + addr, "--state-dir=" + dir,
+	args := []string{"--handler=sqlite", "--sqlite-url=file:" + dir + "/data/", "--listen-addr=" + addr,
+		"--state-dir=" + dir,
 		"--debug-addr=-", "--telemetry=disable", "--log-level=ERROR"}
 	if set != "" {
 		args = append(args, "--repl-set-name="+set)
@@ -47,7 +48,8 @@ func Document(t testing.TB, set string) string {
 	start(t, "document server", cmd)
 	uri := "mongodb://" + addr + "/"
 	cl := Connect(t, uri)
-	require.Eventually(t, func() bool { return cl.Ping(context.Background(), nil) == nil }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return cl.Ping(context.Background(), nil) == nil }, 20*time.Second,
+		50*time.Millisecond)
 	return uri
 }
 
@@ -63,5 +65,6 @@ func Connect(t testing.TB, uri string) *mongo.Client {
 // KeepLog makes the server keep a log from now on.
 func KeepLog(t testing.TB, cl *mongo.Client) {
 	t.Helper()
-	require.NoError(t, cl.Database("local").CreateCollection(context.Background(), "oplog.rs", options.CreateCollection().SetCapped(true).SetSizeInBytes(1<<30)))
+	require.NoError(t, cl.Database("local").CreateCollection(context.Background(), "oplog.rs",
+		options.CreateCollection().SetCapped(true).SetSizeInBytes(1<<30)))
 }

@@ -124,12 +124,15 @@ func Etcd(t testing.TB, o EtcdOptions) []*Process {
 	var out []*Process
 	for i := range n {
 		url := "http://" + clients[i]
-		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", memoryDir(t), "--listen-peer-urls", "http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i],
-			"--initial-cluster", strings.Join(initial, ","), "--initial-cluster-state", "new", "--logger", "zap", "--log-level", "error",
+		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", memoryDir(t), "--listen-peer-urls",
+			"http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i],
+			"--initial-cluster", strings.Join(initial, ","), "--initial-cluster-state", "new", "--logger", "zap",
+			"--log-level", "error",
 			"--heartbeat-interval", "200", "--election-timeout", "2000", "--quota-backend-bytes", fmt.Sprint(4 << 30)}
 		if o.CA != "" {
 			url = "https://" + clients[i]
-			args = append(args, "--client-cert-auth", "--trusted-ca-file", o.CA, "--cert-file", o.Certificate, "--key-file", o.Key)
+			args = append(args, "--client-cert-auth", "--trusted-ca-file", o.CA, "--cert-file", o.Certificate,
+				"--key-file", o.Key)
 		}
 		args = append(args, "--listen-client-urls", url, "--advertise-client-urls", url)
 		out = append(out, process(t, clients[i], args...))
@@ -149,7 +152,8 @@ func Etcd(t testing.TB, o EtcdOptions) []*Process {
 // EtcdClient returns a plain client of members.
 func EtcdClient(t testing.TB, members ...*Process) *clientv3.Client {
 	t.Helper()
-	cl, err := clientv3.New(clientv3.Config{Endpoints: addresses(members), DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
+	cl, err := clientv3.New(clientv3.Config{
+		Endpoints: addresses(members), DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = cl.Close() })
 	return cl

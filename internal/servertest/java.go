@@ -27,7 +27,8 @@ func OtherDocument(t testing.TB) string {
 	addr := freeAddress(t)
 	_, port, err := net.SplitHostPort(addr)
 	require.NoError(t, err)
-	cmd := exec.Command("java", "-Xmx512m", "-cp", filepath.Join(dir, "javaserver-1.jar")+":"+filepath.Join(dir, "dependency", "*"), "testbed.Main", port)
+	cmd := exec.Command("java", "-Xmx512m", "-cp",
+		filepath.Join(dir, "javaserver-1.jar")+":"+filepath.Join(dir, "dependency", "*"), "testbed.Main", port)
 	start(t, "document server", cmd)
 	require.Eventually(t, func() bool {
 		c, err := net.DialTimeout("tcp", addr, time.Second)

@@ -26,7 +26,8 @@ func redisAt(t testing.TB, address string, args ...string) *Process {
 	t.Helper()
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
-	all := []string{"redis-server", "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly", "no",
+	all := []string{"redis-server", "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly",
+		"no",
 		"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "16mb", "--daemonize", "no"}
 	p := process(t, address, append(all, args...)...)
 	cl := goredis.NewClient(&goredis.Options{Addr: address})
@@ -64,7 +65,9 @@ func RedisCluster(t testing.TB, n int, args ...string) []*Process {
 	t.Helper()
 	var out []*Process
 	for _, addr := range freePorts(t, 2*n) {
-		out = append(out, redisAt(t, addr, append([]string{"--cluster-enabled", "yes", "--cluster-node-timeout", "2000", "--cluster-config-file", "nodes.conf"}, args...)...))
+		out = append(out, redisAt(t, addr,
+			append([]string{"--cluster-enabled", "yes", "--cluster-node-timeout", "2000", "--cluster-config-file",
+				"nodes.conf"}, args...)...))
 	}
 	cli := []string{"--cluster", "create"}
 	for _, p := range out {
@@ -79,7 +82,8 @@ func RedisCluster(t testing.TB, n int, args ...string) []*Process {
 			info := cl.ClusterInfo(context.Background()).Val()
 			repl := cl.Info(context.Background(), "replication").Val()
 			_ = cl.Close()
-			if !strings.Contains(info, "cluster_state:ok") || strings.Contains(repl, "role:slave") && !strings.Contains(repl, "master_link_status:up") {
+			if !strings.Contains(info, "cluster_state:ok") ||
+				strings.Contains(repl, "role:slave") && !strings.Contains(repl, "master_link_status:up") {
 				return false
 			}
 		}
@@ -108,7 +112,9 @@ func RedisSentinel(t testing.TB, of *Process, name string) *Process {
 	addr := freePorts(t, 1)[0]
 	_, own, _ := net.SplitHostPort(addr)
 	conf := filepath.Join(t.TempDir(), "sentinel.conf")
-	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "bind 127.0.0.1\nport %s\nsentinel monitor %s %s %s 1\nsentinel down-after-milliseconds %s 1000\nsentinel failover-timeout %s 3000\n", own, name, host, port, name, name), 0o600))
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "bind 127.0.0.1\nport %s\nsentinel monitor %s %s %s "+
+		"1\nsentinel down-after-milliseconds %s 1000\nsentinel failover-timeout %s 3000\n", own, name, host, port,
+		name, name), 0o600))
 	p := process(t, addr, "redis-sentinel", conf)
 	cl := goredis.NewSentinelClient(&goredis.Options{Addr: addr})
 	defer cl.Close()

@@ -29,8 +29,11 @@ func S3(t testing.TB) S3Server {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o700))
 	}
 	addr := freeAddress(t)
-	s := S3Server{Endpoint: "http://" + addr, Bucket: "loft", Locked: "vault", Access: "lindenholt", Secret: "made up for tests"}
-	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix", "--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"), filepath.Join(dir, "data"))
+	s := S3Server{Endpoint: "http://" + addr, Bucket: "loft", Locked: "vault", Access: "lindenholt",
+		Secret: "made up for tests"}
+	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix",
+		"--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"),
+		filepath.Join(dir, "data"))
 	start(t, "object store", cmd)
 	c, err := minio.New(addr, &minio.Options{Creds: credentials.NewStaticV4(s.Access, s.Secret, "")})
 	require.NoError(t, err)

@@ -61,7 +61,8 @@ func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, 
 	if now, err := c.ContentPlacement(ctx); err != nil {
 		return record.Mark{}, err
 	} else if now != where {
-		return record.Mark{}, fmt.Errorf("%w: content has moved between shards while it was read; run it again when that has ended", run.ErrRefused)
+		return record.Mark{}, fmt.Errorf(
+			"%w: content has moved between shards while it was read; run it again when that has ended", run.ErrRefused)
 	}
 	var first, last record.Mark
 	for i, p := range s.parts {
@@ -73,7 +74,8 @@ func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, 
 		}
 	}
 	if len(s.parts) > 1 {
-		s.caveats = append(s.caveats, fmt.Sprintf("each shard is as of a position of its own, at most %s apart", last.Wall.Sub(first.Wall).Round(time.Millisecond)))
+		s.caveats = append(s.caveats, fmt.Sprintf("each shard is as of a position of its own, at most %s apart",
+			last.Wall.Sub(first.Wall).Round(time.Millisecond)))
 	}
 	return last, nil
 }
@@ -100,7 +102,8 @@ func (p *passContent) add(ns record.Namespace, r record.Record) error {
 }
 
 // trees builds the trees of the namespaces found. Builder makes an empty one.
-func (p *passContent) trees(ctx context.Context, builder func(record.Namespace) *tree.Builder, done func(record.Namespace, tree.Root)) error {
+func (p *passContent) trees(ctx context.Context, builder func(record.Namespace) *tree.Builder,
+	done func(record.Namespace, tree.Root)) error {
 	items, err := p.sorter.Sorted()
 	if err != nil {
 		return err

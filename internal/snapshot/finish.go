@@ -19,7 +19,8 @@ func finishPoint(ctx context.Context, e *run.Runner, p *store.Point, stats store
 		p.Stats.Records += ns.Root.Records
 		p.Stats.Bytes += ns.Root.Bytes
 	}
-	p.Stats.Stored, p.Stats.New, p.Stats.Known, p.Stats.Patched, p.Stats.Changes = stats.Stored, stats.New, stats.Known, stats.Patched, changes
+	p.Stats.Stored, p.Stats.New, p.Stats.Known, p.Stats.Patched, p.Stats.Changes = stats.Stored, stats.New,
+		stats.Known, stats.Patched, changes
 	p.Finished = time.Now()
 	p.ID = store.NewPointID(p.Time)
 	before, err := compareSizes(ctx, e, p)
@@ -31,13 +32,16 @@ func finishPoint(ctx context.Context, e *run.Runner, p *store.Point, stats store
 	}
 	for _, s := range p.Shrunk {
 		if s.Is == 0 {
-			e.Emit(run.Warning, "%s is gone or empty; it held %s in point %s, which is kept for 30 days", s.Name, run.Count(s.Was, "record"), s.Since)
+			e.Emit(run.Warning, "%s is gone or empty; it held %s in point %s, which is kept for 30 days", s.Name,
+				run.Count(s.Was, "record"), s.Since)
 			continue
 		}
-		e.Emit(run.Warning, "%s holds %s, and %s in point %s, which is kept for 30 days", s.Name, run.Count(s.Is, "record"), run.Count(s.Was, "record"), s.Since)
+		e.Emit(run.Warning, "%s holds %s, and %s in point %s, which is kept for 30 days", s.Name,
+			run.Count(s.Is, "record"), run.Count(s.Was, "record"), s.Since)
 	}
 	// No later point is to be the reason that this one goes.
-	return e.Store.PutHold(ctx, &store.Hold{Cluster: p.Cluster, Point: before.ID, Until: time.Now().Add(holdBeforeLoss).UTC().Truncate(time.Second),
+	return e.Store.PutHold(ctx, &store.Hold{
+		Cluster: p.Cluster, Point: before.ID, Until: time.Now().Add(holdBeforeLoss).UTC().Truncate(time.Second),
 		Reason: fmt.Sprintf("point %s after it has lost most of %s", p.ID, p.Shrunk[0].Name)})
 }
 

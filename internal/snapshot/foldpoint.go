@@ -19,17 +19,21 @@ func Fold(ctx context.Context, e *run.Runner, m *moment.Moment) (*store.Point, e
 		return nil, fmt.Errorf("%w: a point of %s cannot be folded: %w", run.ErrRefused, last.Cluster, fold.ErrCommand)
 	}
 	if len(m.Segments) == 0 {
-		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster, last.ID)
+		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster,
+			last.ID)
 	}
 	strange, err := m.UntrackedRenames(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if len(strange) > 0 {
-		return nil, fmt.Errorf("%w: the log after point %s cannot be folded: %w; read the cluster", run.ErrRefused, last.ID, &untrackedError{strange})
+		return nil, fmt.Errorf("%w: the log after point %s cannot be folded: %w; read the cluster", run.ErrRefused,
+			last.ID, &untrackedError{strange})
 	}
-	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, ClusterID: last.ClusterID, Version: last.Version, Started: time.Now(),
-		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings, Skipped: last.Skipped, Caveats: last.Caveats, Scope: last.Scope, Unlogged: last.Unlogged}
+	p := &store.Point{Cluster: last.Cluster, Engine: last.Engine, Identity: last.Identity, ClusterID: last.ClusterID,
+		Version: last.Version, Started: time.Now(),
+		Time: m.Time, Made: "fold", From: last.ID, Tool: e.Tool, Exact: last.Exact, Settings: last.Settings,
+		Skipped: last.Skipped, Caveats: last.Caveats, Scope: last.Scope, Unlogged: last.Unlogged}
 	for _, s := range last.Shards {
 		p.Shards = append(p.Shards, store.PointShard{Name: s.Name, Mark: m.Upto[s.Name]})
 	}

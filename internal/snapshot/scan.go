@@ -38,7 +38,8 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 			names[ns.Name] = true
 		}
 	}
-	s.Emit(run.Step, "scanning %s, about %s", run.Count(int64(len(names)), "namespace"), run.Count(s.total.Load(), "record"))
+	s.Emit(run.Step, "scanning %s, about %s", run.Count(int64(len(names)), "namespace"),
+		run.Count(s.total.Load(), "record"))
 	return keep, nil
 }
 
@@ -103,7 +104,9 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 			return nil
 		}
 		if round == 5 {
-			return fmt.Errorf("cluster %s: %s was renamed or dropped %d times while it was read; try again when that has ended", s.name, moved[0].ns.Name, round+1)
+			return fmt.Errorf(
+				"cluster %s: %s was renamed or dropped %d times while it was read; try again when that has ended",
+				s.name, moved[0].ns.Name, round+1)
 		}
 		now, err := s.c.Namespaces(ctx)
 		if err != nil {

@@ -35,14 +35,16 @@ func Take(ctx context.Context, e *run.Runner, name string, c engine.Cluster) (*s
 			e.Emit(run.Note, "%v; reading the cluster anew", err)
 			continue
 		}
-		if err == nil || try == 8 || ctx.Err() != nil || !errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrMissing) {
+		if err == nil || try == 8 || ctx.Err() != nil ||
+			!errors.Is(err, store.ErrDamaged) && !errors.Is(err, store.ErrMissing) {
 			return p, err
 		}
 		found, derr := e.Store.Distrust(ctx)
 		if derr != nil || !found {
 			return nil, errors.Join(err, derr)
 		}
-		e.Emit(run.Warning, "the store is damaged where this cluster's content lies: %v; what cannot be read is stored anew. An audit of the store tells what else it costs", err)
+		e.Emit(run.Warning, "the store is damaged where this cluster's content lies: %v; what cannot be read is "+
+			"stored anew. An audit of the store tells what else it costs", err)
 	}
 }
 
@@ -72,7 +74,8 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		}
 	}()
 	topo := src.Topology
-	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, ClusterID: topo.ID, Version: topo.Version,
+	p := &store.Point{Cluster: name, Engine: topo.Engine, Identity: topo.Identity, ClusterID: topo.ID,
+		Version: topo.Version,
 		Started: started, Made: "scan", Tool: e.Tool, Scope: e.Scope, Settings: topo.Settings, Exact: s.logged != nil}
 	mark, err := s.read(ctx)
 	if err != nil {
@@ -80,12 +83,14 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	}
 	if s.logged == nil {
 		mark = record.Mark{Wall: started}
-		p.Caveats = append(p.Caveats, fmt.Sprintf("the server keeps no log: writes that went on during the scan (%s to %s) may be in it in part",
-			started.Format(time.RFC3339), time.Now().Format(time.RFC3339)))
+		p.Caveats = append(p.Caveats,
+			fmt.Sprintf("the server keeps no log: writes that went on during the scan (%s to %s) may be in it in part",
+				started.Format(time.RFC3339), time.Now().Format(time.RFC3339)))
 	}
 	if topo.HidesDrops {
 		p.Unlogged = true
-		p.Caveats = append(p.Caveats, "the server does not log drops, renames and index changes, or it is not known whether it does")
+		p.Caveats = append(p.Caveats,
+			"the server does not log drops, renames and index changes, or it is not known whether it does")
 	}
 	p.Time, p.Skipped = mark.Wall, s.skipped
 	p.Caveats = append(p.Caveats, s.caveats...)
@@ -104,9 +109,11 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 // newSnapshot chooses the member of each shard to read, and what of it.
 func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snapshot, error) {
 	topo, model := src.Topology, src.Model
-	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, model: model, settings: topo.Settings, exact: topo.Exact, logged: src.Log}
+	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, model: model, settings: topo.Settings,
+		exact: topo.Exact, logged: src.Log}
 	if s.logged == nil && len(topo.Shards) > 1 {
-		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one", src.Name, engine.ErrNoLog)
+		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one",
+			src.Name, engine.ErrNoLog)
 	}
 	if s.logged == nil {
 		for _, l := range topo.Limitations {
@@ -115,7 +122,8 @@ func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snap
 	}
 	s.chosen = moment.Chooser(e.Scope, model)
 	if s.chosen != nil && model.Traits().Commands {
-		return nil, fmt.Errorf("%w: cluster %s is protected whole: its log holds commands, which cannot be told apart by namespace; leave namespaces out of its policy",
+		return nil, fmt.Errorf("%w: cluster %s is protected whole: its log holds commands, which cannot be told "+
+			"apart by namespace; leave namespaces out of its policy",
 			run.ErrRefused, src.Name)
 	}
 	for _, sh := range topo.Shards {
@@ -155,7 +163,8 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 		if s.model.Traits().ShardClocks {
 			m = part.reached
 		}
-		p.Shards = append(p.Shards, store.PointShard{Name: part.shard, Mark: m, Member: part.choice.Member.Address, Reason: part.choice.Reason})
+		p.Shards = append(p.Shards, store.PointShard{
+			Name: part.shard, Mark: m, Member: part.choice.Member.Address, Reason: part.choice.Reason})
 		changes += part.fold.Count
 	}
 	if !s.exact {
@@ -167,7 +176,8 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 		}
 		err := part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
 			if root.Records > 0 || !s.model.Traits().DropsEmpty {
-				p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
+				p.Namespaces = append(p.Namespaces,
+					store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
 			}
 			return nil
 		})
@@ -183,7 +193,8 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 type untrackedError struct{ names []string }
 
 func (e *untrackedError) Error() string {
-	return strings.Join(e.names, ", ") + " was renamed to a protected name meanwhile, and what it held before is not known"
+	return strings.Join(e.names, ", ") +
+		" was renamed to a protected name meanwhile, and what it held before is not known"
 }
 
 type snapshot struct {

@@ -24,7 +24,8 @@ func ProveLog(ctx context.Context, e *run.Runner, p *store.Point) (*store.ProofM
 	if err != nil && !errors.Is(err, run.ErrDiffers) {
 		return nil, err
 	}
-	m := &store.ProofMark{Cluster: p.Cluster, Point: p.ID, From: found.From, Until: p.Time, Changes: found.FoldedFrom, Equal: found.Equal, NotProven: found.NotFolded, Doubts: found.Doubts}
+	m := &store.ProofMark{Cluster: p.Cluster, Point: p.ID, From: found.From, Until: p.Time, Changes: found.FoldedFrom,
+		Equal: found.Equal, NotProven: found.NotFolded, Doubts: found.Doubts}
 	if before := found.before; before != nil {
 		m.Since = before.Time
 	}
@@ -65,7 +66,8 @@ func Unprovable(ctx context.Context, e *run.Runner, p *store.Point) string {
 
 // proveOnScratch carries out the log between two points on the scratch server, and
 // compares what is there then with the later point.
-func proveOnScratch(ctx context.Context, e *run.Runner, m *moment.Moment, p *store.Point, x *store.Scratch) (made, want []moment.NamespaceState, n int64, err error) {
+func proveOnScratch(ctx context.Context, e *run.Runner, m *moment.Moment, p *store.Point,
+	x *store.Scratch) (made, want []moment.NamespaceState, n int64, err error) {
 	all := func(string) bool { return true }
 	if made, n, err = (restore.OnScratch{}).Materialize(ctx, m, x, all); err != nil {
 		return nil, nil, n, err

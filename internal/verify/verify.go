@@ -78,7 +78,8 @@ func Point(ctx context.Context, e *run.Runner, p *store.Point) (*Proof, error) {
 		}
 		e.Emit(run.Step, "reading %s of the log after it", run.Count(int64(len(segs)), "segment"))
 		for _, h := range segs {
-			if err := e.Store.ReadSegment(ctx, h, func(*record.Change) error { out.Changes++; return nil }); err != nil {
+			if err := e.Store.ReadSegment(ctx, h,
+				func(*record.Change) error { out.Changes++; return nil }); err != nil {
 				return out, fmt.Errorf("point %s is whole, but the log after it is not: %w", p.ID, err)
 			}
 		}
@@ -110,7 +111,8 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 		_, _, err = m.Held(ctx, x, x)
 	}
 	if err != nil {
-		return out, fmt.Errorf("point %s is whole, but the log after it cannot be carried out up to %s: %w", m.Point.ID, run.FormatTime(m.Time), err)
+		return out, fmt.Errorf("point %s is whole, but the log after it cannot be carried out up to %s: %w",
+			m.Point.ID, run.FormatTime(m.Time), err)
 	}
 	out.Folded = true
 	return out, nil
@@ -199,7 +201,9 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 		return fmt.Errorf("point %s and the log before it %w: %w", p.ID, run.ErrDiffers, err)
 	}
 	logged := func(list []moment.NamespaceState) []moment.NamespaceState {
-		return slices.DeleteFunc(list, func(s moment.NamespaceState) bool { return slices.Contains(traits.Unlogged, s.Kind) })
+		return slices.DeleteFunc(list, func(s moment.NamespaceState) bool {
+			return slices.Contains(traits.Unlogged, s.Kind)
+		})
 	}
 	out.Doubts = differences(ctx, x, m.Model, logged(spaces), logged(want))
 	if len(out.Doubts) > 0 {
@@ -208,7 +212,8 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 			what += fmt.Sprintf("; and in %s more", run.Count(int64(n), "namespace"))
 		}
 		out.Disagreement = what
-		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, run.ErrDiffers, p.ID, what)
+		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, run.ErrDiffers,
+			p.ID, what)
 	}
 	out.Equal = true
 	return nil
@@ -220,7 +225,8 @@ func on(s moment.NamespaceState, t moment.NamespaceState) bool {
 }
 
 // differences returns, of each namespace in which a fold and a point disagree how.
-func differences(ctx context.Context, x *store.Scratch, m engine.Model, a, b []moment.NamespaceState) (out []store.ProofDoubt) {
+func differences(ctx context.Context, x *store.Scratch, m engine.Model, a,
+	b []moment.NamespaceState) (out []store.ProofDoubt) {
 	for i := range a {
 		j := slices.IndexFunc(b, func(s moment.NamespaceState) bool { return s.Name == a[i].Name && on(a[i], s) })
 		if j < 0 {
@@ -253,7 +259,8 @@ func differences(ctx context.Context, x *store.Scratch, m engine.Model, a, b []m
 
 // Live compares a live cluster with a moment: content by roots,
 // definitions, counts. Names in rename are looked for under their new name.
-func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Cluster, pattern string, rename map[string]string, keys int) ([]moment.NamespaceDiff, error) {
+func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Cluster, pattern string,
+	rename map[string]string, keys int) ([]moment.NamespaceDiff, error) {
 	if err := moment.SameEngine(m.Point, live, "the live cluster"); err != nil {
 		return nil, err
 	}

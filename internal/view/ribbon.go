@@ -63,7 +63,8 @@ func (s *Screen) Ribbon(bands []Band) {
 		s.Line("%-*s  %s", name, b.Name, strings.Join(row, ""))
 	}
 	s.Line("%-*s  %s", name, "", s.Faint(axis(from, to, width)))
-	s.Line("%-*s  %s every moment   %s point   %s gap", name, "", s.Accent(strings.Repeat(solid, 3)), s.Accent(diamond), s.Loss(cross))
+	s.Line("%-*s  %s every moment   %s point   %s gap", name, "", s.Accent(strings.Repeat(solid, 3)),
+		s.Accent(diamond), s.Loss(cross))
 }
 
 func (b Band) times() []time.Time {

@@ -19,7 +19,8 @@ func TestRibbonShowsPointsStretchesAndGaps(t *testing.T) {
 	var out bytes.Buffer
 	s := &view.Screen{Out: &out, Width: 80}
 	s.Ribbon([]view.Band{
-		{Name: "meadow", Points: []time.Time{at(0), at(60)}, Covered: [][2]time.Time{{at(0), at(30)}, {at(60), at(90)}}, Gaps: [][2]time.Time{{at(30), at(45)}}},
+		{Name: "meadow", Points: []time.Time{at(0), at(60)},
+			Covered: [][2]time.Time{{at(0), at(30)}, {at(60), at(90)}}, Gaps: [][2]time.Time{{at(30), at(45)}}},
 		{Name: "orchard", Points: []time.Time{at(45)}},
 	})
 	lines := strings.Split(out.String(), "\n")

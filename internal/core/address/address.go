@@ -99,7 +99,8 @@ func ParseWhen(s string, now time.Time) (When, error) {
 	case strings.HasPrefix(s, "log:"):
 		return When{Kind: Place, Text: s[len("log:"):]}, nil
 	}
-	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05", "2006-01-02"} {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05",
+		"2006-01-02"} {
 		if t, err := time.ParseInLocation(layout, s, now.Location()); err == nil {
 			return When{Time, t, s}, nil
 		}
@@ -118,7 +119,8 @@ func ParseWhen(s string, now time.Time) (When, error) {
 	if looksLikePoint(s) {
 		return When{Kind: Point, Text: s}, nil
 	}
-	return When{}, fmt.Errorf("%q is no moment: write latest, live, a time (10:14:04 or 2026-11-23T10:14:04Z), a distance back (-15m), a point's id, or log:POSITION", s)
+	return When{}, fmt.Errorf("%q is no moment: write latest, live, a time (10:14:04 or 2026-11-23T10:14:04Z), a "+
+		"distance back (-15m), a point's id, or log:POSITION", s)
 }
 
 // looksLikePoint reports whether a text has the shape of a point's id: 20261123-101404-k7qx.

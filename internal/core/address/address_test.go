@@ -18,18 +18,28 @@ func TestAddresses(t *testing.T) {
 		return v
 	}
 	for text, want := range map[string]address.Address{
-		"meadow":                                 {Cluster: "meadow"},
-		"meadow@latest":                          {Cluster: "meadow"},
-		"meadow@live/apiary.*":                   {Cluster: "meadow", When: address.When{Kind: address.Live}, Pattern: "apiary.*"},
-		"meadow/apiary.harvests":                 {Cluster: "meadow", Pattern: "apiary.harvests"},
-		"meadow@10:14:04/apiary.harvests":        {Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-23T10:14:04+01:00")}, Pattern: "apiary.harvests"},
-		"meadow@10:14":                           {Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-23T10:14:00+01:00")}},
-		"meadow@-15m":                            {Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-23T14:49:05+01:00")}},
-		"meadow@-1d2h":                           {Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-22T13:04:05+01:00")}},
-		"meadow@2026-11-20T08:00:00.25Z/a.b":     {Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-20T08:00:00.25Z")}, Pattern: "a.b"},
-		"meadow@2026-11-20":                      {Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-20T00:00:00+01:00")}},
-		"meadow@20261123-101404-k7qx":            {Cluster: "meadow", When: address.When{Kind: address.Point}},
-		"meadow@log:1763979244.12/apiary.keeper": {Cluster: "meadow", When: address.When{Kind: address.Place}, Pattern: "apiary.keeper"},
+		"meadow":        {Cluster: "meadow"},
+		"meadow@latest": {Cluster: "meadow"},
+		"meadow@live/apiary.*": {
+			Cluster: "meadow", When: address.When{Kind: address.Live}, Pattern: "apiary.*"},
+		"meadow/apiary.harvests": {Cluster: "meadow", Pattern: "apiary.harvests"},
+		"meadow@10:14:04/apiary.harvests": {
+			Cluster: "meadow", When: address.When{
+				Kind: address.Time, Time: at("2026-11-23T10:14:04+01:00")}, Pattern: "apiary.harvests"},
+		"meadow@10:14": {
+			Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-23T10:14:00+01:00")}},
+		"meadow@-15m": {
+			Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-23T14:49:05+01:00")}},
+		"meadow@-1d2h": {
+			Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-22T13:04:05+01:00")}},
+		"meadow@2026-11-20T08:00:00.25Z/a.b": {
+			Cluster: "meadow", When: address.When{
+				Kind: address.Time, Time: at("2026-11-20T08:00:00.25Z")}, Pattern: "a.b"},
+		"meadow@2026-11-20": {
+			Cluster: "meadow", When: address.When{Kind: address.Time, Time: at("2026-11-20T00:00:00+01:00")}},
+		"meadow@20261123-101404-k7qx": {Cluster: "meadow", When: address.When{Kind: address.Point}},
+		"meadow@log:1763979244.12/apiary.keeper": {
+			Cluster: "meadow", When: address.When{Kind: address.Place}, Pattern: "apiary.keeper"},
 	} {
 		got, err := address.Parse(text, now)
 		require.NoError(t, err, text)

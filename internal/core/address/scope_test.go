@@ -14,9 +14,11 @@ func TestScope(t *testing.T) {
 		in, out []string
 	}{
 		{nil, []string{"apiary.hives"}, nil},
-		{Scope{"apiary.*", "not apiary.scratch_*"}, []string{"apiary.hives"}, []string{"apiary.scratch_1", "market.stalls"}},
+		{Scope{"apiary.*", "not apiary.scratch_*"}, []string{"apiary.hives"},
+			[]string{"apiary.scratch_1", "market.stalls"}},
 		{Scope{"not *.tmp"}, []string{"apiary.hives"}, []string{"apiary.tmp"}},
-		{Scope{"fieldnotes-{-1d:%Y.%m.%d}", "fieldnotes-{%Y.%m.%d}"}, []string{"fieldnotes-2026.02.28", "fieldnotes-2026.03.01"}, []string{"fieldnotes-2026.02.27"}},
+		{Scope{"fieldnotes-{-1d:%Y.%m.%d}", "fieldnotes-{%Y.%m.%d}"},
+			[]string{"fieldnotes-2026.02.28", "fieldnotes-2026.03.01"}, []string{"fieldnotes-2026.02.27"}},
 		{Scope{"log_{-36h:%d}*"}, []string{"log_27", "log_27b"}, []string{"log_28"}},
 	} {
 		require.NoError(t, c.scope.Check(), c.scope)

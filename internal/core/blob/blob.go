@@ -110,7 +110,8 @@ func CheckName(name string) error {
 			return fmt.Errorf("%w: %q", ErrName, name)
 		}
 		for _, c := range []byte(part) {
-			ok := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-_.=", c) >= 0
+			ok := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+				strings.IndexByte("-_.=", c) >= 0
 			if !ok {
 				return fmt.Errorf("%w: %q has %q", ErrName, name, c)
 			}
@@ -134,5 +135,6 @@ func Open(location string) (Backend, error) {
 	case u.Scheme == "file":
 		return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path", location)
 	}
-	return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX", location)
+	return nil, fmt.Errorf(
+		"store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX", location)
 }

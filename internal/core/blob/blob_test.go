@@ -31,7 +31,8 @@ func TestS3(t *testing.T) {
 	srv := servertest.S3(t)
 	n := 0
 	open := func(prefix string, change func(*blob.S3Options)) *blob.S3 {
-		o := blob.S3Options{Location: "s3://" + srv.Bucket + prefix, Endpoint: srv.Endpoint, Region: "us-east-1", PathStyle: true, Access: srv.Access, Secret: srv.Secret}
+		o := blob.S3Options{Location: "s3://" + srv.Bucket + prefix, Endpoint: srv.Endpoint, Region: "us-east-1",
+			PathStyle: true, Access: srv.Access, Secret: srv.Secret}
 		if change != nil {
 			change(&o)
 		}
@@ -48,12 +49,15 @@ func TestS3(t *testing.T) {
 	probe, err := store.CheckPlace(ctx, open("/probe", nil), 1<<20)
 	require.NoError(t, err, "the server heeds conditional puts")
 	require.Positive(t, probe.Write)
-	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Secret = "mistyped" }).Create(ctx, "a", nil), "refuses the credentials")
-	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Location = "s3://larder" }).Create(ctx, "a", nil), "no bucket larder")
+	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Secret = "mistyped" }).Create(ctx, "a", nil),
+		"refuses the credentials")
+	require.ErrorContains(t, open("", func(o *blob.S3Options) { o.Location = "s3://larder" }).Create(ctx, "a", nil),
+		"no bucket larder")
 	gone, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	require.Error(t, open("", func(o *blob.S3Options) { o.Endpoint = "http://127.0.0.1:1" }).Create(gone, "a", nil))
-	for _, bad := range []blob.S3Options{{Location: "s3://"}, {Location: "s3://loft/../x"}, {Location: "s3://loft", Endpoint: "loft:9000"}} {
+	for _, bad := range []blob.S3Options{
+		{Location: "s3://"}, {Location: "s3://loft/../x"}, {Location: "s3://loft", Endpoint: "loft:9000"}} {
 		_, err := blob.NewS3(bad)
 		require.ErrorContains(t, err, "store location")
 	}
@@ -63,7 +67,8 @@ func TestS3(t *testing.T) {
 // loses answers, and where it heeds no conditions.
 func TestTheStandIn(t *testing.T) {
 	for name, o := range map[string]s3sim.Options{
-		"as it is": {}, "slow, answers lost": {SlowDown: 7, Lost: 5, Latency: time.Millisecond}, "no conditions": {Heedless: true, Latency: time.Millisecond}, "with locks": {Locks: true},
+		"as it is": {}, "slow, answers lost": {SlowDown: 7, Lost: 5, Latency: time.Millisecond}, "no conditions": {
+			Heedless: true, Latency: time.Millisecond}, "with locks": {Locks: true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -89,7 +94,8 @@ func standIn(t *testing.T, o s3sim.Options) func(prefix string, change func(*blo
 	t.Cleanup(srv.Close)
 	srv.MakeBucket("loft")
 	return func(prefix string, change func(*blob.S3Options)) *blob.S3 {
-		s := blob.S3Options{Location: "s3://loft" + prefix, Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: o.Access, Secret: o.Secret}
+		s := blob.S3Options{Location: "s3://loft" + prefix, Endpoint: srv.Endpoint(), Region: "us-east-1",
+			PathStyle: true, Access: o.Access, Secret: o.Secret}
 		if change != nil {
 			change(&s)
 		}
@@ -105,13 +111,19 @@ func TestWhatGoesWrongHasItsOwnError(t *testing.T) {
 	create := func(o s3sim.Options, change func(*blob.S3Options)) error {
 		return standIn(t, o)("/x", change).Create(ctx, "a", make([]byte, 2000))
 	}
-	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Secret = "mistyped" }), "refuses the credentials (SignatureDoesNotMatch)")
-	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Access = "nobody" }), "refuses the credentials (InvalidAccessKeyId)")
-	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Location = "s3://larder" }), "there is no bucket larder")
+	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Secret = "mistyped" }),
+		"refuses the credentials (SignatureDoesNotMatch)")
+	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Access = "nobody" }),
+		"refuses the credentials (InvalidAccessKeyId)")
+	require.ErrorContains(t, create(s3sim.Options{}, func(o *blob.S3Options) { o.Location = "s3://larder" }),
+		"there is no bucket larder")
 	require.ErrorContains(t, create(s3sim.Options{ClockAhead: time.Hour}, nil), "clock")
 	require.ErrorContains(t, create(s3sim.Options{Room: 1000}, nil), "no room left")
-	for errno, want := range map[syscall.Errno]string{syscall.ENOSPC: "is full; make room", syscall.EROFS: "is mounted so that nobody", syscall.EACCES: "may not write to", syscall.ESTALE: "mount it again"} {
-		require.ErrorContains(t, blob.NewDir("/srv/larder").Explain(&fs.PathError{Op: "write", Path: "/srv/larder/x", Err: errno}), want)
+	for errno, want := range map[syscall.Errno]string{
+		syscall.ENOSPC: "is full; make room", syscall.EROFS: "is mounted so that nobody",
+		syscall.EACCES: "may not write to", syscall.ESTALE: "mount it again"} {
+		require.ErrorContains(t, blob.NewDir("/srv/larder").Explain(&fs.PathError{
+			Op: "write", Path: "/srv/larder/x", Err: errno}), want)
 	}
 	lock := standIn(t, s3sim.Options{})("/x", nil)
 	require.NoError(t, lock.Create(ctx, "a", nil))
@@ -126,7 +138,8 @@ func TestDirHidesWhatACrashLeft(t *testing.T) {
 	require.NoError(t, b.Create(context.Background(), "points/a", []byte("whole")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".incoming", "w-123"), []byte("ha"), 0o600))
 	var names []string
-	require.NoError(t, b.List(context.Background(), "", func(i blob.Info) error { names = append(names, i.Name); return nil }))
+	require.NoError(t, b.List(context.Background(), "",
+		func(i blob.Info) error { names = append(names, i.Name); return nil }))
 	require.Equal(t, []string{"points/a"}, names)
 }
 

@@ -77,7 +77,7 @@ func (d *Dir) identity() (dev, ino uint64, err error) {
 	if !ok {
 		return 0, 0, nil
 	}
-	return uint64(sys.Dev), sys.Ino, nil
+	return uint64(sys.Dev), sys.Ino, nil //nolint:unconvert // other systems have it narrower
 }
 
 // Present implements Anchored.
@@ -102,7 +102,8 @@ func (d *Dir) Present(ctx context.Context) error {
 		}
 	}
 	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrNotFound) {
-		return fmt.Errorf("%w: %s no longer holds the store that was opened there; was it unmounted or moved away? Nothing is written there until it is back", ErrGone, d.root)
+		return fmt.Errorf("%w: %s no longer holds the store that was opened there; was it unmounted or moved away? "+
+			"Nothing is written there until it is back", ErrGone, d.root)
 	}
 	return err
 }
@@ -224,7 +225,8 @@ func (d *Dir) foreign() string {
 	if !ok || int(sys.Uid) == os.Getuid() {
 		return ""
 	}
-	return fmt.Sprintf(", which belongs to user %d; run dexamen as that user, or give the folder and all in it to this one", sys.Uid)
+	return fmt.Sprintf(
+		", which belongs to user %d; run dexamen as that user, or give the folder and all in it to this one", sys.Uid)
 }
 
 // unreadable reports that one file cannot be read, and why. The rest of the store
@@ -234,7 +236,8 @@ func (d *Dir) unreadable(name string, err error) error {
 		who := ""
 		if st, serr := os.Lstat(d.path(name)); serr == nil {
 			if sys, ok := st.Sys().(*syscall.Stat_t); ok {
-				who = fmt.Sprintf(" (it belongs to user %d, mode %04o; chown and chmod give it back)", sys.Uid, st.Mode().Perm())
+				who = fmt.Sprintf(" (it belongs to user %d, mode %04o; chown and chmod give it back)", sys.Uid,
+					st.Mode().Perm())
 			}
 		}
 		return fmt.Errorf("read %s: %w: user %d may not read it%s", name, ErrDamaged, os.Getuid(), who)
@@ -297,7 +300,8 @@ func (d *Dir) open(name string) (*os.File, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("read %s: %w", name, ErrNotFound)
 	}
-	if err != nil && !errors.Is(err, syscall.EMFILE) && !errors.Is(err, syscall.ENFILE) && !errors.Is(err, syscall.ESTALE) {
+	if err != nil && !errors.Is(err, syscall.EMFILE) && !errors.Is(err, syscall.ENFILE) &&
+		!errors.Is(err, syscall.ESTALE) {
 		return nil, d.unreadable(name, err)
 	}
 	return f, err
@@ -441,7 +445,8 @@ func (d *Dir) real(folder string) error {
 
 // linked reports what to do about a symbolic link in the store.
 func (d *Dir) linked(p string) error {
-	return fmt.Errorf("%w: %s is a symbolic link; what is behind it would be missed by some and found by others: move it back, mount it there instead, or move the whole store and link its own folder", ErrLink, p)
+	return fmt.Errorf("%w: %s is a symbolic link; what is behind it would be missed by some and found by others: "+
+		"move it back, mount it there instead, or move the whole store and link its own folder", ErrLink, p)
 }
 
 // Remove implements Backend.

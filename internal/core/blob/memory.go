@@ -27,7 +27,8 @@ type object struct {
 
 // NewMemory makes an empty memory backend.
 func NewMemory() *Memory {
-	return &Memory{byName: map[string]*object{}, sorted: btree.NewBTreeG(func(a, b *object) bool { return a.name < b.name })}
+	return &Memory{byName: map[string]*object{},
+		sorted: btree.NewBTreeG(func(a, b *object) bool { return a.name < b.name })}
 }
 
 // Create implements Backend.

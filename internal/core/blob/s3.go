@@ -82,7 +82,8 @@ func NewS3(o S3Options) (*S3, error) {
 	if o.Access != "" {
 		opt.Creds = credentials.NewStaticV4(o.Access, o.Secret, "")
 	} else {
-		opt.Creds = credentials.NewChainCredentials([]credentials.Provider{&credentials.EnvAWS{}, &credentials.FileAWSCredentials{}, &credentials.IAM{}})
+		opt.Creds = credentials.NewChainCredentials([]credentials.Provider{
+			&credentials.EnvAWS{}, &credentials.FileAWSCredentials{}, &credentials.IAM{}})
 	}
 	client, err := minio.New(host, opt)
 	if err != nil {
@@ -108,13 +109,16 @@ func (s *S3) fail(what, name string, err error) error {
 	case r.StatusCode == http.StatusRequestedRangeNotSatisfiable || r.Code == "InvalidRange":
 		err = ErrRange
 	case r.Code == "NoSuchBucket":
-		err = fmt.Errorf("there is no bucket %s at %s: make it, or mend the location", s.bucket, s.client.EndpointURL().Host)
+		err = fmt.Errorf("there is no bucket %s at %s: make it, or mend the location", s.bucket,
+			s.client.EndpointURL().Host)
 	case r.Code == "AccessDenied" || r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch":
-		err = fmt.Errorf("%s refuses the credentials (%s): check the store's login and what it may do in bucket %s", s.client.EndpointURL().Host, r.Code, s.bucket)
+		err = fmt.Errorf("%s refuses the credentials (%s): check the store's login and what it may do in bucket %s",
+			s.client.EndpointURL().Host, r.Code, s.bucket)
 	case r.Code == "RequestTimeTooSkewed":
 		err = fmt.Errorf("%s says this machine's clock is wrong: set it right", s.client.EndpointURL().Host)
 	case r.StatusCode == http.StatusInsufficientStorage || r.Code == "QuotaExceeded" || r.Code == "XMinioStorageFull":
-		err = fmt.Errorf("%s has no room left (%s): make room, store reclaim may give some back", s.client.EndpointURL().Host, r.Message)
+		err = fmt.Errorf("%s has no room left (%s): make room, store reclaim may give some back",
+			s.client.EndpointURL().Host, r.Message)
 	case r.StatusCode == 0:
 		err = fmt.Errorf("%s does not answer: %w", s.client.EndpointURL().Host, err)
 	}
@@ -195,7 +199,8 @@ func (s *S3) ReadAt(ctx context.Context, name string, off int64, n int) ([]byte,
 func (s *S3) List(ctx context.Context, prefix string, fn func(Info) error) error {
 	ctx, cancel := context.WithCancel(ctx) // ends the listing's own goroutine
 	defer cancel()
-	for o := range s.client.ListObjects(ctx, s.bucket, minio.ListObjectsOptions{Prefix: s.prefix + prefix, Recursive: true}) {
+	for o := range s.client.ListObjects(ctx, s.bucket,
+		minio.ListObjectsOptions{Prefix: s.prefix + prefix, Recursive: true}) {
 		if o.Err != nil {
 			return s.fail("list", prefix, o.Err)
 		}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -72,7 +71,8 @@ func (s *S3) Unhide(ctx context.Context, name string) error {
 		if o.Key != s.prefix+name || !o.IsLatest || !o.IsDeleteMarker {
 			return nil
 		}
-		return s.fail("take back the deletion of", name, s.client.RemoveObject(ctx, s.bucket, o.Key, minio.RemoveObjectOptions{VersionID: o.VersionID}))
+		return s.fail("take back the deletion of", name,
+			s.client.RemoveObject(ctx, s.bucket, o.Key, minio.RemoveObjectOptions{VersionID: o.VersionID}))
 	})
 }
 
@@ -104,7 +104,8 @@ func (s *S3) Older(ctx context.Context, name string, fn func(data []byte) bool) 
 func (s *S3) versions(ctx context.Context, prefix string, fn func(minio.ObjectInfo) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	for o := range s.client.ListObjects(ctx, s.bucket, minio.ListObjectsOptions{Prefix: s.prefix + prefix, Recursive: true, WithVersions: true}) {
+	for o := range s.client.ListObjects(ctx, s.bucket,
+		minio.ListObjectsOptions{Prefix: s.prefix + prefix, Recursive: true, WithVersions: true}) {
 		if o.Err != nil {
 			return s.fail("list versions below", prefix, o.Err)
 		}
@@ -118,7 +119,8 @@ func (s *S3) versions(ctx context.Context, prefix string, fn func(minio.ObjectIn
 // PutOver implements Versioned.
 func (s *S3) PutOver(ctx context.Context, name string, data []byte, until time.Time) error {
 	_, err := s.client.PutObject(ctx, s.bucket, s.prefix+name, bytes.NewReader(data), int64(len(data)),
-		minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, SendContentMd5: true, Mode: minio.Compliance, RetainUntilDate: until.UTC()})
+		minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, SendContentMd5: true,
+			Mode: minio.Compliance, RetainUntilDate: until.UTC()})
 	return s.fail("put over", name, err)
 }
 
@@ -127,9 +129,13 @@ func (s *S3) PutOver(ctx context.Context, name string, data []byte, until time.T
 func (s *S3) Lock(ctx context.Context, name string, until time.Time) error {
 	mode := minio.Compliance
 	until = until.UTC()
-	err := s.client.PutObjectRetention(ctx, s.bucket, s.prefix+name, minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until})
-	if r := minio.ToErrorResponse(err); err != nil && (strings.Contains(r.Code, "ObjectLock") || r.Code == "InvalidRequest") {
-		return fmt.Errorf("lock %s: bucket %s was not made for object lock (%s): make one that is, or leave immutable_for out", name, s.bucket, r.Message)
+	err := s.client.PutObjectRetention(ctx, s.bucket, s.prefix+name,
+		minio.PutObjectRetentionOptions{Mode: &mode, RetainUntilDate: &until})
+	if r := minio.ToErrorResponse(err); err != nil &&
+		(strings.Contains(r.Code, "ObjectLock") || r.Code == "InvalidRequest") {
+		return fmt.Errorf(
+			"lock %s: bucket %s was not made for object lock (%s): make one that is, or leave immutable_for out", name,
+			s.bucket, r.Message)
 	}
 	s.locks.Store(true)
 	return s.fail("lock", name, err)
@@ -143,7 +149,7 @@ func (s *S3) lockedUntil(ctx context.Context, name, version string) (time.Time, 
 	if err != nil {
 		return time.Time{}, s.fail("remove", name, err)
 	}
-	text := http.Header(o.Metadata).Get("X-Amz-Object-Lock-Retain-Until-Date")
+	text := o.Metadata.Get("X-Amz-Object-Lock-Retain-Until-Date")
 	if text == "" {
 		return time.Time{}, nil
 	}

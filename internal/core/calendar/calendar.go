@@ -40,7 +40,8 @@ func ParseSchedule(text string, zone *time.Location, distance func(string) (time
 		return s, nil
 	}
 	if n := len(strings.Fields(text)); n != 5 || strings.HasPrefix(s.text, "@") {
-		return s, fmt.Errorf("%q: write five fields (minute, hour, day of the month, month, day of the week) such as 15 1 * * *, or every 6h", text)
+		return s, fmt.Errorf("%q: write five fields (minute, hour, day of the month, month, day of the week) such "+
+			"as 15 1 * * *, or every 6h", text)
 	}
 	// In UTC every day has all its hours: what zones do is added in Next.
 	c, err := cron.ParseStandard("CRON_TZ=UTC " + s.text)

@@ -46,7 +46,8 @@ func TestClockChanges(t *testing.T) {
 // rise, none is passed over by asking from in between, Last and Next agree, and
 // no day that a daily schedule has is without its run.
 func TestSchedules(t *testing.T) {
-	zones := []string{"UTC", "Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "America/Santiago", "Pacific/Apia"}
+	zones := []string{"UTC", "Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu",
+		"America/Santiago", "Pacific/Apia"}
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 400 {
 		zone := zones[r.IntN(len(zones))]
@@ -58,12 +59,14 @@ func TestSchedules(t *testing.T) {
 			fmt.Sprintf("every %dm", 1+r.IntN(5000)),
 		}[r.IntN(5)]
 		s := schedule(t, text, zone)
-		at := time.Date(2020+r.IntN(10), time.Month(1+r.IntN(12)), 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60), 0, time.UTC)
+		at := time.Date(2020+r.IntN(10), time.Month(1+r.IntN(12)), 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60), 0,
+			time.UTC)
 		for range 30 {
 			next := s.Next(at)
 			require.True(t, next.After(at), "%s %s %s", text, zone, at)
 			between := at.Add(time.Duration(r.Int64N(int64(next.Sub(at)))))
-			require.True(t, s.Next(between).Equal(next), "%s %s: after %s comes %s, after %s comes %s", text, zone, at, next, between, s.Next(between))
+			require.True(t, s.Next(between).Equal(next), "%s %s: after %s comes %s, after %s comes %s", text, zone, at,
+				next, between, s.Next(between))
 			require.True(t, s.Last(next).Equal(next), "%s %s %s: %s", text, zone, next, s.Last(next))
 			if l := s.Last(next.Add(-1)); !l.IsZero() {
 				require.True(t, s.Next(l).Equal(next), "%s %s", text, zone)
@@ -85,12 +88,15 @@ func TestSchedules(t *testing.T) {
 }
 
 func TestSchedulesThatAreNone(t *testing.T) {
-	for _, text := range []string{"", "1 2 3", "@daily", "61 * * * *", "every", "every fortnight", "0 0 31 2 *", "every 0s", "* * * * * *"} {
+	for _, text := range []string{"", "1 2 3", "@daily", "61 * * * *", "every", "every fortnight", "0 0 31 2 *",
+		"every 0s", "* * * * * *"} {
 		_, err := ParseSchedule(text, nil, address.ParseDistance)
 		require.Error(t, err, text)
 	}
-	require.Equal(t, 7*24*time.Hour, schedule(t, "0 4 * * 0", "UTC").Spacing(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)))
-	require.Equal(t, 25*time.Hour, schedule(t, "15 1 * * *", "Europe/Berlin").Spacing(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)))
+	require.Equal(t, 7*24*time.Hour, schedule(t, "0 4 * * 0",
+		"UTC").Spacing(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)))
+	require.Equal(t, 25*time.Hour, schedule(t, "15 1 * * *",
+		"Europe/Berlin").Spacing(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)))
 }
 
 func TestQuietHours(t *testing.T) {

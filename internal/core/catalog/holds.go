@@ -53,7 +53,8 @@ func (s *Catalog) Holds(ctx context.Context, cluster string) (out []*Hold, err e
 		case errors.Is(err, blob.ErrNotFound):
 			return nil
 		case errors.Is(err, sealed.ErrDamaged) && cut > 0:
-			h = &Hold{ID: id, Cluster: cluster, Point: id[:cut], Until: time.Now().Add(100 * 365 * 24 * time.Hour), Reason: "its hold cannot be read: " + err.Error()}
+			h = &Hold{ID: id, Cluster: cluster, Point: id[:cut], Until: time.Now().Add(100 * 365 * 24 * time.Hour),
+				Reason: "its hold cannot be read: " + err.Error()}
 		case err != nil:
 			return err
 		}
@@ -115,7 +116,8 @@ func (s *Catalog) Proofs(ctx context.Context, cluster string) (map[string]*Proof
 	}
 	out := map[string]*ProofMark{}
 	err := s.Blob.List(ctx, prefix, func(i blob.Info) error {
-		m, err := sealed.Recall(s.Limits.Memo, i.Name, func(m *ProofMark) error { return s.GetObject(ctx, i.Name, m) }, sealed.FixedWeight)
+		m, err := sealed.Recall(s.Limits.Memo, i.Name, func(m *ProofMark) error { return s.GetObject(ctx, i.Name, m) },
+			sealed.FixedWeight)
 		if err == nil && i.Name != s.ProofFolder(m.Cluster)+m.Point {
 			err = fmt.Errorf("%s: %w: it is the proof of point %s", i.Name, sealed.ErrDamaged, m.Point)
 		}

@@ -83,7 +83,8 @@ func (s *Catalog) advance(ctx context.Context, cluster string, change func(*Head
 // readHead returns the newest head of a cluster that can be read.
 func (s *Catalog) readHead(ctx context.Context, cluster string) (Head, error) {
 	var names []string
-	err := s.Blob.List(ctx, s.HeadFolder(cluster), func(i blob.Info) error { names = append(names, i.Name); return nil })
+	err := s.Blob.List(ctx, s.HeadFolder(cluster),
+		func(i blob.Info) error { names = append(names, i.Name); return nil })
 	if err != nil {
 		return Head{}, err
 	}
@@ -125,7 +126,8 @@ func (l Lost) String() string {
 	if l.Point != "" {
 		return fmt.Sprintf("point %s of %s is missing, which %s names", l.Point, l.Cluster, l.By)
 	}
-	return fmt.Sprintf("the end of the log of %s (shard %s) is missing: it had reached %s, as %s tells", l.Cluster, l.Shard, l.To.Wall.Local().Format(time.RFC3339), l.By)
+	return fmt.Sprintf("the end of the log of %s (shard %s) is missing: it had reached %s, as %s tells", l.Cluster,
+		l.Shard, l.To.Wall.Local().Format(time.RFC3339), l.By)
 }
 
 // Missing finds points that something names and that are neither there nor were
@@ -235,7 +237,8 @@ func (s *Catalog) named(ctx context.Context, name func(cluster, point, by string
 func (s *Catalog) RemovedPoints(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
 	err := s.Blob.List(ctx, sealed.RetiredPrefix, func(i blob.Info) error {
-		d, err := sealed.Recall(s.Limits.Memo, i.Name, func(d *Removed) error { return s.GetObject(ctx, i.Name, d) }, func(d *Removed) int { return 256 + 32*len(d.Points) })
+		d, err := sealed.Recall(s.Limits.Memo, i.Name, func(d *Removed) error { return s.GetObject(ctx, i.Name, d) },
+			func(d *Removed) int { return 256 + 32*len(d.Points) })
 		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, sealed.ErrDamaged) {
 			return nil // what it tells of counts as missing
 		}
@@ -256,7 +259,8 @@ func (s *Catalog) PutRemoved(ctx context.Context, d Removed) error {
 		return nil
 	}
 	d.Created = time.Now().UTC().Truncate(time.Second)
-	return s.PutObject(ctx, s.ListKey(), sealed.RetiredPrefix+s.NamePart("cluster", d.Cluster)+"/"+d.Created.Format("20060102T150405")+"-"+sealed.NewID(4), d)
+	return s.PutObject(ctx, s.ListKey(), sealed.RetiredPrefix+s.NamePart("cluster", d.Cluster)+"/"+
+		d.Created.Format("20060102T150405")+"-"+sealed.NewID(4), d)
 }
 
 // AcceptMissing records that nothing is to wait for points that are missing, and

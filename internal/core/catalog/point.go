@@ -113,7 +113,8 @@ func (p *Point) Shard(name string) (PointShard, bool) {
 // NewPointID makes an id that sorts by time and cannot be had twice.
 func NewPointID(t time.Time) string {
 	tail, _ := hex.DecodeString(sealed.NewID(3))
-	return t.UTC().Format("20060102-150405-") + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(tail))[:4]
+	return t.UTC().Format("20060102-150405-") + strings.ToLower(
+		base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(tail))[:4]
 }
 
 // Whole is a namespace of a point over all its shards.
@@ -196,11 +197,15 @@ func (s *Catalog) Points(ctx context.Context, cluster string) (points []*Point, 
 		prefix = s.pointFolder(cluster)
 	}
 	var names []string
-	if err := s.Blob.List(ctx, prefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.Blob.List(ctx, prefix, func(i blob.Info) error {
+		names = append(names, i.Name)
+		return nil
+	}); err != nil {
 		return nil, nil, err
 	}
 	for _, n := range names {
-		p, err := sealed.Recall(s.Limits.Memo, n, func(p *Point) error { return s.GetObject(ctx, n, p) }, (*Point).weight)
+		p, err := sealed.Recall(s.Limits.Memo, n, func(p *Point) error { return s.GetObject(ctx, n, p) },
+			(*Point).weight)
 		if err == nil && n != s.PointName(p.Cluster, p.ID) {
 			err = fmt.Errorf("%s: %w: it is point %s of %s", n, sealed.ErrDamaged, p.ID, p.Cluster)
 		}
@@ -269,10 +274,12 @@ func ShardFolder(shard string) string {
 
 // Chains returns the log of each shard of a cluster. Segments whose header
 // cannot be read are missing from the chains and given as errors.
-func (s *Catalog) Chains(ctx context.Context, cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
+func (s *Catalog) Chains(ctx context.Context,
+	cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
 	byShard := map[string][]journal.Header{}
 	var infos []blob.Info
-	if err := s.Blob.List(ctx, s.JournalFolder(cluster), func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
+	if err := s.Blob.List(ctx, s.JournalFolder(cluster),
+		func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
 		return nil, nil, err
 	}
 	for _, i := range infos {
@@ -300,7 +307,8 @@ func (s *Catalog) Chains(ctx context.Context, cluster string) (chains map[string
 }
 
 func (s *Catalog) SegmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
-	h, err := sealed.Recall(s.Limits.Memo, i.Name, func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, sealed.FixedWeight)
+	h, err := sealed.Recall(s.Limits.Memo, i.Name,
+		func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, sealed.FixedWeight)
 	if err != nil {
 		return journal.Header{}, err
 	}
@@ -379,7 +387,8 @@ func (s *Catalog) CheckPoint(ctx context.Context, p *Point, progress func(ns str
 }
 
 // CheckNamespace is CheckPoint of one namespace.
-func (s *Catalog) CheckNamespace(ctx context.Context, ns *PointNamespace, progress func(ns string, records, bytes int64)) error {
+func (s *Catalog) CheckNamespace(ctx context.Context, ns *PointNamespace,
+	progress func(ns string, records, bytes int64)) error {
 	if !ns.Kind.HasRecords() {
 		return nil
 	}

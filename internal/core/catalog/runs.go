@@ -206,7 +206,8 @@ func (s *Catalog) EndRun(ctx context.Context, r *Run, l *sealed.Claim) error {
 // at it, and those that died.
 func (s *Catalog) Running(ctx context.Context) (going, broken []*Run, err error) {
 	var names []string
-	if err := s.Blob.List(ctx, sealed.RunningPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil || len(names) == 0 {
+	if err := s.Blob.List(ctx, sealed.RunningPrefix,
+		func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil || len(names) == 0 {
 		return nil, nil, err
 	}
 	top, _, _, err := s.ClaimEntries(ctx, "")
@@ -228,7 +229,8 @@ func (s *Catalog) Running(ctx context.Context) (going, broken []*Run, err error)
 		what, holder, _ := strings.Cut(r.Claim, "/")
 		if e, ok := top[what]; ok && e.Holder == holder && e.Held(now) {
 			going = append(going, r)
-		} else if _, err := s.Blob.ReadAt(ctx, s.RunFolder(sealed.RunsPrefix, r.Cluster, r.Kind)+r.ID, 0, 1); err == nil {
+		} else if _, err := s.Blob.ReadAt(ctx, s.RunFolder(sealed.RunsPrefix, r.Cluster, r.Kind)+r.ID, 0,
+			1); err == nil {
 			_ = s.RemoveObject(ctx, n) // ended, and killed before it could say so here
 		} else {
 			broken = append(broken, r)
@@ -283,7 +285,8 @@ func (s *Catalog) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadabl
 		}
 		for _, n := range names {
 			g.Go(func() error {
-				r, err := sealed.Recall(s.Limits.Memo, n, func(r *Run) error { return s.GetObject(gctx, n, r) }, (*Run).weight)
+				r, err := sealed.Recall(s.Limits.Memo, n, func(r *Run) error { return s.GetObject(gctx, n, r) },
+					(*Run).weight)
 				if err == nil && n != s.RunFolder(sealed.RunsPrefix, r.Cluster, r.Kind)+r.ID {
 					err = fmt.Errorf("%s: %w: it is the record of run %s", n, sealed.ErrDamaged, r.ID)
 				}
@@ -339,7 +342,8 @@ func (s *Catalog) ForgetRuns(ctx context.Context, cluster string, uneventful, al
 					continue
 				}
 			}
-			if err := s.RemoveObject(ctx, name); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+			if err := s.RemoveObject(ctx, name); err != nil && !errors.Is(err, blob.ErrNotFound) &&
+				!errors.Is(err, blob.ErrLocked) {
 				return n, err
 			}
 			n++

@@ -258,7 +258,8 @@ func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
 				end = max(end, int64(objects[k].FrameOff)+int64(objects[k].FrameLen))
 			}
 			// One that is shorter than its list says has lost something.
-			x.add(&File{Name: name, Size: i.Size, Made: i.Made, PendingDelete: condemned[name], Suspect: suspect[name] || i.Size < end}, objects)
+			x.add(&File{Name: name, Size: i.Size, Made: i.Made, PendingDelete: condemned[name],
+				Suspect: suspect[name] || i.Size < end}, objects)
 		}
 	}
 	own := func() error {
@@ -336,7 +337,8 @@ func (s *Content) RebuildListings(ctx context.Context) (packs, nodes int, unread
 		if err != nil {
 			return err
 		}
-		x.add(&File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name], Suspect: suspect[i.Name]}, objects)
+		x.add(&File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name],
+			Suspect: suspect[i.Name]}, objects)
 		lists = append(lists, fileListing{i.Name, footer})
 		return nil
 	})

@@ -82,7 +82,8 @@ func (s *Content) Distrust(ctx context.Context) (bool, error) {
 }
 
 // nodeAt reads a node from one place.
-func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, pack *File, baseName tree.Hash, depth int) ([]byte, error) {
+func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, pack *File, baseName tree.Hash,
+	depth int) ([]byte, error) {
 	raw, err := s.frame(ctx, p, pack)
 	if err != nil {
 		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), pack.Name, err)
@@ -104,7 +105,8 @@ func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, pack *File, 
 		}
 	}
 	if tree.HashOf(node) != h {
-		return nil, fmt.Errorf("node %s in %s: %w: content is not what its name says", h.Short(), pack.Name, sealed.ErrDamaged)
+		return nil, fmt.Errorf("node %s in %s: %w: content is not what its name says", h.Short(), pack.Name,
+			sealed.ErrDamaged)
 	}
 	return node, nil
 }
@@ -136,7 +138,8 @@ func (s *Content) frame(ctx context.Context, p Place, pack *File) ([]byte, error
 	}
 	if errors.Is(err, sealed.ErrDamaged) {
 		// What parity gives back is checked as anything else that is read.
-		if whole, rerr := s.RebuildObject(ctx, pack.Name); rerr == nil && int(p.FrameOff)+int(p.FrameLen) <= len(whole) {
+		if whole, rerr := s.RebuildObject(ctx, pack.Name); rerr == nil &&
+			int(p.FrameOff)+int(p.FrameLen) <= len(whole) {
 			raw, err = s.OpenNodes(whole[p.FrameOff : p.FrameOff+p.FrameLen])
 		}
 	}

@@ -131,7 +131,8 @@ func writeRun(dir string, fill func(put func(k, v []byte) error) error) (*run, e
 		return nil, fmt.Errorf("sorting on disk: %w", err)
 	}
 	_ = os.Remove(f.Name())
-	z, err := zstd.NewWriter(f, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(64<<10), zstd.WithEncoderConcurrency(1))
+	z, err := zstd.NewWriter(f, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(64<<10),
+		zstd.WithEncoderConcurrency(1))
 	if err == nil {
 		w := bufio.NewWriterSize(z, 64<<10)
 		var head []byte
@@ -205,7 +206,8 @@ func newMergeReader(runs []*run, mem *Sorter) (*mergeReader, error) {
 	m := &mergeReader{}
 	for i, r := range runs {
 		// A section of its own lets several readers use one file.
-		z, err := zstd.NewReader(io.NewSectionReader(r.file, 0, 1<<62), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true))
+		z, err := zstd.NewReader(io.NewSectionReader(r.file, 0, 1<<62), zstd.WithDecoderConcurrency(1),
+			zstd.WithDecoderLowmem(true))
 		if err != nil {
 			m.close()
 			return nil, fmt.Errorf("sorting on disk: %w", err)
@@ -242,7 +244,7 @@ func (r *runReader) advance() (bool, error) {
 		return true, nil
 	}
 	k, err := binary.ReadUvarint(r.in)
-	if err == io.EOF {
+	if errors.Is(err, io.EOF) {
 		r.z.Close()
 		return false, nil
 	}

@@ -41,7 +41,8 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 		for _, n := range slices.Sorted(maps.Keys(m)) {
 			if chosen(n) {
 				known[m[n].ident] = true
-				f.Base(record.Namespace{Name: n, Ident: []byte(m[n].ident), Kind: "collection", Definition: []byte(m[n].def)}, roots[n])
+				f.Base(record.Namespace{
+					Name: n, Ident: []byte(m[n].ident), Kind: "collection", Definition: []byte(m[n].def)}, roots[n])
 			}
 		}
 		for range rng.IntN(600) {

@@ -236,7 +236,8 @@ func (f *Fold) Change(c *record.Change) error {
 			return fmt.Errorf("%w: %s is created, but is there already with another identity", ErrDiverged, c.Namespace)
 		}
 		kind, def := SplitCreate(c.Value)
-		f.begin(record.Namespace{Name: c.Namespace, Ident: bytes.Clone(c.Ident), Kind: kind, Definition: bytes.Clone(def)})
+		f.begin(record.Namespace{Name: c.Namespace, Ident: bytes.Clone(c.Ident), Kind: kind,
+			Definition: bytes.Clone(def)})
 	case record.Alter:
 		if n == nil {
 			return f.unknown(c, false)
@@ -290,14 +291,16 @@ func (f *Fold) fits(c *record.Change, n *Namespace) error {
 	switch {
 	case n != nil && !n.gone && n.Name != c.Namespace && len(n.Ident) > 0:
 		if !f.loose {
-			return fmt.Errorf("%w: %s of %s at %s carries the identity of %s", ErrDiverged, c.Op, c.Namespace, c.At.Hex(), n.Name)
+			return fmt.Errorf("%w: %s of %s at %s carries the identity of %s", ErrDiverged, c.Op, c.Namespace,
+				c.At.Hex(), n.Name)
 		}
 		if c.Op != record.Rename {
 			f.aliases[alias{n, c.Namespace}] = c.At
 		}
 	case n == nil && !f.loose && c.Op.Record():
 		if old := f.names[c.Namespace]; old != nil && len(old.Ident) > 0 {
-			return fmt.Errorf("%w: %s of %s at %s carries another identity than the namespace has", ErrDiverged, c.Op, c.Namespace, c.At.Hex())
+			return fmt.Errorf("%w: %s of %s at %s carries another identity than the namespace has", ErrDiverged, c.Op,
+				c.Namespace, c.At.Hex())
 		}
 	}
 	if c.Op == record.Rename && n != nil {
@@ -311,7 +314,8 @@ func (f *Fold) fits(c *record.Change, n *Namespace) error {
 func (f *Fold) unexplained() error {
 	for a, at := range f.aliases {
 		if !a.n.gone {
-			return fmt.Errorf("%w: an entry for %s at %s carries the identity of %s", ErrDiverged, a.name, at.Hex(), a.n.Name)
+			return fmt.Errorf("%w: an entry for %s at %s carries the identity of %s", ErrDiverged, a.name, at.Hex(),
+				a.n.Name)
 		}
 	}
 	return nil
@@ -359,7 +363,8 @@ func (f *Fold) Namespaces() []*Namespace {
 
 // Merge builds the final tree of every namespace that choose accepts (nil:
 // all) and calls done with it.
-func (f *Fold) Merge(ctx context.Context, src tree.Source, sink tree.Sink, choose func(*Namespace) bool, done func(*Namespace, tree.Root) error) error {
+func (f *Fold) Merge(ctx context.Context, src tree.Source, sink tree.Sink, choose func(*Namespace) bool,
+	done func(*Namespace, tree.Root) error) error {
 	return f.each(choose, func(n *Namespace, e *edits) error {
 		root := n.Root
 		if !n.Kind.HasRecords() {
@@ -477,7 +482,8 @@ func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool,
 				}
 				value = v
 			} else if !e.loose {
-				return nil, false, fmt.Errorf("%w: update at %s of a record that is not there (key %x)", ErrDiverged, c.At.Hex(), e.key)
+				return nil, false, fmt.Errorf("%w: update at %s of a record that is not there (key %x)", ErrDiverged,
+					c.At.Hex(), e.key)
 			}
 		}
 		if err := e.pull(); err != nil {

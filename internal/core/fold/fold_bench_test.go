@@ -43,7 +43,8 @@ func peak(stop chan struct{}) chan uint64 {
 }
 
 func hive(dst []byte, r *rand.Rand, i int) []byte {
-	return fmt.Appendf(dst, `{"_id":%d,"yard":"north","status":"thriving","queen":%d,"weight":%.3f,"seen":%d}`, i, 2022+r.IntN(5), 20+r.Float64()*30, r.Uint32())
+	return fmt.Appendf(dst, `{"_id":%d,"yard":"north","status":"thriving","queen":%d,"weight":%.3f,"seen":%d}`, i,
+		2022+r.IntN(5), 20+r.Float64()*30, r.Uint32())
 }
 
 func key(i int) []byte { return binary.BigEndian.AppendUint64(nil, uint64(i)) }
@@ -120,12 +121,16 @@ func BenchmarkTenMillion(b *testing.B) {
 		changes := 0
 		for i := range n / 100 {
 			k := (i * 7919) % n
-			require.NoError(b, f.Change(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: key(k), Value: hive(nil, r, k), At: record.Position("p")}))
+			require.NoError(b,
+				f.Change(&record.Change{
+					Op: record.Put, Namespace: "apiary.colonies", Key: key(k), Value: hive(nil, r,
+						k), At: record.Position("p")}))
 			changes++
 		}
 		w = s.NewWriter(ctx)
 		var folded tree.Root
-		require.NoError(b, f.Merge(ctx, w, w, nil, func(_ *fold.Namespace, r tree.Root) error { folded = r; return nil }))
+		require.NoError(b, f.Merge(ctx, w, w, nil,
+			func(_ *fold.Namespace, r tree.Root) error { folded = r; return nil }))
 		_, err = w.Flush(ctx)
 		require.NoError(b, err)
 		f.Close()
@@ -133,7 +138,8 @@ func BenchmarkTenMillion(b *testing.B) {
 
 		start = time.Now()
 		differ := 0
-		require.NoError(b, tree.Diff(ctx, tree.Side{Source: s, Root: root}, tree.Side{Source: s, Root: folded}, func(tree.Difference) error { differ++; return nil }))
+		require.NoError(b, tree.Diff(ctx, tree.Side{Source: s, Root: root}, tree.Side{Source: s, Root: folded},
+			func(tree.Difference) error { differ++; return nil }))
 		require.Equal(b, changes, differ)
 		rate("diff", n, start)
 		close(stop)

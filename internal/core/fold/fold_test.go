@@ -58,7 +58,8 @@ func (m model) step(rng *rand.Rand, serial int) (record.Change, bool) {
 		}
 		id := fmt.Sprint("id", serial)
 		m[free] = &space{id, "def", map[string]string{}}
-		return record.Change{Op: record.Create, Namespace: free, Ident: []byte(id), Value: fold.JoinCreate("collection", []byte("def")), At: at}, true
+		return record.Change{Op: record.Create, Namespace: free, Ident: []byte(id),
+			Value: fold.JoinCreate("collection", []byte("def")), At: at}, true
 	}
 	n := names[rng.IntN(len(names))]
 	s := m[n]
@@ -144,7 +145,8 @@ func TestFoldIsTheStateThen(t *testing.T) {
 		base := func(f *fold.Fold) *fold.Fold {
 			for _, n := range slices.Sorted(maps.Keys(before)) {
 				sp := before[n]
-				f.Base(record.Namespace{Name: n, Ident: []byte(sp.ident), Kind: "collection", Definition: []byte(sp.def)}, roots[n])
+				f.Base(record.Namespace{
+					Name: n, Ident: []byte(sp.ident), Kind: "collection", Definition: []byte(sp.def)}, roots[n])
 			}
 			for i := range log {
 				require.NoError(t, f.Change(&log[i]), "seed %d", seed)

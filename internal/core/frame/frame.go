@@ -52,7 +52,8 @@ var ErrTooNew = errors.New("frame of a later format")
 // Most frames are of some 100 KiB: a window of the usual size would cost 8 MiB
 // for each processor, and find nothing more.
 var encoder = sync.OnceValue(func() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithWindowSize(1<<20))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false),
+		zstd.WithWindowSize(1<<20))
 	if err != nil {
 		panic(err) // the options are constants
 	}
@@ -135,7 +136,8 @@ func ReadHeader(b []byte) (Header, error) {
 	}
 	h.Kind, h.codec, h.Encrypted = Kind(b[0]), b[1], b[2] == aes256gcm
 	raw, stored := binary.BigEndian.Uint32(b[4:]), binary.BigEndian.Uint32(b[8:])
-	if b[3] != version || h.codec > codecZstd || raw > MaxRaw || stored > MaxRaw || h.codec == codecRaw && !h.Encrypted && raw != stored {
+	if b[3] != version || h.codec > codecZstd || raw > MaxRaw || stored > MaxRaw ||
+		h.codec == codecRaw && !h.Encrypted && raw != stored {
 		return h, fmt.Errorf("%w: impossible header", ErrDamaged)
 	}
 	h.Raw, h.Stored = int(raw), int(stored)
@@ -185,8 +187,11 @@ func OpenWith(ring Ring, b []byte, want Kind) (raw, rest []byte, err error) {
 	if h.codec == codecZstd {
 		raw, err = decoder().DecodeAll(raw, make([]byte, 0, h.Raw))
 	}
-	if err != nil || len(raw) != h.Raw {
-		return nil, nil, fmt.Errorf("%w: content does not decompress to %d bytes: %v", ErrDamaged, h.Raw, err)
+	if err == nil && len(raw) != h.Raw {
+		err = fmt.Errorf("%d came out", len(raw))
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: content does not decompress to %d bytes: %w", ErrDamaged, h.Raw, err)
 	}
 	return raw, rest, nil
 }

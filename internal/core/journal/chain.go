@@ -86,7 +86,8 @@ func (c *Chain) Gaps() []Gap {
 		case before.Last.Position != s.After.Position:
 			gaps = append(gaps, Gap{c.Shard, before.Last, s.After, "a segment is missing from the store"})
 		case s.Prev != before.tail():
-			gaps = append(gaps, Gap{c.Shard, s.After, s.After, "a segment is not the one that was sealed: it was replaced or changed"})
+			gaps = append(gaps, Gap{c.Shard, s.After, s.After,
+				"a segment is not the one that was sealed: it was replaced or changed"})
 		}
 	}
 	return gaps
@@ -112,7 +113,8 @@ func (c *Chain) Reach(from record.Mark) record.Mark {
 		if s.After.Position > from.Position || s.Gap != "" {
 			break
 		}
-		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position && s.Prev != c.Segments[i-1].tail() {
+		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position &&
+			s.Prev != c.Segments[i-1].tail() {
 			break
 		}
 		from = s.Last
@@ -134,10 +136,12 @@ func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
 			break
 		}
 		if s.After.Position > at {
-			return nil, &MissingError{Shard: c.Shard, From: at, To: s.After.Position, Reason: "a segment is missing from the store"}
+			return nil, &MissingError{Shard: c.Shard, From: at, To: s.After.Position,
+				Reason: "a segment is missing from the store"}
 		}
 		if s.Gap != "" {
-			return nil, &MissingError{Shard: c.Shard, From: s.After.Position, To: s.Last.Position, FromTime: s.After.Wall, ToTime: s.Last.Wall, Reason: s.Gap}
+			return nil, &MissingError{Shard: c.Shard, From: s.After.Position, To: s.Last.Position,
+				FromTime: s.After.Wall, ToTime: s.Last.Wall, Reason: s.Gap}
 		}
 		out = append(out, *s)
 		at = s.Last.Position
@@ -162,7 +166,8 @@ func (e *MissingError) Error() string {
 		return fmt.Sprintf("shard %s: nothing is known of its log from %s to %s: %s",
 			e.Shard, e.FromTime.Format(time.RFC3339), e.ToTime.Format(time.RFC3339), e.Reason)
 	}
-	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(), e.To.Hex(), e.Reason)
+	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(),
+		e.To.Hex(), e.Reason)
 }
 
 // PositionAt returns the last mark at or before a moment that these segments'
@@ -170,7 +175,8 @@ func (e *MissingError) Error() string {
 // something later was written; none where nothing later is known. Scan is
 // called with the one segment in which the moment lies and must call its
 // function with every change of it.
-func (c *Chain) PositionAt(start record.Mark, moment time.Time, scan func(Header, func(*record.Change) error) error) (at record.Mark, next record.Position, err error) {
+func (c *Chain) PositionAt(start record.Mark, moment time.Time,
+	scan func(Header, func(*record.Change) error) error) (at record.Mark, next record.Position, err error) {
 	at = start
 	for i := range c.Segments {
 		s := c.Segments[i]

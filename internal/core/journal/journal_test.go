@@ -21,7 +21,8 @@ func mark(n int) record.Mark {
 
 func put(n int) *record.Change {
 	m := mark(n)
-	return &record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(n)}, Value: []byte("v"), At: m.Position, Wall: m.Wall.UnixMilli()}
+	return &record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(n)}, Value: []byte("v"),
+		At: m.Position, Wall: m.Wall.UnixMilli()}
 }
 
 // chain seals segments that end at the given places, each with its changes.
@@ -83,13 +84,15 @@ func TestChainsTellWhatTheyCover(t *testing.T) {
 
 	forged := append([]journal.Header{}, h...)
 	forged[1].ID = tree.Hash{1}
-	require.Len(t, journal.NewChain("yard", forged).Gaps(), 1, "a segment that is not the one its successor was sealed upon")
+	require.Len(t, journal.NewChain("yard", forged).Gaps(), 1,
+		"a segment that is not the one its successor was sealed upon")
 	require.Equal(t, mark(30).Position, journal.NewChain("yard", forged).Reach(mark(10)).Position)
 
 	late := journal.NewChain("yard", h[2:])
 	require.Len(t, late.Gaps(), 1, "the beginning is gone")
 
-	g, _, err := journal.SealGap(journal.Keys{}, "meadow", "yard", mark(50), mark(60), "the log had rolled over", h[3].ID)
+	g, _, err := journal.SealGap(journal.Keys{}, "meadow", "yard", mark(50), mark(60), "the log had rolled over",
+		h[3].ID)
 	require.NoError(t, err)
 	gapped := journal.NewChain("yard", append(append([]journal.Header{}, h...), g))
 	require.Equal(t, "the log had rolled over", gapped.Gaps()[0].Reason)

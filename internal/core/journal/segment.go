@@ -164,7 +164,8 @@ func (h *Header) tail() tree.Hash {
 }
 
 // SealGap makes the segment that says nothing is known between two marks.
-func SealGap(keys Keys, cluster, shard string, after, last record.Mark, why string, prev tree.Hash) (Header, []byte, error) {
+func SealGap(keys Keys, cluster, shard string, after, last record.Mark, why string,
+	prev tree.Hash) (Header, []byte, error) {
 	return seal(keys, Header{Cluster: cluster, Shard: shard, After: after, Last: last, Gap: why, Prev: prev,
 		Made: time.Now().UTC().Truncate(time.Millisecond)}, nil)
 }

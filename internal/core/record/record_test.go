@@ -16,7 +16,8 @@ func TestChangesSurviveTheirEncoding(t *testing.T) {
 	var all []record.Change
 	var b []byte
 	for range 200 {
-		c := record.Change{Op: record.Op(1 + rng.IntN(8)), Namespace: "apiary.harvests", At: record.Position("12345678"), Wall: time.Now().UnixMilli(), To: "x"}
+		c := record.Change{Op: record.Op(1 + rng.IntN(8)), Namespace: "apiary.harvests",
+			At: record.Position("12345678"), Wall: time.Now().UnixMilli(), To: "x"}
 		for _, p := range []*[]byte{&c.Ident, &c.Key, &c.Value} {
 			if n := rng.IntN(50); n > 0 {
 				*p = bytes.Repeat([]byte{byte(n)}, n)

@@ -71,11 +71,12 @@ func All(err error) []Remedy {
 	seen := map[Remedy]bool{}
 	var walk func(error)
 	walk = func(err error) {
-		if r, ok := err.(Remedied); ok && !seen[r.Remedy()] {
+		r, ok := err.(Remedied) //nolint:errorlint // every level is looked at by itself
+		if ok && !seen[r.Remedy()] {
 			seen[r.Remedy()] = true
 			out = append(out, r.Remedy())
 		}
-		switch e := err.(type) {
+		switch e := err.(type) { //nolint:errorlint // as above
 		case interface{ Unwrap() error }:
 			if in := e.Unwrap(); in != nil {
 				walk(in)

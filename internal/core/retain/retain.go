@@ -40,7 +40,9 @@ func ParseRung(text string, distance func(string) (time.Duration, error)) (Rung,
 	each, length, ok := strings.Cut(text, " for ")
 	r := Rung{Each: Unit(strings.TrimSpace(each))}
 	if !ok || !slices.Contains(units, r.Each) {
-		return r, fmt.Errorf("%q: write it as UNIT for TIME, such as daily for 30d; units are hourly, daily, weekly, monthly, yearly", text)
+		return r, fmt.Errorf(
+			"%q: write it as UNIT for TIME, such as daily for 30d; units are hourly, daily, weekly, monthly, yearly",
+			text)
 	}
 	var err error
 	if r.For, err = distance(strings.TrimSpace(length)); err != nil {
@@ -221,9 +223,11 @@ func (r Rule) Problems(every time.Duration) (out []string) {
 		out = append(out, fmt.Sprintf("never_fewer %d is more than never_more %d", r.NeverFewer, r.NeverMore))
 	}
 	if every > 0 && r.NeverMore > 0 && r.EveryMoment/every > time.Duration(r.NeverMore) {
-		out = append(out, fmt.Sprintf("every_moment keeps about %d points, never_more %d of them", r.EveryMoment/every, r.NeverMore))
+		out = append(out, fmt.Sprintf("every_moment keeps about %d points, never_more %d of them", r.EveryMoment/every,
+			r.NeverMore))
 	}
-	length := map[Unit]time.Duration{Hourly: time.Hour, Daily: 24 * time.Hour, Weekly: 7 * 24 * time.Hour, Monthly: 30 * 24 * time.Hour, Yearly: 365 * 24 * time.Hour}
+	length := map[Unit]time.Duration{Hourly: time.Hour, Daily: 24 * time.Hour, Weekly: 7 * 24 * time.Hour,
+		Monthly: 30 * 24 * time.Hour, Yearly: 365 * 24 * time.Hour}
 	for _, g := range r.Thin {
 		if g.For < length[g.Each] {
 			out = append(out, fmt.Sprintf("%s for %s ends before its first unit does", g.Each, g.For))

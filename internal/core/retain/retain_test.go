@@ -33,7 +33,9 @@ func TestParseRung(t *testing.T) {
 func TestAYear(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Berlin")
 	require.NoError(t, err)
-	rule := retain.Rule{EveryMoment: 7 * day, Thin: []retain.Rung{rung(t, "daily for 30d"), rung(t, "weekly for 26w"), rung(t, "monthly for 365d")}, NeverFewer: 3, Zone: zone}
+	rule := retain.Rule{EveryMoment: 7 * day,
+		Thin:       []retain.Rung{rung(t, "daily for 30d"), rung(t, "weekly for 26w"), rung(t, "monthly for 365d")},
+		NeverFewer: 3, Zone: zone}
 	now := time.Date(2025, 1, 1, 3, 0, 0, 0, time.UTC)
 	var points []retain.Point
 	for now.Before(time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)) {
@@ -83,7 +85,8 @@ func TestWhatARuleSaysIsSo(t *testing.T) {
 			rule.NeverMore = 1 + rng.IntN(40)
 		}
 		for range rng.IntN(4) {
-			rule.Thin = append(rule.Thin, retain.Rung{Each: each[rng.IntN(len(each))], For: time.Duration(1+rng.IntN(400)) * day})
+			rule.Thin = append(rule.Thin,
+				retain.Rung{Each: each[rng.IntN(len(each))], For: time.Duration(1+rng.IntN(400)) * day})
 		}
 		now := time.Date(2024, time.Month(1+rng.IntN(12)), 1+rng.IntN(28), rng.IntN(24), 0, 0, 0, time.UTC)
 		var all, have []retain.Point // ever taken; still there
@@ -164,7 +167,9 @@ func isUnit(why string) bool {
 }
 
 func TestProblems(t *testing.T) {
-	r := retain.Rule{EveryMoment: 7 * day, NeverFewer: 9, NeverMore: 5, Thin: []retain.Rung{{Each: retain.Hourly, For: 2 * day}, {Each: retain.Weekly, For: 3 * day}}}
+	r := retain.Rule{EveryMoment: 7 * day, NeverFewer: 9, NeverMore: 5,
+		Thin: []retain.Rung{{Each: retain.Hourly, For: 2 * day}, {Each: retain.Weekly, For: 3 * day}}}
 	require.Len(t, r.Problems(6*time.Hour), 4)
-	require.Empty(t, retain.Rule{EveryMoment: 7 * day, Thin: []retain.Rung{{Each: retain.Daily, For: 30 * day}}, NeverFewer: 3, NeverMore: 200}.Problems(6*time.Hour))
+	require.Empty(t, retain.Rule{EveryMoment: 7 * day, Thin: []retain.Rung{{Each: retain.Daily, For: 30 * day}},
+		NeverFewer: 3, NeverMore: 200}.Problems(6*time.Hour))
 }

@@ -21,7 +21,8 @@ func ClockError(off time.Duration) error {
 	if off < 0 {
 		which = "behind"
 	}
-	return fmt.Errorf("this machine's clock is %s %s the store's: claims, locks and retention rest on both being right; set the one that is wrong", off.Abs().Round(time.Second), which)
+	return fmt.Errorf("this machine's clock is %s %s the store's: claims, locks and retention rest on both being "+
+		"right; set the one that is wrong", off.Abs().Round(time.Second), which)
 }
 
 // PlaceReport says how a store's place behaves.

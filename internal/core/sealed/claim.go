@@ -50,7 +50,8 @@ func ClaimName(what string, n int) string { return fmt.Sprintf("%s%s/%010d", Cla
 
 // ClaimEntries returns the highest entry of every claim whose name begins with prefix,
 // and the names of those it has left behind.
-func (s *Objects) ClaimEntries(ctx context.Context, prefix string) (top map[string]ClaimEntry, number map[string]int, old []string, err error) {
+func (s *Objects) ClaimEntries(ctx context.Context,
+	prefix string) (top map[string]ClaimEntry, number map[string]int, old []string, err error) {
 	for {
 		var moved bool
 		top, number, old, moved, err = s.listClaims(ctx, prefix)
@@ -62,7 +63,8 @@ func (s *Objects) ClaimEntries(ctx context.Context, prefix string) (top map[stri
 
 // listClaims is one attempt: moved says that an entry went between its being
 // listed and its being read, which the next one has taken the place of.
-func (s *Objects) listClaims(ctx context.Context, prefix string) (top map[string]ClaimEntry, number map[string]int, old []string, moved bool, err error) {
+func (s *Objects) listClaims(ctx context.Context,
+	prefix string) (top map[string]ClaimEntry, number map[string]int, old []string, moved bool, err error) {
 	top, number = map[string]ClaimEntry{}, map[string]int{}
 	last := map[string]blob.Info{}
 	err = s.Blob.List(ctx, ClaimsPrefix+prefix, func(i blob.Info) error {
@@ -90,7 +92,9 @@ func (s *Objects) listClaims(ctx context.Context, prefix string) (top map[string
 		case errors.Is(err, blob.ErrNotFound):
 			return nil, nil, nil, true, nil
 		case errors.Is(err, ErrDamaged):
-			e = ClaimEntry{Identity: process.Identity{Host: "an unknown host"}, Since: i.Made, Until: i.Made.Add(claimTime)} // as if it was held
+			// as if it was held
+			e = ClaimEntry{Identity: process.Identity{Host: "an unknown host"}, Since: i.Made,
+				Until: i.Made.Add(claimTime)}
 		case err != nil:
 			return nil, nil, nil, false, err
 		}
@@ -124,7 +128,8 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 	}
 	if e, ok := top[what]; ok && e.Held(time.Now()) {
 		return nil, fmt.Errorf("%s: %w: %s, since %s; it counts as gone if it says nothing until %s",
-			what, ErrHeld, e.Identity, e.Since.Local().Format(time.RFC3339), e.Until.Add(claimTime/2).Local().Format(time.RFC3339))
+			what, ErrHeld, e.Identity, e.Since.Local().Format(time.RFC3339),
+			e.Until.Add(claimTime/2).Local().Format(time.RFC3339))
 	}
 	l.number = number[what]
 	if err := l.Next(ctx, length); err != nil {
@@ -195,7 +200,8 @@ func (l *Claim) lapse() {
 }
 
 // ErrLapsed is returned when a process stood still for longer than its claim.
-var ErrLapsed = errors.New("this process stood still for longer than its claim, and cannot know what others did meanwhile; run it again, what is stored already will be used")
+var ErrLapsed = errors.New("this process stood still for longer than its claim, and cannot know what others did " +
+	"meanwhile; run it again, what is stored already will be used")
 
 func (l *Claim) keep() {
 	defer close(l.Done)

@@ -120,7 +120,8 @@ func ParseSecret(text string) ([]age.Identity, error) {
 		return age.ParseIdentities(strings.NewReader(text))
 	}
 	if len(text) < 8 {
-		return nil, fmt.Errorf("a passphrase of %d characters is too short; use eight or more, or a key file", len(text))
+		return nil, fmt.Errorf("a passphrase of %d characters is too short; use eight or more, or a key file",
+			len(text))
 	}
 	id, err := age.NewScryptIdentity(text)
 	if err != nil {
@@ -188,7 +189,8 @@ func createKeys(ctx context.Context, b blob.Backend, storeID string, holders []H
 	if err != nil {
 		return err
 	}
-	sec := holderSecret{Store: storeID, List: make([]byte, 32), Public: content.Recipient().String(), Content: content.String()}
+	sec := holderSecret{Store: storeID, List: make([]byte, 32), Public: content.Recipient().String(),
+		Content: content.String()}
 	_, _ = rand.Read(sec.List)
 	for _, h := range holders {
 		if _, err := putHolder(ctx, b, sec, h); err != nil {
@@ -199,7 +201,8 @@ func createKeys(ctx context.Context, b blob.Backend, storeID string, holders []H
 }
 
 func putHolder(ctx context.Context, b blob.Backend, sec holderSecret, h Holder) (KeyHolder, error) {
-	slot := KeyHolder{ID: NewID(4), Access: h.Access, For: h.For, Label: h.Label, Added: time.Now().UTC().Truncate(time.Second)}
+	slot := KeyHolder{ID: NewID(4), Access: h.Access, For: h.For, Label: h.Label,
+		Added: time.Now().UTC().Truncate(time.Second)}
 	if h.Access == Write {
 		sec.Content = ""
 	}
@@ -371,14 +374,16 @@ func (r *keyring) OpenData(name string, d *DataKey) (created time.Time, k *frame
 	secret, err := unseal(d.Sealed, r.content)
 	id, err2 := hex.DecodeString(d.ID)
 	if err := errors.Join(err, err2); err != nil || len(secret) != 32 || len(id) != len(frame.KeyID{}) {
-		return created, nil, fmt.Errorf("%s: %w: %w", name, ErrDamaged, errors.Join(err, errors.New("it is no data key of this store")))
+		return created, nil, fmt.Errorf("%s: %w: %w", name, ErrDamaged,
+			errors.Join(err, errors.New("it is no data key of this store")))
 	}
 	return d.Created, frame.NewKey(frame.KeyID(id), [32]byte(secret)), nil
 }
 
 // writeKey returns the data key for new content: who can read takes up the
 // newest one while it is fresh; otherwise one is made.
-func (r *keyring) writeKey(ctx context.Context, put func(ctx context.Context, name string, v any) error) (*frame.Key, error) {
+func (r *keyring) writeKey(ctx context.Context,
+	put func(ctx context.Context, name string, v any) error) (*frame.Key, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.current != nil {
@@ -444,7 +449,9 @@ func (s *Objects) ContentKey(ctx context.Context) (*frame.Key, error) {
 	if s.Keyring == nil {
 		return nil, nil
 	}
-	return s.Keyring.writeKey(ctx, func(ctx context.Context, name string, v any) error { return s.PutObject(ctx, nil, name, v) })
+	return s.Keyring.writeKey(ctx, func(ctx context.Context, name string, v any) error {
+		return s.PutObject(ctx, nil, name, v)
+	})
 }
 
 // SegmentKeys returns the keys for new log segments.

@@ -37,7 +37,8 @@ func (s *Objects) RemoveMark(ctx context.Context, cluster, what string) error {
 
 // Marks calls fn with the name of each mark of a cluster that begins with prefix,
 // and with what reads its content.
-func (s *Objects) Marks(ctx context.Context, cluster, prefix string, fn func(what string, read func(v any) error) error) error {
+func (s *Objects) Marks(ctx context.Context, cluster, prefix string,
+	fn func(what string, read func(v any) error) error) error {
 	folder := s.MarkName(cluster, "")
 	return s.Blob.List(ctx, folder+prefix, func(i blob.Info) error {
 		return fn(i.Name[len(folder):], func(v any) error { return s.GetObject(ctx, i.Name, v) })
@@ -47,7 +48,8 @@ func (s *Objects) Marks(ctx context.Context, cluster, prefix string, fn func(wha
 // CheckClusterName refuses cluster names that could not be kept in a store.
 func CheckClusterName(name string) error {
 	if err := blob.CheckName(name); err != nil || strings.Contains(name, "/") || len(name) > 64 {
-		return fmt.Errorf("cluster name %q: use up to 64 letters, digits, '-', '_' and '.', not beginning with '.'", name)
+		return fmt.Errorf("cluster name %q: use up to 64 letters, digits, '-', '_' and '.', not beginning with '.'",
+			name)
 	}
 	return nil
 }

@@ -38,7 +38,8 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
 	if d.Format > FormatVersion {
-		return nil, fmt.Errorf("%s: %w: the store has format %d, this version reads up to %d; use a newer dexamen", b, ErrTooNew, d.Format, FormatVersion)
+		return nil, fmt.Errorf("%s: %w: the store has format %d, this version reads up to %d; use a newer dexamen", b,
+			ErrTooNew, d.Format, FormatVersion)
 	}
 	o := &Objects{Descriptor: d, Blob: b, Limits: opt.withDefaults()}
 	if o.parityData, o.parityMore, err = parseParity(d.Parity); err != nil {
@@ -48,7 +49,8 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
 		c.UseClaims()
 	}
 	if a, ok := b.(blob.Anchored); ok {
-		if err := a.Anchor(ctx, DescriptorName, ParityPrefix+DescriptorName, RepairedPrefix+DescriptorName); err != nil {
+		if err := a.Anchor(ctx, DescriptorName, ParityPrefix+DescriptorName,
+			RepairedPrefix+DescriptorName); err != nil {
 			return nil, fmt.Errorf("%s: %w", b, err)
 		}
 	}

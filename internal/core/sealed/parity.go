@@ -97,7 +97,8 @@ func pieceSum(b []byte) []byte {
 }
 
 func EncodeParity(name string, object []byte, data, more int) ([]byte, error) {
-	h := parityHead{Name: name, Size: len(object), Piece: max(1, (len(object)+data-1)/data), DataPieces: data, ParityPieces: more}
+	h := parityHead{Name: name, Size: len(object), Piece: max(1, (len(object)+data-1)/data), DataPieces: data,
+		ParityPieces: more}
 	pieces := cut(object, h)
 	rs, err := reedsolomon.New(data, more)
 	if err == nil {
@@ -142,7 +143,8 @@ func decodeParity(b []byte) (h parityHead, more [][]byte, err error) {
 	if err != nil {
 		return h, nil, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
-	if h.DataPieces < 1 || h.ParityPieces < 1 || h.Piece < 1 || len(h.Sums) != h.DataPieces+h.ParityPieces || h.Size > h.Piece*h.DataPieces || len(rest) != h.Piece*h.ParityPieces {
+	if h.DataPieces < 1 || h.ParityPieces < 1 || h.Piece < 1 || len(h.Sums) != h.DataPieces+h.ParityPieces ||
+		h.Size > h.Piece*h.DataPieces || len(rest) != h.Piece*h.ParityPieces {
 		return h, nil, fmt.Errorf("%w: parity of another shape than it says", ErrDamaged)
 	}
 	for i := range h.ParityPieces {

@@ -99,7 +99,8 @@ func version(s *store.Store, cluster string, n int) error {
 		if i%50 == n%50 || i < 40 {
 			v += fmt.Sprintf(" in version %d: %x", n, noise(i*n%911+n, 90))
 		}
-		if err := b.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}); err != nil {
+		if err := b.Add(ctx, record.Record{
+			Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}); err != nil {
 			w.Abandon()
 			return err
 		}
@@ -114,8 +115,11 @@ func version(s *store.Store, cluster string, n int) error {
 	}
 	pos := record.Position(binary.BigEndian.AppendUint64(nil, uint64(n)*100))
 	at := time.Unix(int64(n)*1000, 0).UTC()
-	return s.PutPoint(ctx, &store.Point{ID: fmt.Sprintf("v%03d", n), Cluster: cluster, Time: at, Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: pos, Wall: at}}},
-		Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}})
+	return s.PutPoint(ctx, &store.Point{
+		ID: fmt.Sprintf("v%03d", n), Cluster: cluster, Time: at, Shards: []store.PointShard{
+			{Name: "yard", Mark: record.Mark{Position: pos, Wall: at}}},
+		Namespaces: []store.PointNamespace{
+			{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}})
 }
 
 func noise(seed, n int) []byte {
@@ -137,7 +141,8 @@ func stretch(s *store.Store, cluster string, n int) error {
 		return err
 	}
 	mark := func(n int) record.Mark {
-		return record.Mark{Position: record.Position(binary.BigEndian.AppendUint64(nil, uint64(n)*100)), Wall: time.Unix(int64(n)*1000, 0).UTC()}
+		return record.Mark{Position: record.Position(binary.BigEndian.AppendUint64(nil, uint64(n)*100)),
+			Wall: time.Unix(int64(n)*1000, 0).UTC()}
 	}
 	chains, _, err := s.Chains(ctx, cluster)
 	if err != nil {
@@ -148,7 +153,8 @@ func stretch(s *store.Store, cluster string, n int) error {
 		_, prev, _ = c.End()
 	}
 	b := journal.NewBuilder(keys, cluster, "yard", mark(n))
-	if err := b.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", At: mark(n + 1).Position, Wall: mark(n + 1).Wall.UnixMilli(), Key: []byte("k"), Value: []byte("v")}); err != nil {
+	if err := b.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", At: mark(n + 1).Position,
+		Wall: mark(n + 1).Wall.UnixMilli(), Key: []byte("k"), Value: []byte("v")}); err != nil {
 		return err
 	}
 	b.CoverTo(mark(n + 1))
@@ -257,7 +263,8 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 		for _, d := range a.Damaged {
 			require.False(t, d.LosesData)
 			if !mending {
-				require.Contains(t, []string{"its parity is missing", "it is missing; its second copy is there"}, d.What, d.Object)
+				require.Contains(t, []string{"its parity is missing", "it is missing; its second copy is there"},
+					d.What, d.Object)
 			}
 		}
 		points, bad, err := s.Points(ctx, "meadow")
@@ -288,7 +295,8 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 		mending = step.name == "mend"
 		for applied := range 2 {
 			for at := 0; ; at++ {
-				place, mirrorPlace := &mains{Memory: blob.NewMemory(), left: -1}, &mains{Memory: blob.NewMemory(), left: -1}
+				place, mirrorPlace := &mains{Memory: blob.NewMemory(), left: -1}, &mains{
+					Memory: blob.NewMemory(), left: -1}
 				h.create(t, place.Memory, "3+1")
 				st := &state{points: map[string]bool{}, retired: map[string]bool{}}
 				for _, before := range steps[:i] {
@@ -349,7 +357,8 @@ func hurtOneOfEach(t *testing.T, b *blob.Memory) {
 	var hurt []blob.Info
 	require.NoError(t, b.List(ctx, "", func(i blob.Info) error {
 		kind, _, _ := strings.Cut(i.Name, "/")
-		if slices.Contains([]string{"content", "points", "journal", "datakeys", "holders", "parity", "listings", "dexamen-store"}, kind) && !done[kind] && (kind != "parity" || strings.HasSuffix(i.Name, "/v003")) {
+		if slices.Contains([]string{"content", "points", "journal", "datakeys", "holders", "parity", "listings",
+			"dexamen-store"}, kind) && !done[kind] && (kind != "parity" || strings.HasSuffix(i.Name, "/v003")) {
 			done[kind] = true
 			hurt = append(hurt, i)
 		}

@@ -136,13 +136,16 @@ func crowd(t *testing.T, b blob.Backend) {
 	for _, p := range all {
 		require.NoError(t, check(s, p))
 	}
-	t.Logf("%d points, %d retired, %d segments, %d given up, %d reclaims: %d content files marked for deletion, %d removed (%d bytes), %d let go; %d objects left",
-		points.Load(), retired.Load(), segments.Load(), dropped.Load(), reclaims, total.PendingDelete, total.Removed, total.Freed, total.Withdrawn, a.Objects)
+	t.Logf("%d points, %d retired, %d segments, %d given up, %d reclaims: %d content files marked for deletion, %d "+
+		"removed (%d bytes), %d let go; %d objects left",
+		points.Load(), retired.Load(), segments.Load(), dropped.Load(), reclaims, total.PendingDelete, total.Removed,
+		total.Freed, total.Withdrawn, a.Objects)
 	require.Positive(t, total.Removed)
 }
 
 func onS3(s servertest.S3Server, prefix string) blob.S3Options {
-	return blob.S3Options{Location: "s3://" + s.Bucket + "/" + prefix, Endpoint: s.Endpoint, PathStyle: true, Access: s.Access, Secret: s.Secret}
+	return blob.S3Options{Location: "s3://" + s.Bucket + "/" + prefix, Endpoint: s.Endpoint, PathStyle: true,
+		Access: s.Access, Secret: s.Secret}
 }
 
 func hashOf(n int) tree.Hash { return tree.HashOf(fmt.Appendf(nil, "Lnothing %d", n)) }

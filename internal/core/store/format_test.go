@@ -131,7 +131,8 @@ func (r *reader) manifest(name string, v any) {
 	require.NoError(r.t, err)
 	require.Equal(r.t, "DXMF\x01\x00\x00\x00", string(b[:8]))
 	keys := r.keys
-	if open := strings.HasPrefix(name, "holders/") || strings.HasPrefix(name, "datakeys/") || name == "dexamen-store"; open {
+	if open := strings.HasPrefix(name, "holders/") || strings.HasPrefix(name, "datakeys/") ||
+		name == "dexamen-store"; open {
 		r.keys = nil
 	}
 	require.NoError(r.t, json.Unmarshal(r.frame(b[8:], 5), v))
@@ -385,7 +386,9 @@ func documented(t *testing.T, secret string) {
 		require.NoError(t, err)
 		_, err = w.Flush(ctx)
 		require.NoError(t, err)
-		p := &store.Point{ID: store.NewPointID(time.Now()), Cluster: "meadow", Time: time.Now(), Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: near}}}
+		p := &store.Point{ID: store.NewPointID(time.Now()), Cluster: "meadow", Time: time.Now(),
+			Namespaces: []store.PointNamespace{
+				{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: near}}}
 		require.NoError(t, s.PutPoint(ctx, p))
 		want[p.ID] = now
 	}
@@ -422,7 +425,8 @@ func documented(t *testing.T, secret string) {
 		require.Equal(t, len(content), n)
 		require.Equal(t, len(content), p.Namespaces[0].Root.Records)
 	}
-	r.segment("journal/"+r.part("cluster", "meadow")+"/"+r.part("shard", "yard")+"/p"+hex.EncodeToString([]byte("aaaaaaaa")), seg.ID, 300)
+	r.segment("journal/"+r.part("cluster", "meadow")+"/"+r.part("shard", "yard")+"/p"+
+		hex.EncodeToString([]byte("aaaaaaaa")), seg.ID, 300)
 }
 
 func (r *reader) segment(name string, id tree.Hash, changes int) {
@@ -465,9 +469,11 @@ func TestTheFormatStaysAsItIs(t *testing.T) {
 	require.Equal(t, hashName([]byte("L")), string(empty.Hash[:]))
 	b := tree.NewBuilder(nil)
 	for i := range 50_000 {
-		require.NoError(t, b.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: fmt.Appendf(nil, "colony %d", i)}))
+		require.NoError(t, b.Add(ctx, record.Record{
+			Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: fmt.Appendf(nil, "colony %d", i)}))
 	}
 	root, err := b.Finish(ctx)
 	require.NoError(t, err)
-	require.Equal(t, "c064440c0a55a3ff930685516f83c207f3bf7a823839436cce7774175805e775 1", fmt.Sprint(root.Hash, root.Level))
+	require.Equal(t, "c064440c0a55a3ff930685516f83c207f3bf7a823839436cce7774175805e775 1",
+		fmt.Sprint(root.Hash, root.Level))
 }

@@ -60,7 +60,8 @@ func TestRuns(t *testing.T) {
 	require.Len(t, going, 2)
 	require.Empty(t, broken)
 	changed := errors.New("done meanwhile")
-	_, err = other.BeginRun(ctx, &store.Run{Kind: store.RunCapture, Cluster: "meadow"}, true, func() error { return changed })
+	_, err = other.BeginRun(ctx, &store.Run{Kind: store.RunCapture, Cluster: "meadow"}, true,
+		func() error { return changed })
 	require.ErrorIs(t, err, changed)
 
 	r.Result, r.Point = store.RunDone, "20261123-101404-k7qx"
@@ -78,7 +79,8 @@ func TestRuns(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, bad)
 	require.Len(t, runs, 2)
-	kept := runs[slices.IndexFunc(runs, func(k *store.Run) bool { return k.ID == r.ID })] // both may have begun in one millisecond
+	// both may have begun in one millisecond
+	kept := runs[slices.IndexFunc(runs, func(k *store.Run) bool { return k.ID == r.ID })]
 	require.Equal(t, store.RunDone, kept.Result, "as it ended first")
 	require.Equal(t, r.Point, kept.Point)
 	runs, _, err = s.Runs(ctx, store.RunFilter{Kinds: []string{store.RunVerify}})
@@ -144,7 +146,8 @@ func TestForgetting(t *testing.T) {
 			}
 			return out
 		}
-		require.Equal(t, map[string]int{"capture done": 6, "capture failed": 4, "snapshot done": 36, "snapshot failed": 4}, count())
+		require.Equal(t, map[string]int{
+			"capture done": 6, "capture failed": 4, "snapshot done": 36, "snapshot failed": 4}, count())
 		_, err = s.ForgetRuns(ctx, "meadow", now, now)
 		require.NoError(t, err)
 		require.Equal(t, map[string]int{"capture done": 1, "snapshot done": 1}, count())
@@ -156,7 +159,8 @@ func TestForgetting(t *testing.T) {
 func logOf(t testing.TB, s *store.Store, r *rand.Rand, n, gap int) (changes []record.Change) {
 	var prev tree.Hash
 	at := func(i int) record.Mark {
-		return record.Mark{Position: record.Position(fmt.Sprintf("%06d", i)), Wall: time.Now().Add(time.Duration(i) * time.Minute).UTC()}
+		return record.Mark{Position: record.Position(fmt.Sprintf("%06d", i)),
+			Wall: time.Now().Add(time.Duration(i) * time.Minute).UTC()}
 	}
 	pos := 0
 	for i := range n {
@@ -164,7 +168,8 @@ func logOf(t testing.TB, s *store.Store, r *rand.Rand, n, gap int) (changes []re
 		from := at(pos)
 		for range 1 + r.IntN(4) {
 			pos++
-			c := record.Change{Op: record.Put, Namespace: "hives", Key: []byte{byte(r.IntN(9))}, Value: fmt.Appendf(nil, "v%d", pos), At: at(pos).Position, Wall: at(pos).Wall.UnixMilli()}
+			c := record.Change{Op: record.Put, Namespace: "hives", Key: []byte{byte(r.IntN(9))},
+				Value: fmt.Appendf(nil, "v%d", pos), At: at(pos).Position, Wall: at(pos).Wall.UnixMilli()}
 			if i != gap {
 				require.NoError(t, b.Add(&c))
 				changes = append(changes, c)
@@ -205,7 +210,8 @@ func TestJoiningLosesNothing(t *testing.T) {
 				c := chains["yard"]
 				for _, h := range c.Segments {
 					doubts += len(h.Doubt)
-					require.NoError(t, s.ReadSegment(ctx, h, func(ch *record.Change) error { changes = append(changes, ch.Clone()); return nil }))
+					require.NoError(t, s.ReadSegment(ctx, h,
+						func(ch *record.Change) error { changes = append(changes, ch.Clone()); return nil }))
 				}
 				if gaps == nil {
 					gaps = c.Gaps()
@@ -281,7 +287,9 @@ func TestALogThatRetentionHasCut(t *testing.T) {
 	b, s := fresh(t)
 	logOf(t, s, rand.New(rand.NewPCG(1, 1)), 30, -1)
 	point := func(id, pos string) {
-		require.NoError(t, s.PutPoint(ctx, &store.Point{ID: id, Cluster: "meadow", Time: time.Now(), Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: record.Position(pos)}}}}))
+		require.NoError(t, s.PutPoint(ctx,
+			&store.Point{ID: id, Cluster: "meadow", Time: time.Now(),
+				Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: record.Position(pos)}}}}))
 	}
 	point("old", "000000")
 	point("new", "000020")
@@ -315,7 +323,9 @@ func TestALogThatRetentionHasCut(t *testing.T) {
 func TestHolds(t *testing.T) {
 	_, s := fresh(t)
 	for i := range 3 {
-		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: fmt.Sprint("p", i%2), Until: time.Now().Add(time.Hour), Reason: "the auditors look at it"}))
+		require.NoError(t, s.PutHold(ctx,
+			&store.Hold{Cluster: "meadow", Point: fmt.Sprint("p", i%2), Until: time.Now().Add(time.Hour),
+				Reason: "the auditors look at it"}))
 	}
 	holds, err := s.Holds(ctx, "meadow")
 	require.NoError(t, err)

@@ -117,7 +117,9 @@ func TestLockedObjects(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(srv.Close)
 	srv.MakeBucket("loft")
-	s3, err := blob.NewS3(blob.S3Options{Location: "s3://loft/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
+	s3, err := blob.NewS3(blob.S3Options{
+		Location: "s3://loft/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt",
+		Secret: "made up"})
 	require.NoError(t, err)
 	real := servertest.S3(t)
 	real.Bucket = real.Locked
@@ -127,7 +129,8 @@ func TestLockedObjects(t *testing.T) {
 		h := newHolder(t)
 		who, err := store.HolderOf(h.secret, "", store.Read)
 		require.NoError(t, err)
-		_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who}, ImmutableFor: time.Hour})
+		_, err = store.Create(ctx, b, store.CreateOptions{
+			Tool: "test", Holders: []store.Holder{who}, ImmutableFor: time.Hour})
 		require.NoError(t, err)
 		s := h.open(t, b)
 		require.NoError(t, version(s, "meadow", 1))
@@ -145,12 +148,15 @@ func TestLockedObjects(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, points, 2)
 	}
-	for _, o := range []blob.S3Options{{Location: "s3://loft/thief", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"}, onS3(real, "thief")} {
+	for _, o := range []blob.S3Options{{
+		Location: "s3://loft/thief", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true,
+		Access: "lindenholt", Secret: "made up"}, onS3(real, "thief")} {
 		b, err := blob.NewS3(o)
 		require.NoError(t, err)
 		thief(t, b, o)
 	}
-	_, err = store.Create(ctx, struct{ blob.Backend }{blob.NewMemory()}, store.CreateOptions{Tool: "test", Plain: true, ImmutableFor: time.Hour})
+	_, err = store.Create(ctx, struct{ blob.Backend }{blob.NewMemory()},
+		store.CreateOptions{Tool: "test", Plain: true, ImmutableFor: time.Hour})
 	require.ErrorContains(t, err, "cannot be locked")
 }
 

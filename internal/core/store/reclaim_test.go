@@ -71,14 +71,17 @@ func reclaimHistory(t *testing.T, seed uint64) {
 			w := s.NewWriter(ctx)
 			tb := tree.NewBuilder(w).Near(w, near)
 			for i, v := range now {
-				require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+v+1, 4000)}), what)
+				require.NoError(t, tb.Add(ctx,
+					record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+v+1, 4000)}),
+					what)
 			}
 			root, err := tb.Finish(ctx)
 			require.NoError(t, err, what)
 			stats, err := w.Flush(ctx)
 			require.NoError(t, err, what)
 			patched += stats.Patched
-			p := &store.Point{ID: fmt.Sprintf("p%03d", step), Cluster: "meadow", Time: time.Unix(int64(step), 0), Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}
+			p := &store.Point{ID: fmt.Sprintf("p%03d", step), Cluster: "meadow", Time: time.Unix(int64(step), 0),
+				Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}
 			require.NoError(t, s.PutPoint(ctx, p), what)
 			points = append(points, p)
 		case n < 7 && len(points) > 2:
@@ -124,13 +127,16 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 		w := s.NewWriter(ctx)
 		tb := tree.NewBuilder(w).Near(w, near)
 		for i := range 150 {
-			require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i*10+change(i)+1, 4000)}))
+			require.NoError(t, tb.Add(ctx,
+				record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)),
+					Value: noise(i*10+change(i)+1, 4000)}))
 		}
 		root, err := tb.Finish(ctx)
 		require.NoError(t, err)
 		_, err = w.Flush(ctx)
 		require.NoError(t, err)
-		p := &store.Point{ID: fmt.Sprint("p", n), Cluster: "meadow", Time: time.Unix(int64(n), 0), Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}
+		p := &store.Point{ID: fmt.Sprint("p", n), Cluster: "meadow", Time: time.Unix(int64(n), 0),
+			Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}
 		require.NoError(t, s.PutPoint(ctx, p))
 		return p
 	}

@@ -78,7 +78,8 @@ func rot(t *testing.T, kind string, flips int) {
 			if got[name] == v {
 				continue
 			}
-			require.True(t, got[name] == "" || strings.HasPrefix(got[name], "error"), "%s: %s gives wrong bytes", what, name)
+			require.True(t, got[name] == "" || strings.HasPrefix(got[name], "error"), "%s: %s gives wrong bytes", what,
+				name)
 			hurt[name] = true
 		}
 		s, err := store.Open(ctx, b, h.opt)
@@ -154,9 +155,11 @@ func readBack(t *testing.T, h holder, b blob.Backend) map[string]string {
 		name := p.Cluster + " " + p.ID
 		var sum strings.Builder
 		for _, ns := range p.Namespaces {
-			err := tree.Walk(ctx, s, ns.Root, func(r record.Record) error { fmt.Fprintf(&sum, "%x=%s;", r.Key, r.Value); return nil })
+			err := tree.Walk(ctx, s, ns.Root,
+				func(r record.Record) error { fmt.Fprintf(&sum, "%x=%s;", r.Key, r.Value); return nil })
 			if err != nil {
-				require.True(t, errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrMissing) || errors.Is(err, frame.ErrLocked), "%v", err)
+				require.True(t, errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrMissing) ||
+					errors.Is(err, frame.ErrLocked), "%v", err)
 				sum.Reset()
 				sum.WriteString("error")
 			}

@@ -33,7 +33,8 @@ func benchRecords(n int) []record.Record {
 			noise[k] = byte(rng.UintN(256))
 		}
 		out[i] = record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)),
-			Value: fmt.Appendf(nil, `{"colony":"lindenholt-%06d","yard":"north","inspected":"2026-05-%02d","weight":%d,"temper":"calm","queen":{"marked":"blue","year":2025},"note":"weighed, and found well; honey super added on top of the second box","mite":%d,"token":"%s"}`, i, i%28+1, i*7919%90000, i%17, noise)}
+			Value: fmt.Appendf(nil,
+				`{"colony":"lindenholt-%06d","yard":"north","inspected":"2026-05-%02d","weight":%d,"temper":"calm","queen":{"marked":"blue","year":2025},"note":"weighed, and found well; honey super added on top of the second box","mite":%d,"token":"%s"}`, i, i%28+1, i*7919%90000, i%17, noise)}
 	}
 	return out
 }
@@ -101,9 +102,11 @@ func BenchmarkStore(b *testing.B) {
 			if i == 0 {
 				base = [2]time.Duration{wrote, read}
 				floorUp, floorDown := bareCopy(b, back, stats.Stored)
-				say("%s: bare writing of the %d MiB stored %s, bare reading %s (of documents)", place, stats.Stored>>20, rate(floorUp, size), rate(floorDown, size))
+				say("%s: bare writing of the %d MiB stored %s, bare reading %s (of documents)", place,
+					stats.Stored>>20, rate(floorUp, size), rate(floorDown, size))
 			}
-			say("%s, %s: writing %s (%.2f times plain), reading %s (%.2f times)", place, kind, rate(wrote, size), wrote.Seconds()/base[0].Seconds(), rate(read, size), read.Seconds()/base[1].Seconds())
+			say("%s, %s: writing %s (%.2f times plain), reading %s (%.2f times)", place, kind, rate(wrote, size),
+				wrote.Seconds()/base[0].Seconds(), rate(read, size), read.Seconds()/base[1].Seconds())
 			s.Close()
 		}
 	}
@@ -176,7 +179,9 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 	require.NoError(b, err)
 	defer srv.Close()
 	srv.MakeBucket("loft")
-	back, err := blob.NewS3(blob.S3Options{Location: "s3://loft/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt", Secret: "made up"})
+	back, err := blob.NewS3(blob.S3Options{
+		Location: "s3://loft/x", Endpoint: srv.Endpoint(), Region: "us-east-1", PathStyle: true, Access: "lindenholt",
+		Secret: "made up"})
 	require.NoError(b, err)
 	_, err = store.Create(ctx, back, store.CreateOptions{Tool: "bench", Holders: []store.Holder{who}})
 	require.NoError(b, err)

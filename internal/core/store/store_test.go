@@ -49,14 +49,17 @@ func save(t testing.TB, s *store.Store, n, step int, near tree.Root) (*store.Poi
 		if step > 0 && i%step == 0 {
 			v += " and was weighed anew"
 		}
-		require.NoError(t, b.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}))
+		require.NoError(t, b.Add(ctx, record.Record{
+			Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}))
 	}
 	root, err := b.Finish(ctx)
 	require.NoError(t, err)
 	stats, err := w.Flush(ctx)
 	require.NoError(t, err)
 	now := time.Now()
-	p := &store.Point{ID: store.NewPointID(now), Cluster: "meadow", Time: now, Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}}
+	p := &store.Point{ID: store.NewPointID(now), Cluster: "meadow", Time: now,
+		Namespaces: []store.PointNamespace{
+			{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}}
 	require.NoError(t, s.PutPoint(ctx, p))
 	return p, stats
 }
@@ -105,7 +108,8 @@ func TestOrderOfArrivalCostsNoSpace(t *testing.T) {
 			if step > 0 && i%step == 0 {
 				v += " and was weighed anew"
 			}
-			require.NoError(t, p.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}))
+			require.NoError(t, p.Add(ctx,
+				record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: []byte(v)}))
 		}
 		root, err := l.Finish(ctx)
 		require.NoError(t, err)
@@ -147,7 +151,9 @@ func TestTheIndexIsMadeAnewFromPacks(t *testing.T) {
 func putSegment(t testing.TB, s *store.Store, after, last string, n int) journal.Header {
 	sb := journal.NewBuilder(keysOf(t, s), "meadow", "yard", record.Mark{Position: record.Position(after)})
 	for i := range n {
-		require.NoError(t, sb.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(i)}, Value: []byte("v"), At: record.Position(last), Wall: int64(i)}))
+		require.NoError(t,
+			sb.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(i)},
+				Value: []byte("v"), At: record.Position(last), Wall: int64(i)}))
 	}
 	h, data, err := sb.Seal(tree.Hash{}, "member")
 	require.NoError(t, err)

@@ -20,14 +20,16 @@ func thief(t *testing.T, b *blob.S3, o blob.S3Options) {
 	h := newHolder(t)
 	who, err := store.HolderOf(h.secret, "", store.Read)
 	require.NoError(t, err)
-	_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who}, ImmutableFor: time.Hour})
+	_, err = store.Create(ctx, b, store.CreateOptions{
+		Tool: "test", Holders: []store.Holder{who}, ImmutableFor: time.Hour})
 	require.NoError(t, err)
 	s := h.open(t, b)
 	require.NoError(t, version(s, "meadow", 1))
 	require.NoError(t, stretch(s, "meadow", 1))
 	require.NoError(t, version(s, "meadow", 2))
 
-	c, err := minio.New(strings.TrimPrefix(o.Endpoint, "http://"), &minio.Options{Creds: credentials.NewStaticV4(o.Access, o.Secret, ""), Region: o.Region})
+	c, err := minio.New(strings.TrimPrefix(o.Endpoint, "http://"),
+		&minio.Options{Creds: credentials.NewStaticV4(o.Access, o.Secret, ""), Region: o.Region})
 	require.NoError(t, err)
 	bucket, prefix, _ := strings.Cut(strings.TrimPrefix(o.Location, "s3://"), "/")
 	n := 0
@@ -38,7 +40,8 @@ func thief(t *testing.T, b *blob.S3, o blob.S3Options) {
 				require.NoError(t, c.RemoveObject(ctx, bucket, key, minio.RemoveObjectOptions{}))
 				continue
 			}
-			_, err := c.PutObject(ctx, bucket, key, bytes.NewReader([]byte("pay, or")), 7, minio.PutObjectOptions{SendContentMd5: true})
+			_, err := c.PutObject(ctx, bucket, key, bytes.NewReader([]byte("pay, or")), 7,
+				minio.PutObjectOptions{SendContentMd5: true})
 			require.NoError(t, err)
 		}
 	}

@@ -94,7 +94,8 @@ func TestVectors(t *testing.T) {
 				require.Len(t, want, n)
 			}
 			h := chains["yard"].Segments[0]
-			r.segment("journal/"+r.part("cluster", "meadow")+"/"+r.part("shard", "yard")+"/p"+h.After.Position.Hex(), h.ID, 300)
+			r.segment("journal/"+r.part("cluster", "meadow")+"/"+r.part("shard", "yard")+"/p"+h.After.Position.Hex(),
+				h.ID, 300)
 		})
 	}
 }
@@ -152,7 +153,10 @@ func writeVector(t *testing.T, dir string, sealed bool) {
 		_, err := w.Flush(ctx)
 		require.NoError(t, err)
 		at := time.Date(2026, 5, 1+v, 10, 0, 0, 0, time.UTC)
-		require.NoError(t, s.PutPoint(ctx, &store.Point{ID: fmt.Sprintf("vector-%d", v), Cluster: "meadow", Time: at, Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}}))
+		require.NoError(t, s.PutPoint(ctx,
+			&store.Point{ID: fmt.Sprintf("vector-%d", v), Cluster: "meadow", Time: at,
+				Namespaces: []store.PointNamespace{
+					{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}, Root: root}}}))
 	}
 	putSegment(t, s, "aaaaaaaa", "cccccccc", 300)
 	s.Close()
@@ -161,11 +165,14 @@ func writeVector(t *testing.T, dir string, sealed bool) {
 
 // TestALaterFormatIsRefused, and not guessed at.
 func TestALaterFormatIsRefused(t *testing.T) {
-	for _, d := range []store.Descriptor{{ID: "x", Format: store.FormatVersion + 1}, {ID: "x", Format: store.FormatVersion, Protection: "something new"}} {
+	for _, d := range []store.Descriptor{
+		{ID: "x", Format: store.FormatVersion + 1}, {
+			ID: "x", Format: store.FormatVersion, Protection: "something new"}} {
 		raw, err := json.Marshal(d)
 		require.NoError(t, err)
 		b := blob.NewMemory()
-		require.NoError(t, b.Create(ctx, "dexamen-store", frame.Append([]byte("DXMF\x01\x00\x00\x00"), frame.Manifest, raw)))
+		require.NoError(t, b.Create(ctx, "dexamen-store",
+			frame.Append([]byte("DXMF\x01\x00\x00\x00"), frame.Manifest, raw)))
 		_, err = store.Open(ctx, b, store.Options{})
 		require.ErrorIs(t, err, store.ErrTooNew)
 		require.ErrorContains(t, err, "use a newer dexamen")

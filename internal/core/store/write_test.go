@@ -65,13 +65,15 @@ func TestAWriterHoldsFewPacks(t *testing.T) {
 	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
 	const pack = 256 << 10
-	s, err := store.Open(ctx, b, store.Options{Workers: 8, PackBytes: pack, WriteBytes: 3 * (pack + pack/8), CacheBytes: 1})
+	s, err := store.Open(ctx, b, store.Options{
+		Workers: 8, PackBytes: pack, WriteBytes: 3 * (pack + pack/8), CacheBytes: 1})
 	require.NoError(t, err)
 	defer s.Close()
 	w := s.NewWriter(ctx)
 	tb := tree.NewBuilder(&rereading{Writer: w})
 	for i := range 3000 {
-		require.NoError(t, tb.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i, 3000)}))
+		require.NoError(t, tb.Add(ctx, record.Record{
+			Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: noise(i, 3000)}))
 	}
 	root, err := tb.Finish(ctx)
 	require.NoError(t, err)

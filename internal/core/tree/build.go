@@ -135,7 +135,8 @@ func (b *Builder) add(ctx context.Context, e *entry) error {
 func (b *Builder) atCut() bool { return b.leaf.records == 0 }
 
 func (b *Builder) endLeaf(ctx context.Context) error {
-	c := child{hash: HashOf(b.leaf.buf), records: b.leaf.records, bytes: b.leaf.bytes, last: bytes.Clone(b.leaf.lastKey)}
+	c := child{hash: HashOf(b.leaf.buf), records: b.leaf.records, bytes: b.leaf.bytes,
+		last: bytes.Clone(b.leaf.lastKey)}
 	var near Hash
 	if b.near != nil && b.sink != nil {
 		var err error

@@ -20,7 +20,8 @@ type LostRange struct {
 // Salvage builds the tree of all records of a damaged one that can be read, and
 // calls lost with each stretch that cannot, in key order. An error of reading for
 // which damaged is false ends it.
-func Salvage(ctx context.Context, src Source, root Root, sink Sink, damaged func(error) bool, lost func(LostRange) error) (Root, error) {
+func Salvage(ctx context.Context, src Source, root Root, sink Sink, damaged func(error) bool,
+	lost func(LostRange) error) (Root, error) {
 	s := &salvage{b: NewBuilder(sink), lost: lost}
 	cur := newCursor(src, root)
 	for {

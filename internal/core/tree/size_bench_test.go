@@ -49,7 +49,8 @@ func (c *leafCounter) flush() {
 
 // hive is a document-like value of about 200 bytes.
 func hive(r *rand.Rand, i int) []byte {
-	return fmt.Appendf(nil, `{"_id":%d,"yard":"north","breed":"carnica","status":"thriving","queen":{"year":%d,"marked":true},"weight":%.3f,"boxes":[{"no":1,"frames":%d,"kg":%.2f}],"seen":%d}`,
+	return fmt.Appendf(nil,
+		`{"_id":%d,"yard":"north","breed":"carnica","status":"thriving","queen":{"year":%d,"marked":true},"weight":%.3f,"boxes":[{"no":1,"frames":%d,"kg":%.2f}],"seen":%d}`,
 		i, 2022+r.IntN(5), 20+r.Float64()*30, 8+r.IntN(4), r.Float64()*40, r.Uint32())
 }
 
@@ -73,7 +74,8 @@ func BenchmarkLeafSize(b *testing.B) {
 						if changed != nil && changed(i) {
 							v = hive(other, i)
 						}
-						if err := t.Add(ctx, record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: v}); err != nil {
+						if err := t.Add(ctx,
+							record.Record{Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: v}); err != nil {
 							b.Fatal(err)
 						}
 					}

@@ -183,17 +183,18 @@ func TestTreeIsItsContent(t *testing.T) {
 		// The difference is what differs.
 		e := editsBetween(a, b)
 		var keys []string
-		require.NoError(t, tree.Diff(ctx, tree.Side{Source: ns, Root: root}, tree.Side{Source: ns, Root: want}, func(d tree.Difference) error {
-			k := string(d.Key)
-			keys = append(keys, k)
-			va, ina := a[k]
-			vb, inb := b[k]
-			require.Equal(t, ina, d.A != nil)
-			require.Equal(t, inb, d.B != nil)
-			require.Equal(t, va, string(d.A))
-			require.Equal(t, vb, string(d.B))
-			return nil
-		}))
+		require.NoError(t, tree.Diff(ctx, tree.Side{Source: ns, Root: root}, tree.Side{Source: ns, Root: want},
+			func(d tree.Difference) error {
+				k := string(d.Key)
+				keys = append(keys, k)
+				va, ina := a[k]
+				vb, inb := b[k]
+				require.Equal(t, ina, d.A != nil)
+				require.Equal(t, inb, d.B != nil)
+				require.Equal(t, va, string(d.A))
+				require.Equal(t, vb, string(d.B))
+				return nil
+			}))
 		require.Equal(t, e.keys, keys, "seed %d", seed)
 
 		for range 20 {
@@ -286,7 +287,8 @@ func TestDiffCostsWhatDiffers(t *testing.T) {
 	ra, rb := a.build(t, ns), b.build(t, ns)
 	ns.reads = 0
 	found := 0
-	require.NoError(t, tree.Diff(ctx, tree.Side{Source: ns, Root: ra}, tree.Side{Source: ns, Root: rb}, func(tree.Difference) error { found++; return nil }))
+	require.NoError(t, tree.Diff(ctx, tree.Side{Source: ns, Root: ra}, tree.Side{Source: ns, Root: rb},
+		func(tree.Difference) error { found++; return nil }))
 	require.Equal(t, 1, found)
 	require.Less(t, ns.reads, 16, "of %d nodes", len(ns.m))
 	edits := editsBetween(a, b)
@@ -314,7 +316,8 @@ func FuzzReadNodes(f *testing.F) {
 		m := newNodes()
 		m.m[root.Hash] = node
 		for level := range 2 {
-			_ = tree.Walk(ctx, m, tree.Root{Hash: root.Hash, Records: 1, Level: level}, func(record.Record) error { return nil })
+			_ = tree.Walk(ctx, m, tree.Root{Hash: root.Hash, Records: 1, Level: level},
+				func(record.Record) error { return nil })
 		}
 		if patch, ok := tree.EncodePatch(node, other, 1<<20); ok {
 			_, _ = tree.ApplyPatch(node, patch)

@@ -205,7 +205,8 @@ func (m *mirror) choose(ctx context.Context) (points, others, packs []string, er
 	folders := map[string]bool{}
 	first := map[string]time.Time{}
 	if all {
-		err = s.Blob.List(ctx, sealed.PointsPrefix, func(i blob.Info) error { points = append(points, i.Name); return nil })
+		err = s.Blob.List(ctx, sealed.PointsPrefix,
+			func(i blob.Info) error { points = append(points, i.Name); return nil })
 		if err != nil {
 			return nil, nil, nil, err
 		}

@@ -101,7 +101,8 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 			return err
 		}
 		id := uint32(len(h.packs))
-		h.packs = append(h.packs, &content.File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name], Suspect: suspect[i.Name]})
+		h.packs = append(h.packs, &content.File{
+			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name], Suspect: suspect[i.Name]})
 		h.objects = append(h.objects, objects)
 		for _, o := range objects {
 			h.copies[o.Name] = append(h.copies[o.Name], copyOf{id, !o.Base.IsZero()})
@@ -123,7 +124,8 @@ func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err 
 		return nil, nil, err
 	}
 	if len(unreadable) > 0 {
-		return nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed", errors.Join(unreadable...)), remedy.Scrub, "")
+		return nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed",
+			errors.Join(unreadable...)), remedy.Scrub, "")
 	}
 	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
 	for _, p := range points {
@@ -135,7 +137,8 @@ func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err 
 				live[n.Hash] = true
 				pl, _, ok := s.Index.Find(n.Hash)
 				if !ok {
-					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store scrub says more", p.ID, p.Cluster, p.Namespaces[i].Name, n.Hash.Short(), sealed.ErrMissing)
+					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store scrub says more", p.ID, p.Cluster,
+						p.Namespaces[i].Name, n.Hash.Short(), sealed.ErrMissing)
 				}
 				if pl.Patch {
 					bases[s.Index.BaseOf(n.Hash)] = true
@@ -212,7 +215,8 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if err != nil {
 		return nil, err
 	}
-	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease, out: &Reclaimed{Files: len(h.packs)}}
+	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease,
+		out: &Reclaimed{Files: len(h.packs)}}
 	r.weigh()
 	if o.Preview || !may {
 		return r.out, nil
@@ -258,7 +262,9 @@ func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs i
 	}
 	gone, err := s.RemovedPoints(ctx)
 	if err == nil && len(gone) == 0 {
-		o.Emit(fmt.Sprintf("%d content files are there, no point, and no record that any was retired: nothing is removed", packs))
+		o.Emit(
+			fmt.Sprintf("%d content files are there, no point, and no record that any was retired: nothing is removed",
+				packs))
 	}
 	return len(gone) > 0, err
 }
@@ -433,7 +439,8 @@ const repackBelow = 0.4
 func (r *reclaim) repack(ctx context.Context) error {
 	var w *content.Writer
 	for i, p := range r.h.packs {
-		if !p.Lasting() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.Size) || time.Since(p.Made) < r.o.Grace {
+		if !p.Lasting() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.Size) ||
+			time.Since(p.Made) < r.o.Grace {
 			continue
 		}
 		if w == nil {
@@ -487,7 +494,8 @@ func (r *reclaim) recordActiveWriters(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	return r.s.PutObject(ctx, r.s.ListKey(), sealed.ActiveWritersPrefix+id, activeWriters{Created: time.Now().UTC(), Writers: writers})
+	return r.s.PutObject(ctx, r.s.ListKey(), sealed.ActiveWritersPrefix+id,
+		activeWriters{Created: time.Now().UTC(), Writers: writers})
 }
 
 // leftovers removes what crashes leave behind, and has one index object say
@@ -525,12 +533,14 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		return err
 	}
 	for _, p := range parity {
-		if of := strings.TrimPrefix(p, sealed.ParityPrefix); !sealed.HasSecondCopy(of) && !names[of] && !names[sealed.RepairedPrefix+of] {
+		if of := strings.TrimPrefix(p, sealed.ParityPrefix); !sealed.HasSecondCopy(of) && !names[of] &&
+			!names[sealed.RepairedPrefix+of] {
 			old = append(old, p)
 		}
 	}
 	for _, n := range old {
-		if err := s.Blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+		if err := s.Blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) &&
+			!errors.Is(err, blob.ErrLocked) {
 			return err
 		}
 		r.out.Leftovers++

@@ -207,7 +207,8 @@ func (s *Upkeep) replace(ctx context.Context, name string, whole []byte) error {
 func (s *Upkeep) discard(ctx context.Context, pack string) error {
 	err := s.RemoveObject(ctx, pack)
 	if errors.Is(err, blob.ErrLocked) {
-		return s.PutObject(ctx, s.ListKey(), sealed.PendingDeletePrefix+sealed.NewID(8), content.PendingDelete{Created: time.Now().UTC(), Files: []string{pack}})
+		return s.PutObject(ctx, s.ListKey(), sealed.PendingDeletePrefix+sealed.NewID(8),
+			content.PendingDelete{Created: time.Now().UTC(), Files: []string{pack}})
 	}
 	return err
 }
@@ -218,7 +219,8 @@ func (s *Upkeep) putInPlace(ctx context.Context, name string, whole []byte) erro
 		return fmt.Errorf("repairing %s: %w (the right bytes are kept as %s)", name, err, sealed.RepairedPrefix+name)
 	}
 	if err := s.Blob.Create(ctx, name, whole); err != nil {
-		return fmt.Errorf("repairing %s: %w (the right bytes are kept as %s; repair again)", name, err, sealed.RepairedPrefix+name)
+		return fmt.Errorf("repairing %s: %w (the right bytes are kept as %s; repair again)", name, err,
+			sealed.RepairedPrefix+name)
 	}
 	return s.Blob.Remove(ctx, sealed.RepairedPrefix+name)
 }
@@ -245,7 +247,8 @@ func (s *Upkeep) resumeRepair(ctx context.Context) error {
 // finishRepair ends what a crash interrupted.
 func (s *Upkeep) finishRepair(ctx context.Context) error {
 	var names []string
-	if err := s.Blob.List(ctx, sealed.RepairedPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.Blob.List(ctx, sealed.RepairedPrefix,
+		func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err
 	}
 	for _, aside := range names {

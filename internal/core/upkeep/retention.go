@@ -54,7 +54,8 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 			return out, err
 		}
 		out.Points++
-		if err := s.RemoveObject(ctx, s.ProofFolder(cluster)+id); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+		if err := s.RemoveObject(ctx, s.ProofFolder(cluster)+id); err != nil && !errors.Is(err, blob.ErrNotFound) &&
+			!errors.Is(err, blob.ErrLocked) {
 			return out, err
 		}
 	}
@@ -107,7 +108,8 @@ func (s *Upkeep) trimMark(shard string, after record.Position) string {
 
 // trim removes the segments of a log that end at or before a position. That the
 // log begins later from then on is said before they go.
-func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, before record.Position, out *Retired) error {
+func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, before record.Position,
+	out *Retired) error {
 	n := 0
 	// The last one stays: the next segment is sealed upon it.
 	for n < len(c.Segments)-1 && c.Segments[n].Last.Position <= before {
@@ -144,10 +146,12 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, bef
 	}
 	return s.Blob.List(ctx, s.MarkName(cluster, "trim-"), func(i blob.Info) error {
 		var t trimmed
-		if err := s.GetObject(ctx, i.Name, &t); err != nil || t.Shard != c.Shard || left[s.trimMark(c.Shard, t.After)] || n == 0 {
+		if err := s.GetObject(ctx, i.Name, &t); err != nil || t.Shard != c.Shard ||
+			left[s.trimMark(c.Shard, t.After)] || n == 0 {
 			return nil
 		}
-		if err := s.Blob.Remove(ctx, i.Name); err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
+		if err := s.Blob.Remove(ctx, i.Name); err != nil && !errors.Is(err, blob.ErrNotFound) &&
+			!errors.Is(err, blob.ErrLocked) {
 			return err
 		}
 		return nil
@@ -254,7 +258,8 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 			fits := h.Gap == "" && now.Sub(h.Made) >= o.Settled && i < len(c.Segments)-1
 			if len(group) > 0 {
 				last := group[len(group)-1]
-				if !fits || size+h.Size > o.Bytes || h.Last.Wall.Sub(group[0].After.Wall) > o.Span || !last.Precedes(&h) {
+				if !fits || size+h.Size > o.Bytes || h.Last.Wall.Sub(group[0].After.Wall) > o.Span ||
+					!last.Precedes(&h) {
 					if err := end(); err != nil {
 						return out, err
 					}

@@ -127,7 +127,8 @@ func (s *Upkeep) Scrub(ctx context.Context, o ScrubOptions) (*ScrubReport, error
 	}
 	began := time.Now()
 	a := &scrubber{s: s, o: o, bad: map[tree.Hash]string{},
-		out: &ScrubReport{Created: began.UTC().Truncate(time.Second), Part: o.Part % o.Parts, Parts: o.Parts, Intact: map[string]int{}}}
+		out: &ScrubReport{Created: began.UTC().Truncate(time.Second), Part: o.Part % o.Parts, Parts: o.Parts,
+			Intact: map[string]int{}}}
 	if err := a.readAll(ctx); err != nil {
 		return nil, err
 	}

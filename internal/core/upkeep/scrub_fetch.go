@@ -77,7 +77,8 @@ func (a *scrubber) fetch(ctx context.Context, name string) error {
 	} else if err != nil {
 		return err
 	}
-	a.out.Damaged = append(a.out.Damaged, Damage{Object: name, What: "it is missing, or what it held", Repaired: a.o.From.String()})
+	a.out.Damaged = append(a.out.Damaged,
+		Damage{Object: name, What: "it is missing, or what it held", Repaired: a.o.From.String()})
 	return nil
 }
 
@@ -94,7 +95,8 @@ func (a *scrubber) fetchNodes(ctx context.Context, packs []string) error {
 		if lists == nil {
 			lists = map[string][]content.Entry{}
 			for _, n := range packs {
-				footer, err := s.FooterAt(n, func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
+				footer, err := s.FooterAt(n,
+					func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
 				if err == nil {
 					lists[n], err = content.DecodeFooter(footer)
 				}

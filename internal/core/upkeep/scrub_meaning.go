@@ -23,7 +23,10 @@ func (a *scrubber) missing(ctx context.Context) error {
 	}
 	for _, l := range lost {
 		if l.Point != "" {
-			a.out.Points = append(a.out.Points, DamagedPoint{Cluster: l.Cluster, ID: l.Point, Namespaces: []DamagedNamespace{{Name: "all", Where: "the point itself, which " + l.By + " names, is missing"}}})
+			a.out.Points = append(a.out.Points,
+				DamagedPoint{Cluster: l.Cluster, ID: l.Point,
+					Namespaces: []DamagedNamespace{
+						{Name: "all", Where: "the point itself, which " + l.By + " names, is missing"}}})
 			continue
 		}
 		from := time.Time{}
@@ -31,7 +34,9 @@ func (a *scrubber) missing(ctx context.Context) error {
 			end, _, _ := chains[l.Shard].End()
 			from = end.Wall
 		}
-		a.out.Log = append(a.out.Log, HurtLog{Cluster: l.Cluster, Shard: l.Shard, From: from, To: l.To.Wall, Object: "the newest segment, which " + l.By + " tells of, is missing"})
+		a.out.Log = append(a.out.Log, HurtLog{
+			Cluster: l.Cluster, Shard: l.Shard, From: from, To: l.To.Wall, Object: "the newest segment, which " +
+				l.By + " tells of, is missing"})
 	}
 	return nil
 }
@@ -40,7 +45,8 @@ func (a *scrubber) missing(ctx context.Context) error {
 func (a *scrubber) meaning(ctx context.Context) error {
 	s := a.s
 	names := []string{}
-	if err := s.Blob.List(ctx, sealed.PointsPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.Blob.List(ctx, sealed.PointsPrefix,
+		func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err
 	}
 	// What is not repaired, and lies in a part that is not read, is found when it
@@ -54,7 +60,9 @@ func (a *scrubber) meaning(ctx context.Context) error {
 		}
 		if errors.Is(err, sealed.ErrDamaged) {
 			a.harm(n)
-			a.out.Points = append(a.out.Points, DamagedPoint{ID: n[strings.LastIndex(n, "/")+1:], Namespaces: []DamagedNamespace{{Name: "all", Where: n}}})
+			a.out.Points = append(a.out.Points,
+				DamagedPoint{ID: n[strings.LastIndex(n, "/")+1:],
+					Namespaces: []DamagedNamespace{{Name: "all", Where: n}}})
 			continue
 		} else if errors.Is(err, blob.ErrNotFound) {
 			continue
@@ -217,7 +225,8 @@ func (a *scrubber) logs(ctx context.Context) error {
 		byChain[folder] = append(byChain[folder], h)
 		if broken {
 			a.harm(i.Name)
-			a.out.Log = append(a.out.Log, HurtLog{Cluster: h.Cluster, Shard: h.Shard, From: h.After.Wall, To: h.Last.Wall, Object: i.Name})
+			a.out.Log = append(a.out.Log,
+				HurtLog{Cluster: h.Cluster, Shard: h.Shard, From: h.After.Wall, To: h.Last.Wall, Object: i.Name})
 		}
 		return nil
 	})
@@ -228,15 +237,19 @@ func (a *scrubber) logs(ctx context.Context) error {
 		c := journal.NewChain(hs[0].Shard, hs)
 		if begins, err := s.Begins(ctx, hs[0].Cluster, c); err != nil {
 			return err
-		} else if !begins && !slices.ContainsFunc(unread[folder], func(n string) bool { return catalog.BeginOf(n) < c.Segments[0].After.Position.Hex() }) {
-			a.out.Log = append(a.out.Log, HurtLog{Cluster: hs[0].Cluster, Shard: hs[0].Shard, To: c.Segments[0].After.Wall, Object: "a segment that is missing"})
+		} else if !begins && !slices.ContainsFunc(unread[folder],
+			func(n string) bool { return catalog.BeginOf(n) < c.Segments[0].After.Position.Hex() }) {
+			a.out.Log = append(a.out.Log,
+				HurtLog{Cluster: hs[0].Cluster, Shard: hs[0].Shard, To: c.Segments[0].After.Wall,
+					Object: "a segment that is missing"})
 		}
 		for i := 1; i < len(c.Segments); i++ {
 			before, seg := c.Segments[i-1], c.Segments[i]
 			if before.Last.Position == seg.After.Position && before.Precedes(&seg) {
 				continue
 			}
-			l := HurtLog{Cluster: seg.Cluster, Shard: seg.Shard, From: before.Last.Wall, To: seg.After.Wall, Object: "a segment that is missing"}
+			l := HurtLog{Cluster: seg.Cluster, Shard: seg.Shard, From: before.Last.Wall, To: seg.After.Wall,
+				Object: "a segment that is missing"}
 			for k, n := range unread[folder] {
 				if at := catalog.BeginOf(n); at > before.After.Position.Hex() && at < seg.After.Position.Hex() {
 					l.Object = n

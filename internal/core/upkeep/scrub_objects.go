@@ -42,7 +42,9 @@ func (a *scrubber) readAll(ctx context.Context) error {
 		there[i.Name] = true
 	}
 	if !there[sealed.DescriptorName] && !there[sealed.ParityPrefix+sealed.DescriptorName] {
-		return fmt.Errorf("%s: %w: what is listed there does not show the store that was opened (%d objects); nothing was checked", s.Blob, sealed.ErrMissing, len(infos))
+		return fmt.Errorf(
+			"%s: %w: what is listed there does not show the store that was opened (%d objects); nothing was checked",
+			s.Blob, sealed.ErrMissing, len(infos))
 	}
 	if err := a.secondCopies(ctx, infos, there); err != nil {
 		return err
@@ -52,7 +54,8 @@ func (a *scrubber) readAll(ctx context.Context) error {
 			return err
 		}
 		pack := strings.HasPrefix(strings.TrimPrefix(i.Name, sealed.ParityPrefix), sealed.ContentPrefix)
-		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, sealed.ParityPrefix)) || strings.HasPrefix(i.Name, sealed.CheckPrefix) {
+		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, sealed.ParityPrefix)) ||
+			strings.HasPrefix(i.Name, sealed.CheckPrefix) {
 			continue
 		}
 		data, err := s.Blob.Read(ctx, i.Name)
@@ -126,7 +129,8 @@ func (a *scrubber) listings(ctx context.Context) error {
 	wrong := map[string]string{}
 	own := map[string][]byte{}
 	var names []string
-	if err := s.Blob.List(ctx, sealed.ListingsPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.Blob.List(ctx, sealed.ListingsPrefix,
+		func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
 		return err
 	}
 	for _, n := range names {
@@ -239,7 +243,8 @@ func (a *scrubber) check(name string, data []byte) (nodes int, err error) {
 		_, err = content.DecodeIndex(s.Ring(), data)
 	case "journal":
 		var h journal.Header
-		if h, err = journal.Read(context.Background(), s.Ring(), data, func(*record.Change) error { return nil }); err == nil {
+		if h, err = journal.Read(context.Background(), s.Ring(), data,
+			func(*record.Change) error { return nil }); err == nil {
 			err = sealed.CheckOwnName(name, s.SegmentName(h))
 		}
 	case "parity":
@@ -336,7 +341,8 @@ func (a *scrubber) checkPack(name string, data []byte) (bad int, err error) {
 			continue
 		}
 		if o.Base.IsZero() && tree.HashOf(raw[o.Off:o.Off+o.Len]) != o.Name {
-			err = errors.Join(err, fmt.Errorf("%w: node %s is not what its name says", sealed.ErrDamaged, o.Name.Short()))
+			err = errors.Join(err, fmt.Errorf("%w: node %s is not what its name says", sealed.ErrDamaged,
+				o.Name.Short()))
 			a.bad[o.Name] = name
 			bad++
 		}

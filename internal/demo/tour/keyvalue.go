@@ -91,14 +91,17 @@ func (p *Tour) upTo(try func(ctx context.Context) error) (err error) {
 func (p *Tour) willow() error {
 	addrs, ok, err := p.server("etcd", 2, func(a []string) []string {
 		client, peer := "http://"+a[0], "http://"+a[1]
-		return []string{"--name", "willow", "--data-dir", "data", "--listen-client-urls", client, "--advertise-client-urls", client, "--listen-peer-urls", peer,
-			"--initial-advertise-peer-urls", peer, "--initial-cluster", "willow=" + peer, "--logger", "zap", "--log-level", "error"}
+		return []string{"--name", "willow", "--data-dir", "data", "--listen-client-urls", client,
+			"--advertise-client-urls", client, "--listen-peer-urls", peer,
+			"--initial-advertise-peer-urls", peer, "--initial-cluster", "willow=" + peer, "--logger", "zap",
+			"--log-level", "error"}
 	})
 	if err != nil {
 		return err
 	}
 	if !ok {
-		p.say("Key-value clusters too: willow would be an etcd cluster, but no etcd is installed here (Debian's package etcd-server).")
+		p.say("Key-value clusters too: willow would be an etcd cluster, but no etcd is installed here (Debian's " +
+			"package etcd-server).")
 		return nil
 	}
 	cl, err := clientv3.New(clientv3.Config{Endpoints: addrs[:1], DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
@@ -121,7 +124,8 @@ func (p *Tour) willow() error {
 			return err
 		}
 	}
-	p.say("Somebody deletes all gateways of the north yard, and one route is spoilt. The point from before, compared with now:")
+	p.say("Somebody deletes all gateways of the north yard, and one route is spoilt. The point from before, " +
+		"compared with now:")
 	if _, err := cl.Delete(p.ctx, "/gateways/north", clientv3.WithPrefix()); err != nil {
 		return err
 	}
@@ -135,7 +139,8 @@ func (p *Tour) willow() error {
 		return err
 	}
 	p.say("In place, only what differs is written: those who watch see no other key change.")
-	if err := p.do(done, "restore", p.firstPoint("willow")+"//gateways/", "--conflict", "replace", "--yes"); err != nil {
+	if err := p.do(done, "restore", p.firstPoint("willow")+"//gateways/", "--conflict", "replace",
+		"--yes"); err != nil {
 		return err
 	}
 	return p.do(done, "verify", p.firstPoint("willow")+"//gateways/", "--live", "willow")
@@ -159,7 +164,8 @@ func (p *Tour) bramble() error {
 	begin := func(dir string) (string, bool, error) {
 		addrs, ok, err := p.server("redis-server", 1, func(a []string) []string {
 			host, port, _ := net.SplitHostPort(a[0])
-			return []string{"--bind", host, "--port", port, "--save", "", "--appendonly", "no", "--repl-diskless-sync-delay", "0", "--repl-backlog-size", "64mb", "--logfile", dir + ".log"}
+			return []string{"--bind", host, "--port", port, "--save", "", "--appendonly", "no",
+				"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "64mb", "--logfile", dir + ".log"}
 		})
 		if !ok || err != nil {
 			return "", ok, err
@@ -196,7 +202,8 @@ func (p *Tour) bramble() error {
 		return err
 	}
 	entry := "  %s:\n    address: redis://%s\n    options: { prefix_depth: 1 }\n    store: larder\n"
-	if err := p.register(fmt.Sprintf(entry+"    scratch: bench\n"+entry+entry, "bramble", from, "hedge", to, "bench", bench)); err != nil {
+	if err := p.register(fmt.Sprintf(entry+"    scratch: bench\n"+entry+entry, "bramble", from, "hedge", to, "bench",
+		bench)); err != nil {
 		return err
 	}
 	p.say("And bramble, a real Redis server: the market's stalls, orders, price boards and sales.")
@@ -214,8 +221,10 @@ func (p *Tour) bramble() error {
 		return err
 	}
 	time.Sleep(50 * time.Millisecond)
-	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, Dexamen borrows the one named as bramble's scratch: and gives it back empty.")
-	for _, line := range []string{"browse bramble@latest/db0/orders: --show 2", "compare " + p.firstPoint("bramble") + " bramble@latest"} {
+	p.say("Its log is of commands, which a server has to carry out. To look at the moment after the last order, " +
+		"Dexamen borrows the one named as bramble's scratch: and gives it back empty.")
+	for _, line := range []string{"browse bramble@latest/db0/orders: --show 2",
+		"compare " + p.firstPoint("bramble") + " bramble@latest"} {
 		want := done
 		if strings.HasPrefix(line, "compare") {
 			want = differs

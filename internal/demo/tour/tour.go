@@ -72,7 +72,8 @@ func (p *Tour) do(want int, args ...string) error {
 	p.Screen.Line("\n$ dexamen %s", strings.Join(shown, " "))
 	got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.Screen)
 	if got != want {
-		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got, want)
+		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got,
+			want)
 	}
 	return nil
 }
@@ -86,7 +87,8 @@ func (p *Tour) Run(ctx context.Context) error {
 			return err
 		}
 	}
-	rs, err := docsim.Start(docsim.Options{Name: "meadow", User: "dexamen", Password: os.Getenv(demoSecret), NoopEvery: 400 * time.Millisecond})
+	rs, err := docsim.Start(docsim.Options{
+		Name: "meadow", User: "dexamen", Password: os.Getenv(demoSecret), NoopEvery: 400 * time.Millisecond})
 	if err != nil {
 		return err
 	}
@@ -119,11 +121,13 @@ clusters:
 	if err := os.WriteFile(p.config, []byte(text), 0o600); err != nil {
 		return err
 	}
-	p.say("The Lindenholt Beekeepers' Cooperative runs a replica set of three, meadow. It is filled with about %s documents.", view.Count(int64(p.apiary.Documents)))
+	p.say("The Lindenholt Beekeepers' Cooperative runs a replica set of three, meadow. It is filled with about %s "+
+		"documents.", view.Count(int64(p.apiary.Documents)))
 	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
 		return err
 	}
-	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.policies, p.keep, p.orchard, p.keyValue} {
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.policies, p.keep, p.orchard,
+		p.keyValue} {
 		if err := act(); err != nil {
 			return err
 		}
@@ -140,7 +144,8 @@ func (p *Tour) path(name string) string { return filepath.ToSlash(filepath.Join(
 
 func (p *Tour) setUp() error {
 	p.say("Set up: one member's address is enough.")
-	for _, line := range []string{"config check", "cluster check meadow", "cluster inspect meadow", "store create larder", "store check larder"} {
+	for _, line := range []string{"config check", "cluster check meadow", "cluster inspect meadow",
+		"store create larder", "store check larder"} {
 		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
@@ -179,7 +184,8 @@ func (p *Tour) mishap() error {
 	p.spoiled = time.Now().Truncate(time.Millisecond)
 	time.Sleep(20 * time.Millisecond)
 	p.say("A mishap: a clean-up script marks every colony of the north yard as collapsed.")
-	if _, err := db.Collection("colonies").UpdateMany(p.ctx, bson.D{{Key: "yard", Value: "north"}}, bson.D{{Key: "$set", Value: bson.D{{Key: "status", Value: "collapsed"}}}}); err != nil {
+	if _, err := db.Collection("colonies").UpdateMany(p.ctx, bson.D{{Key: "yard", Value: "north"}},
+		bson.D{{Key: "$set", Value: bson.D{{Key: "status", Value: "collapsed"}}}}); err != nil {
 		return err
 	}
 	if err := p.apiary.Work(p.ctx, p.cl, 5, 100); err != nil {
@@ -219,7 +225,8 @@ func (p *Tour) recover() error {
 		return err
 	}
 	p.say("harvests comes back beside, as it was just before the drop ...")
-	if err := p.do(done, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename", "apiary.harvests=apiary.harvests_restored", "--yes"); err != nil {
+	if err := p.do(done, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename",
+		"apiary.harvests=apiary.harvests_restored", "--yes"); err != nil {
 		return err
 	}
 	p.say("... and colonies in place, as they were just before the script ran. Without --yes nothing is replaced.")
@@ -231,14 +238,16 @@ func (p *Tour) recover() error {
 
 func (p *Tour) prove() error {
 	p.say("Prove: what is live now is, by content, what was there then.")
-	if err := p.do(done, "verify", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--live", "meadow", "--rename", "apiary.harvests=apiary.harvests_restored"); err != nil {
+	if err := p.do(done, "verify", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--live", "meadow", "--rename",
+		"apiary.harvests=apiary.harvests_restored"); err != nil {
 		return err
 	}
 	if err := p.do(done, "verify", "meadow@"+stamp(p.spoiled)+"/apiary.colonies", "--live", "meadow"); err != nil {
 		return err
 	}
 	p.say("The restore itself is in the log too: a point folded from it, at no load on the cluster, equals a new scan.")
-	for _, line := range []string{"capture meadow", "snapshot meadow --from-log", "snapshot meadow", "capture meadow", "verify meadow@latest"} {
+	for _, line := range []string{"capture meadow", "snapshot meadow --from-log", "snapshot meadow", "capture meadow",
+		"verify meadow@latest"} {
 		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
@@ -269,7 +278,8 @@ func (p *Tour) policies() error {
 	if err != nil {
 		return err
 	}
-	for _, line := range []string{"config check --clusters", "policy preview nightly", "due --run", "hold meadow@latest --until 90d", "runs meadow"} {
+	for _, line := range []string{"config check --clusters", "policy preview nightly", "due --run",
+		"hold meadow@latest --until 90d", "runs meadow"} {
 		words := strings.Fields(line)
 		if words[0] == "hold" {
 			words = append(words, "--why", "the mishap with the harvests")
@@ -287,7 +297,8 @@ func (p *Tour) keep() error {
 	if err := p.do(done, "store", "mirror", "larder", "loft"); err != nil {
 		return err
 	}
-	p.say("The disk under the larder rots: one bit flips. Scrubbing finds it, and parity gives it back. (Exit code 3: damaged, nothing lost.)")
+	p.say("The disk under the larder rots: one bit flips. Scrubbing finds it, and parity gives it back. (Exit code " +
+		"3: damaged, nothing lost.)")
 	if err := flipBit(filepath.Join(p.Dir, "larder", "content")); err != nil {
 		return err
 	}

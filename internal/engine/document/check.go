@@ -30,19 +30,22 @@ func (c *set) probes() []probe {
 			{"read where content is", "config", find("chunks"), ""},
 		}
 	}
-	out := []probe{{"list databases", "admin", bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}}, ""}}
+	out := []probe{{"list databases", "admin",
+		bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}}, ""}}
 	if c.set == "" {
 		return out
 	}
 	if c.caps.status {
 		out = append(out,
 			probe{"replication status", "admin", bson.D{{Key: "replSetGetStatus", Value: 1}}, ""},
-			probe{"replication configuration", "admin", bson.D{{Key: "replSetGetConfig", Value: 1}}, "hidden and delayed members are not known as such"},
+			probe{"replication configuration", "admin", bson.D{{Key: "replSetGetConfig", Value: 1}},
+				"hidden and delayed members are not known as such"},
 			probe{"open transactions", "config", find("transactions"), ""})
 	}
 	if c.caps.log {
 		out = append(out, probe{"read the log", "local", find("oplog.rs"), ""},
-			probe{"size of the log", "local", bson.D{{Key: "collStats", Value: "oplog.rs"}}, "how full the log is is not shown"})
+			probe{"size of the log", "local", bson.D{{Key: "collStats", Value: "oplog.rs"}},
+				"how full the log is is not shown"})
 	}
 	if c.role == layout {
 		for _, coll := range layoutCollections {
@@ -50,7 +53,8 @@ func (c *set) probes() []probe {
 		}
 	}
 	if c.t.Settings && (c.role == alone || c.role == layout) {
-		out = append(out, probe{"read users", "admin", find("system.users"), ""}, probe{"read roles", "admin", find("system.roles"), ""})
+		out = append(out, probe{"read users", "admin", find("system.users"), ""},
+			probe{"read roles", "admin", find("system.roles"), ""})
 	}
 	return out
 }
@@ -101,7 +105,9 @@ func (c *cluster) Check(ctx context.Context, report func(string, error, string))
 			report("  privileges", nil, fmt.Sprintf("%d of %d tried work", works, len(list)))
 			if m.Role == "primary" && s.gossip != nil {
 				if err := s.note(ctx, addr); err != nil {
-					report("  write a note to the log", nil, fmt.Sprintf("refused: a snapshot waits until an idle shard writes by itself, up to 10 s (%v)", err))
+					report("  write a note to the log", nil,
+						fmt.Sprintf("refused: a snapshot waits until an idle shard writes by itself, up to 10 s (%v)",
+							err))
 				} else {
 					report("  write a note to the log", nil, "an idle shard holds nobody up")
 				}

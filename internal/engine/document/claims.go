@@ -149,7 +149,8 @@ func (w *writer) Trusted(ctx context.Context) bool {
 	if known == nil {
 		ok := w.tryRename(ctx)
 		if !ok {
-			w.c.log.Info("renaming is not known to keep collections as they are: what was published is read once more", "member", w.addr)
+			w.c.log.Info("renaming is not known to keep collections as they are: what was published is read once more",
+				"member", w.addr)
 		}
 		known = &ok
 		w.mu.Lock()
@@ -162,14 +163,16 @@ func (w *writer) Trusted(ctx context.Context) bool {
 func (w *writer) tryRename(ctx context.Context) bool {
 	b := make([]byte, 6)
 	_, _ = rand.Read(b) // never fails, by its contract
-	from, other, to := probePrefix+hex.EncodeToString(b), probePrefix+hex.EncodeToString(b)+"_other", probePrefix+hex.EncodeToString(b)+"_renamed"
+	from, other, to := probePrefix+hex.EncodeToString(b), probePrefix+hex.EncodeToString(b)+
+		"_other", probePrefix+hex.EncodeToString(b)+"_renamed"
 	defer func() {
 		for _, coll := range []string{from, other, to} {
 			_ = w.run(context.WithoutCancel(ctx), workDB, bson.D{{Key: "drop", Value: coll}})
 		}
 	}()
 	positive := bson.D{{Key: "n", Value: bson.D{{Key: "$gte", Value: 0}}}}
-	create := bson.D{{Key: "create", Value: from}, {Key: "capped", Value: true}, {Key: "size", Value: int64(1 << 16)}, {Key: "validator", Value: positive},
+	create := bson.D{{Key: "create", Value: from}, {Key: "capped", Value: true}, {Key: "size", Value: int64(1 << 16)},
+		{Key: "validator", Value: positive},
 		{Key: "collation", Value: bson.D{{Key: "locale", Value: "de"}}}}
 	for w.run(ctx, workDB, create) != nil {
 		// A server that knows an option not at all loses none of it.
@@ -180,7 +183,8 @@ func (w *writer) tryRename(ctx context.Context) bool {
 	if w.run(ctx, workDB, bson.D{{Key: "create", Value: other}}) != nil {
 		return false
 	}
-	if _, err := w.cl.Database(workDB).Collection(from).InsertOne(ctx, bson.D{{Key: "_id", Value: 1}, {Key: "n", Value: 1}}); err != nil {
+	if _, err := w.cl.Database(workDB).Collection(from).InsertOne(ctx,
+		bson.D{{Key: "_id", Value: 1}, {Key: "n", Value: 1}}); err != nil {
 		return false
 	}
 	was, err1 := w.lookAny(ctx, workDB+"."+from)

@@ -125,7 +125,9 @@ func (c *cluster) discover(ctx context.Context, base *options.ClientOptions) err
 // refuseShard refuses one shard of a sharded cluster: alone it is a part of the
 // content, and what else is on it is not content.
 func refuseShard(ctx context.Context, s *set, seed string) error {
-	ans, err := s.ask(ctx, seed, "admin", bson.D{{Key: "find", Value: "system.version"}, {Key: "filter", Value: bson.D{{Key: "_id", Value: "shardIdentity"}}}, {Key: "limit", Value: 1}})
+	ans, err := s.ask(ctx, seed, "admin",
+		bson.D{{Key: "find", Value: "system.version"},
+			{Key: "filter", Value: bson.D{{Key: "_id", Value: "shardIdentity"}}}, {Key: "limit", Value: 1}})
 	if err != nil {
 		return ignoreCommandError(err)
 	}
@@ -136,7 +138,8 @@ func refuseShard(ctx context.Context, s *set, seed string) error {
 	name, _ := docs[0].Lookup("shardName").StringValueOK()
 	config, _ := docs[0].Lookup("configsvrConnectionString").StringValueOK()
 	_, hosts, _ := strings.Cut(config, "/")
-	return fmt.Errorf("%s belongs to shard %s of a sharded cluster, which is protected as a whole; give the address of a router, or of its config servers: mongodb://%s", seed, name, hosts)
+	return fmt.Errorf("%s belongs to shard %s of a sharded cluster, which is protected as a whole; give the address "+
+		"of a router, or of its config servers: mongodb://%s", seed, name, hosts)
 }
 
 func firstBatch(ans bson.Raw) []bson.Raw {
@@ -153,9 +156,12 @@ func firstBatch(ans bson.Raw) []bson.Raw {
 
 // discoverSharded finds config servers, shards and routers, from a router or
 // from a config server.
-func (c *cluster) discoverSharded(ctx context.Context, base *options.ClientOptions, s *set, seed string, hello bson.Raw) error {
+func (c *cluster) discoverSharded(ctx context.Context, base *options.ClientOptions, s *set, seed string,
+	hello bson.Raw) error {
 	read := func(coll string) ([]bson.Raw, error) {
-		ans, err := s.ask(ctx, seed, "config", bson.D{{Key: "find", Value: coll}, {Key: "readConcern", Value: bson.D{{Key: "level", Value: "majority"}}}, {Key: "batchSize", Value: 10_000}})
+		ans, err := s.ask(ctx, seed, "config",
+			bson.D{{Key: "find", Value: coll}, {Key: "readConcern", Value: bson.D{{Key: "level", Value: "majority"}}},
+				{Key: "batchSize", Value: 10_000}})
 		if err != nil {
 			return nil, fmt.Errorf("reading config.%s: %w", coll, err)
 		}
@@ -209,7 +215,8 @@ func (c *cluster) discoverSharded(ctx context.Context, base *options.ClientOptio
 		text, _ := sh.Lookup("host").StringValueOK()
 		_, hosts, ok := strings.Cut(text, "/")
 		if name == configShard || !ok {
-			return fmt.Errorf("shard %s at %q: shards that are config servers too, or no replica sets, are not protected by this version", name, text)
+			return fmt.Errorf("shard %s at %q: shards that are config servers too, or no replica sets, are not "+
+				"protected by this version", name, text)
 		}
 		c.sets[name] = newSet(c.t, base, shard, name, strings.Split(hosts, ","))
 	}
@@ -225,7 +232,8 @@ func (c *cluster) discoverSharded(ctx context.Context, base *options.ClientOptio
 				return fmt.Errorf("shard %s: %w", name, err)
 			}
 			if !s.caps.status {
-				return fmt.Errorf("shard %s: its servers do not tell how far they have replicated (replSetGetStatus), without which a sharded cluster has no moment of its own", name)
+				return fmt.Errorf("shard %s: its servers do not tell how far they have replicated "+
+					"(replSetGetStatus), without which a sharded cluster has no moment of its own", name)
 			}
 			return nil
 		})
@@ -348,7 +356,8 @@ func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([
 }
 
 // Scan implements engine.Cluster.
-func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
+func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
+	fn func(record.Record) error) error {
 	s, err := c.of(ns.Shard)
 	if err != nil {
 		return err
@@ -375,7 +384,8 @@ func (c *cluster) LogStart(ctx context.Context, shard string) (record.Mark, erro
 }
 
 // Follow implements engine.Logged.
-func (c *cluster) Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (c *cluster) Follow(ctx context.Context, shard string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	s, err := c.of(shard)
 	if err != nil {
 		return err
@@ -394,7 +404,8 @@ func (c *cluster) LogMember(shard string) string {
 	return s.reading
 }
 
-var pauseBalancerOption, pauseBalancer = engine.BoolOption("pause_balancer", "stop the balancer while the cluster is scanned; not needed for an exact snapshot, keeps load down")
+var pauseBalancerOption, pauseBalancer = engine.BoolOption("pause_balancer",
+	"stop the balancer while the cluster is scanned; not needed for an exact snapshot, keeps load down")
 
 // Options implements engine.OptionLister.
 func (Driver) Options() []engine.Option { return []engine.Option{pauseBalancerOption} }

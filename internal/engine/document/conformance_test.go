@@ -28,9 +28,11 @@ func fixture(uri string, cl *mongo.Client) *enginetest.Fixture {
 		return cl.Database(db).Collection(name)
 	}
 	return &enginetest.Fixture{
-		Target: engine.Target{Name: "meadow", Address: uri}, Driver: Driver{}, Namespace: "apiary.colonies", Other: "apiary.colonies_restored",
+		Target: engine.Target{Name: "meadow",
+			Address: uri}, Driver: Driver{}, Namespace: "apiary.colonies", Other: "apiary.colonies_restored",
 		Put: func(t testing.TB, ns string, n int, text string) {
-			_, err := coll(ns).ReplaceOne(ctx, bson.D{{Key: "_id", Value: int32(n)}}, bson.D{{Key: "text", Value: text}, {Key: "n", Value: n}}, options.Replace().SetUpsert(true))
+			_, err := coll(ns).ReplaceOne(ctx, bson.D{{Key: "_id", Value: int32(n)}},
+				bson.D{{Key: "text", Value: text}, {Key: "n", Value: n}}, options.Replace().SetUpsert(true))
 			require.NoError(t, err)
 		},
 		Remove: func(t testing.TB, ns string, n int) {
@@ -58,10 +60,12 @@ func withLogin(f *enginetest.Fixture) *enginetest.Fixture {
 
 func TestConformanceOnTheStandIn(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		rs, err := docsim.Start(docsim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
+		rs, err := docsim.Start(docsim.Options{
+			User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond})
 		require.NoError(t, err)
 		t.Cleanup(rs.Close)
-		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
+		cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetAuth(options.Credential{
+			Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
 		return withLogin(fixture(rs.URI(), cl))
@@ -70,13 +74,17 @@ func TestConformanceOnTheStandIn(t *testing.T) {
 
 func TestConformanceOnShards(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		c, err := docsim.StartSharded(docsim.ShardedOptions{Set: docsim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000, NoopEvery: 100 * time.Millisecond}})
+		c, err := docsim.StartSharded(docsim.ShardedOptions{
+			Set: docsim.Options{User: "dexamen", Password: "made up", LogBytes: 100_000,
+				NoopEvery: 100 * time.Millisecond}})
 		require.NoError(t, err)
 		t.Cleanup(c.Close)
-		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetAuth(options.Credential{Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
+		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()).SetAuth(options.Credential{
+			Username: "dexamen", Password: "made up", AuthSource: "admin"}).SetWriteConcern(writeconcern.Majority()))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
-		require.NoError(t, cl.Database("admin").RunCommand(context.Background(), bson.D{{Key: "enableSharding", Value: "apiary"}, {Key: "primaryShard", Value: c.Shards()[1]}}).Err())
+		require.NoError(t, cl.Database("admin").RunCommand(context.Background(),
+			bson.D{{Key: "enableSharding", Value: "apiary"}, {Key: "primaryShard", Value: c.Shards()[1]}}).Err())
 		f := withLogin(fixture(c.URI(), cl))
 		f.Shard = c.Shards()[1]
 		return f

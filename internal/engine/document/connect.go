@@ -220,7 +220,7 @@ func (c *set) askFor(ctx context.Context, limit time.Duration, addr, db string, 
 			c.gossip.hear(raw)
 			return raw, nil
 		}
-		if context.Cause(ctx) == errDown {
+		if errors.Is(context.Cause(ctx), errDown) {
 			return nil, explain(addr, fmt.Errorf("%w: %s", errDown, oneLine(err)))
 		}
 		// A connection that was kept may have broken since it was used; a new one
@@ -257,14 +257,19 @@ func explain(addr string, err error) error {
 	var ce mongo.CommandError
 	switch {
 	case strings.Contains(msg, "AuthenticationFailed") || strings.Contains(msg, "auth error"):
-		return fmt.Errorf("%s: %w: check user, secret and the database that holds the user: %s", addr, engine.ErrLogin, oneLine(err))
+		return fmt.Errorf("%s: %w: check user, secret and the database that holds the user: %s", addr, engine.ErrLogin,
+			oneLine(err))
 	case errors.As(err, &ce) && (ce.Code == 13 || ce.Code == 8000):
 		return fmt.Errorf("%s: %w: the user may not do this: %s", addr, engine.ErrLogin, ce.Message)
 	case strings.Contains(msg, "unknown authority"):
-		return remedy.With(fmt.Errorf("%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it", addr, errTLS, oneLine(err)), remedy.Trust, "")
+		return remedy.With(
+			fmt.Errorf(
+				"%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it", addr,
+				errTLS, oneLine(err)), remedy.Trust, "")
 	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
 		return fmt.Errorf("%s: %w: %s", addr, errTLS, oneLine(err))
-	case errors.Is(err, errDown) || mongo.IsTimeout(err) || mongo.IsNetworkError(err) || strings.Contains(msg, "server selection error"):
+	case errors.Is(err, errDown) || mongo.IsTimeout(err) || mongo.IsNetworkError(err) ||
+		strings.Contains(msg, "server selection error"):
 		return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, oneLine(err))
 	}
 	return fmt.Errorf("%s: %w", addr, err)
@@ -363,7 +368,8 @@ func (c *set) probeLog(ctx context.Context, addr string) error {
 	if c.set == "" {
 		return nil
 	}
-	ans, err := c.askFor(ctx, logTime, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}})
+	ans, err := c.askFor(ctx, logTime, addr, "local",
+		bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}})
 	if err != nil {
 		if isCommandError(err) {
 			c.caps.logRefused = err
@@ -375,7 +381,9 @@ func (c *set) probeLog(ctx context.Context, addr string) error {
 	if !c.caps.log {
 		// Of one that is there and empty only the listing tells; some servers do
 		// not heed its filter.
-		ans, err := c.ask(ctx, addr, "local", bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: "oplog.rs"}}}})
+		ans, err := c.ask(ctx, addr, "local",
+			bson.D{{Key: "listCollections", Value: 1},
+				{Key: "filter", Value: bson.D{{Key: "name", Value: "oplog.rs"}}}})
 		if err != nil && !isCommandError(err) {
 			return err
 		}
@@ -392,8 +400,10 @@ func (c *set) probeLog(ctx context.Context, addr string) error {
 // changes: it does where it holds any entry about a namespace as a whole.
 func (c *set) probeEntries(ctx context.Context, addr string) error {
 	for _, name := range []string{"create", "drop", "createIndexes", "commitIndexBuild", "renameCollection"} {
-		ans, err := c.ask(ctx, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}, {Key: "maxTimeMS", Value: 2000},
-			{Key: "filter", Value: bson.D{{Key: "op", Value: "c"}, {Key: "o." + name, Value: bson.D{{Key: "$exists", Value: true}}}}}})
+		ans, err := c.ask(ctx, addr, "local",
+			bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1}, {Key: "maxTimeMS", Value: 2000},
+				{Key: "filter", Value: bson.D{
+					{Key: "op", Value: "c"}, {Key: "o." + name, Value: bson.D{{Key: "$exists", Value: true}}}}}})
 		if err != nil {
 			if errors.Is(err, engine.ErrUnreachable) && ctx.Err() == nil || isCommandError(err) {
 				return nil // it is too long to be searched, or cannot be
@@ -441,7 +451,8 @@ func (c *set) tryEntriesAt(ctx context.Context, addr string) (bool, error) {
 	b := make([]byte, 6)
 	_, _ = rand.Read(b) // never fails, by its contract
 	name := probePrefix + hex.EncodeToString(b)
-	majority := bson.E{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}, {Key: "wtimeout", Value: int32(5000)}}}
+	majority := bson.E{Key: "writeConcern",
+		Value: bson.D{{Key: "w", Value: "majority"}, {Key: "wtimeout", Value: int32(5000)}}}
 	if _, err := c.ask(ctx, addr, workDB, bson.D{{Key: "create", Value: name}, majority}); err != nil {
 		return false, err
 	}
@@ -449,8 +460,11 @@ func (c *set) tryEntriesAt(ctx context.Context, addr string) (bool, error) {
 		return false, err
 	}
 	for range 4 { // some servers write to their logs a while later
-		ans, err := c.askFor(ctx, logTime, addr, "local", bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1},
-			{Key: "filter", Value: bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(w.Last.Position)}}}, {Key: "op", Value: "c"}, {Key: "o.drop", Value: name}}}})
+		ans, err := c.askFor(ctx, logTime, addr, "local",
+			bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "limit", Value: 1},
+				{Key: "filter", Value: bson.D{
+					{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(w.Last.Position)}}}, {
+						Key: "op", Value: "c"}, {Key: "o.drop", Value: name}}}})
 		if err != nil {
 			return false, err
 		}
@@ -480,7 +494,8 @@ func (c *set) findAside(ctx context.Context, addr string, status bson.Raw) {
 	c.aside = map[string]string{}
 	conf, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetConfig", Value: 1}})
 	if err != nil {
-		c.log.Info("the set's configuration cannot be read; hidden and delayed members are not known as such", "member", addr, "cause", short(err))
+		c.log.Info("the set's configuration cannot be read; hidden and delayed members are not known as such",
+			"member", addr, "cause", short(err))
 		return
 	}
 	if id, ok := conf.Lookup("config", "settings", "replicaSetId").ObjectIDOK(); ok {
@@ -581,23 +596,32 @@ func (c *set) lacks() []engine.Limitation {
 	case c.role == routers:
 		return nil
 	case c.set == "":
-		add("no replica set: no log of changes", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
+		add("no replica set: no log of changes", "snapshots are not of one moment when writes go on meanwhile; no "+
+			"capture, no restore to a moment in between")
 		return l
 	case c.caps.logRefused != nil:
-		add("the log (local.oplog.rs) may not be read by this login", "snapshots are not of one moment when writes go on meanwhile; no capture; the least privileges include it ("+short(c.caps.logRefused)+")")
+		add("the log (local.oplog.rs) may not be read by this login", "snapshots are not of one moment when writes "+
+			"go on meanwhile; no capture; the least privileges include it ("+short(c.caps.logRefused)+")")
 	case !c.caps.log:
-		add("no log of changes (local.oplog.rs is not there)", "snapshots are not of one moment when writes go on meanwhile; no capture, no restore to a moment in between")
+		add("no log of changes (local.oplog.rs is not there)", "snapshots are not of one moment when writes go on "+
+			"meanwhile; no capture, no restore to a moment in between")
 	}
 	if !c.caps.status {
-		add("no replSetGetStatus", fmt.Sprintf("which entries are committed is not known: entries are taken once they are %s old, or older while the server is slow", settleMin))
+		add("no replSetGetStatus", fmt.Sprintf("which entries are committed is not known: entries are taken once "+
+			"they are %s old, or older while the server is slow", settleMin))
 	}
 	if !c.caps.ordered {
-		add("find does not heed min and max bounds", "a collection is scanned whole by one reader; a scan that breaks begins that collection again")
+		add("find does not heed min and max bounds",
+			"a collection is scanned whole by one reader; a scan that breaks begins that collection again")
 	}
 	if c.caps.log && !c.caps.logsDrops && !c.caps.told {
-		add("whether drops, renames and index changes are logged is not known", "the log holds none so far; capture compares the namespaces between two runs, and a moment between such a change and the next snapshot may show the namespaces as the last point had them")
+		add("whether drops, renames and index changes are logged is not known", "the log holds none so far; capture "+
+			"compares the namespaces between two runs, and a moment between such a change and the next snapshot may "+
+			"show the namespaces as the last point had them")
 	} else if c.caps.log && !c.caps.logsDrops {
-		add("drops, renames and index changes are not logged", "capture notes namespaces that appear, go or change between two runs; a moment between such a change and the next snapshot shows the namespaces as the last point had them")
+		add("drops, renames and index changes are not logged", "capture notes namespaces that appear, go or change "+
+			"between two runs; a moment between such a change and the next snapshot shows the namespaces as the "+
+			"last point had them")
 	}
 	return l
 }

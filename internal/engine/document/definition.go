@@ -37,7 +37,8 @@ var defaultIDIndex = canonicalIndex([]field{
 
 // optionsLeftOut are given by servers beside the options and are no part of
 // what was asked for.
-var optionsLeftOut = map[string]bool{"uuid": true, "idIndex": true, "autoIndexId": true, "temp": true, "create": true, "lsid": true, "writeConcern": true, "$db": true}
+var optionsLeftOut = map[string]bool{"uuid": true, "idIndex": true, "autoIndexId": true, "temp": true, "create": true,
+	"lsid": true, "writeConcern": true, "$db": true}
 
 func canonicalOptions(kind record.Kind, opts []field) []field {
 	var out []field
@@ -348,7 +349,8 @@ func describeSharding(sharding []byte) []string {
 	out := []string{line}
 	vals, _ := valuesOf(sh.Lookup("zones"))
 	for _, z := range vals {
-		out = append(out, fmt.Sprintf("zone %s from %s to %s", valueText(z.Document().Lookup("zone")), valueText(z.Document().Lookup("min")), valueText(z.Document().Lookup("max"))))
+		out = append(out, fmt.Sprintf("zone %s from %s to %s", valueText(z.Document().Lookup("zone")),
+			valueText(z.Document().Lookup("min")), valueText(z.Document().Lookup("max"))))
 	}
 	return out
 }

@@ -46,16 +46,25 @@ func doc(t *testing.T, js string) []byte {
 // TestUpdateEntries: both documented forms, as servers write them.
 func TestUpdateEntries(t *testing.T) {
 	for _, c := range []struct{ name, old, entry, want string }{
-		{"set and unset", `{"_id":1,"a":1,"b":2}`, `{"$v":1,"$set":{"a":5,"c":7},"$unset":{"b":true}}`, `{"_id":1,"a":5,"c":7}`},
+		{"set and unset", `{"_id":1,"a":1,"b":2}`, `{"$v":1,"$set":{"a":5,"c":7},"$unset":{"b":true}}`,
+			`{"_id":1,"a":5,"c":7}`},
 		{"operators without a version", `{"_id":1,"a":1}`, `{"$set":{"a":2}}`, `{"_id":1,"a":2}`},
-		{"dotted paths", `{"_id":1,"a":{"b":1}}`, `{"$set":{"a.b":2,"a.c.d":3,"x.y":4}}`, `{"_id":1,"a":{"b":2,"c":{"d":3}},"x":{"y":4}}`},
-		{"elements of arrays", `{"_id":1,"a":[1,{"k":1}]}`, `{"$set":{"a.0":9,"a.1.k":2,"a.3":7}}`, `{"_id":1,"a":[9,{"k":2},null,7]}`},
-		{"unset in an array", `{"_id":1,"a":[1,{"k":1}]}`, `{"$unset":{"a.0":true,"a.1.k":true}}`, `{"_id":1,"a":[null,{}]}`},
-		{"diff of fields", `{"_id":1,"a":1,"b":2,"c":3}`, `{"$v":2,"diff":{"d":{"b":false},"u":{"a":5},"i":{"z":1}}}`, `{"_id":1,"a":5,"c":3,"z":1}`},
-		{"diff of a nested document", `{"_id":1,"q":{"y":1,"m":true}}`, `{"$v":2,"diff":{"sq":{"u":{"y":2},"d":{"m":false},"i":{"o":null}}}}`, `{"_id":1,"q":{"y":2,"o":null}}`},
-		{"diff of an array", `{"_id":1,"a":[1,{"k":1},3,4]}`, `{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"_id":1,"a":[9,{"k":2},3]}`},
-		{"diff makes an array longer", `{"_id":1,"a":[1]}`, `{"$v":2,"diff":{"sa":{"a":true,"u2":7}}}`, `{"_id":1,"a":[1,null,7]}`},
-		{"an added field that is there goes to the end", `{"_id":1,"z":1,"b":2}`, `{"$v":2,"diff":{"i":{"z":3}}}`, `{"_id":1,"b":2,"z":3}`},
+		{"dotted paths", `{"_id":1,"a":{"b":1}}`, `{"$set":{"a.b":2,"a.c.d":3,"x.y":4}}`,
+			`{"_id":1,"a":{"b":2,"c":{"d":3}},"x":{"y":4}}`},
+		{"elements of arrays", `{"_id":1,"a":[1,{"k":1}]}`, `{"$set":{"a.0":9,"a.1.k":2,"a.3":7}}`,
+			`{"_id":1,"a":[9,{"k":2},null,7]}`},
+		{"unset in an array", `{"_id":1,"a":[1,{"k":1}]}`, `{"$unset":{"a.0":true,"a.1.k":true}}`,
+			`{"_id":1,"a":[null,{}]}`},
+		{"diff of fields", `{"_id":1,"a":1,"b":2,"c":3}`, `{"$v":2,"diff":{"d":{"b":false},"u":{"a":5},"i":{"z":1}}}`,
+			`{"_id":1,"a":5,"c":3,"z":1}`},
+		{"diff of a nested document", `{"_id":1,"q":{"y":1,"m":true}}`,
+			`{"$v":2,"diff":{"sq":{"u":{"y":2},"d":{"m":false},"i":{"o":null}}}}`, `{"_id":1,"q":{"y":2,"o":null}}`},
+		{"diff of an array", `{"_id":1,"a":[1,{"k":1},3,4]}`,
+			`{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"_id":1,"a":[9,{"k":2},3]}`},
+		{"diff makes an array longer", `{"_id":1,"a":[1]}`, `{"$v":2,"diff":{"sa":{"a":true,"u2":7}}}`,
+			`{"_id":1,"a":[1,null,7]}`},
+		{"an added field that is there goes to the end", `{"_id":1,"z":1,"b":2}`, `{"$v":2,"diff":{"i":{"z":3}}}`,
+			`{"_id":1,"b":2,"z":3}`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			old := doc(t, c.old)
@@ -64,7 +73,8 @@ func TestUpdateEntries(t *testing.T) {
 			require.Equal(t, bson.Raw(doc(t, c.want)).String(), bson.Raw(got).String())
 			again, err := applyUpdate(got, doc(t, c.entry), true)
 			require.NoError(t, err)
-			require.Equal(t, bson.Raw(got).String(), bson.Raw(again).String(), "applied to a later state it changes nothing")
+			require.Equal(t, bson.Raw(got).String(), bson.Raw(again).String(),
+				"applied to a later state it changes nothing")
 		})
 	}
 	for name, entry := range map[string]string{
@@ -87,7 +97,8 @@ func TestUpdateEntries(t *testing.T) {
 }
 
 func FuzzApplyUpdate(f *testing.F) {
-	for _, s := range []string{`{"_id":1,"a":[1,{"k":1}]}`, `{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"$set":{"a.0.b":1},"$unset":{"c":1}}`} {
+	for _, s := range []string{`{"_id":1,"a":[1,{"k":1}]}`,
+		`{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"$set":{"a.0.b":1},"$unset":{"c":1}}`} {
 		var d bson.D
 		_ = bson.UnmarshalExtJSON([]byte(s), false, &d)
 		b, _ := bson.Marshal(d)
@@ -95,7 +106,8 @@ func FuzzApplyUpdate(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, old, update []byte) {
 		got, err := applyUpdate(old, update, true)
-		if err == nil && bson.Raw(old).Validate() == nil && bson.Raw(update).Validate() == nil && bson.Raw(got).Validate() != nil {
+		if err == nil && bson.Raw(old).Validate() == nil && bson.Raw(update).Validate() == nil &&
+			bson.Raw(got).Validate() != nil {
 			t.Fatalf("made malformed BSON of %x and %x", old, update)
 		}
 	})
@@ -103,7 +115,8 @@ func FuzzApplyUpdate(f *testing.F) {
 
 func TestEntriesOfOtherForms(t *testing.T) {
 	entry := func(js string) bson.Raw {
-		return doc(t, strings.Replace(js, "{", `{"ts":{"$timestamp":{"t":100,"i":2}},"wall":{"$date":"2026-11-23T10:14:04.123Z"},`, 1))
+		return doc(t, strings.Replace(js, "{",
+			`{"ts":{"$timestamp":{"t":100,"i":2}},"wall":{"$date":"2026-11-23T10:14:04.123Z"},`, 1))
 	}
 	kinds := func(chs []record.Change) (out []string) {
 		for _, c := range chs {
@@ -120,14 +133,18 @@ func TestEntriesOfOtherForms(t *testing.T) {
 		{`{"op":"i","ns":"a.system.profile","o":{"_id":1}}`, nil},
 		{`{"op":"u","ns":"a.b","o":{"_id":1,"x":2},"o2":{"_id":1}}`, []string{"put a.b "}},
 		{`{"op":"u","ns":"a.b","o":{"$set":{"_id":1,"x":2}},"o2":{"_id":1}}`, []string{"put a.b "}},
-		{`{"op":"c","ns":"a.$cmd","o":{"renameCollection":"a.b","to":"a.c","dropTarget":true}}`, []string{"drop a.c ", "rename a.b a.c"}},
-		{`{"op":"c","ns":"a.$cmd","o":{"renameCollection":"a.b","to":"a.c","dropTarget":false}}`, []string{"rename a.b a.c"}},
+		{`{"op":"c","ns":"a.$cmd","o":{"renameCollection":"a.b","to":"a.c","dropTarget":true}}`,
+			[]string{"drop a.c ", "rename a.b a.c"}},
+		{`{"op":"c","ns":"a.$cmd","o":{"renameCollection":"a.b","to":"a.c","dropTarget":false}}`,
+			[]string{"rename a.b a.c"}},
 		{`{"op":"c","ns":"a.$cmd","o":{"emptycapped":"b"}}`, []string{"empty a.b "}},
 		{`{"op":"c","ns":"a.$cmd","o":{"dropDatabase":1}}`, nil},
-		{`{"op":"c","ns":"a.$cmd","o":{"commitIndexBuild":"b","indexes":[{"v":2,"key":{"x":1},"name":"x_1"}]}}`, []string{"alter a.b "}},
+		{`{"op":"c","ns":"a.$cmd","o":{"commitIndexBuild":"b","indexes":[{"v":2,"key":{"x":1},"name":"x_1"}]}}`,
+			[]string{"alter a.b "}},
 		{`{"op":"i","ns":"a.system.views","o":{"_id":"a.v","viewOn":"b","pipeline":[]}}`, []string{"create a.v "}},
 		{`{"op":"d","ns":"a.system.views","o":{"_id":"a.v"}}`, []string{"drop a.v "}},
-		{`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[{"op":"i","ns":"a.b","o":{"_id":1}},{"op":"d","ns":"a.b","o":{"_id":2}}]}}`, []string{"put a.b ", "delete a.b "}},
+		{
+			`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[{"op":"i","ns":"a.b","o":{"_id":1}},{"op":"d","ns":"a.b","o":{"_id":2}}]}}`, []string{"put a.b ", "delete a.b "}},
 	} {
 		m, chs, err := changesOf(alone, entry(c.js))
 		require.NoError(t, err, c.js)
@@ -147,8 +164,10 @@ func TestEntriesOfOtherForms(t *testing.T) {
 func certificate(t *testing.T) (tls.Certificate, string) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "meadow"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "meadow"},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true,
+		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "ca.pem")
@@ -159,11 +178,13 @@ func certificate(t *testing.T) (tls.Certificate, string) {
 func TestLoginAndTLS(t *testing.T) {
 	cert, ca := certificate(t)
 	_, otherCA := certificate(t)
-	rs, err := docsim.Start(docsim.Options{Name: "meadow", User: "dexamen", Password: "made up", TLS: &tls.Config{Certificates: []tls.Certificate{cert}}})
+	rs, err := docsim.Start(docsim.Options{
+		Name: "meadow", User: "dexamen", Password: "made up", TLS: &tls.Config{Certificates: []tls.Certificate{cert}}})
 	require.NoError(t, err)
 	t.Cleanup(rs.Close)
 	connect := func(change func(*engine.Target)) error {
-		target := engine.Target{Name: "meadow", Address: "mongodb://" + rs.Addresses()[0] + "/", User: "dexamen", Secret: "made up", TLS: engine.TLS{On: true, CAFile: ca}}
+		target := engine.Target{Name: "meadow", Address: "mongodb://" + rs.Addresses()[0] + "/", User: "dexamen",
+			Secret: "made up", TLS: engine.TLS{On: true, CAFile: ca}}
 		change(&target)
 		c, err := Driver{}.Open(context.Background(), target)
 		if err == nil {
@@ -192,13 +213,15 @@ func TestWaysToLogIn(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "client.pem")
 	key, err := x509.MarshalPKCS8PrivateKey(client.PrivateKey)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, slices.Concat(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: client.Certificate[0]}),
-		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		slices.Concat(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: client.Certificate[0]}),
+			pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})), 0o600))
 	open := func(opt docsim.Options, change func(*engine.Target)) error {
 		rs, err := docsim.Start(opt)
 		require.NoError(t, err)
 		defer rs.Close()
-		target := engine.Target{Name: "meadow", Address: rs.URI(), User: opt.User, Secret: opt.Password, TLS: engine.TLS{On: opt.TLS != nil}}
+		target := engine.Target{Name: "meadow", Address: rs.URI(), User: opt.User, Secret: opt.Password,
+			TLS: engine.TLS{On: opt.TLS != nil}}
 		change(&target)
 		c, err := Driver{}.Open(context.Background(), target)
 		if err == nil {
@@ -207,8 +230,10 @@ func TestWaysToLogIn(t *testing.T) {
 		}
 		return err
 	}
-	require.NoError(t, open(docsim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(*engine.Target) {}))
-	require.ErrorIs(t, open(docsim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"}, func(t *engine.Target) { t.Secret = "mistyped" }), engine.ErrLogin)
+	require.NoError(t, open(docsim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"},
+		func(*engine.Target) {}))
+	require.ErrorIs(t, open(docsim.Options{User: "dexamen", Password: "made up", Mechanism: "SCRAM-SHA-1"},
+		func(t *engine.Target) { t.Secret = "mistyped" }), engine.ErrLogin)
 	asks := &tls.Config{Certificates: []tls.Certificate{cert}, ClientAuth: tls.RequestClientCert}
 	byCert := docsim.Options{User: "CN=meadow", Mechanism: "MONGODB-X509", TLS: asks}
 	require.NoError(t, open(byCert, func(t *engine.Target) {
@@ -221,18 +246,25 @@ func TestWaysToLogIn(t *testing.T) {
 
 	plain := docsim.Options{TLS: &tls.Config{Certificates: []tls.Certificate{cert}}}
 	err = open(plain, func(*engine.Target) {})
-	require.Equal(t, []remedy.Remedy{{Kind: remedy.Trust}}, remedy.All(err), "an unknown certificate is refused, and it is known what to do")
-	require.NoError(t, open(plain, func(t *engine.Target) { t.TLS.Pins = []string{engine.Fingerprint(cert.Certificate[0])} }))
-	require.ErrorContains(t, open(plain, func(t *engine.Target) { t.TLS.Pins = []string{engine.Fingerprint(client.Certificate[0])} }), "not pinned")
+	require.Equal(t, []remedy.Remedy{{Kind: remedy.Trust}}, remedy.All(err),
+		"an unknown certificate is refused, and it is known what to do")
+	require.NoError(t, open(plain, func(t *engine.Target) {
+		t.TLS.Pins = []string{engine.Fingerprint(cert.Certificate[0])}
+	}))
+	require.ErrorContains(t, open(plain,
+		func(t *engine.Target) { t.TLS.Pins = []string{engine.Fingerprint(client.Certificate[0])} }), "not pinned")
 }
 
 // TestCheckNamesWhatIsRefused: each privilege that lacks is named, with the
 // member and what follows.
 func TestCheckNamesWhatIsRefused(t *testing.T) {
-	c, err := docsim.StartSharded(docsim.ShardedOptions{Set: docsim.Options{User: "dexamen", Password: "made up", Deny: []string{"replsetgetconfig", "appendoplognote"}}})
+	c, err := docsim.StartSharded(docsim.ShardedOptions{
+		Set: docsim.Options{User: "dexamen", Password: "made up",
+			Deny: []string{"replsetgetconfig", "appendoplognote"}}})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
-	cl, err := Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: c.URI(), User: "dexamen", Secret: "made up"})
+	cl, err := Driver{}.Open(context.Background(),
+		engine.Target{Name: "orchard", Address: c.URI(), User: "dexamen", Secret: "made up"})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = cl.Close() })
 	var lines []string
@@ -244,10 +276,13 @@ func TestCheckNamesWhatIsRefused(t *testing.T) {
 	require.Contains(t, text, "member orchard-2 "+c.Shard(1).Addresses()[2]+": secondary")
 	require.Equal(t, 9, strings.Count(text, "hidden and delayed members are not known"))
 	require.Equal(t, 3, strings.Count(text, "up to 10 s"))
-	_, err = Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: c.Shard(0).URI(), User: "dexamen", Secret: "made up"})
+	_, err = Driver{}.Open(context.Background(),
+		engine.Target{Name: "orchard", Address: c.Shard(0).URI(), User: "dexamen", Secret: "made up"})
 	require.ErrorContains(t, err, "belongs to shard orchard-1", "a shard alone is refused")
 	require.ErrorContains(t, err, c.Config().Addresses()[0])
-	byConfig, err := Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: "mongodb://" + c.Config().Addresses()[1] + "/", User: "dexamen", Secret: "made up"})
+	byConfig, err := Driver{}.Open(context.Background(),
+		engine.Target{Name: "orchard", Address: "mongodb://" + c.Config().Addresses()[1] + "/", User: "dexamen",
+			Secret: "made up"})
 	require.NoError(t, err)
 	topo, err := byConfig.Topology(context.Background())
 	require.NoError(t, err)
@@ -313,7 +348,9 @@ func TestServersThatHashOtherwise(t *testing.T) {
 		cl, err := mongo.Connect(options.Client().ApplyURI(c.URI()))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(ctx) })
-		require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "shardCollection", Value: "telemetry.readings"}, {Key: "key", Value: bson.D{{Key: "hive", Value: "hashed"}}}}).Err())
+		require.NoError(t, cl.Database("admin").RunCommand(ctx,
+			bson.D{{Key: "shardCollection", Value: "telemetry.readings"},
+				{Key: "key", Value: bson.D{{Key: "hive", Value: "hashed"}}}}).Err())
 		for _, v := range []any{1, 2.5, "north", bson.D{{Key: "row", Value: 3}}, nil, bson.NewObjectID(), true} {
 			_, err := cl.Database("telemetry").Collection("readings").InsertOne(ctx, bson.D{{Key: "hive", Value: v}})
 			require.NoError(t, err)
@@ -347,7 +384,8 @@ func TestPartitionsCoverEverythingOnce(t *testing.T) {
 	claims, err := w.Reserve(ctx, []string{"apiary.harvests"})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, claims.Release(ctx, false)) }()
-	stage, err := w.Stage(ctx, record.Namespace{Name: "apiary.harvests", Kind: "collection", Definition: createdDefinition("collection", nil)})
+	stage, err := w.Stage(ctx, record.Namespace{
+		Name: "apiary.harvests", Kind: "collection", Definition: createdDefinition("collection", nil)})
 	require.NoError(t, err)
 	var recs []record.Record
 	for i := range 100_000 {

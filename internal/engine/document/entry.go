@@ -231,7 +231,8 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 		if i := indexOf(fs, "viewOn"); i >= 0 || skip {
 			return nil // a view comes as a document of system.views
 		}
-		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident, Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})
+		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident,
+			Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})
 	case "drop":
 		if !skip {
 			c.emit(record.Change{Op: record.Drop, Namespace: ns, Ident: ident})

@@ -20,7 +20,8 @@ func (c *cluster) checkHashes(ctx context.Context, listed []engine.Namespace) er
 	config := c.sets[configShard]
 	var ans bson.Raw
 	err := config.onMember(ctx, func(addr string) (err error) {
-		ans, err = config.ask(ctx, addr, "config", bson.D{{Key: "find", Value: "collections"}, {Key: "batchSize", Value: 10_000}})
+		ans, err = config.ask(ctx, addr, "config",
+			bson.D{{Key: "find", Value: "collections"}, {Key: "batchSize", Value: 10_000}})
 		return err
 	})
 	if err != nil {
@@ -60,8 +61,9 @@ func (c *cluster) checkHashAt(ctx context.Context, addr string, ns engine.Namesp
 		return ignoreCommandError(err)
 	}
 	for _, doc := range firstBatch(ans) {
-		got, err := s.ask(ctx, addr, db, bson.D{{Key: "find", Value: coll}, {Key: "filter", Value: bson.D{{Key: "_id", Value: doc.Lookup("_id")}}},
-			{Key: "hint", Value: key}, {Key: "returnKey", Value: true}, {Key: "limit", Value: 1}})
+		got, err := s.ask(ctx, addr, db,
+			bson.D{{Key: "find", Value: coll}, {Key: "filter", Value: bson.D{{Key: "_id", Value: doc.Lookup("_id")}}},
+				{Key: "hint", Value: key}, {Key: "returnKey", Value: true}, {Key: "limit", Value: 1}})
 		if err != nil {
 			return ignoreCommandError(err)
 		}
@@ -75,7 +77,9 @@ func (c *cluster) checkHashAt(ctx context.Context, addr string, ns engine.Namesp
 			continue
 		}
 		if ours != theirs {
-			return fmt.Errorf("cluster %s: shard %s: %s: the servers keep %d of %s in its hashed shard key, by what Dexamen knows of them it would be %d: which shard a document belongs to cannot be told; nothing was stored",
+			return fmt.Errorf("cluster %s: shard %s: %s: the servers keep %d of %s in its hashed shard key, by what "+
+				"Dexamen knows of them it would be %d: which shard a document belongs to cannot be told; nothing "+
+				"was stored",
 				c.t.Name, ns.Shard, ns.Name, theirs, model{}.Label(doc), ours)
 		}
 	}

@@ -43,7 +43,8 @@ type shardedTable struct {
 
 // Layout implements engine.Spread.
 func (model) Layout(now, before func(string, func([]byte) error) error) (engine.Layout, error) {
-	p := &placement{primaries: map[string]string{}, tables: map[string]*shardedTable{}, byName: map[string]*shardedTable{}, gone: map[string]bool{}}
+	p := &placement{primaries: map[string]string{}, tables: map[string]*shardedTable{},
+		byName: map[string]*shardedTable{}, gone: map[string]bool{}}
 	err := now("config.databases", func(v []byte) error {
 		db, _ := bsoncore.Document(v).Lookup("_id").StringValueOK()
 		p.primaries[db], _ = bsoncore.Document(v).Lookup("primary").StringValueOK()
@@ -192,9 +193,12 @@ func hashedValue(v bsoncore.Value) (int64, error) {
 }
 
 // typeOrder gives the numbers by which servers order types.
-var typeOrder = map[bsoncore.Type]uint32{bsoncore.TypeMinKey: 0xFFFFFFFF, bsoncore.TypeMaxKey: 127, bsoncore.TypeNull: 5, bsoncore.TypeUndefined: 0,
-	bsoncore.TypeDouble: 10, bsoncore.TypeInt32: 10, bsoncore.TypeInt64: 10, bsoncore.TypeString: 15, bsoncore.TypeSymbol: 15,
-	bsoncore.TypeEmbeddedDocument: 20, bsoncore.TypeArray: 25, bsoncore.TypeBinary: 30, bsoncore.TypeObjectID: 35, bsoncore.TypeBoolean: 40,
+var typeOrder = map[bsoncore.Type]uint32{
+	bsoncore.TypeMinKey: 0xFFFFFFFF, bsoncore.TypeMaxKey: 127, bsoncore.TypeNull: 5, bsoncore.TypeUndefined: 0,
+	bsoncore.TypeDouble: 10, bsoncore.TypeInt32: 10, bsoncore.TypeInt64: 10, bsoncore.TypeString: 15,
+	bsoncore.TypeSymbol:           15,
+	bsoncore.TypeEmbeddedDocument: 20, bsoncore.TypeArray: 25, bsoncore.TypeBinary: 30, bsoncore.TypeObjectID: 35,
+	bsoncore.TypeBoolean:  40,
 	bsoncore.TypeDateTime: 45, bsoncore.TypeTimestamp: 47, bsoncore.TypeRegex: 50}
 
 func appendHashed(b []byte, v bsoncore.Value, name []byte) ([]byte, error) {
@@ -285,7 +289,8 @@ func (p *placement) Define(ns record.Namespace) ([]byte, error) {
 	}
 	var zones, splits bson.A
 	for _, z := range t.zones {
-		zones = append(zones, bson.D{{Key: "zone", Value: value(z.Lookup("tag"))}, {Key: "min", Value: value(z.Lookup("min"))}, {Key: "max", Value: value(z.Lookup("max"))}})
+		zones = append(zones, bson.D{{Key: "zone", Value: value(z.Lookup("tag"))},
+			{Key: "min", Value: value(z.Lookup("min"))}, {Key: "max", Value: value(z.Lookup("max"))}})
 	}
 	var owners bson.A
 	for i, b := range t.bounds {

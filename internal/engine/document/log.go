@@ -51,10 +51,13 @@ func (c *set) logEnd(ctx context.Context) (record.Mark, error) {
 		}
 	}
 	if !found && errors.Join(errs...) == nil {
-		return best, fmt.Errorf("cluster %s: shard %s: nothing in its log is on a majority of its members yet; is it being set up?", c.t.Name, c.shardName())
+		return best, fmt.Errorf(
+			"cluster %s: shard %s: nothing in its log is on a majority of its members yet; is it being set up?",
+			c.t.Name, c.shardName())
 	}
 	if !found {
-		return best, fmt.Errorf("cluster %s: shard %s: finding the end of the log: %w", c.t.Name, c.shardName(), errors.Join(errs...))
+		return best, fmt.Errorf("cluster %s: shard %s: finding the end of the log: %w", c.t.Name, c.shardName(),
+			errors.Join(errs...))
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -70,7 +73,9 @@ func (c *set) needLog() error {
 	}
 	why := "local.oplog.rs is not there"
 	if c.caps.logRefused != nil {
-		return fmt.Errorf("cluster %s: %w: the log is there and this login may not read it (find on local.oplog.rs): %w", c.t.Name, engine.ErrNoLog, c.caps.logRefused)
+		return fmt.Errorf(
+			"cluster %s: %w: the log is there and this login may not read it (find on local.oplog.rs): %w", c.t.Name,
+			engine.ErrNoLog, c.caps.logRefused)
 	}
 	if c.set == "" {
 		why = "it is a lone server; a replica set of one member keeps a log"
@@ -79,11 +84,13 @@ func (c *set) needLog() error {
 }
 
 // followLog reads the log from just after a position, as engine.Logged says.
-func (c *set) followLog(ctx context.Context, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (c *set) followLog(ctx context.Context, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	if err := c.needLog(); err != nil {
 		return err
 	}
-	f := &follow{c: c, at: record.Mark{Position: after}, fn: fn, looked: time.Now(), known: map[string]record.Position{}}
+	f := &follow{c: c, at: record.Mark{Position: after}, fn: fn, looked: time.Now(),
+		known: map[string]record.Position{}}
 	addr, err := c.current(ctx)
 	if err != nil {
 		return fmt.Errorf("cluster %s: %w", c.t.Name, err)
@@ -162,7 +169,8 @@ func (f *follow) read(ctx context.Context, addr string) error {
 	}
 	// The first batch is one entry, the one reached: servers that close a
 	// tailable cursor whose first batch is not full leave it open then.
-	cur, err := majorityLog(cl).Find(ctx, filter, options.Find().SetCursorType(options.TailableAwait).SetBatchSize(1).SetMaxAwaitTime(logAwait))
+	cur, err := majorityLog(cl).Find(ctx, filter,
+		options.Find().SetCursorType(options.TailableAwait).SetBatchSize(1).SetMaxAwaitTime(logAwait))
 	if err != nil {
 		return explain(addr, err)
 	}
@@ -230,7 +238,8 @@ func (f *follow) read(ctx context.Context, addr string) error {
 // were taken could not be told when reading goes on there.
 func (f *follow) shared(m record.Mark) error {
 	ts := timestampOf(m.Position)
-	return callbackError{fmt.Errorf("%w: several entries of the log have the position %d.%d", engine.ErrLogEnds, ts.T, ts.I)}
+	return callbackError{fmt.Errorf("%w: several entries of the log have the position %d.%d", engine.ErrLogEnds, ts.T,
+		ts.I)}
 }
 
 // fitness is how often the member whose log is followed is looked at.
@@ -255,7 +264,8 @@ func (f *follow) stillFit(ctx context.Context, addr string) error {
 		case m.CutOff && slices.ContainsFunc(members, func(o engine.Member) bool { return o.Healthy && !o.CutOff }):
 			return fmt.Errorf("%s: %w: it %s", addr, engine.ErrUnreachable, m.Note)
 		case m.Lag > f.c.t.MaxLag && f.c.aside[addr] == "":
-			return fmt.Errorf("%s: %w: it is %s behind, %s allowed", addr, engine.ErrUnreachable, m.Lag.Round(time.Second), f.c.t.MaxLag)
+			return fmt.Errorf("%s: %w: it is %s behind, %s allowed", addr, engine.ErrUnreachable,
+				m.Lag.Round(time.Second), f.c.t.MaxLag)
 		}
 	}
 	return nil

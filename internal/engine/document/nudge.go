@@ -84,11 +84,13 @@ func (c *set) note(ctx context.Context, addr string) error {
 	}
 	defer sess.EndSession(context.WithoutCancel(ctx))
 	if doc := c.gossip.latest(); doc != nil {
-		if err := sess.AdvanceClusterTime(bson.Raw(mustMarshal(bson.D{{Key: "$clusterTime", Value: doc}}))); err != nil {
+		if err := sess.AdvanceClusterTime(
+			bson.Raw(mustMarshal(bson.D{{Key: "$clusterTime", Value: doc}}))); err != nil {
 			return err
 		}
 	}
-	err = cl.Database("admin", options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(mongo.NewSessionContext(ctx, sess),
+	err = cl.Database("admin", options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(
+		mongo.NewSessionContext(ctx, sess),
 		bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{{Key: "msg", Value: "dexamen"}}}}).Err()
 	return explain(addr, err)
 }

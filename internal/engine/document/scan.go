@@ -65,7 +65,8 @@ func (c *set) listCommitted(ctx context.Context, addr string, since record.Posit
 		}
 		if first < since {
 			if time.Since(began) > catchUp {
-				return nil, fmt.Errorf("%s: %w: it lags behind the majority by more than %s", addr, engine.ErrUnreachable, catchUp)
+				return nil, fmt.Errorf("%s: %w: it lags behind the majority by more than %s", addr,
+					engine.ErrUnreachable, catchUp)
 			}
 			select {
 			case <-ctx.Done():
@@ -103,7 +104,8 @@ func (c *set) listCommitted(ctx context.Context, addr string, since record.Posit
 			}
 		}
 	}
-	return nil, fmt.Errorf("%s: %w: what it lists is not what a majority has; is a majority of the members up?", addr, engine.ErrUnreachable)
+	return nil, fmt.Errorf("%s: %w: what it lists is not what a majority has; is a majority of the members up?", addr,
+		engine.ErrUnreachable)
 }
 
 // applied returns the last entry that a member has applied, and its term.
@@ -147,7 +149,8 @@ func (c *set) shows(ctx context.Context, addr string, shown *bson.Timestamp, las
 
 // becomesCommitted waits until a majority has the entry of this position and
 // term; it answers false when it has another history instead.
-func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Client, at record.Position, term int64) (bool, error) {
+func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Client, at record.Position,
+	term int64) (bool, error) {
 	for wait := 5 * time.Millisecond; wait < 10*time.Second; wait *= 2 {
 		m, err := c.committed(ctx, addr)
 		if err != nil {
@@ -189,7 +192,8 @@ func (c *set) list(ctx context.Context, addr string, sizes bool) ([]engine.Names
 	var out []engine.Namespace
 	for _, d := range dbs {
 		db, _ := d.Document().Lookup("name").StringValueOK()
-		if db == "local" || db == "config" && c.role != layout || db == "admin" && (c.role != alone && c.role != layout || !c.t.Settings) {
+		if db == "local" || db == "config" && c.role != layout ||
+			db == "admin" && (c.role != alone && c.role != layout || !c.t.Settings) {
 			continue
 		}
 		list, err := c.listDatabase(ctx, cl, db, sizes)
@@ -230,7 +234,8 @@ func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, siz
 		}
 		before = after
 	}
-	return nil, fmt.Errorf("database %s: its collections change faster than they can be listed; try again when that has ended", db)
+	return nil, fmt.Errorf(
+		"database %s: its collections change faster than they can be listed; try again when that has ended", db)
 }
 
 // collectionsOf returns the entries of listCollections in order of names.
@@ -243,7 +248,9 @@ func collectionsOf(ctx context.Context, cl *mongo.Client, db string) ([]bson.Raw
 	for cur.Next(ctx) {
 		out = append(out, bytes.Clone(cur.Current))
 	}
-	slices.SortFunc(out, func(a, b bson.Raw) int { return strings.Compare(a.Lookup("name").String(), b.Lookup("name").String()) })
+	slices.SortFunc(out, func(a, b bson.Raw) int {
+		return strings.Compare(a.Lookup("name").String(), b.Lookup("name").String())
+	})
 	return out, cur.Err()
 }
 
@@ -255,12 +262,14 @@ func sameCollection(a, b bson.Raw) bool {
 
 // describe turns an entry of listCollections into a namespace; nil where it is
 // the server's own.
-func (c *set) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes bool) (*engine.Namespace, error) {
+func (c *set) describe(ctx context.Context, cl *mongo.Client, db string, info bson.Raw,
+	sizes bool) (*engine.Namespace, error) {
 	return c.describeAs(ctx, cl, db, info, sizes, false)
 }
 
 // describeAs is describe; with own set also for a collection of Dexamen's own.
-func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes, own bool) (*engine.Namespace, error) {
+func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info bson.Raw, sizes,
+	own bool) (*engine.Namespace, error) {
 	name, _ := info.Lookup("name").StringValueOK()
 	typ, _ := info.Lookup("type").StringValueOK()
 	known, kind, why := c.role.content(db, name)
@@ -470,7 +479,8 @@ func (s *scanning) read(ctx context.Context, addr string) error {
 		defer sess.EndSession(context.WithoutCancel(ctx))
 		sctx, shown = mongo.NewSessionContext(ctx, sess), sess.OperationTime
 	}
-	cur, err := cl.Database(db).Collection(coll, options.Collection().SetReadConcern(readconcern.Majority())).Find(sctx, bson.D{}, opt)
+	cur, err := cl.Database(db).Collection(coll,
+		options.Collection().SetReadConcern(readconcern.Majority())).Find(sctx, bson.D{}, opt)
 	if err != nil {
 		return explain(addr, err)
 	}
@@ -560,14 +570,16 @@ func (s *scanning) same(ctx context.Context, addr string) error {
 		return nil
 	}
 	db, coll := physical(s.ns.Name, s.ns.Kind)
-	ans, err := s.c.ask(ctx, addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
+	ans, err := s.c.ask(ctx, addr, db, bson.D{
+		{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
 	if err != nil {
 		return err
 	}
 	arr, _ := ans.Lookup("cursor", "firstBatch").ArrayOK()
 	vals, _ := arr.Values()
 	for _, v := range vals {
-		if u, err := v.Document().LookupErr("info", "uuid"); err == nil && bytes.Equal(uuidOf(rawToCore(u)), s.ns.Ident) {
+		if u, err := v.Document().LookupErr("info", "uuid"); err == nil &&
+			bytes.Equal(uuidOf(rawToCore(u)), s.ns.Ident) {
 			return nil
 		}
 	}
@@ -588,5 +600,6 @@ func retriable(err error) bool {
 		return true
 	}
 	msg := err.Error()
-	return strings.Contains(msg, "connection") || strings.Contains(msg, "EOF") || strings.Contains(msg, "server selection")
+	return strings.Contains(msg, "connection") || strings.Contains(msg, "EOF") ||
+		strings.Contains(msg, "server selection")
 }

@@ -269,11 +269,13 @@ func (c *set) choose(ctx context.Context) (engine.Choice, error) {
 			return *ch, nil
 		}
 	}
-	return engine.Choice{}, fmt.Errorf("cluster %s: shard %s: %w: %s", c.t.Name, shard, engine.ErrNoMember, strings.Join(refused, "; "))
+	return engine.Choice{}, fmt.Errorf("cluster %s: shard %s: %w: %s", c.t.Name, shard, engine.ErrNoMember,
+		strings.Join(refused, "; "))
 }
 
 // pick returns the first member, in the order of what is preferred, that is fit.
-func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Member, bool) string, refused *[]string) *engine.Choice {
+func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Member, bool) string,
+	refused *[]string) *engine.Choice {
 	for _, want := range prefer {
 		var best *engine.Member
 		for i := range members {
@@ -291,7 +293,8 @@ func (c *set) pick(members []engine.Member, prefer []string, fit func(engine.Mem
 			}
 		}
 		if best == nil {
-			if !slices.Contains([]string{"primary", "secondary", "router"}, want) && !slices.ContainsFunc(members, func(m engine.Member) bool { return m.Address == want }) {
+			if !slices.Contains([]string{"primary", "secondary", "router"}, want) &&
+				!slices.ContainsFunc(members, func(m engine.Member) bool { return m.Address == want }) {
 				*refused = append(*refused, want+": no member of that name")
 			}
 			continue
@@ -362,7 +365,8 @@ func (c *set) next(ctx context.Context, addr string, cause error) (string, error
 		}
 		last = err
 		if attempt == 4 && errors.Is(err, errBehind) {
-			c.log.Warn("waiting for a member to catch up", "cluster", c.t.Name, "cause", short(err), "at the most", catchUpTime)
+			c.log.Warn("waiting for a member to catch up", "cluster", c.t.Name, "cause", short(err), "at the most",
+				catchUpTime)
 		}
 		if attempt == 4 {
 			// Perhaps the one that failed is the only one, and is back.
@@ -434,7 +438,8 @@ func (c *set) entryUpTo(ctx context.Context, addr string, at record.Position) (b
 		return nil, nil
 	}
 	// The entry that is told is the rule, and found by its time at once.
-	for _, filter := range []bson.D{{{Key: "ts", Value: timestampOf(at)}}, {{Key: "ts", Value: bson.D{{Key: "$lte", Value: timestampOf(at)}}}}} {
+	for _, filter := range []bson.D{{{Key: "ts", Value: timestampOf(at)}},
+		{{Key: "ts", Value: bson.D{{Key: "$lte", Value: timestampOf(at)}}}}} {
 		cmd := bson.D{{Key: "find", Value: "oplog.rs"}, {Key: "filter", Value: filter}, {Key: "limit", Value: 1}}
 		if filter[0].Value != timestampOf(at) {
 			cmd = append(cmd, bson.E{Key: "sort", Value: bson.D{{Key: "$natural", Value: -1}}})

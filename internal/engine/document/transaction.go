@@ -130,7 +130,8 @@ func (f *follow) begin(ctx context.Context, addr string, cl *mongo.Client) error
 	}
 	// First those that are open now, then those decided since: one that is
 	// decided in between is found both times.
-	open, err := cl.Database("config").Collection("transactions", options.Collection().SetReadConcern(readconcern.Majority())).
+	open, err := cl.Database("config").Collection("transactions",
+		options.Collection().SetReadConcern(readconcern.Majority())).
 		Find(ctx, bson.D{{Key: "state", Value: "prepared"}})
 	if err != nil {
 		return fmt.Errorf("finding open transactions in config.transactions: %w", explain(addr, err))
@@ -152,8 +153,9 @@ func (f *follow) begin(ctx context.Context, addr string, cl *mongo.Client) error
 	if err := open.Err(); err != nil {
 		return explain(addr, err)
 	}
-	decided, err := majorityLog(cl).Find(ctx, bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(f.at.Position)}}},
-		{Key: "op", Value: "c"}, {Key: "o.commitTransaction", Value: bson.D{{Key: "$exists", Value: true}}}})
+	decided, err := majorityLog(cl).Find(ctx,
+		bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(f.at.Position)}}},
+			{Key: "op", Value: "c"}, {Key: "o.commitTransaction", Value: bson.D{{Key: "$exists", Value: true}}}})
 	if err != nil {
 		return explain(addr, err)
 	}
@@ -189,7 +191,8 @@ func (f *follow) prepared(ctx context.Context, addr string, cl *mongo.Client, e,
 		return callbackError{err}
 	}
 	if part(e) != "prepare" {
-		return callbackError{fmt.Errorf("%w: at %v a prepared transaction was expected", ErrEntry, timestampOf(m.Position))}
+		return callbackError{fmt.Errorf("%w: at %v a prepared transaction was expected", ErrEntry,
+			timestampOf(m.Position))}
 	}
 	f.known[session(e)] = m.Position
 	if slices.ContainsFunc(f.due, func(d due) bool { return d.prepared == m.Position }) {
@@ -246,7 +249,8 @@ func (c *set) beforePrepared(ctx context.Context, addr string, start *record.Mar
 	if err != nil {
 		return err
 	}
-	cur, err := cl.Database("config").Collection("transactions", options.Collection().SetReadConcern(readconcern.Majority())).
+	cur, err := cl.Database("config").Collection("transactions",
+		options.Collection().SetReadConcern(readconcern.Majority())).
 		Find(ctx, bson.D{{Key: "state", Value: "prepared"}})
 	if err != nil {
 		return fmt.Errorf("config.transactions: %w", explain(addr, err))
@@ -282,10 +286,12 @@ func (c *set) waitSeen(ctx context.Context, addr string, at record.Position) (re
 }
 
 // decision waits for the entry that decides a prepared transaction.
-func (f *follow) decision(ctx context.Context, addr string, cl *mongo.Client, e bson.Raw, m record.Mark) (bson.Raw, error) {
+func (f *follow) decision(ctx context.Context, addr string, cl *mongo.Client, e bson.Raw,
+	m record.Mark) (bson.Raw, error) {
 	for {
-		cur, err := majorityLog(cl).Find(ctx, bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(m.Position)}}}, {Key: "op", Value: "c"},
-			{Key: "lsid", Value: e.Lookup("lsid")}, {Key: "txnNumber", Value: e.Lookup("txnNumber")}},
+		cur, err := majorityLog(cl).Find(ctx,
+			bson.D{{Key: "ts", Value: bson.D{{Key: "$gte", Value: timestampOf(m.Position)}}}, {Key: "op", Value: "c"},
+				{Key: "lsid", Value: e.Lookup("lsid")}, {Key: "txnNumber", Value: e.Lookup("txnNumber")}},
 			options.Find().SetCursorType(options.TailableAwait).SetMaxAwaitTime(logAwait))
 		if err != nil {
 			return nil, explain(addr, err)
@@ -341,7 +347,8 @@ func (f *follow) take(ctx context.Context, addr string, cl *mongo.Client, m reco
 		f.over = session(e)
 		if _, ok := f.known[f.over]; !ok && f.at.Position != "" {
 			t := timestampOf(m.Position)
-			return callbackError{fmt.Errorf("%w: at %d.%d a transaction is committed of which no beginning was seen", ErrEntry, t.T, t.I)}
+			return callbackError{fmt.Errorf("%w: at %d.%d a transaction is committed of which no beginning was seen",
+				ErrEntry, t.T, t.I)}
 		}
 		return nil
 	case "last":

@@ -78,7 +78,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 	}
 	read := q("find", "listCollections", "listIndexes", "collStats")
 	role("dexamenProtect", [][2]string{
-		{`{ cluster: true }`, q("listDatabases", "replSetGetStatus", "replSetGetConfig", "listShards", "getShardMap", "appendOplogNote")},
+		{`{ cluster: true }`, q("listDatabases", "replSetGetStatus", "replSetGetConfig", "listShards", "getShardMap",
+			"appendOplogNote")},
 		{`{ db: "", collection: "" }`, read},
 		{`{ db: "", system_buckets: "" }`, read},
 		{`{ db: "", collection: "system.js" }`, q("find")},
@@ -93,7 +94,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 	})
 	roles := []string{"dexamenProtect"}
 	if restore {
-		write := q("insert", "createCollection", "createIndex", "dropCollection", "renameCollectionSameDB", "bypassDocumentValidation", "enableSharding", "splitChunk", "moveChunk")
+		write := q("insert", "createCollection", "createIndex", "dropCollection", "renameCollectionSameDB",
+			"bypassDocumentValidation", "enableSharding", "splitChunk", "moveChunk")
 		role("dexamenRestore", [][2]string{
 			{`{ db: "", collection: "" }`, write},
 			{`{ db: "", system_buckets: "" }`, write},
@@ -102,6 +104,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		})
 		roles = append(roles, "dexamenRestore")
 	}
-	fmt.Fprintf(&b, "db.getSiblingDB(\"admin\").createUser({\n  user: %q,\n  pwd: passwordPrompt(),\n  roles: %s\n})\n", user, q(roles...))
+	fmt.Fprintf(&b,
+		"db.getSiblingDB(\"admin\").createUser({\n  user: %q,\n  pwd: passwordPrompt(),\n  roles: %s\n})\n", user,
+		q(roles...))
 	return b.String()
 }

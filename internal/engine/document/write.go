@@ -52,7 +52,8 @@ func (c *set) writer(ctx context.Context) (engine.StagingWriter, error) {
 			}
 			// Later read-backs are of the same member, which has it all.
 			c.mu.Lock()
-			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m, Reason: "restores are written to and read back from the primary"}
+			c.chosen = &engine.Choice{Shard: c.shardName(), Member: m,
+				Reason: "restores are written to and read back from the primary"}
 			c.mu.Unlock()
 			return &writer{c: c, addr: m.Address, cl: cl, kinds: map[string]record.Kind{}}, nil
 		}
@@ -173,7 +174,8 @@ func (w *writer) lookAny(ctx context.Context, name string) (record.Namespace, er
 }
 
 func (w *writer) look(ctx context.Context, name, db, coll string) (record.Namespace, error) {
-	ans, err := w.c.ask(ctx, w.addr, db, bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
+	ans, err := w.c.ask(ctx, w.addr, db,
+		bson.D{{Key: "listCollections", Value: 1}, {Key: "filter", Value: bson.D{{Key: "name", Value: coll}}}})
 	if err != nil {
 		return record.Namespace{}, w.fail(name, err)
 	}
@@ -248,12 +250,14 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 			opt.SetBypassDocumentValidation(true)
 		}
 		_, err := c.InsertMany(ctx, docs, opt)
-		if err != nil && bypass && isCommandError(err) && strings.Contains(strings.ToLower(err.Error()), "bypassdocumentvalidation") {
+		if err != nil && bypass && isCommandError(err) &&
+			strings.Contains(strings.ToLower(err.Error()), "bypassdocumentvalidation") {
 			w.noBypass.Store(true) // the server does not know it
 			continue
 		}
 		if mongo.IsDuplicateKeyError(err) && w.c.role != routers {
-			return fmt.Errorf("%w: on several shards different documents may have one _id, in one collection they may not; restore onto a sharded cluster", w.fail(stage, err))
+			return fmt.Errorf("%w: on several shards different documents may have one _id, in one collection they "+
+				"may not; restore onto a sharded cluster", w.fail(stage, err))
 		} else if err != nil {
 			return w.fail(stage, err)
 		}
@@ -304,7 +308,8 @@ func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) 
 		cmd = append(cmd, bson.E{Key: "dropTarget", Value: true})
 	}
 	err := w.run(ctx, "admin", cmd)
-	if err != nil && replace && !retriable(err) && isCommandError(err) && strings.Contains(strings.ToLower(err.Error()), "droptarget") {
+	if err != nil && replace && !retriable(err) && isCommandError(err) &&
+		strings.Contains(strings.ToLower(err.Error()), "droptarget") {
 		// A server that cannot swap: the old one goes first. Cut short in
 		// between, the stage is still there, complete.
 		db, coll, _ := strings.Cut(name, ".")

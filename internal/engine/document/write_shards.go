@@ -65,7 +65,8 @@ func (w *writer) spread(ctx context.Context, stage string, sh bsoncore.Document,
 		return err
 	}
 	db, _, _ := strings.Cut(stage, ".")
-	ans, err := w.c.ask(ctx, w.addr, "config", bson.D{{Key: "find", Value: "databases"}, {Key: "filter", Value: bson.D{{Key: "_id", Value: db}}}})
+	ans, err := w.c.ask(ctx, w.addr, "config",
+		bson.D{{Key: "find", Value: "databases"}, {Key: "filter", Value: bson.D{{Key: "_id", Value: db}}}})
 	if err != nil {
 		return w.fail(stage, err)
 	}
@@ -94,7 +95,8 @@ func (w *writer) spread(ctx context.Context, stage string, sh bsoncore.Document,
 		if err := w.run(ctx, "admin", bson.D{{Key: "split", Value: stage}, {Key: "middle", Value: at}}); err != nil {
 			return w.fail(stage+": splitting", err)
 		}
-		err := w.run(ctx, "admin", bson.D{{Key: "moveChunk", Value: stage}, {Key: "find", Value: at}, {Key: "to", Value: place[owner]}})
+		err := w.run(ctx, "admin", bson.D{
+			{Key: "moveChunk", Value: stage}, {Key: "find", Value: at}, {Key: "to", Value: place[owner]}})
 		if err != nil && !isCommandError(err) {
 			return w.fail(stage+": laying it out", err)
 		} else if err != nil {
@@ -145,7 +147,8 @@ func (w *writer) zones(ctx context.Context, stage string, sh bsoncore.Document, 
 			w.c.log.Warn("a zone is left out: no shard of this cluster is in it", "namespace", stage, "zone", name)
 			continue
 		}
-		err := w.run(ctx, "admin", bson.D{{Key: "updateZoneKeyRange", Value: stage}, {Key: "min", Value: value(d.Lookup("min"))},
+		err := w.run(ctx, "admin", bson.D{
+			{Key: "updateZoneKeyRange", Value: stage}, {Key: "min", Value: value(d.Lookup("min"))},
 			{Key: "max", Value: value(d.Lookup("max"))}, {Key: "zone", Value: name}})
 		if err != nil {
 			return w.fail(stage+": zone "+name, err)
@@ -156,7 +159,8 @@ func (w *writer) zones(ctx context.Context, stage string, sh bsoncore.Document, 
 
 // PutSetting implements engine.SettingsWriter. Users and roles are documents of
 // admin.system.users and admin.system.roles; the role restore may write them.
-func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Outcome, error) {
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record,
+	replace bool) (engine.Outcome, error) {
 	db, coll := physical(ns.Name, ns.Kind)
 	c := w.cl.Database(db).Collection(coll)
 	doc := bson.Raw(rec.Value)

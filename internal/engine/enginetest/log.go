@@ -85,10 +85,12 @@ func checkLogInOrder(t *testing.T, start Start) {
 	_, err = m.ParsePosition("nowhere")
 	require.Error(t, err)
 	failed := errors.New("failed")
-	require.ErrorIs(t, l.Follow(ctx, shard, from.Position, func([]record.Change, engine.Progress) error { return failed }), failed)
+	require.ErrorIs(t, l.Follow(ctx, shard, from.Position,
+		func([]record.Change, engine.Progress) error { return failed }), failed)
 	stop, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
 	defer cancel()
-	require.ErrorIs(t, l.Follow(stop, shard, end.Position, func([]record.Change, engine.Progress) error { return nil }), context.DeadlineExceeded)
+	require.ErrorIs(t, l.Follow(stop, shard, end.Position,
+		func([]record.Change, engine.Progress) error { return nil }), context.DeadlineExceeded)
 }
 
 func checkLogLost(t *testing.T, start Start) {

@@ -47,7 +47,8 @@ func checkScanOnce(t *testing.T, start Start) {
 	require.EqualValues(t, 300, ns.Records)
 	require.Len(t, scan(t, c, ns), 300)
 	enough := errors.New("enough")
-	require.ErrorIs(t, c.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return enough }), enough, "the caller's error comes back")
+	require.ErrorIs(t, c.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return enough }), enough,
+		"the caller's error comes back")
 	m := f.Driver.Model()
 	for k, v := range scan(t, c, ns) {
 		require.NotEmpty(t, m.Label([]byte(v)))

@@ -231,7 +231,8 @@ func (c *cluster) roles(ctx context.Context) ([]record.Record, error) {
 		}
 		val := roleValue{Role: name, Permissions: []permission{}}
 		for _, p := range r.Perm {
-			val.Permissions = append(val.Permissions, permission{authpb.Permission_Type_name[int32(p.PermType)], p.Key, p.RangeEnd})
+			val.Permissions = append(val.Permissions,
+				permission{authpb.Permission_Type_name[int32(p.PermType)], p.Key, p.RangeEnd})
 		}
 		v, _ := json.Marshal(val)
 		out = append(out, record.Record{Key: []byte(name), Value: v})
@@ -241,7 +242,8 @@ func (c *cluster) roles(ctx context.Context) ([]record.Record, error) {
 
 // PutSetting implements engine.SettingsWriter. Servers give out no passwords, so
 // that a user is made without one.
-func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Outcome, error) {
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record,
+	replace bool) (engine.Outcome, error) {
 	read := map[string]func(context.Context) ([]record.Record, error){usersName: w.users, rolesName: w.roles}[ns.Name]
 	if read == nil {
 		return "", fmt.Errorf("%s is no setting of an etcd cluster", ns.Name)
@@ -325,7 +327,8 @@ func (w *writer) putRole(ctx context.Context, value []byte, did engine.Outcome) 
 		}
 	}
 	for _, p := range r.Permissions {
-		if _, err := w.cl.RoleGrantPermission(ctx, r.Role, string(p.Key), string(p.End), clientv3.PermissionType(authpb.Permission_Type_value[p.Type])); err != nil {
+		if _, err := w.cl.RoleGrantPermission(ctx, r.Role, string(p.Key), string(p.End),
+			clientv3.PermissionType(authpb.Permission_Type_value[p.Type])); err != nil {
 			return err
 		}
 	}

@@ -17,7 +17,8 @@ func fixture(address string, cl *clientv3.Client) *enginetest.Fixture {
 	ctx := context.Background()
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%06d", ns, n) }
 	return &enginetest.Fixture{
-		Target: engine.Target{Name: "willow", Address: address}, Driver: Driver{}, Namespace: "/gateways/", Other: "/gateways_restored/",
+		Target: engine.Target{Name: "willow",
+			Address: address}, Driver: Driver{}, Namespace: "/gateways/", Other: "/gateways_restored/",
 		Log: true, Exact: true, Undated: true, InPlace: true,
 		Put: func(t testing.TB, ns string, n int, text string) {
 			_, err := cl.Put(ctx, key(ns, n), text)

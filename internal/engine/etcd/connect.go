@@ -61,14 +61,16 @@ type member struct {
 	learner  bool
 }
 
-var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth", "how many segments of a key name its namespace; 0: all keys are one", 0, 8, 1)
+var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth",
+	"how many segments of a key name its namespace; 0: all keys are one", 0, 8, 1)
 
 // Options implements engine.OptionLister.
 func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOption} }
 
 // Open implements engine.Driver.
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, clients: map[string]*clientv3.Client{}, prefixes: keyprefix.Cut{Sep: '/', Depth: prefixDepth(t)}}
+	c := &cluster{t: t, clients: map[string]*clientv3.Client{},
+		prefixes: keyprefix.Cut{Sep: '/', Depth: prefixDepth(t)}}
 	if err := c.open(ctx); err != nil {
 		_ = c.Close()
 		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)
@@ -103,7 +105,8 @@ func (c *cluster) open(ctx context.Context) error {
 func hostsOf(address string) ([]string, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
-		return nil, fmt.Errorf("address %q is not etcd://HOST:PORT, or several of them with commas between", engine.Redact(address))
+		return nil, fmt.Errorf("address %q is not etcd://HOST:PORT, or several of them with commas between",
+			engine.Redact(address))
 	}
 	if u.Path != "" && u.Path != "/" || u.RawQuery != "" {
 		return nil, fmt.Errorf("address %q: nothing may follow the hosts", engine.Redact(address))
@@ -126,8 +129,9 @@ func (c *cluster) endpoint(host string) string {
 
 // connect makes a client for some endpoints.
 func (c *cluster) connect(ctx context.Context, endpoints ...string) (*clientv3.Client, error) {
-	cfg := clientv3.Config{Endpoints: endpoints, DialTimeout: askTime, DialKeepAliveTime: 5 * time.Second, DialKeepAliveTimeout: askTime,
-		MaxCallSendMsgSize: 64 << 20, TLS: c.tls, Logger: zap.NewNop(), Context: context.WithoutCancel(ctx)}
+	cfg := clientv3.Config{Endpoints: endpoints, DialTimeout: askTime, DialKeepAliveTime: 5 * time.Second,
+		DialKeepAliveTimeout: askTime,
+		MaxCallSendMsgSize:   64 << 20, TLS: c.tls, Logger: zap.NewNop(), Context: context.WithoutCancel(ctx)}
 	if c.t.User != "" {
 		cfg.Username, cfg.Password = c.t.User, c.t.Secret
 	}
@@ -214,8 +218,10 @@ func (c *cluster) explain(err error, where string) error {
 	s, _ := status.FromError(err)
 	msg := rpctypes.ErrorDesc(err)
 	switch {
-	case errors.Is(err, rpctypes.ErrAuthFailed), errors.Is(err, rpctypes.ErrUserEmpty), errors.Is(err, rpctypes.ErrInvalidAuthToken),
-		strings.Contains(msg, "authentication failed"), strings.Contains(msg, "user name is empty"), strings.Contains(msg, "invalid auth token"):
+	case errors.Is(err, rpctypes.ErrAuthFailed), errors.Is(err, rpctypes.ErrUserEmpty),
+		errors.Is(err, rpctypes.ErrInvalidAuthToken),
+		strings.Contains(msg, "authentication failed"), strings.Contains(msg, "user name is empty"),
+		strings.Contains(msg, "invalid auth token"):
 		return fmt.Errorf("%s: %w: %s", where, engine.ErrLogin, msg)
 	case errors.Is(err, rpctypes.ErrPermissionDenied), strings.Contains(msg, "permission denied"):
 		return fmt.Errorf("%s: user %q may not do this: %s", where, c.t.User, msg)

@@ -62,7 +62,8 @@ func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 			name := v.prefixes.Name(kv.Key)
 			ns := found[name]
 			if ns == nil {
-				ns = &engine.Namespace{Namespace: record.Namespace{Name: name, Kind: keysKind, Definition: definition}, Shard: v.shard()}
+				ns = &engine.Namespace{Namespace: record.Namespace{Name: name, Kind: keysKind, Definition: definition},
+					Shard: v.shard()}
 				found[name] = ns
 			}
 			ns.Records++
@@ -135,7 +136,8 @@ func (v *view) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]en
 		if len(from) == 0 {
 			from = []byte{0}
 		}
-		page, err := v.page(ctx, from, keyprefix.End(prefix), v.rev, 1, clientv3.WithKeysOnly(), clientv3.WithSort(clientv3.SortByKey, order))
+		page, err := v.page(ctx, from, keyprefix.End(prefix), v.rev, 1, clientv3.WithKeysOnly(),
+			clientv3.WithSort(clientv3.SortByKey, order))
 		if err != nil {
 			return nil, v.fail(err)
 		}
@@ -171,7 +173,8 @@ func between(a, b []byte, n int) [][]byte {
 	for i := 1; i < n; i++ {
 		at := low + (high-low)*i/n
 		cut := append(bytes.Clone(a[:head]), byte(at/256), byte(at%256))
-		if bytes.Compare(cut, a) > 0 && bytes.Compare(cut, b) <= 0 && (len(out) == 0 || !bytes.Equal(out[len(out)-1], cut)) {
+		if bytes.Compare(cut, a) > 0 && bytes.Compare(cut, b) <= 0 &&
+			(len(out) == 0 || !bytes.Equal(out[len(out)-1], cut)) {
 			out = append(out, cut)
 		}
 	}
@@ -180,7 +183,8 @@ func between(a, b []byte, n int) [][]byte {
 
 // Scan implements engine.Cluster: as of a revision taken now. Where the servers
 // give it up while it is read, what is left is read at a newer one.
-func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
+func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
+	fn func(record.Record) error) error {
 	for {
 		m, err := c.head(ctx)
 		if err != nil {
@@ -204,7 +208,8 @@ func (v *view) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 }
 
 // scan returns also the last key delivered.
-func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) (last []byte, err error) {
+func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
+	fn func(record.Record) error) (last []byte, err error) {
 	if ns.Kind != keysKind {
 		return nil, v.scanBeside(ctx, ns, fn)
 	}
@@ -270,7 +275,8 @@ func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 
 // page reads keys of [from, end) as of a revision from the chosen member, or from
 // another where that one fails. A revision of zero is the newest.
-func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64, opts ...clientv3.OpOption) (*clientv3.GetResponse, error) {
+func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64,
+	opts ...clientv3.OpOption) (*clientv3.GetResponse, error) {
 	to := "\x00" // no end
 	if end != nil {
 		to = string(end)
@@ -287,7 +293,10 @@ func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64, 
 		cl, err := c.client(ctx, endpoint)
 		if err == nil {
 			var ans *clientv3.GetResponse
-			err = ask(ctx, func(ctx context.Context) error { ans, err = cl.Get(ctx, string(from), opts...); return err })
+			err = ask(ctx, func(ctx context.Context) error {
+				ans, err = cl.Get(ctx, string(from), opts...)
+				return err
+			})
 			if err == nil {
 				return ans, nil
 			}
@@ -297,7 +306,8 @@ func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64, 
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if !future && !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "etcdserver: ") || errors.Is(err, engine.ErrStateGone) || errors.Is(err, engine.ErrLogin) {
+		if !future && !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "etcdserver: ") ||
+			errors.Is(err, engine.ErrStateGone) || errors.Is(err, engine.ErrLogin) {
 			return nil, err
 		}
 		if errs = append(errs, err); len(errs) > 5 {

@@ -37,15 +37,18 @@ func certificates(t *testing.T) (ca, cert, key, both string) {
 	}
 	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Lindenholt"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Lindenholt"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &caKey.PublicKey, caKey)
 	require.NoError(t, err)
 	ca = write("ca.pem", &pem.Block{Type: "CERTIFICATE", Bytes: der})
 	own, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "root"}, NotBefore: tmpl.NotBefore, NotAfter: tmpl.NotAfter,
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "root"},
+		NotBefore: tmpl.NotBefore, NotAfter: tmpl.NotAfter,
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
 	der, err = x509.CreateCertificate(rand.Reader, leaf, tmpl, &own.PublicKey, caKey)
 	require.NoError(t, err)
 	raw, err := x509.MarshalECPrivateKey(own)
@@ -60,7 +63,8 @@ func TestClientCertificate(t *testing.T) {
 	ca, cert, key, both := certificates(t)
 	s := servertest.Etcd(t, servertest.EtcdOptions{CA: ca, Certificate: cert, Key: key})
 	ctx := context.Background()
-	target := engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...), TLS: engine.TLS{On: true, CAFile: ca, ClientCertificate: both}}
+	target := engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...),
+		TLS: engine.TLS{On: true, CAFile: ca, ClientCertificate: both}}
 	var c engine.Cluster
 	require.Eventually(t, func() (ok bool) {
 		var err error
@@ -138,8 +142,11 @@ func TestUsersAndLeases(t *testing.T) {
 	require.Len(t, leases, 1)
 	ns := record.Namespace{Name: "/duty/"}
 	g := wr.(engine.InPlaceWriter)
-	require.NoError(t, g.Begin(ctx, ns, func(name string, fn func(r record.Record) error) error { return fn(leases[0]) }))
-	require.NoError(t, g.Put(ctx, ns, []record.Record{{Key: []byte("north"), Value: appendValue(nil, []byte("north"), []byte("ada"), int64(lease.ID))}}))
+	require.NoError(t, g.Begin(ctx, ns, func(name string, fn func(r record.Record) error) error {
+		return fn(leases[0])
+	}))
+	require.NoError(t, g.Put(ctx, ns, []record.Record{
+		{Key: []byte("north"), Value: appendValue(nil, []byte("north"), []byte("ada"), int64(lease.ID))}}))
 	require.NoError(t, g.End(ctx, ns))
 	kv, err := to.Get(ctx, "/duty/north")
 	require.NoError(t, err)

@@ -32,7 +32,9 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if err := c.refresh(ctx); err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
-	t := &engine.Topology{Engine: Name, Kind: "etcd cluster", Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings, Exact: true, ID: fmt.Sprintf("%016x", c.id)}
+	t := &engine.Topology{Engine: Name, Kind: "etcd cluster",
+		Identity: fmt.Sprintf("%016x, prefixes of depth %d", c.id, c.prefixes.Depth), Settings: c.t.Settings,
+		Exact: true, ID: fmt.Sprintf("%016x", c.id)}
 	sh := engine.Shard{Name: c.shard()}
 	list := c.list()
 	members := make([]engine.Member, len(list))
@@ -54,10 +56,12 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	sh.Log = w
 	t.Shards = []engine.Shard{sh}
 	t.Limitations = append(t.Limitations, engine.Limitation{What: "the servers keep no times of changes",
-		Consequence: "a change is dated when it is captured: to the second while it is captured continuously, else to the interval; revisions are exact (log:REVISION)"})
+		Consequence: "a change is dated when it is captured: to the second while it is captured continuously, else " +
+			"to the interval; revisions are exact (log:REVISION)"})
 	if t.Settings {
-		t.Limitations = append(t.Limitations, engine.Limitation{What: "the log does not tell of users and roles, and servers give out no passwords",
-			Consequence: "they are known as of each snapshot; a user comes back without a password"})
+		t.Limitations = append(t.Limitations,
+			engine.Limitation{What: "the log does not tell of users and roles, and servers give out no passwords",
+				Consequence: "they are known as of each snapshot; a user comes back without a password"})
 	}
 	return t, nil
 }

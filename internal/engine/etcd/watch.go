@@ -46,7 +46,8 @@ const (
 // the newest revision is the last one seen nothing is missing up to the time of
 // asking: an idle cluster's coverage moves on so, with servers too that send no
 // notice of progress.
-func (c *cluster) Follow(ctx context.Context, _ string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (c *cluster) Follow(ctx context.Context, _ string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	f := &following{cluster: c, last: revision(after), known: map[int64]bool{}, fn: fn}
 	c.mu.Lock()
 	endpoint := c.chosen
@@ -114,7 +115,8 @@ func (f *following) watch(ctx context.Context, endpoint string) error {
 				return fmt.Errorf("%s: %w: watching ended", hostOf(endpoint), engine.ErrUnreachable)
 			}
 			if r.CompactRevision > f.last {
-				return fmt.Errorf("%s: %w: revisions up to %d are compacted, wanted is %d", hostOf(endpoint), engine.ErrLogLost, r.CompactRevision, f.last+1)
+				return fmt.Errorf("%s: %w: revisions up to %d are compacted, wanted is %d", hostOf(endpoint),
+					engine.ErrLogLost, r.CompactRevision, f.last+1)
 			}
 			if err := r.Err(); err != nil {
 				return f.explain(err, endpoint)
@@ -131,7 +133,8 @@ func (f *following) watch(ctx context.Context, endpoint string) error {
 			}
 			if revision(head.Position) != f.last {
 				if time.Since(waited) > lostTime {
-					return fmt.Errorf("%s: %w: revision %d is there, but watching gives nothing after %d", hostOf(endpoint), engine.ErrUnreachable, revision(head.Position), f.last)
+					return fmt.Errorf("%s: %w: revision %d is there, but watching gives nothing after %d",
+						hostOf(endpoint), engine.ErrUnreachable, revision(head.Position), f.last)
 				}
 				continue // it is on its way
 			}
@@ -214,7 +217,8 @@ func (f *following) lease(ctx context.Context, id int64, at record.Position, cha
 	f.known[id] = true
 	if ttl > 0 {
 		r := leaseRecord(id, ttl)
-		*changes = append(*changes, record.Change{Op: record.Put, Namespace: leasesName, Key: r.Key, Value: r.Value, At: at})
+		*changes = append(*changes, record.Change{
+			Op: record.Put, Namespace: leasesName, Key: r.Key, Value: r.Value, At: at})
 	}
 	return nil
 }

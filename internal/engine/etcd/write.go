@@ -118,7 +118,8 @@ func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, erro
 		return n, w.fail(err)
 	}
 	n := int64(0)
-	err = w.Scan(ctx, engine.Namespace{Namespace: ns}, engine.Partition{}, func(record.Record) error { n++; return nil })
+	err = w.Scan(ctx, engine.Namespace{Namespace: ns}, engine.Partition{},
+		func(record.Record) error { n++; return nil })
 	return n, err
 }
 
@@ -130,7 +131,8 @@ func orAll(prefix []byte) []byte {
 }
 
 // Begin implements engine.Gradual.
-func (w *writer) Begin(ctx context.Context, ns record.Namespace, support func(string, func(record.Record) error) error) error {
+func (w *writer) Begin(ctx context.Context, ns record.Namespace,
+	support func(string, func(record.Record) error) error) error {
 	err := support(leasesName, func(r record.Record) error {
 		var l leaseValue
 		if err := json.Unmarshal(r.Value, &l); err != nil {
@@ -237,7 +239,8 @@ func (w *writer) commit(ctx context.Context, ns record.Namespace, ops []clientv3
 			return nil
 		}
 		err = w.explain(err, "writing "+ns.Name)
-		if ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "leader") && !strings.Contains(err.Error(), "too many requests") {
+		if ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "leader") &&
+			!strings.Contains(err.Error(), "too many requests") {
 			break
 		}
 		pause(ctx, time.Duration(try+1)*200*time.Millisecond)
@@ -258,7 +261,8 @@ func (w *writer) lease(ctx context.Context, id int64) error {
 		ttl = unknownTTL
 	}
 	err := ask(ctx, func(ctx context.Context) error {
-		_, err := etcdserverpb.NewLeaseClient(w.cl.ActiveConnection()).LeaseGrant(ctx, &etcdserverpb.LeaseGrantRequest{ID: id, TTL: ttl})
+		_, err := etcdserverpb.NewLeaseClient(w.cl.ActiveConnection()).LeaseGrant(ctx,
+			&etcdserverpb.LeaseGrantRequest{ID: id, TTL: ttl})
 		return err
 	})
 	if err != nil && !errors.Is(err, rpctypes.ErrLeaseExist) && !strings.Contains(err.Error(), "lease already exists") {
@@ -280,7 +284,10 @@ func (w *writer) keepAlive(ctx context.Context) {
 		}
 		w.mu.Unlock()
 		for _, id := range ids {
-			_ = ask(ctx, func(ctx context.Context) error { _, err := w.cl.KeepAliveOnce(ctx, clientv3.LeaseID(id)); return err })
+			_ = ask(ctx, func(ctx context.Context) error {
+				_, err := w.cl.KeepAliveOnce(ctx, clientv3.LeaseID(id))
+				return err
+			})
 		}
 	}
 }

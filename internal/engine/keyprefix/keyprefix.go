@@ -79,7 +79,9 @@ func (p Cut) Range(name string) (prefix []byte, flat bool, err error) {
 	}
 	text, err := url.PathUnescape(name)
 	if err != nil || text == "" {
-		return nil, false, fmt.Errorf("%q is no beginning of keys: %s, %s, a prefix that ends in %q, or one without it for the keys right below", name, allKeys, topKeys, p.Sep)
+		return nil, false, fmt.Errorf(
+			"%q is no beginning of keys: %s, %s, a prefix that ends in %q, or one without it for the keys right below",
+			name, allKeys, topKeys, p.Sep)
 	}
 	if name[len(name)-1] != p.Sep {
 		return append([]byte(text), p.Sep), true, nil

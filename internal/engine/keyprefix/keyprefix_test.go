@@ -15,9 +15,12 @@ func TestPrefixNames(t *testing.T) {
 		depth     int
 		key, name string
 	}{
-		{0, "/gateways/north/1", "all"}, {1, "/gateways/north/1", "/gateways/"}, {2, "/gateways/north/1", "/gateways/north/"},
-		{2, "/gateways/north", "/gateways"}, {3, "/gateways/north/1", "/gateways/north"}, {1, "/gateways", "/"}, {1, "gateways", "top"},
-		{1, "gateways/north", "gateways/"}, {2, "all/x", "%61ll"}, {1, "100%/x", "%31%30%30%25/"}, {1, "//x", "//"}, {1, "", "top"}, {1, "imker_ä/x", "imker_ä/"},
+		{0, "/gateways/north/1", "all"}, {1, "/gateways/north/1", "/gateways/"}, {
+			2, "/gateways/north/1", "/gateways/north/"},
+		{2, "/gateways/north", "/gateways"}, {3, "/gateways/north/1", "/gateways/north"}, {1, "/gateways", "/"},
+		{1, "gateways", "top"},
+		{1, "gateways/north", "gateways/"}, {2, "all/x", "%61ll"}, {1, "100%/x", "%31%30%30%25/"}, {1, "//x", "//"},
+		{1, "", "top"}, {1, "imker_ä/x", "imker_ä/"},
 	} {
 		p := keyprefix.Cut{Sep: '/', Depth: c.depth}
 		got := p.Name([]byte(c.key))

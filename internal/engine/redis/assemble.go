@@ -108,7 +108,8 @@ type sortable struct {
 
 func (a *assembler) begin(db int, key []byte, typ kind, expires int64) error {
 	ns, short, ok := a.name(db, key)
-	*a = assembler{name: a.name, emit: a.emit, code: a.code, ns: ns, key: bytes.Clone(short), typ: typ, expires: expires, skip: !ok,
+	*a = assembler{name: a.name, emit: a.emit, code: a.code, ns: ns, key: bytes.Clone(short), typ: typ,
+		expires: expires, skip: !ok,
 		parts: a.parts[:0], order: a.order[:0], buf: a.buf[:0], keyBuf: a.keyBuf[:0]}
 	if ok {
 		a.unit = unitKey(short)

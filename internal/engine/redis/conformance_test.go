@@ -21,8 +21,10 @@ func fixture(address string, cl goredis.UniversalClient) *enginetest.Fixture {
 	depth := 1
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%d", strings.TrimPrefix(ns, "db0/"), n) }
 	return &enginetest.Fixture{
-		Target: engine.Target{Name: "bramble", Address: address, Options: map[string]any{"prefix_depth": depth}}, Driver: Driver{}, Namespace: "db0/stalls:", Other: "db0/stalls_restored:",
-		Log: true, Exact: true, Undated: true, InPlace: true,
+		Target: engine.Target{Name: "bramble", Address: address,
+			Options: map[string]any{"prefix_depth": depth}}, Driver: Driver{}, Namespace: "db0/stalls:",
+		Other: "db0/stalls_restored:",
+		Log:   true, Exact: true, Undated: true, InPlace: true,
 		Put: func(t testing.TB, ns string, n int, text string) {
 			var err error
 			switch n % 3 {
@@ -88,7 +90,8 @@ func TestConformanceOfSlots(t *testing.T) {
 	list := servertest.RedisCluster(t, 3)
 	cl := servertest.RedisClusterClient(t, list)
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		require.NoError(t, cl.ForEachMaster(context.Background(), func(ctx context.Context, m *goredis.Client) error { return m.FlushAll(ctx).Err() }))
+		require.NoError(t, cl.ForEachMaster(context.Background(),
+			func(ctx context.Context, m *goredis.Client) error { return m.FlushAll(ctx).Err() }))
 		f := fixture(servertest.RedisAddress(list[4]), cl)
 		// All keys of one shard, which the suite follows.
 		put, remove := f.Put, f.Remove

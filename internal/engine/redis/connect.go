@@ -77,7 +77,8 @@ type shard struct {
 	epoch   uint64
 }
 
-var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth", "how many segments of a key name its namespace; 0: all keys are one", 0, 8, 0)
+var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth",
+	"how many segments of a key name its namespace; 0: all keys are one", 0, 8, 0)
 
 // Options implements engine.OptionLister.
 func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOption} }
@@ -149,8 +150,10 @@ func (c *cluster) client(addr string) *goredis.Client {
 }
 
 func (c *cluster) options(addr string) *goredis.Options {
-	return &goredis.Options{Addr: addr, Username: c.t.User, Password: c.t.Secret, TLSConfig: c.tlsFor(addr), DialTimeout: askTime, ReadTimeout: 30 * time.Second,
-		WriteTimeout: 30 * time.Second, MaxRetries: -1, Protocol: 2, DisableIdentity: true, ContextTimeoutEnabled: true, ReadBufferSize: 256 << 10, WriteBufferSize: 256 << 10}
+	return &goredis.Options{Addr: addr, Username: c.t.User, Password: c.t.Secret, TLSConfig: c.tlsFor(addr),
+		DialTimeout: askTime, ReadTimeout: 30 * time.Second,
+		WriteTimeout: 30 * time.Second, MaxRetries: -1, Protocol: 2, DisableIdentity: true,
+		ContextTimeoutEnabled: true, ReadBufferSize: 256 << 10, WriteBufferSize: 256 << 10}
 }
 
 func ask[T any](ctx context.Context, fn func(context.Context) (T, error)) (T, error) {
@@ -191,11 +194,14 @@ func (c *cluster) explain(err error, addr string) error {
 	msg := err.Error()
 	var ne net.Error
 	switch {
-	case strings.HasPrefix(msg, "WRONGPASS"), strings.HasPrefix(msg, "NOAUTH"), strings.Contains(msg, "invalid password"), strings.Contains(msg, "without any password configured"):
+	case strings.HasPrefix(msg, "WRONGPASS"), strings.HasPrefix(msg, "NOAUTH"),
+		strings.Contains(msg, "invalid password"), strings.Contains(msg, "without any password configured"):
 		return fmt.Errorf("%s: %w: %s", addr, engine.ErrLogin, msg)
 	case strings.HasPrefix(msg, "NOPERM"):
 		return fmt.Errorf("%s: user %q may not do this: %s", addr, c.t.User, msg)
-	case errors.As(err, &ne), errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, context.DeadlineExceeded), strings.HasPrefix(msg, "LOADING"), strings.HasPrefix(msg, "NOMASTERLINK"):
+	case errors.As(err, &ne), errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, context.DeadlineExceeded),
+		strings.HasPrefix(msg, "LOADING"), strings.HasPrefix(msg, "NOMASTERLINK"):
 		return fmt.Errorf("%s: %w: %w", addr, engine.ErrUnreachable, err)
 	}
 	return fmt.Errorf("%s: %w", addr, err)
@@ -213,7 +219,8 @@ func (c *cluster) discover(ctx context.Context) (err error) {
 		hosts = []string{named}
 		defer func() {
 			if errors.Is(err, engine.ErrUnreachable) {
-				err = fmt.Errorf("the sentinels name %s as the primary %s, which does not answer; try again when they name another, or it is back: %w", named, c.sentinel, err)
+				err = fmt.Errorf("the sentinels name %s as the primary %s, which does not answer; try again when "+
+					"they name another, or it is back: %w", named, c.sentinel, err)
 			}
 		}()
 	}
@@ -277,7 +284,9 @@ func (c *cluster) askSentinels(ctx context.Context) (string, error) {
 	for _, h := range c.hosts {
 		o := c.options(h)
 		s := goredis.NewSentinelClient(o)
-		addr, err := ask(ctx, func(ctx context.Context) ([]string, error) { return s.GetMasterAddrByName(ctx, c.sentinel).Result() })
+		addr, err := ask(ctx, func(ctx context.Context) ([]string, error) {
+			return s.GetMasterAddrByName(ctx, c.sentinel).Result()
+		})
 		_ = s.Close()
 		if err == nil && len(addr) == 2 {
 			return net.JoinHostPort(addr[0], addr[1]), nil
@@ -297,11 +306,12 @@ func (c *cluster) shardsBy(ctx context.Context, addr string) (shards []*shard, c
 		return nil, false, err
 	}
 	if in["redis_mode"] == "sentinel" {
-		return nil, false, fmt.Errorf("%s is a sentinel; register the primary it watches as redis+sentinel://%s/NAME", addr, addr)
+		return nil, false, fmt.Errorf("%s is a sentinel; register the primary it watches as redis+sentinel://%s/NAME",
+			addr, addr)
 	}
 	if in["cluster_enabled"] == "1" {
 		slots, err := ask(ctx, func(ctx context.Context) ([]goredis.ClusterSlot, error) {
-			//lint:ignore SA1019 servers before 7.0 know no other way
+			//nolint:staticcheck // SA1019: servers before 7.0 know no other way
 			return c.client(addr).ClusterSlots(ctx).Result()
 		})
 		if err != nil {
@@ -352,7 +362,8 @@ func shardsOf(slots []goredis.ClusterSlot, asked string) ([]*shard, error) {
 			continue
 		}
 		if r.Start != next {
-			return nil, fmt.Errorf("%s: no primary serves slots %d to %d; mend the cluster first", asked, next, r.Start-1)
+			return nil, fmt.Errorf("%s: no primary serves slots %d to %d; mend the cluster first", asked, next,
+				r.Start-1)
 		}
 		next = r.End + 1
 		s := by[r.Nodes[0].ID]
@@ -370,7 +381,8 @@ func shardsOf(slots []goredis.ClusterSlot, asked string) ([]*shard, error) {
 				s.members = append(s.members, addr)
 			}
 			if len(s.members) == 0 {
-				return nil, fmt.Errorf("%s: it does not know where the primary of slots %d to %d is", asked, r.Start, r.End)
+				return nil, fmt.Errorf("%s: it does not know where the primary of slots %d to %d is", asked, r.Start,
+					r.End)
 			}
 			by[r.Nodes[0].ID] = s
 			out = append(out, s)

@@ -158,7 +158,8 @@ func (w *writer) RestoreExpiries(ctx context.Context, ns record.Namespace) error
 		addr := w.membersOf(s)[0]
 		cl := w.clientDB(addr, db)
 		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
-			keys = slices.DeleteFunc(keys, func(k string) bool { return isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k)) })
+			keys = slices.DeleteFunc(keys,
+				func(k string) bool { return isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k)) })
 			if len(keys) == 0 {
 				return nil
 			}

@@ -26,7 +26,8 @@ const (
 // Follow implements engine.Logged: it goes on with the replication stream from a
 // place. A failover to a server whose history is the continuation is passed
 // through; any other history is ErrLogLost.
-func (c *cluster) Follow(ctx context.Context, name string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (c *cluster) Follow(ctx context.Context, name string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	s, err := c.shard(name)
 	if err != nil {
 		return err
@@ -39,7 +40,8 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		return c.fail(fmt.Errorf("shard %s: %w: the server has begun another history since", name, engine.ErrLogLost))
 	}
 	if p.db == 0 {
-		return fmt.Errorf("cluster %s: shard %s: which database the stream writes to at %s is not known; take a snapshot, and capture from there", c.t.Name, name, model{}.FormatPosition(after))
+		return fmt.Errorf("cluster %s: shard %s: which database the stream writes to at %s is not known; take a "+
+			"snapshot, and capture from there", c.t.Name, name, model{}.FormatPosition(after))
 	}
 	f := &following{cluster: c, shard: s, at: p, fn: fn}
 	failing := time.Time{}
@@ -140,7 +142,8 @@ func (f *following) has(in map[string]string, addr string) error {
 	case in["master_replid"] == h:
 	case in["master_replid2"] == h && f.at.offset < num(in["second_repl_offset"]):
 	case in["master_replid2"] == h:
-		return fmt.Errorf("%s: its history parted at byte %s, before byte %d", addr, in["second_repl_offset"], f.at.offset)
+		return fmt.Errorf("%s: its history parted at byte %s, before byte %d", addr, in["second_repl_offset"],
+			f.at.offset)
 	default:
 		return fmt.Errorf("%s: its history is another one", addr)
 	}
@@ -149,7 +152,8 @@ func (f *following) has(in map[string]string, addr string) error {
 	case in["repl_backlog_active"] != "1":
 		return fmt.Errorf("%s: it keeps no backlog", addr)
 	case f.at.offset+1 < first:
-		return fmt.Errorf("%s: its backlog begins at byte %d, wanted is %d (repl-backlog-size)", addr, first, f.at.offset+1)
+		return fmt.Errorf("%s: its backlog begins at byte %d, wanted is %d (repl-backlog-size)", addr, first,
+			f.at.offset+1)
 	case f.at.offset+1 > first+n:
 		return fmt.Errorf("%s: its history ends at byte %d, wanted is %d", addr, first+n, f.at.offset+1)
 	}
@@ -284,7 +288,8 @@ func (f *following) tell(changes []record.Change, at time.Time, idle uint64) err
 	}
 	p := f.at
 	p.idle, p.command = idle, false
-	f.answer = f.fn(changes, engine.Progress{Mark: record.Mark{Position: p.position(), Wall: at}, AtEnd: changes == nil})
+	f.answer = f.fn(changes, engine.Progress{
+		Mark: record.Mark{Position: p.position(), Wall: at}, AtEnd: changes == nil})
 	return f.answer
 }
 
@@ -296,7 +301,8 @@ func (f *following) asIdle(ctx context.Context, in <-chan logged) error {
 	addr := f.shard.members[0]
 	f.mu.Unlock()
 	info, err := f.info(ctx, addr)
-	if err != nil || info["role"] != "master" || info["master_replid"] != f.at.historyName() || num(info["master_repl_offset"]) != f.at.offset || f.inMulti || len(in) > 0 {
+	if err != nil || info["role"] != "master" || info["master_replid"] != f.at.historyName() ||
+		num(info["master_repl_offset"]) != f.at.offset || f.inMulti || len(in) > 0 {
 		return nil // what comes, or is missing, will tell
 	}
 	return f.tell(nil, before, uint64(before.UnixMilli()))
@@ -354,7 +360,8 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 		args = withSlots(args, f.slots())
 	}
 	// The database belongs to the command: it may be carried out by itself.
-	ch := record.Change{Op: record.Command, At: at.entry(), Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
+	ch := record.Change{Op: record.Command, At: at.entry(),
+		Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
 	keys, err := keysOf(args)
 	switch {
 	case verb == "FUNCTION":

@@ -101,7 +101,8 @@ type model struct{ keyprefix.Model }
 
 // Traits implements engine.Model.
 func (model) Traits() engine.Traits {
-	return engine.Traits{Commands: true, ShardClocks: true, DropsEmpty: true, Unlogged: []record.Kind{record.KindSettings}}
+	return engine.Traits{Commands: true, ShardClocks: true, DropsEmpty: true,
+		Unlogged: []record.Kind{record.KindSettings}}
 }
 
 // Apply implements fold.Model.
@@ -293,7 +294,8 @@ func partsOf(value []byte) (map[string]string, []string, error) {
 		case verb == "SET" || verb == "APPEND":
 			put("value", string(args[2]))
 		default:
-			put(string(bytes.Join(args[:min(3, len(args))], []byte(" "))), string(bytes.Join(args[min(3, len(args)):], []byte(" "))))
+			put(string(bytes.Join(args[:min(3, len(args))], []byte(" "))),
+				string(bytes.Join(args[min(3, len(args)):], []byte(" "))))
 		}
 		return nil
 	})

@@ -102,7 +102,8 @@ func TestDamagedContentIsNoticed(t *testing.T) {
 
 // TestUnknownContentIsSaid: a later version, a module's value, an unknown type.
 func TestUnknownContentIsSaid(t *testing.T) {
-	for text, want := range map[string]error{"REDIS0012\xff": errVersion, "REDIS0000": errVersion, "VALKEY001": errVersion,
+	for text, want := range map[string]error{
+		"REDIS0012\xff": errVersion, "REDIS0000": errVersion, "VALKEY001": errVersion,
 		"REDIS0011\x63\x01k": errType, "REDIS0011\x07\x01k": errType, "REDIS0011\xf7\x00": errType} {
 		_, err := parse(strings.NewReader(text))
 		require.ErrorIs(t, err, want, "%q", text)
@@ -125,7 +126,8 @@ func TestOldForms(t *testing.T) {
 	}
 	str := func(s string) string { return string(rune(len(s))) + s }
 	for _, c := range []struct{ bytes, want string }{
-		{"\x0a" + str("k") + zip("\x02hi", "\xfe\xff", "\xc0\x00\x01", "\xf0\xff\xff\xff", "\xf3", "\x40\x03abc"), "RPUSH k hi -1 256 -1 2 abc"},
+		{"\x0a" + str("k") + zip("\x02hi", "\xfe\xff", "\xc0\x00\x01", "\xf0\xff\xff\xff", "\xf3", "\x40\x03abc"),
+			"RPUSH k hi -1 256 -1 2 abc"},
 		{"\x0d" + str("k") + zip("\x01f", "\x01v"), "HSET k f v"},
 		{"\x0c" + str("k") + zip("\x01m", "\x031.5", "\x01a", "\xf2"), "ZADD k 1 a 1.5 m"},
 		{"\x09" + str("k") + str("\x01\x01f\x03\x02val\x00\x00\xff"), "HSET k f val"},
@@ -191,7 +193,9 @@ func FuzzStream(f *testing.F) {
 }
 
 func TestSlots(t *testing.T) {
-	for key, slot := range map[string]int{"123456789": 12739, "foo{hive}": slotOf([]byte("hive")), "{}x": slotOf([]byte("{}x")), "foo{{bar}}": slotOf([]byte("{bar"))} {
+	for key, slot := range map[string]int{
+		"123456789": 12739, "foo{hive}": slotOf([]byte("hive")), "{}x": slotOf([]byte("{}x")), "foo{{bar}}": slotOf(
+			[]byte("{bar"))} {
 		require.Equal(t, slot, slotOf([]byte(key)), key)
 	}
 }

@@ -357,7 +357,8 @@ func (d *rdbReader) group(typ byte, ids *idSet) (name []byte, emit func() error,
 			}
 		}
 		for _, p := range list {
-			if err := d.complete("XCLAIM", nil, name, p.consumer, "0", p.id.text(), "TIME", p.delivered, "RETRYCOUNT", p.times, "FORCE", "JUSTID", "LASTID", last.text()); err != nil {
+			if err := d.complete("XCLAIM", nil, name, p.consumer, "0", p.id.text(), "TIME", p.delivered, "RETRYCOUNT",
+				p.times, "FORCE", "JUSTID", "LASTID", last.text()); err != nil {
 				return err
 			}
 		}

@@ -36,8 +36,9 @@ const (
 
 // kinds are the types that are known, by what they are to clients.
 var kinds = map[byte]kind{
-	typeString: stringKind, typeList: listKind, typeListZiplist: listKind, typeQuicklist: listKind, typeQuicklist2: listKind,
-	typeSet: setKind, typeSetIntset: setKind, typeSetListpack: setKind,
+	typeString: stringKind, typeList: listKind, typeListZiplist: listKind, typeQuicklist: listKind,
+	typeQuicklist2: listKind,
+	typeSet:        setKind, typeSetIntset: setKind, typeSetListpack: setKind,
 	typeZset: zsetKind, typeZset2: zsetKind, typeZsetZiplist: zsetKind, typeZsetListpack: zsetKind,
 	typeHash: hashKind, typeHashZipmap: hashKind, typeHashZiplist: hashKind, typeHashListpack: hashKind,
 	typeStream: streamKind, typeStream2: streamKind, typeStream3: streamKind,
@@ -391,7 +392,7 @@ func zipEntry(b []byte) (v []byte, n int) {
 // each entry stands its length, for reading backwards.
 func packEntry(b []byte) (v []byte, n int) {
 	c := b[0]
-	head, size, width := 1, -1, 0
+	head, size, width := 1, 0, 0
 	switch {
 	case c < 0x80:
 		return strconv.AppendInt(nil, int64(c), 10), 1 + backLen(1)

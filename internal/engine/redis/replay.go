@@ -26,7 +26,8 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 	for i := range cmds {
 		c := &cmds[i]
 		where := func(err error) error {
-			return w.fail(fmt.Errorf("command at %s (%s): %w", model{}.FormatPosition(c.At), c.Time().Local().Format("2006-01-02T15:04:05.000-07:00"), err))
+			return w.fail(fmt.Errorf("command at %s (%s): %w", model{}.FormatPosition(c.At),
+				c.Time().Local().Format("2006-01-02T15:04:05.000-07:00"), err))
 		}
 		args, _, err := readCommand(c.Value)
 		if err != nil || len(args) < 2 {
@@ -52,7 +53,8 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 		case verb == "RESTORE-ASKING":
 			// The other shard's log deletes what came here: merged, the key would
 			// be lost.
-			return done, where(fmt.Errorf("%w: slots moved between shards then; take a point from after that", engine.ErrOutsideNamespaces))
+			return done, where(fmt.Errorf("%w: slots moved between shards then; take a point from after that",
+				engine.ErrOutsideNamespaces))
 		case verb == "SCRIPT":
 			continue // what scripts did is in the stream by itself
 		case wideCommand(verb) != notWide:
@@ -90,7 +92,8 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 				return done, where(err)
 			}
 			if w.clustered && !sameSlot(out, keys) {
-				return done, where(fmt.Errorf("%w: %s has keys of several slots, which a cluster does not take; restore onto a server without slots", engine.ErrOutsideNamespaces, verb))
+				return done, where(fmt.Errorf("%w: %s has keys of several slots, which a cluster does not take; "+
+					"restore onto a server without slots", engine.ErrOutsideNamespaces, verb))
 			}
 			p.add(out)
 			if len(p.buf) > 1<<20 {
@@ -192,7 +195,8 @@ func (r *rewriter) find(db int, key []byte) *rewriting {
 }
 
 // targets are commands of which only one key is written: the argument's place.
-var targets = map[string]int{"SINTERSTORE": 1, "SUNIONSTORE": 1, "SDIFFSTORE": 1, "ZUNIONSTORE": 1, "ZINTERSTORE": 1, "ZDIFFSTORE": 1, "PFMERGE": 1, "ZRANGESTORE": 1,
+var targets = map[string]int{"SINTERSTORE": 1, "SUNIONSTORE": 1, "SDIFFSTORE": 1, "ZUNIONSTORE": 1, "ZINTERSTORE": 1,
+	"ZDIFFSTORE": 1, "PFMERGE": 1, "ZRANGESTORE": 1,
 	"GEOSEARCHSTORE": 1, "COPY": 2, "BITOP": 2}
 
 // rewrite returns the command to carry out, in which database; nil when it is
@@ -260,7 +264,8 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 		}
 		out[k] = append(bytes.Clone(x.toPre), args[k][len(x.prefix):]...)
 		out[i] = strconv.AppendInt(nil, int64(x.toDB), 10)
-		if verb == "MOVE" && !bytes.Equal(out[k], append(bytes.Clone(r.find(db, args[k]).toPre), args[k][len(r.find(db, args[k]).prefix):]...)) {
+		if verb == "MOVE" && !bytes.Equal(out[k],
+			append(bytes.Clone(r.find(db, args[k]).toPre), args[k][len(r.find(db, args[k]).prefix):]...)) {
 			return nil, 0, beyond
 		}
 	}

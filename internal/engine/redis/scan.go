@@ -103,7 +103,8 @@ func (c *cluster) Partitions(_ context.Context, ns engine.Namespace, _ int) ([]e
 
 // Scan implements engine.Cluster: it goes through the keys of the primaries, for
 // comparing and reading back. A snapshot is read by Stream.
-func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
+func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
+	fn func(record.Record) error) error {
 	if ns.Kind == record.KindSettings {
 		return c.fail(c.scanSettings(ctx, ns.Name, fn))
 	}
@@ -173,7 +174,8 @@ func globOf(prefix []byte) string {
 // in one piece.
 const dumpBytes = 1 << 20
 
-func (c *cluster) scanShard(ctx context.Context, s *shard, db int, prefix []byte, flat bool, fn func(record.Record) error) error {
+func (c *cluster) scanShard(ctx context.Context, s *shard, db int, prefix []byte, flat bool,
+	fn func(record.Record) error) error {
 	addr := c.membersOf(s)[0]
 	a := &assembler{
 		name: func(_ int, key []byte) (string, []byte, bool) { return "", key[len(prefix):], true },

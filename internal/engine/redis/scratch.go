@@ -35,12 +35,15 @@ func (c *cluster) marksAt(ctx context.Context, addr string) (int64, error) {
 }
 
 // stillMine prolongs a hold, unless it is somebody else's by now.
-var stillMine = goredis.NewScript(`if redis.call('GET', KEYS[1]) == ARGV[1] then return redis.call('PEXPIRE', KEYS[1], ARGV[2]) end return 0`)
+var stillMine = goredis.NewScript(
+	`if redis.call('GET', KEYS[1]) == ARGV[1] then return redis.call('PEXPIRE', KEYS[1], ARGV[2]) end return 0`)
 
 // emptied throws everything away where the hold is still one's own.
-var emptied = goredis.NewScript(`if redis.call('GET', KEYS[1]) == ARGV[1] then redis.call('FLUSHALL') return 1 end return 0`)
+var emptied = goredis.NewScript(
+	`if redis.call('GET', KEYS[1]) == ARGV[1] then redis.call('FLUSHALL') return 1 end return 0`)
 
-var errNotMine = errors.New("somebody else has taken the scratch server meanwhile, or emptied it: what was made there counts for nothing; try again")
+var errNotMine = errors.New("somebody else has taken the scratch server meanwhile, or emptied it: what was made " +
+	"there counts for nothing; try again")
 
 // Claim implements engine.Bench.
 func (w *writer) ClaimServer(ctx context.Context) (func(context.Context) error, error) {
@@ -54,12 +57,14 @@ func (w *writer) ClaimServer(ctx context.Context) (func(context.Context) error, 
 		return nil, w.fail(err)
 	}
 	if policy := in["maxmemory_policy"]; num(in["maxmemory"]) > 0 && policy != "noeviction" {
-		return nil, w.fail(fmt.Errorf("%w: the scratch server throws keys away when its memory is full (maxmemory-policy %s), and nobody would know; set it to noeviction", engine.ErrNotExclusive, policy))
+		return nil, w.fail(fmt.Errorf("%w: the scratch server throws keys away when its memory is full "+
+			"(maxmemory-policy %s), and nobody would know; set it to noeviction", engine.ErrNotExclusive, policy))
 	}
 	token := make([]byte, 8)
 	_, _ = rand.Read(token) // never fails, by its contract
 	host, _ := os.Hostname()
-	me := fmt.Sprintf("%s, process %d, since %s (%s)", host, os.Getpid(), time.Now().UTC().Format(time.RFC3339), hex.EncodeToString(token))
+	me := fmt.Sprintf("%s, process %d, since %s (%s)", host, os.Getpid(), time.Now().UTC().Format(time.RFC3339),
+		hex.EncodeToString(token))
 	ok, err := cl.SetNX(ctx, holderKey, me, holdTime).Result()
 	if err != nil {
 		return nil, w.fail(w.explain(err, addr))
@@ -83,7 +88,9 @@ func (w *writer) ClaimServer(ctx context.Context) (func(context.Context) error, 
 			case <-stop:
 				return
 			case <-time.After(holdTime / 4):
-				_ = stillMine.Run(context.WithoutCancel(ctx), cl, []string{holderKey}, me, holdTime.Milliseconds()).Err() // the end tells
+				// the end tells
+				_ = stillMine.Run(context.WithoutCancel(ctx), cl, []string{holderKey}, me,
+					holdTime.Milliseconds()).Err()
 			}
 		}
 	}()
@@ -115,7 +122,8 @@ func (w *writer) vacate(ctx context.Context, cl *goredis.Client, me string) erro
 		}
 		for _, ns := range spaces {
 			if ns.Kind == keysKind && ns.Records > 0 {
-				return fmt.Errorf("%w: the scratch server is not empty: %s holds content (%d), and nothing says that it may be thrown away; name another server, or empty this one yourself",
+				return fmt.Errorf("%w: the scratch server is not empty: %s holds content (%d), and nothing says "+
+					"that it may be thrown away; name another server, or empty this one yourself",
 					engine.ErrNotExclusive, ns.Name, ns.Records)
 			}
 		}

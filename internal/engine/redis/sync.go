@@ -30,7 +30,8 @@ func (p patient) Read(b []byte) (int, error) {
 // Stream implements engine.Streamed: it asks the chosen member for its content,
 // as a new replica does. No file is written, here or, where servers are not told
 // otherwise, there.
-func (c *cluster) Stream(ctx context.Context, name string, fn func(record.Namespace, record.Record) error) (record.Mark, error) {
+func (c *cluster) Stream(ctx context.Context, name string,
+	fn func(record.Namespace, record.Record) error) (record.Mark, error) {
 	s, err := c.shard(name)
 	if err != nil {
 		return record.Mark{}, err
@@ -264,8 +265,10 @@ func (c *cluster) slotsNow(ctx context.Context) (string, error) {
 		for line := range strings.Lines(nodes) {
 			if i := strings.IndexByte(line, '['); i >= 0 && strings.Contains(line, "myself") {
 				slots := strings.Fields(line[i:])
-				return "", fmt.Errorf("%w: at %s %d slots are under way, slot %s first; what is in them could be missing or there twice: run it again when that has ended",
-					engine.ErrMoving, addr, len(slots), strings.Trim(strings.FieldsFunc(slots[0], func(r rune) bool { return r == '-' })[0], "[]<>"))
+				return "", fmt.Errorf("%w: at %s %d slots are under way, slot %s first; what is in them could be "+
+					"missing or there twice: run it again when that has ended",
+					engine.ErrMoving, addr, len(slots),
+					strings.Trim(strings.FieldsFunc(slots[0], func(r rune) bool { return r == '-' })[0], "[]<>"))
 			}
 		}
 		groups = append(groups, fmt.Sprint(s.slots))

@@ -69,9 +69,12 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 		t.Kind = "lone server"
 	}
 	t.Limitations = append(t.Limitations, engine.Limitation{What: "the servers keep no times of changes",
-		Consequence: "a command is dated when it is captured: to the second while it is captured continuously, else to the interval"})
+		Consequence: "a command is dated when it is captured: to the second while it is captured continuously, else " +
+			"to the interval"})
 	if t.Settings {
-		t.Limitations = append(t.Limitations, engine.Limitation{What: "the log does not tell of users", Consequence: "they are known as of each snapshot"})
+		t.Limitations = append(t.Limitations,
+			engine.Limitation{What: "the log does not tell of users",
+				Consequence: "they are known as of each snapshot"})
 	}
 	return t, nil
 }
@@ -130,18 +133,21 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 		return nil, nil, fmt.Errorf("%s: %w", addr, err)
 	}
 	at := place{epoch: c.epochOf(s), offset: num(in["master_repl_offset"]), history: history}
-	w := &engine.LogWindow{Marked: true, Last: record.Mark{Position: at.position(), Wall: time.Now()}, Size: int64(num(in["repl_backlog_histlen"])), Max: int64(num(in["repl_backlog_size"]))}
+	w := &engine.LogWindow{Marked: true, Last: record.Mark{Position: at.position(), Wall: time.Now()},
+		Size: int64(num(in["repl_backlog_histlen"])), Max: int64(num(in["repl_backlog_size"]))}
 	first := at
 	var lacks []engine.Limitation
 	if in["repl_backlog_active"] == "1" {
 		first.offset = num(in["repl_backlog_first_byte_offset"]) - 1
 	} else {
 		lacks = append(lacks, engine.Limitation{What: "the server has kept no replication backlog yet",
-			Consequence: "it does from the first snapshot on, for as long as repl-backlog-ttl allows without a replica; continuous capture keeps it going"})
+			Consequence: "it does from the first snapshot on, for as long as repl-backlog-ttl allows without a " +
+				"replica; continuous capture keeps it going"})
 	}
 	w.First = record.Mark{Position: first.position()}
 	if w.Max > 0 && w.Max < 16<<20 {
-		lacks = append(lacks, engine.Limitation{What: fmt.Sprintf("the replication backlog is %d KiB (repl-backlog-size)", w.Max>>10),
+		lacks = append(lacks, engine.Limitation{
+			What:        fmt.Sprintf("the replication backlog is %d KiB (repl-backlog-size)", w.Max>>10),
 			Consequence: "a capture that is away while more than that is written finds a gap; 64mb or more is common"})
 	}
 	if in["role"] == "master" && num(in["used_memory_dataset"]) > 1<<20 {
@@ -149,7 +155,9 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 			return c.client(addr).ConfigGet(ctx, "repl-diskless-sync").Result()
 		})
 		if err == nil && cfg["repl-diskless-sync"] == "no" {
-			lacks = append(lacks, engine.Limitation{What: "servers send their content by way of a file (repl-diskless-sync no)", Consequence: "a snapshot writes and reads that file on the server"})
+			lacks = append(lacks, engine.Limitation{
+				What:        "servers send their content by way of a file (repl-diskless-sync no)",
+				Consequence: "a snapshot writes and reads that file on the server"})
 		}
 	}
 	return w, lacks, nil

@@ -250,7 +250,8 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 }
 
 // Begin implements engine.Gradual.
-func (w *writer) Begin(ctx context.Context, ns record.Namespace, _ func(string, func(record.Record) error) error) error {
+func (w *writer) Begin(ctx context.Context, ns record.Namespace,
+	_ func(string, func(record.Record) error) error) error {
 	n, err := w.Occupied(ctx, ns)
 	w.mu.Lock()
 	w.fresh[ns.Name] = n == 0
@@ -483,7 +484,8 @@ func (s *sender) close() {
 
 // PutSetting implements engine.SettingsWriter, on every member: servers do not
 // share users, and functions only with their replicas.
-func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record, replace bool) (engine.Outcome, error) {
+func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record,
+	replace bool) (engine.Outcome, error) {
 	did := engine.Created
 	err := w.scanSettings(ctx, ns.Name, func(r record.Record) error {
 		switch {

@@ -55,7 +55,9 @@ func aggregate(s *session, db string, req bson.Raw) (bson.D, error) {
 		c.id = lastCursor.Add(1)
 		s.m.cursors[c.id] = c
 	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id}, {Key: "ns", Value: ns}}}}, nil
+	return bson.D{
+		{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id},
+			{Key: "ns", Value: ns}}}}, nil
 }
 
 func sampleOf(list []bson.Raw, n int) []bson.Raw {

@@ -32,10 +32,12 @@ func init() {
 }
 
 // open commands need no login.
-var openCommands = map[string]bool{"hello": true, "ismaster": true, "saslstart": true, "saslcontinue": true, "authenticate": true, "ping": true, "buildinfo": true}
+var openCommands = map[string]bool{"hello": true, "ismaster": true, "saslstart": true, "saslcontinue": true,
+	"authenticate": true, "ping": true, "buildinfo": true}
 
 // writes go to the primary only.
-var writeCommands = map[string]bool{"create": true, "drop": true, "dropdatabase": true, "renamecollection": true, "collmod": true,
+var writeCommands = map[string]bool{"create": true, "drop": true, "dropdatabase": true, "renamecollection": true,
+	"collmod":       true,
 	"createindexes": true, "dropindexes": true, "deleteindexes": true, "insert": true, "update": true, "delete": true,
 	"findandmodify": true, "appendoplognote": true, "replsetstepdown": true,
 	"committransaction": true, "aborttransaction": true}
@@ -90,13 +92,15 @@ func answerOf(out bson.D, err error) bson.D {
 	var ce *commandError
 	switch {
 	case errors.As(err, &ce):
-		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: ce.msg}, {Key: "code", Value: ce.code}, {Key: "codeName", Value: ce.name}}
+		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: ce.msg}, {Key: "code", Value: ce.code},
+			{Key: "codeName", Value: ce.name}}
 		if ce.code == 112 || ce.code == 251 {
 			out = append(out, bson.E{Key: "errorLabels", Value: bson.A{"TransientTransactionError"}})
 		}
 		return out
 	case err != nil:
-		return bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: err.Error()}, {Key: "code", Value: int32(8)}, {Key: "codeName", Value: "UnknownError"}}
+		return bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: err.Error()}, {Key: "code", Value: int32(8)},
+			{Key: "codeName", Value: "UnknownError"}}
 	}
 	return append(out, bson.E{Key: "ok", Value: 1.0})
 }
@@ -204,11 +208,13 @@ func ok(*session, string, bson.Raw) (bson.D, error) { return bson.D{}, nil }
 func (s *session) hello(connID int64) bson.D {
 	rs, m := s.m.rs, s.m
 	primary := m.leads()
-	d := bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: primary}, {Key: "ismaster", Value: primary},
+	d := bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: primary},
+		{Key: "ismaster", Value: primary},
 		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(maxMessage)},
 		{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 		{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
-		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)}, {Key: "readOnly", Value: false}}
+		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)},
+		{Key: "readOnly", Value: false}}
 	if rs.opt.User != "" {
 		d = append(d, bson.E{Key: "saslSupportedMechs", Value: bson.A{rs.opt.Mechanism}})
 	}
@@ -218,8 +224,10 @@ func (s *session) hello(connID int64) bson.D {
 	if rs.part != nil && rs.part.conf {
 		d = append(d, bson.E{Key: "configsvr", Value: int32(2)})
 	}
-	d = append(d, bson.E{Key: "setName", Value: rs.opt.Name}, bson.E{Key: "setVersion", Value: int32(1)}, bson.E{Key: "secondary", Value: !primary},
-		bson.E{Key: "hosts", Value: rs.shown()}, bson.E{Key: "hidden", Value: m.hidden}, bson.E{Key: "me", Value: m.addr})
+	d = append(d, bson.E{Key: "setName", Value: rs.opt.Name}, bson.E{Key: "setVersion", Value: int32(1)},
+		bson.E{Key: "secondary", Value: !primary},
+		bson.E{Key: "hosts", Value: rs.shown()}, bson.E{Key: "hidden", Value: m.hidden},
+		bson.E{Key: "me", Value: m.addr})
 	if primary {
 		d = append(d, bson.E{Key: "primary", Value: m.addr})
 	} else if rs.primary >= 0 && m.alone == nil {
@@ -227,14 +235,17 @@ func (s *session) hello(connID int64) bson.D {
 	}
 	if e := m.at(m.applied); e != nil {
 		d = append(d, bson.E{Key: "lastWrite", Value: bson.D{
-			{Key: "opTime", Value: bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: m.term()}}}, {Key: "lastWriteDate", Value: e.wall}}})
+			{Key: "opTime", Value: bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: m.term()}}}, {
+				Key: "lastWriteDate", Value: e.wall}}})
 	}
 	return d
 }
 
 func buildInfo(*session, string, bson.Raw) (bson.D, error) {
-	return bson.D{{Key: "version", Value: "7.0.0"}, {Key: "versionArray", Value: bson.A{int32(7), int32(0), int32(0), int32(0)}},
-		{Key: "gitVersion", Value: "dexamen stand-in"}, {Key: "modules", Value: bson.A{}}, {Key: "bits", Value: int32(64)},
+	return bson.D{{Key: "version", Value: "7.0.0"},
+		{Key: "versionArray", Value: bson.A{int32(7), int32(0), int32(0), int32(0)}},
+		{Key: "gitVersion", Value: "dexamen stand-in"}, {Key: "modules", Value: bson.A{}},
+		{Key: "bits", Value: int32(64)},
 		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}}, nil
 }
 
@@ -247,7 +258,9 @@ func connectionStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	if s.user != "" {
 		users = append(users, bson.D{{Key: "user", Value: s.user}, {Key: "db", Value: "admin"}})
 	}
-	return bson.D{{Key: "authInfo", Value: bson.D{{Key: "authenticatedUsers", Value: users}, {Key: "authenticatedUserRoles", Value: bson.A{}}}}}, nil
+	return bson.D{
+		{Key: "authInfo", Value: bson.D{
+			{Key: "authenticatedUsers", Value: users}, {Key: "authenticatedUserRoles", Value: bson.A{}}}}}, nil
 }
 
 func emptyLog(*session, string, bson.Raw) (bson.D, error) {
@@ -259,7 +272,8 @@ func cmdLine(*session, string, bson.Raw) (bson.D, error) {
 }
 
 func serverStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
-	return bson.D{{Key: "host", Value: s.m.addr}, {Key: "version", Value: "7.0.0"}, {Key: "process", Value: "dexamen sim"},
+	return bson.D{{Key: "host", Value: s.m.addr}, {Key: "version", Value: "7.0.0"},
+		{Key: "process", Value: "dexamen sim"},
 		{Key: "localTime", Value: time.Now()}}, nil
 }
 
@@ -306,15 +320,19 @@ func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 		if !s.m.reaches(m) {
 			health = 0
 		}
-		members = append(members, bson.D{{Key: "_id", Value: int32(m.id)}, {Key: "name", Value: m.addr}, {Key: "health", Value: health},
+		members = append(members, bson.D{
+			{Key: "_id", Value: int32(m.id)}, {Key: "name", Value: m.addr}, {Key: "health", Value: health},
 			{Key: "state", Value: st}, {Key: "stateStr", Value: str}, {Key: "optime", Value: optime(m, m.applied)},
 			{Key: "optimeDate", Value: wall(m, m.applied)}, {Key: "self", Value: m == s.m}})
 	}
 	mine, _ := stateOf(s.m)
 	committed := s.m.committed()
-	return bson.D{{Key: "set", Value: rs.opt.Name}, {Key: "date", Value: time.Now()}, {Key: "myState", Value: mine}, {Key: "term", Value: s.m.term()},
-		{Key: "optimes", Value: bson.D{{Key: "lastCommittedOpTime", Value: optime(s.m, committed)}, {Key: "lastCommittedWallTime", Value: wall(s.m, committed)},
-			{Key: "readConcernMajorityOpTime", Value: optime(s.m, committed)}, {Key: "appliedOpTime", Value: optime(s.m, s.m.applied)},
+	return bson.D{{Key: "set", Value: rs.opt.Name}, {Key: "date", Value: time.Now()}, {Key: "myState", Value: mine},
+		{Key: "term", Value: s.m.term()},
+		{Key: "optimes", Value: bson.D{{Key: "lastCommittedOpTime", Value: optime(s.m, committed)},
+			{Key: "lastCommittedWallTime", Value: wall(s.m, committed)},
+			{Key: "readConcernMajorityOpTime", Value: optime(s.m, committed)},
+			{Key: "appliedOpTime", Value: optime(s.m, s.m.applied)},
 			{Key: "lastAppliedWallTime", Value: wall(s.m, s.m.applied)}}},
 		{Key: "members", Value: members}}, nil
 }
@@ -330,11 +348,15 @@ func replSetGetConfig(s *session, _ string, _ bson.Raw) (bson.D, error) {
 		if m.hidden {
 			priority = 0
 		}
-		members = append(members, bson.D{{Key: "_id", Value: int32(m.id)}, {Key: "host", Value: m.addr}, {Key: "hidden", Value: m.hidden}, {Key: "priority", Value: priority},
+		members = append(members, bson.D{
+			{Key: "_id", Value: int32(m.id)}, {Key: "host", Value: m.addr}, {Key: "hidden", Value: m.hidden}, {
+				Key: "priority", Value: priority},
 			{Key: "secondaryDelaySecs", Value: int64(m.delay.Seconds())}, {Key: "votes", Value: int32(1)}})
 	}
-	return bson.D{{Key: "config", Value: bson.D{{Key: "_id", Value: rs.opt.Name}, {Key: "version", Value: int32(1)}, {Key: "members", Value: members},
-		{Key: "settings", Value: bson.D{{Key: "replicaSetId", Value: rs.id}}}}}}, nil
+	return bson.D{
+		{Key: "config", Value: bson.D{{Key: "_id", Value: rs.opt.Name}, {Key: "version", Value: int32(1)},
+			{Key: "members", Value: members},
+			{Key: "settings", Value: bson.D{{Key: "replicaSetId", Value: rs.id}}}}}}, nil
 }
 
 // shown returns the members that clients are told of.
@@ -383,7 +405,8 @@ func listDatabases(s *session, _ string, req bson.Raw) (bson.D, error) {
 			size += c.bytes
 		}
 		total += size
-		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: size}, {Key: "empty", Value: size == 0}})
+		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: size},
+			{Key: "empty", Value: size == 0}})
 	}
 	return bson.D{{Key: "databases", Value: out}, {Key: "totalSize", Value: total}}, nil
 }
@@ -391,7 +414,9 @@ func listDatabases(s *session, _ string, req bson.Raw) (bson.D, error) {
 func (s *session) firstBatch(ns string, list []any) bson.D {
 	a := bson.A{}
 	a = append(a, list...)
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: a}, {Key: "id", Value: int64(0)}, {Key: "ns", Value: ns}}}}
+	return bson.D{
+		{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: a}, {Key: "id", Value: int64(0)},
+			{Key: "ns", Value: ns}}}}
 }
 
 func listCollections(s *session, db string, req bson.Raw) (bson.D, error) {
@@ -422,8 +447,12 @@ func listCollections(s *session, db string, req bson.Raw) (bson.D, error) {
 	for _, c := range s.view(req).in(db) {
 		d := bson.D{{Key: "name", Value: c.name}, {Key: "type", Value: c.kind}, {Key: "options", Value: c.options}}
 		if c.kind == "collection" {
-			d = append(d, bson.E{Key: "info", Value: bson.D{{Key: "readOnly", Value: false}, {Key: "uuid", Value: bson.Binary{Subtype: 4, Data: c.uuid[:]}}}},
-				bson.E{Key: "idIndex", Value: bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}})
+			d = append(d, bson.E{Key: "info",
+				Value: bson.D{{Key: "readOnly", Value: false},
+					{Key: "uuid", Value: bson.Binary{Subtype: 4, Data: c.uuid[:]}}}},
+				bson.E{Key: "idIndex", Value: bson.D{
+					{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {
+						Key: "name", Value: "_id_"}}})
 		} else {
 			d = append(d, bson.E{Key: "info", Value: bson.D{{Key: "readOnly", Value: true}}})
 		}
@@ -459,12 +488,15 @@ func collStats(s *session, db string, req bson.Raw) (bson.D, error) {
 		return nil, err
 	}
 	if ns == "local.oplog.rs" {
-		return bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: s.m.rs.logSize}, {Key: "count", Value: int64(len(s.m.rs.log))},
+		return bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: s.m.rs.logSize},
+			{Key: "count", Value: int64(len(s.m.rs.log))},
 			{Key: "capped", Value: true}, {Key: "maxSize", Value: s.m.rs.opt.LogBytes}}, nil
 	}
-	d := bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: int64(0)}, {Key: "count", Value: int64(0)}, {Key: "nindexes", Value: int32(0)}}
+	d := bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: int64(0)}, {Key: "count", Value: int64(0)},
+		{Key: "nindexes", Value: int32(0)}}
 	if c := s.view(req).colls[ns]; c != nil {
-		d = bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: c.bytes}, {Key: "count", Value: int64(c.docs.Len())}, {Key: "nindexes", Value: int32(len(c.indexes))}}
+		d = bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: c.bytes}, {Key: "count", Value: int64(c.docs.Len())},
+			{Key: "nindexes", Value: int32(len(c.indexes))}}
 	}
 	return d, nil
 }
@@ -476,5 +508,6 @@ func dbStats(s *session, db string, req bson.Raw) (bson.D, error) {
 		n += int64(c.docs.Len())
 		size += c.bytes
 	}
-	return bson.D{{Key: "db", Value: db}, {Key: "collections", Value: int64(len(cs))}, {Key: "objects", Value: n}, {Key: "dataSize", Value: size}}, nil
+	return bson.D{{Key: "db", Value: db}, {Key: "collections", Value: int64(len(cs))}, {Key: "objects", Value: n},
+		{Key: "dataSize", Value: size}}, nil
 }

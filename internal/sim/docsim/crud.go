@@ -16,7 +16,8 @@ func (w *writeErrors) add(i int, err error) error {
 	if !errors.As(err, &ce) {
 		return err
 	}
-	w.list = append(w.list, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: ce.code}, {Key: "errmsg", Value: ce.msg}})
+	w.list = append(w.list, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: ce.code},
+		{Key: "errmsg", Value: ce.msg}})
 	return nil
 }
 
@@ -84,7 +85,8 @@ func (s *session) insertOne(c *collection, raw bson.Raw) error {
 	}
 	d := newDocument(raw)
 	if _, exists := c.get(d.id); exists {
-		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: _id_ dup key: { _id: %s }", ns, d.id)
+		return refuse(11000, "DuplicateKey",
+			"E11000 duplicate key error collection: %s index: _id_ dup key: { _id: %s }", ns, d.id)
 	}
 	if err := s.lock(c, d.id); err != nil {
 		return err
@@ -92,7 +94,8 @@ func (s *session) insertOne(c *collection, raw bson.Raw) error {
 	if ix := c.conflict(raw, nil); ix != "" {
 		return refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, ix)
 	}
-	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: raw},
+	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
+		{Key: "o", Value: raw},
 		{Key: "o2", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectPut(ns, raw))
 	if most := c.most(); most > 0 && int64(c.docs.Len()) > most {
 		if old, ok := c.oldest(); ok {
@@ -168,13 +171,15 @@ func (s *session) change(c *collection, old document, raw bson.Raw, replaced boo
 			o = bson.D{{Key: "$v", Value: int32(2)}, {Key: "diff", Value: d}}
 		}
 	}
-	s.log(bson.D{{Key: "op", Value: "u"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)}, {Key: "o", Value: o},
+	s.log(bson.D{{Key: "op", Value: "u"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
+		{Key: "o", Value: o},
 		{Key: "o2", Value: bson.D{{Key: "_id", Value: old.id}}}}, effectPut(ns, raw))
 	return nil
 }
 
 // updateOne applies one update statement.
-func (s *session) updateOne(db, name string, q, u bson.Raw, multi, upsert bool) (matched, modified int32, upserted any, err error) {
+func (s *session) updateOne(db, name string, q, u bson.Raw, multi,
+	upsert bool) (matched, modified int32, upserted any, err error) {
 	// An update that finds nothing makes no collection; an upsert does.
 	c := s.now().colls[db+"."+name]
 	if c == nil {
@@ -256,7 +261,8 @@ func updateCmd(s *session, db string, req bson.Raw) (bson.D, error) {
 		} else {
 			var a, b int32
 			var id any
-			a, b, id, err = s.updateOne(db, first(req).StringValue(), q, u, truthy(st.Lookup("multi")), truthy(st.Lookup("upsert")))
+			a, b, id, err = s.updateOne(db, first(req).StringValue(), q, u, truthy(st.Lookup("multi")),
+				truthy(st.Lookup("upsert")))
 			n, modified = n+a, modified+b
 			if id != nil {
 				ups = append(ups, bson.D{{Key: "index", Value: int32(i)}, {Key: "_id", Value: id}})
@@ -347,7 +353,8 @@ func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
 				return nil, err
 			}
 		}
-		return bson.D{{Key: "lastErrorObject", Value: bson.D{{Key: "n", Value: int32(len(hits[:min(1, len(hits))]))}}}, {Key: "value", Value: before}}, nil
+		return bson.D{{Key: "lastErrorObject", Value: bson.D{{Key: "n", Value: int32(len(hits[:min(1, len(hits))]))}}},
+			{Key: "value", Value: before}}, nil
 	}
 	u, _ := req.Lookup("update").DocumentOK()
 	n, _, id, err := s.updateOne(db, first(req).StringValue(), q, u, false, upsert)
@@ -366,5 +373,7 @@ func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
 	if wantNew {
 		v = after
 	}
-	return bson.D{{Key: "lastErrorObject", Value: bson.D{{Key: "n", Value: n}, {Key: "updatedExisting", Value: before != nil}}}, {Key: "value", Value: v}}, nil
+	return bson.D{{Key: "lastErrorObject",
+		Value: bson.D{{Key: "n", Value: n}, {Key: "updatedExisting", Value: before != nil}}},
+		{Key: "value", Value: v}}, nil
 }

@@ -66,7 +66,9 @@ func find(s *session, db string, req bson.Raw) (bson.D, error) {
 		c.id = lastCursor.Add(1)
 		s.m.cursors[c.id] = c
 	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id}, {Key: "ns", Value: ns}}}}, nil
+	return bson.D{
+		{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: batch}, {Key: "id", Value: c.id},
+			{Key: "ns", Value: ns}}}}, nil
 }
 
 // keyOnly returns what the hinted index holds of a document ("returnKey").
@@ -157,7 +159,9 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 	}
 	sortBy(c.rest, sortSpec)
 	if !natural && len(es) == 1 && es[0].Key() == "$natural" {
-		sort.SliceStable(c.rest, func(i, j int) bool { return Compare(c.rest[i].Lookup("_id"), c.rest[j].Lookup("_id")) > 0 })
+		sort.SliceStable(c.rest, func(i, j int) bool {
+			return Compare(c.rest[i].Lookup("_id"), c.rest[j].Lookup("_id")) > 0
+		})
 	}
 	c.rest = c.rest[min(int(skip), len(c.rest)):]
 	return nil
@@ -196,7 +200,8 @@ func (s *session) fill(c *cursor, size int64) (bson.A, bool, error) {
 			return es[i].ts.T > c.logTS.T || es[i].ts.T == c.logTS.T && es[i].ts.I > c.logTS.I
 		})
 		if c.touched && (len(es) == 0 || i == 0 && s.m.rs.logBase > 0) {
-			return nil, true, refuse(136, "CappedPositionLost", "CollectionScan died due to position in capped collection being deleted")
+			return nil, true, refuse(136, "CappedPositionLost",
+				"CollectionScan died due to position in capped collection being deleted")
 		}
 		for ; i < len(es); i++ {
 			c.logTS, c.touched = &es[i].ts, true
@@ -301,7 +306,9 @@ func getMore(s *session, _ string, req bson.Raw) (bson.D, error) {
 			delete(s.m.cursors, id)
 			next = 0
 		}
-		return bson.D{{Key: "cursor", Value: bson.D{{Key: "nextBatch", Value: batch}, {Key: "id", Value: next}, {Key: "ns", Value: c.ns}}}}, nil
+		return bson.D{
+			{Key: "cursor", Value: bson.D{
+				{Key: "nextBatch", Value: batch}, {Key: "id", Value: next}, {Key: "ns", Value: c.ns}}}}, nil
 	}
 }
 
@@ -312,7 +319,8 @@ func killCursors(s *session, _ string, req bson.Raw) (bson.D, error) {
 		delete(s.m.cursors, id)
 		killed = append(killed, id)
 	}
-	return bson.D{{Key: "cursorsKilled", Value: killed}, {Key: "cursorsNotFound", Value: bson.A{}}, {Key: "cursorsAlive", Value: bson.A{}}, {Key: "cursorsUnknown", Value: bson.A{}}}, nil
+	return bson.D{{Key: "cursorsKilled", Value: killed}, {Key: "cursorsNotFound", Value: bson.A{}},
+		{Key: "cursorsAlive", Value: bson.A{}}, {Key: "cursorsUnknown", Value: bson.A{}}}, nil
 }
 
 func (s *session) gather(ns string, req, filter bson.Raw) ([]bson.Raw, error) {

@@ -38,13 +38,17 @@ func (s *session) makeCollection(db, name string, options bson.D) {
 		s.command(db, &u, o, effectCreate(db, name, u, options))
 		return
 	}
-	o = append(o, bson.E{Key: "idIndex", Value: bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}})
+	o = append(o, bson.E{Key: "idIndex",
+		Value: bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}},
+			{Key: "name", Value: "_id_"}}})
 	s.command(db, &u, o, effectCreate(db, name, u, options))
 }
 
 // generic are fields that any command may have.
 func generic(key string) bool {
-	return strings.HasPrefix(key, "$") || key == "lsid" || key == "writeConcern" || key == "comment" || key == "txnNumber" || key == "maxTimeMS" || key == "readConcern" || key == "autocommit" || key == "startTransaction" || key == "ordered"
+	return strings.HasPrefix(key, "$") || key == "lsid" || key == "writeConcern" || key == "comment" ||
+		key == "txnNumber" || key == "maxTimeMS" || key == "readConcern" || key == "autocommit" ||
+		key == "startTransaction" || key == "ordered"
 }
 
 func create(s *session, db string, req bson.Raw) (bson.D, error) {
@@ -65,7 +69,8 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 	if i := slices.IndexFunc(options, func(e bson.E) bool { return e.Key == "clusteredIndex" }); i >= 0 {
 		// Servers fill in what was not said.
 		v := toD(value(options[i].Value).Document())
-		ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: lookup(v, "key")}, {Key: "name", Value: "_id_"}, {Key: "unique", Value: true}}
+		ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: lookup(v, "key")}, {Key: "name", Value: "_id_"},
+			{Key: "unique", Value: true}}
 		if n := lookup(v, "name"); n != nil {
 			ix[2].Value = n
 		}
@@ -77,11 +82,12 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 	if lookup(options, "viewOn") != nil {
 		// A view is a document of system.views, and is logged as one.
 		doc := toRaw(append(bson.D{{Key: "_id", Value: ns}}, options...))
-		s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}}, func(st *state) {
-			c := newCollection(db, name, [16]byte{}, options)
-			c.kind = "view"
-			st.colls[ns] = c
-		})
+		s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}},
+			func(st *state) {
+				c := newCollection(db, name, [16]byte{}, options)
+				c.kind = "view"
+				st.colls[ns] = c
+			})
 		return bson.D{}, nil
 	}
 	s.makeCollection(db, name, options)
@@ -112,7 +118,8 @@ func (s *session) dropOne(c *collection) {
 		}
 	}
 	if c.kind != "collection" {
-		s.log(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: c.db + ".system.views"}, {Key: "o", Value: bson.D{{Key: "_id", Value: ns}}}}, effectDrop(ns))
+		s.log(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: c.db + ".system.views"},
+			{Key: "o", Value: bson.D{{Key: "_id", Value: ns}}}}, effectDrop(ns))
 		return
 	}
 	u := c.uuid
@@ -192,7 +199,8 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 		for _, old := range s.now().colls[ns].indexes {
 			if indexName(old) == name {
 				if uniqueSpec(old) != uniqueSpec(ix) {
-					return nil, refuse(86, "IndexKeySpecsConflict", "an index of the name %s exists with another definition", name)
+					return nil, refuse(86, "IndexKeySpecsConflict",
+						"an index of the name %s exists with another definition", name)
 				}
 				exists = true
 			}
@@ -213,14 +221,16 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 				return !twice
 			})
 			if twice {
-				return nil, refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns, name)
+				return nil, refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns,
+					name)
 			}
 		}
 		u := c.uuid
 		o := append(bson.D{{Key: "createIndexes", Value: c.name}}, ix...)
 		s.command(db, &u, o, effectIndex(ns, ix))
 	}
-	return bson.D{{Key: "numIndexesBefore", Value: before}, {Key: "numIndexesAfter", Value: int32(len(s.now().colls[ns].indexes))}}, nil
+	return bson.D{{Key: "numIndexesBefore", Value: before},
+		{Key: "numIndexesAfter", Value: int32(len(s.now().colls[ns].indexes))}}, nil
 }
 
 // uniqueSpec returns what must be equal for two index definitions to be the same.
@@ -256,7 +266,8 @@ func dropIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 		found = true
 		u := c.uuid
 		d := bson.D{{Key: "op", Value: "c"}, {Key: "ns", Value: db + ".$cmd"}, {Key: "ui", Value: uuidValue(u)},
-			{Key: "o", Value: bson.D{{Key: "dropIndexes", Value: c.name}, {Key: "index", Value: name}}}, {Key: "o2", Value: ix}}
+			{Key: "o", Value: bson.D{{Key: "dropIndexes", Value: c.name}, {Key: "index", Value: name}}},
+			{Key: "o2", Value: ix}}
 		s.log(d, effectDropIndex(ns, name))
 	}
 	if !found {
@@ -324,7 +335,8 @@ func modifyIndex(c *collection, mod bson.D) {
 			}
 		}
 		for _, e := range mod {
-			if hidden, isBool := e.Value.(bool); e.Key == "name" || e.Key == "keyPattern" || e.Key == "hidden" && isBool && !hidden {
+			if hidden, isBool := e.Value.(bool); e.Key == "name" || e.Key == "keyPattern" ||
+				e.Key == "hidden" && isBool && !hidden {
 				continue
 			}
 			next = append(next, e)

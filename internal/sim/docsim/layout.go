@@ -50,7 +50,9 @@ func readLayout(st *state) *layout {
 		_, b := d.Lookup("uuid").Binary()
 		copy(id[:], b)
 		if t := l.byID[id]; t != nil {
-			t.chunks = append(t.chunks, chunk{d.Lookup("_id"), d.Lookup("min").Document(), d.Lookup("max").Document(), d.Lookup("shard").StringValue()})
+			t.chunks = append(t.chunks, chunk{
+				d.Lookup("_id"), d.Lookup("min").Document(), d.Lookup("max").Document(), d.Lookup(
+					"shard").StringValue()})
 		}
 	})
 	for _, t := range l.byID {
@@ -115,8 +117,10 @@ func hashOf(v bson.RawValue) int64 {
 }
 
 func hashInto(h io.Writer, name []byte, v bson.RawValue) {
-	canonical := map[bson.Type]uint32{bson.TypeNull: 5, bson.TypeInt32: 10, bson.TypeInt64: 10, bson.TypeDouble: 10, bson.TypeString: 15, bson.TypeEmbeddedDocument: 20,
-		bson.TypeArray: 25, bson.TypeBinary: 30, bson.TypeObjectID: 35, bson.TypeBoolean: 40, bson.TypeDateTime: 45, bson.TypeTimestamp: 47}
+	canonical := map[bson.Type]uint32{bson.TypeNull: 5, bson.TypeInt32: 10, bson.TypeInt64: 10, bson.TypeDouble: 10,
+		bson.TypeString: 15, bson.TypeEmbeddedDocument: 20,
+		bson.TypeArray: 25, bson.TypeBinary: 30, bson.TypeObjectID: 35, bson.TypeBoolean: 40, bson.TypeDateTime: 45,
+		bson.TypeTimestamp: 47}
 	_ = binary.Write(h, binary.LittleEndian, canonical[v.Type])
 	_, _ = h.Write(name)
 	switch v.Type {

@@ -26,7 +26,8 @@ func bound(key bson.D, low bool) bson.D {
 }
 
 func chunkDoc(id [16]byte, low, high any, shard string) bson.D {
-	return bson.D{{Key: "_id", Value: bson.NewObjectID()}, {Key: "uuid", Value: uuidValue(id)}, {Key: "min", Value: low}, {Key: "max", Value: high},
+	return bson.D{{Key: "_id", Value: bson.NewObjectID()}, {Key: "uuid", Value: uuidValue(id)},
+		{Key: "min", Value: low}, {Key: "max", Value: high},
 		{Key: "shard", Value: shard}, {Key: "lastmod", Value: bson.Timestamp{T: uint32(time.Now().Unix()), I: 1}}}
 }
 
@@ -59,11 +60,15 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		name = append(name, k.Key+"_"+s)
 	}
 	if len(key) != 1 || key[0].Key != "_id" || isHashed(key[0]) {
-		ix := bson.D{{Key: "createIndexes", Value: coll}, {Key: "indexes", Value: bson.A{bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: key}, {Key: "name", Value: strings.Join(name, "_")}}}}}
+		ix := bson.D{{Key: "createIndexes", Value: coll},
+			{Key: "indexes", Value: bson.A{
+				bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: key},
+					{Key: "name", Value: strings.Join(name, "_")}}}}}
 		if _, err := c.set(primary).do(db, ix, nil); err != nil {
 			return nil, err
 		}
-	} else if _, err := c.set(primary).do(db, bson.D{{Key: "create", Value: coll}}, nil); err != nil && !strings.Contains(err.Error(), "already exists") {
+	} else if _, err := c.set(primary).do(db, bson.D{{Key: "create", Value: coll}}, nil); err != nil &&
+		!strings.Contains(err.Error(), "already exists") {
 		return nil, err
 	}
 	rs := c.set(primary)
@@ -86,7 +91,7 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	var chunks []any
 	if empty && len(key) == 1 && isHashed(key[0]) {
 		n := int64(2 * len(c.names))
-		step := int64(math.MaxInt64/n) * 2
+		step := math.MaxInt64 / n * 2
 		low := any(bound(key, true))
 		for i := int64(1); i <= n; i++ {
 			high := any(bson.D{{Key: key[0].Key, Value: math.MinInt64 + i*step}})
@@ -115,8 +120,9 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	}
 	err := c.write(put("chunks", chunks...))
 	if err == nil {
-		err = c.write(put("collections", bson.D{{Key: "_id", Value: ns}, {Key: "uuid", Value: uuidValue(id)}, {Key: "key", Value: key},
-			{Key: "unique", Value: truthy(req.Lookup("unique"))}, {Key: "lastmod", Value: time.Now()}}))
+		err = c.write(put("collections",
+			bson.D{{Key: "_id", Value: ns}, {Key: "uuid", Value: uuidValue(id)}, {Key: "key", Value: key},
+				{Key: "unique", Value: truthy(req.Lookup("unique"))}, {Key: "lastmod", Value: time.Now()}}))
 	}
 	c.noteSharded(id)
 	if rerr := c.reload(); rerr != nil {
@@ -156,12 +162,14 @@ func (c *Sharded) settle(t *table, from, to string) error {
 		for _, ix := range cur.indexes[1:] {
 			if !hasIndex(indexes, indexName(ix)) {
 				name := indexName(ix)
-				s.command(db, &t.uuid, bson.D{{Key: "dropIndexes", Value: coll}, {Key: "index", Value: name}}, effectDropIndex(t.ns, name))
+				s.command(db, &t.uuid, bson.D{{Key: "dropIndexes", Value: coll}, {Key: "index", Value: name}},
+					effectDropIndex(t.ns, name))
 			}
 		}
 		for _, ix := range indexes[1:] {
 			if !hasIndex(s.m.current.colls[t.ns].indexes, indexName(ix)) {
-				s.command(db, &t.uuid, append(bson.D{{Key: "createIndexes", Value: coll}}, ix...), effectIndex(t.ns, ix))
+				s.command(db, &t.uuid, append(bson.D{{Key: "createIndexes", Value: coll}}, ix...),
+					effectIndex(t.ns, ix))
 			}
 		}
 		return nil
@@ -209,8 +217,9 @@ func routeSplit(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	// old end, and a key belongs to the chunk that begins last before it.
 	err := c.write(put("chunks", chunkDoc(t.uuid, mid, ch.max, ch.shard)))
 	if err == nil {
-		err = c.write(bson.D{{Key: "update", Value: "chunks"}, {Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: ch.id}}},
-			{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "max", Value: mid}}}}}}}}})
+		err = c.write(bson.D{{Key: "update", Value: "chunks"},
+			{Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: ch.id}}},
+				{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "max", Value: mid}}}}}}}}})
 	}
 	if rerr := c.reload(); rerr != nil {
 		return nil, rerr
@@ -231,8 +240,9 @@ func routeShardZone(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		c.zones = map[string][]string{}
 	}
 	c.zones[shard] = append(c.zones[shard], zone)
-	return bson.D{}, c.write(bson.D{{Key: "update", Value: "shards"}, {Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: shard}}},
-		{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "tags", Value: c.zones[shard]}}}}}}}}})
+	return bson.D{}, c.write(bson.D{{Key: "update", Value: "shards"},
+		{Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: shard}}},
+			{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "tags", Value: c.zones[shard]}}}}}}}}})
 }
 
 func routeZone(x *routed, _ string, req bson.Raw) (bson.D, error) {
@@ -240,8 +250,9 @@ func routeZone(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	low := req.Lookup("min")
 	x.r.c.where.Lock()
 	defer x.r.c.where.Unlock()
-	return bson.D{}, x.r.c.write(put("tags", bson.D{{Key: "_id", Value: bson.D{{Key: "ns", Value: ns}, {Key: "min", Value: low}}}, {Key: "ns", Value: ns},
-		{Key: "min", Value: low}, {Key: "max", Value: req.Lookup("max")}, {Key: "tag", Value: req.Lookup("zone")}}))
+	return bson.D{}, x.r.c.write(put("tags",
+		bson.D{{Key: "_id", Value: bson.D{{Key: "ns", Value: ns}, {Key: "min", Value: low}}}, {Key: "ns", Value: ns},
+			{Key: "min", Value: low}, {Key: "max", Value: req.Lookup("max")}, {Key: "tag", Value: req.Lookup("zone")}}))
 }
 
 func routeMoveChunk(x *routed, _ string, req bson.Raw) (bson.D, error) {
@@ -423,7 +434,8 @@ func (c *Sharded) commitMove(t *table, ch *chunk, to string) error {
 	now := c.lay.byID[t.uuid]
 	same := false
 	for i := 0; now != nil && now.ns == t.ns && i < len(now.chunks); i++ {
-		same = same || now.chunks[i].id.Equal(ch.id) && now.chunks[i].shard == ch.shard && bytes.Equal(now.chunks[i].max, ch.max)
+		same = same || now.chunks[i].id.Equal(ch.id) && now.chunks[i].shard == ch.shard &&
+			bytes.Equal(now.chunks[i].max, ch.max)
 	}
 	if !same {
 		return refuse(46, "LockBusy", "the chunk has changed")
@@ -447,8 +459,9 @@ func (c *Sharded) commitMove(t *table, ch *chunk, to string) error {
 	if more, err := c.catchUp(t, ch, to, 0); err != nil || more {
 		return refuse(46, "LockBusy", "what was copied was rolled back")
 	}
-	err := c.write(bson.D{{Key: "update", Value: "chunks"}, {Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: ch.id}}},
-		{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "shard", Value: to}}}}}}}}})
+	err := c.write(bson.D{{Key: "update", Value: "chunks"},
+		{Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: ch.id}}},
+			{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "shard", Value: to}}}}}}}}})
 	if rerr := c.reload(); rerr != nil {
 		return rerr
 	}

@@ -67,7 +67,8 @@ func (o *Odd) logged(fields bson.D) bson.D {
 // optime returns the time that a server tells where its last entry has another.
 func (o *Odd) optime(ts bson.Timestamp) bson.Timestamp {
 	if o.ClockRunsOn && ts.T > 0 {
-		return bson.Timestamp{T: max(ts.T, uint32(time.Now().Unix())), I: ts.I + 1 + uint32(time.Now().Nanosecond()/1e6)}
+		return bson.Timestamp{T: max(ts.T, uint32(time.Now().Unix())),
+			I: ts.I + 1 + uint32(time.Now().Nanosecond()/1e6)}
 	}
 	return ts
 }

@@ -241,15 +241,19 @@ func matchOperator(vals []bson.RawValue, op string, arg bson.RawValue, whole bso
 		want, _ := arg.AsInt64OK()
 		name, _ := arg.StringValueOK()
 		return anyValue(vals, func(v bson.RawValue) bool {
-			return int64(v.Type) == want || name == "number" && isNumber(v.Type) || name != "" && typeNames[v.Type] == name
+			return int64(v.Type) == want || name == "number" && isNumber(v.Type) ||
+				name != "" && typeNames[v.Type] == name
 		}), nil
 	}
 	return false, refuse(2, "BadValue", "unknown operator: %s", op)
 }
 
-var typeNames = map[bson.Type]string{bson.TypeDouble: "double", bson.TypeString: "string", bson.TypeEmbeddedDocument: "object",
-	bson.TypeArray: "array", bson.TypeBinary: "binData", bson.TypeObjectID: "objectId", bson.TypeBoolean: "bool", bson.TypeDateTime: "date",
-	bson.TypeNull: "null", bson.TypeRegex: "regex", bson.TypeInt32: "int", bson.TypeTimestamp: "timestamp", bson.TypeInt64: "long",
+var typeNames = map[bson.Type]string{bson.TypeDouble: "double", bson.TypeString: "string",
+	bson.TypeEmbeddedDocument: "object",
+	bson.TypeArray:            "array", bson.TypeBinary: "binData", bson.TypeObjectID: "objectId",
+	bson.TypeBoolean: "bool", bson.TypeDateTime: "date",
+	bson.TypeNull: "null", bson.TypeRegex: "regex", bson.TypeInt32: "int", bson.TypeTimestamp: "timestamp",
+	bson.TypeInt64:      "long",
 	bson.TypeDecimal128: "decimal"}
 
 func truthy(v bson.RawValue) bool {

@@ -136,7 +136,8 @@ func Start(opt Options) (*ReplicaSet, error) {
 	if opt.NoopEvery == 0 {
 		opt.NoopEvery = 10 * time.Second
 	}
-	rs := &ReplicaSet{id: bson.NewObjectID(), opt: opt, changed: make(chan struct{}), stop: make(chan struct{}), term: 1,
+	rs := &ReplicaSet{id: bson.NewObjectID(), opt: opt, changed: make(chan struct{}), stop: make(chan struct{}),
+		term: 1,
 		txns: map[string]*transaction{}, written: map[string]int{}}
 	if err := rs.storeLogin(); err != nil {
 		return nil, err
@@ -156,7 +157,8 @@ func Start(opt Options) (*ReplicaSet, error) {
 		m.serve(l)
 	}
 	rs.mu.Lock()
-	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "initiating set"}}}}, nil)
+	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+		{Key: "o", Value: bson.D{{Key: "msg", Value: "initiating set"}}}}, nil)
 	rs.mu.Unlock()
 	for _, m := range rs.members {
 		rs.wg.Go(m.replicate)
@@ -296,7 +298,8 @@ func (rs *ReplicaSet) elect() {
 	rs.rollback(keep)
 	rs.term++
 	rs.primary = best
-	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "new primary"}}}}, nil)
+	rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+		{Key: "o", Value: bson.D{{Key: "msg", Value: "new primary"}}}}, nil)
 }
 
 // append adds an entry on the primary and applies it there; the lock is held.
@@ -313,7 +316,8 @@ func (rs *ReplicaSet) appendAt(fields bson.D, do effect, counts bson.Timestamp) 
 		rs.lastTS = nextTime(rs.lastTS, now)
 	}
 	if fields = rs.opt.Odd.logged(fields); fields == nil {
-		fields = bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "not told"}}}}
+		fields = bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+			{Key: "o", Value: bson.D{{Key: "msg", Value: "not told"}}}}
 	}
 	e := newEntry(fields, rs.lastTS, rs.term, now, do)
 	rs.log = append(rs.log, e)
@@ -341,7 +345,8 @@ func nextTime(last bson.Timestamp, now time.Time) bson.Timestamp {
 }
 
 func newEntry(fields bson.D, ts bson.Timestamp, term int64, now time.Time, do effect) *entry {
-	doc := append(fields, bson.E{Key: "ts", Value: ts}, bson.E{Key: "t", Value: term}, bson.E{Key: "v", Value: int64(2)},
+	doc := append(fields, bson.E{Key: "ts", Value: ts}, bson.E{Key: "t", Value: term},
+		bson.E{Key: "v", Value: int64(2)},
 		bson.E{Key: "wall", Value: bson.NewDateTimeFromTime(now)})
 	raw, err := bson.Marshal(doc)
 	if err != nil {
@@ -430,11 +435,13 @@ func (rs *ReplicaSet) noops() {
 		}
 		rs.mu.Lock()
 		if rs.primary >= 0 {
-			rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
+			rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+				{Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
 		}
 		for _, m := range rs.members {
 			if m.up && m.alone != nil && m.alone.leads {
-				m.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
+				m.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+					{Key: "o", Value: bson.D{{Key: "msg", Value: "periodic noop"}}}}, nil)
 			}
 		}
 		rs.mu.Unlock()
@@ -470,7 +477,8 @@ func (s *session) expireBy(c *collection, ix bson.D) {
 	}
 	var over []document
 	c.docs.Scan(func(d document) bool {
-		if v := d.raw.Lookup(key[0].Key); v.Type == bson.TypeDateTime && v.Time().Add(time.Duration(after)*time.Second).Before(time.Now()) {
+		if v := d.raw.Lookup(key[0].Key); v.Type == bson.TypeDateTime &&
+			v.Time().Add(time.Duration(after)*time.Second).Before(time.Now()) {
 			over = append(over, d)
 		}
 		return true

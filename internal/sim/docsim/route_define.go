@@ -12,7 +12,8 @@ import (
 
 // write changes the config servers' collections and waits for a majority.
 func (c *Sharded) write(cmd bson.D) error {
-	d, err := c.config.do("config", append(cmd, bson.E{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}), nil)
+	d, err := c.config.do("config", append(cmd,
+		bson.E{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}), nil)
 	if err == nil && lookup(d, "writeErrors") != nil {
 		err = refuse(11000, "DuplicateKey", "config: %v", lookup(d, "writeErrors"))
 	}
@@ -40,7 +41,8 @@ func put(coll string, docs ...any) bson.D {
 }
 
 func removeWhere(coll string, q bson.D) bson.D {
-	return bson.D{{Key: "delete", Value: coll}, {Key: "deletes", Value: bson.A{bson.D{{Key: "q", Value: q}, {Key: "limit", Value: int32(0)}}}}}
+	return bson.D{{Key: "delete", Value: coll},
+		{Key: "deletes", Value: bson.A{bson.D{{Key: "q", Value: q}, {Key: "limit", Value: int32(0)}}}}}
 }
 
 // makeDatabase returns a database its primary shard.
@@ -53,7 +55,9 @@ func (c *Sharded) makeDatabase(db, shard string) error {
 	if shard == "" {
 		shard = c.names[c.rng.IntN(len(c.names))]
 	}
-	err := c.write(put("databases", bson.D{{Key: "_id", Value: db}, {Key: "primary", Value: shard}, {Key: "version", Value: bson.D{{Key: "lastMod", Value: int32(1)}}}}))
+	err := c.write(put("databases", bson.D{
+		{Key: "_id", Value: db}, {Key: "primary", Value: shard}, {
+			Key: "version", Value: bson.D{{Key: "lastMod", Value: int32(1)}}}}))
 	if rerr := c.reload(); rerr != nil {
 		return rerr
 	}
@@ -69,10 +73,12 @@ func routeListDatabases(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: lookup(d, "dataSize")}, {Key: "empty", Value: false}})
+		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: lookup(d, "dataSize")},
+			{Key: "empty", Value: false}})
 	}
 	for _, db := range []string{"admin", "config"} {
-		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: int64(0)}, {Key: "empty", Value: false}})
+		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: int64(0)},
+			{Key: "empty", Value: false}})
 	}
 	slices.SortFunc(out, func(a, b any) int {
 		return strings.Compare(a.(bson.D)[0].Value.(string), b.(bson.D)[0].Value.(string))
@@ -89,7 +95,10 @@ func routeListCollections(x *routed, db string, req bson.Raw) (bson.D, error) {
 	defer c.where.RUnlock()
 	shard := c.lay.primary[db]
 	if shard == "" {
-		return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: bson.A{}}, {Key: "id", Value: int64(0)}, {Key: "ns", Value: db + ".$cmd.listCollections"}}}}, nil
+		return bson.D{
+			{Key: "cursor", Value: bson.D{
+				{Key: "firstBatch", Value: bson.A{}}, {Key: "id", Value: int64(0)}, {
+					Key: "ns", Value: db + ".$cmd.listCollections"}}}}, nil
 	}
 	return x.onOne(db, shard, req)
 }
@@ -123,7 +132,8 @@ func routeCollStats(x *routed, db string, req bson.Raw) (bson.D, error) {
 	for _, d := range list {
 		size += int64(len(d))
 	}
-	return bson.D{{Key: "ns", Value: db + "." + first(req).StringValue()}, {Key: "count", Value: int64(len(list))}, {Key: "size", Value: size}}, nil
+	return bson.D{{Key: "ns", Value: db + "." + first(req).StringValue()}, {Key: "count", Value: int64(len(list))},
+		{Key: "size", Value: size}}, nil
 }
 
 func routeDBStats(x *routed, db string, req bson.Raw) (bson.D, error) {
@@ -132,7 +142,8 @@ func routeDBStats(x *routed, db string, req bson.Raw) (bson.D, error) {
 	if p := x.r.c.lay.primary[db]; p != "" {
 		return x.onOne(db, p, req)
 	}
-	return bson.D{{Key: "db", Value: db}, {Key: "collections", Value: int64(0)}, {Key: "objects", Value: int64(0)}, {Key: "dataSize", Value: int64(0)}}, nil
+	return bson.D{{Key: "db", Value: db}, {Key: "collections", Value: int64(0)}, {Key: "objects", Value: int64(0)},
+		{Key: "dataSize", Value: int64(0)}}, nil
 }
 
 func routeCreate(x *routed, db string, req bson.Raw) (bson.D, error) {
@@ -361,7 +372,8 @@ func routeRename(x *routed, _ string, req bson.Raw) (bson.D, error) {
 			return nil, err
 		}
 	}
-	raw := toRaw(bson.D{{Key: "_id", Value: to}, {Key: "uuid", Value: uuidValue(t.uuid)}, {Key: "key", Value: t.key}, {Key: "unique", Value: false}, {Key: "lastmod", Value: time.Now()}})
+	raw := toRaw(bson.D{{Key: "_id", Value: to}, {Key: "uuid", Value: uuidValue(t.uuid)}, {Key: "key", Value: t.key},
+		{Key: "unique", Value: false}, {Key: "lastmod", Value: time.Now()}})
 	// Written until it is so: shards have the new name by now.
 	for {
 		_ = c.write(put("collections", raw))
@@ -380,7 +392,8 @@ func routeListShards(x *routed, _ string, _ bson.Raw) (bson.D, error) {
 	defer x.r.c.where.RUnlock()
 	out := bson.A{}
 	for _, n := range x.r.c.names {
-		out = append(out, bson.D{{Key: "_id", Value: n}, {Key: "host", Value: x.r.c.shards[n].host()}, {Key: "state", Value: int32(1)}, {Key: "tags", Value: tagsOf(x.r.c.zones[n])}})
+		out = append(out, bson.D{{Key: "_id", Value: n}, {Key: "host", Value: x.r.c.shards[n].host()},
+			{Key: "state", Value: int32(1)}, {Key: "tags", Value: tagsOf(x.r.c.zones[n])}})
 	}
 	return bson.D{{Key: "shards", Value: out}}, nil
 }
@@ -412,8 +425,11 @@ func routeBalancer(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	switch lower(req.Index(0).Key()) {
 	case "balancerstart", "balancerstop":
 		stopped := lower(req.Index(0).Key()) == "balancerstop"
-		_, err := c.config.do("config", bson.D{{Key: "update", Value: "settings"}, {Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: "balancer"}}},
-			{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "stopped", Value: stopped}}}}}, {Key: "upsert", Value: true}}}}}, nil)
+		_, err := c.config.do("config", bson.D{
+			{Key: "update", Value: "settings"}, {
+				Key: "updates", Value: bson.A{bson.D{{Key: "q", Value: bson.D{{Key: "_id", Value: "balancer"}}},
+					{Key: "u", Value: bson.D{{Key: "$set", Value: bson.D{{Key: "stopped", Value: stopped}}}}},
+					{Key: "upsert", Value: true}}}}}, nil)
 		return bson.D{}, err
 	}
 	mode := "full"

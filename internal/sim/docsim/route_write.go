@@ -75,7 +75,9 @@ func routeInsert(x *routed, db string, req bson.Raw) (bson.D, error) {
 		if len(docs) == 0 {
 			continue
 		}
-		d, err := x.r.c.set(shard).do(db, carry(req, bson.D{{Key: "insert", Value: first(req)}, {Key: "documents", Value: docs}, {Key: "ordered", Value: isOrdered(req)}}), owning(t, shard))
+		d, err := x.r.c.set(shard).do(db,
+			carry(req, bson.D{{Key: "insert", Value: first(req)}, {Key: "documents", Value: docs},
+				{Key: "ordered", Value: isOrdered(req)}}), owning(t, shard))
 		if err != nil {
 			return nil, err
 		}
@@ -125,7 +127,8 @@ func (x *routed) statements(db string, req bson.Raw, field, count string, single
 		if p := t.pinned(q); p != "" {
 			to = []string{p}
 		} else if upsert {
-			bad = append(bad, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: int32(61)}, {Key: "errmsg", Value: "Failed to target upsert by query :: could not extract exact shard key"}})
+			bad = append(bad, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: int32(61)},
+				{Key: "errmsg", Value: "Failed to target upsert by query :: could not extract exact shard key"}})
 			continue
 		}
 		for _, shard := range to {
@@ -174,7 +177,8 @@ func routeUpdate(x *routed, db string, req bson.Raw) (bson.D, error) {
 }
 
 func routeDelete(x *routed, db string, req bson.Raw) (bson.D, error) {
-	return x.statements(db, req, "deletes", "", func(st bson.Raw) bool { n, _ := st.Lookup("limit").AsInt64OK(); return n == 1 })
+	return x.statements(db, req, "deletes", "",
+		func(st bson.Raw) bool { n, _ := st.Lookup("limit").AsInt64OK(); return n == 1 })
 }
 
 func routeFindAndModify(x *routed, db string, req bson.Raw) (bson.D, error) {

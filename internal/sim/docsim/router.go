@@ -82,19 +82,27 @@ var routes map[string]routeHandler
 func init() {
 	fine := func(*routed, string, bson.Raw) (bson.D, error) { return bson.D{}, nil }
 	routes = map[string]routeHandler{
-		"ping": fine, "endsessions": fine, "refreshsessions": fine, "killsessions": fine, "logout": fine, "flushrouterconfig": fine,
-		"buildinfo": func(*routed, string, bson.Raw) (bson.D, error) { return buildInfo(nil, "", nil) },
-		"getlog":    func(*routed, string, bson.Raw) (bson.D, error) { return emptyLog(nil, "", nil) }, "getparameter": fine,
-		"connectionstatus": func(x *routed, _ string, _ bson.Raw) (bson.D, error) { return connectionStatus(&x.login, "", nil) },
-		"find":             routeFind, "getmore": routeGetMore, "killcursors": routeKillCursors, "count": routeCount, "distinct": routeDistinct, "aggregate": routeAggregate,
+		"ping": fine, "endsessions": fine, "refreshsessions": fine, "killsessions": fine, "logout": fine,
+		"flushrouterconfig": fine,
+		"buildinfo":         func(*routed, string, bson.Raw) (bson.D, error) { return buildInfo(nil, "", nil) },
+		"getlog":            func(*routed, string, bson.Raw) (bson.D, error) { return emptyLog(nil, "", nil) },
+		"getparameter":      fine,
+		"connectionstatus": func(x *routed, _ string, _ bson.Raw) (bson.D, error) {
+			return connectionStatus(&x.login, "", nil)
+		},
+		"find": routeFind, "getmore": routeGetMore, "killcursors": routeKillCursors, "count": routeCount,
+		"distinct": routeDistinct, "aggregate": routeAggregate,
 		"insert": routeInsert, "update": routeUpdate, "delete": routeDelete, "findandmodify": routeFindAndModify,
-		"listdatabases": routeListDatabases, "listcollections": routeListCollections, "listindexes": routeListIndexes, "collstats": routeCollStats, "dbstats": routeDBStats,
+		"listdatabases": routeListDatabases, "listcollections": routeListCollections, "listindexes": routeListIndexes,
+		"collstats": routeCollStats, "dbstats": routeDBStats,
 		"create": routeCreate, "drop": routeDrop, "dropdatabase": routeDropDatabase, "renamecollection": routeRename,
 		"createindexes": routeAll, "dropindexes": routeAll, "deleteindexes": routeAll, "collmod": routeAll,
 		"appendoplognote": routeNote, "committransaction": routeCommit, "aborttransaction": routeAbort,
-		"listshards": routeListShards, "getshardmap": routeShardMap, "enablesharding": routeEnableSharding, "shardcollection": routeShardCollection,
-		"split": routeSplit, "movechunk": routeMoveChunk, "addshardtozone": routeShardZone, "updatezonekeyrange": routeZone,
-		"balancerstop": routeBalancer, "balancerstart": routeBalancer, "balancerstatus": routeBalancer,
+		"listshards": routeListShards, "getshardmap": routeShardMap, "enablesharding": routeEnableSharding,
+		"shardcollection": routeShardCollection,
+		"split":           routeSplit, "movechunk": routeMoveChunk, "addshardtozone": routeShardZone,
+		"updatezonekeyrange": routeZone,
+		"balancerstop":       routeBalancer, "balancerstart": routeBalancer, "balancerstatus": routeBalancer,
 	}
 }
 
@@ -116,7 +124,8 @@ func (x *routed) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	var out bson.D
 	switch {
 	case name == "hello" || name == "ismaster":
-		out = bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true}, {Key: "ismaster", Value: true}, {Key: "msg", Value: "isdbgrid"},
+		out = bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true},
+			{Key: "ismaster", Value: true}, {Key: "msg", Value: "isdbgrid"},
 			{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(maxMessage)},
 			{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 			{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
@@ -151,7 +160,8 @@ func (x *routed) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 // the time, unsigned as without keys.
 func clusterTime(ts bson.Timestamp) bson.E {
 	return bson.E{Key: "$clusterTime", Value: bson.D{{Key: "clusterTime", Value: ts},
-		{Key: "signature", Value: bson.D{{Key: "hash", Value: bson.Binary{Data: make([]byte, 20)}}, {Key: "keyId", Value: int64(0)}}}}}
+		{Key: "signature", Value: bson.D{
+			{Key: "hash", Value: bson.Binary{Data: make([]byte, 20)}}, {Key: "keyId", Value: int64(0)}}}}}
 }
 
 func clusterTimeOf(req bson.Raw) (bson.Timestamp, bool) {
@@ -251,7 +261,9 @@ func (x *routed) hand(ns string, list []bson.Raw, size int64) bson.D {
 		x.r.cursors[id] = rest
 		x.r.mu.Unlock()
 	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: first}, {Key: "id", Value: id}, {Key: "ns", Value: ns}}}}
+	return bson.D{
+		{Key: "cursor", Value: bson.D{{Key: "firstBatch", Value: first}, {Key: "id", Value: id},
+			{Key: "ns", Value: ns}}}}
 }
 
 // cut takes a batch off a list.
@@ -325,7 +337,9 @@ func routeGetMore(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		delete(x.r.cursors, id)
 		next = 0
 	}
-	return bson.D{{Key: "cursor", Value: bson.D{{Key: "nextBatch", Value: batch}, {Key: "id", Value: next}, {Key: "ns", Value: ""}}}}, nil
+	return bson.D{
+		{Key: "cursor", Value: bson.D{{Key: "nextBatch", Value: batch}, {Key: "id", Value: next},
+			{Key: "ns", Value: ""}}}}, nil
 }
 
 func routeKillCursors(x *routed, _ string, req bson.Raw) (bson.D, error) {

@@ -18,7 +18,8 @@ func (s *session) createSeries(db, name string, options bson.D) error {
 	ts := toD(value(lookup(options, "timeseries")).Document())
 	span, rounding := lookup(ts, "bucketMaxSpanSeconds"), lookup(ts, "bucketRoundingSeconds")
 	if (span != nil || rounding != nil) && (lookup(ts, "granularity") != nil || span == nil || rounding == nil) {
-		return refuse(72, "InvalidOptions", "give either granularity, or both bucketMaxSpanSeconds and bucketRoundingSeconds")
+		return refuse(72, "InvalidOptions",
+			"give either granularity, or both bucketMaxSpanSeconds and bucketRoundingSeconds")
 	}
 	if span != nil {
 		return s.makeSeries(db, name, options, ts)
@@ -38,16 +39,21 @@ func (s *session) makeSeries(db, name string, options, ts bson.D) error {
 			options[i].Value = ts
 		}
 	}
-	inner := bson.D{{Key: "validator", Value: bson.D{{Key: "$jsonSchema", Value: bson.D{{Key: "bsonType", Value: "object"}, {Key: "required", Value: bson.A{"_id", "control", "data"}}}}}},
+	inner := bson.D{
+		{Key: "validator", Value: bson.D{
+			{Key: "$jsonSchema", Value: bson.D{
+				{Key: "bsonType", Value: "object"}, {Key: "required", Value: bson.A{"_id", "control", "data"}}}}}},
 		{Key: "clusteredIndex", Value: true}}
 	s.makeCollection(db, bucketsOf+name, append(inner, options...))
 	ns := db + "." + name
-	doc := toRaw(bson.D{{Key: "_id", Value: ns}, {Key: "viewOn", Value: bucketsOf + name}, {Key: "pipeline", Value: bson.A{bson.D{{Key: "$_internalUnpackBucket", Value: ts}}}}})
-	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}}, func(st *state) {
-		c := newCollection(db, name, [16]byte{}, options)
-		c.kind = "timeseries"
-		st.colls[ns] = c
-	})
+	doc := toRaw(bson.D{{Key: "_id", Value: ns}, {Key: "viewOn", Value: bucketsOf + name},
+		{Key: "pipeline", Value: bson.A{bson.D{{Key: "$_internalUnpackBucket", Value: ts}}}}})
+	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}},
+		func(st *state) {
+			c := newCollection(db, name, [16]byte{}, options)
+			c.kind = "timeseries"
+			st.colls[ns] = c
+		})
 	return nil
 }
 
@@ -103,7 +109,9 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 			data = append(data, bson.E{Key: n, Value: columns[n]})
 		}
 		b := bson.D{{Key: "_id", Value: bson.NewObjectIDFromTimestamp(time.UnixMilli(low.DateTime()))},
-			{Key: "control", Value: bson.D{{Key: "version", Value: int32(1)}, {Key: "min", Value: bson.D{{Key: at, Value: low}}}, {Key: "max", Value: bson.D{{Key: at, Value: high}}}}}}
+			{Key: "control", Value: bson.D{
+				{Key: "version", Value: int32(1)}, {Key: "min", Value: bson.D{{Key: at, Value: low}}}, {
+					Key: "max", Value: bson.D{{Key: at, Value: high}}}}}}
 		if v := groups[k][0].Lookup(meta); v.Type != 0 {
 			b = append(b, bson.E{Key: "meta", Value: v})
 		}

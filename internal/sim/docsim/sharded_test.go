@@ -34,14 +34,17 @@ func TestAShardedClusterIsOneToItsClients(t *testing.T) {
 	run := func(cmd ...bson.E) { t.Helper(); require.NoError(t, admin.RunCommand(ctx, bson.D(cmd)).Err()) }
 	db := cl.Database("telemetry")
 	readings := db.Collection("readings", options.Collection().SetWriteConcern(writeconcern.Majority()))
-	run(bson.E{Key: "shardCollection", Value: "telemetry.readings"}, bson.E{Key: "key", Value: bson.D{{Key: "colony", Value: 1}}})
+	run(bson.E{Key: "shardCollection", Value: "telemetry.readings"},
+		bson.E{Key: "key", Value: bson.D{{Key: "colony", Value: 1}}})
 	for i := range 100 {
-		_, err := readings.InsertOne(ctx, bson.D{{Key: "_id", Value: i}, {Key: "colony", Value: i % 10}, {Key: "n", Value: 0}})
+		_, err := readings.InsertOne(ctx,
+			bson.D{{Key: "_id", Value: i}, {Key: "colony", Value: i % 10}, {Key: "n", Value: 0}})
 		require.NoError(t, err)
 	}
 	_, err := db.Collection("gateways").InsertOne(ctx, bson.D{{Key: "_id", Value: "north"}})
 	require.NoError(t, err)
-	run(bson.E{Key: "split", Value: "telemetry.readings"}, bson.E{Key: "middle", Value: bson.D{{Key: "colony", Value: 5}}})
+	run(bson.E{Key: "split", Value: "telemetry.readings"},
+		bson.E{Key: "middle", Value: bson.D{{Key: "colony", Value: 5}}})
 	move := func(colony int, to string, o docsim.MoveOptions) {
 		t.Helper()
 		raw, _ := bson.Marshal(bson.D{{Key: "colony", Value: colony}})
@@ -66,7 +69,8 @@ func TestAShardedClusterIsOneToItsClients(t *testing.T) {
 		require.NoError(t, sess.StartTransaction())
 		sctx := mongo.NewSessionContext(ctx, sess)
 		for i := range 10 {
-			_, err := readings.UpdateMany(sctx, bson.D{{Key: "colony", Value: i}}, bson.D{{Key: "$inc", Value: bson.D{{Key: "n", Value: 10}}}})
+			_, err := readings.UpdateMany(sctx, bson.D{{Key: "colony", Value: i}},
+				bson.D{{Key: "$inc", Value: bson.D{{Key: "n", Value: 10}}}})
 			require.NoError(t, err)
 		}
 		n, err := readings.CountDocuments(sctx, bson.D{{Key: "n", Value: bson.D{{Key: "$gte", Value: 10}}}})
@@ -103,7 +107,9 @@ func TestAShardedClusterIsOneToItsClients(t *testing.T) {
 	}
 	require.ElementsMatch(t, want, docs)
 
-	require.NoError(t, admin.RunCommand(ctx, bson.D{{Key: "renameCollection", Value: "telemetry.readings"}, {Key: "to", Value: "telemetry.readings_2025"}}).Err())
+	require.NoError(t, admin.RunCommand(ctx,
+		bson.D{{Key: "renameCollection", Value: "telemetry.readings"},
+			{Key: "to", Value: "telemetry.readings_2025"}}).Err())
 	n, err := db.Collection("readings_2025").CountDocuments(ctx, bson.D{})
 	require.NoError(t, err)
 	require.EqualValues(t, 100, n)
@@ -118,7 +124,8 @@ func TestAShardedClusterIsOneToItsClients(t *testing.T) {
 func TestWritesThatMeetATransaction(t *testing.T) {
 	_, cl := start(t, docsim.Options{OpsPerEntry: 1})
 	c := cl.Database("apiary").Collection("colonies")
-	_, err := c.InsertMany(ctx, []any{bson.D{{Key: "_id", Value: 1}, {Key: "n", Value: 0}}, bson.D{{Key: "_id", Value: 2}, {Key: "n", Value: 0}}})
+	_, err := c.InsertMany(ctx, []any{bson.D{{Key: "_id", Value: 1}, {Key: "n", Value: 0}},
+		bson.D{{Key: "_id", Value: 2}, {Key: "n", Value: 0}}})
 	require.NoError(t, err)
 	inc := bson.D{{Key: "$inc", Value: bson.D{{Key: "n", Value: 1}}}}
 	a, err := cl.StartSession()
@@ -141,7 +148,8 @@ func TestWritesThatMeetATransaction(t *testing.T) {
 	require.EqualValues(t, 1, n)
 	// The log holds it as one entry an operation, which end in one that counts.
 	var entries int
-	cur, err := cl.Database("local").Collection("oplog.rs").Find(ctx, bson.D{{Key: "ns", Value: "admin.$cmd"}, {Key: "op", Value: "c"}})
+	cur, err := cl.Database("local").Collection("oplog.rs").Find(ctx,
+		bson.D{{Key: "ns", Value: "admin.$cmd"}, {Key: "op", Value: "c"}})
 	require.NoError(t, err)
 	for cur.Next(ctx) {
 		entries++

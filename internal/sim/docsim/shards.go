@@ -73,7 +73,8 @@ func StartSharded(opt ShardedOptions) (*Sharded, error) {
 	if opt.Members == 0 {
 		opt.Members = 3
 	}
-	c := &Sharded{opt: opt, id: bson.NewObjectID(), shards: map[string]*ReplicaSet{}, stop: make(chan struct{}), rng: rand.New(rand.NewPCG(uint64(opt.Shards), 5)), lay: &layout{}}
+	c := &Sharded{opt: opt, id: bson.NewObjectID(), shards: map[string]*ReplicaSet{}, stop: make(chan struct{}),
+		rng: rand.New(rand.NewPCG(uint64(opt.Shards), 5)), lay: &layout{}}
 	port := func(n int) int {
 		if opt.FirstPort == 0 {
 			return 0
@@ -123,9 +124,12 @@ func (c *Sharded) initiate() error {
 	docs := map[string]bson.A{"version": {bson.D{{Key: "_id", Value: int32(1)}, {Key: "clusterId", Value: c.id}}}}
 	for _, name := range c.names {
 		rs := c.shards[name]
-		docs["shards"] = append(docs["shards"], bson.D{{Key: "_id", Value: name}, {Key: "host", Value: rs.host()}, {Key: "state", Value: int32(1)}})
-		id := bson.D{{Key: "_id", Value: "shardIdentity"}, {Key: "shardName", Value: name}, {Key: "clusterId", Value: c.id}, {Key: "configsvrConnectionString", Value: c.config.host()}}
-		if _, err := rs.do("admin", bson.D{{Key: "insert", Value: "system.version"}, {Key: "documents", Value: bson.A{id}}}, nil); err != nil {
+		docs["shards"] = append(docs["shards"],
+			bson.D{{Key: "_id", Value: name}, {Key: "host", Value: rs.host()}, {Key: "state", Value: int32(1)}})
+		id := bson.D{{Key: "_id", Value: "shardIdentity"}, {Key: "shardName", Value: name},
+			{Key: "clusterId", Value: c.id}, {Key: "configsvrConnectionString", Value: c.config.host()}}
+		if _, err := rs.do("admin", bson.D{
+			{Key: "insert", Value: "system.version"}, {Key: "documents", Value: bson.A{id}}}, nil); err != nil {
 			return err
 		}
 	}
@@ -133,7 +137,8 @@ func (c *Sharded) initiate() error {
 		docs["mongos"] = append(docs["mongos"], bson.D{{Key: "_id", Value: r.addr}, {Key: "ping", Value: time.Now()}})
 	}
 	for _, coll := range slices.Sorted(maps.Keys(docs)) {
-		if _, err := c.config.do("config", bson.D{{Key: "insert", Value: coll}, {Key: "documents", Value: docs[coll]}}, nil); err != nil {
+		if _, err := c.config.do("config", bson.D{{Key: "insert", Value: coll}, {Key: "documents", Value: docs[coll]}},
+			nil); err != nil {
 			return err
 		}
 	}
@@ -260,14 +265,16 @@ func (rs *ReplicaSet) do(db string, cmd bson.D, set func(*session)) (bson.D, err
 		case <-time.After(20 * time.Millisecond):
 		}
 		if time.Now().After(until) {
-			return nil, refuse(133, "FailedToSatisfyReadPreference", "Could not find host matching read preference for set %s", rs.opt.Name)
+			return nil, refuse(133, "FailedToSatisfyReadPreference",
+				"Could not find host matching read preference for set %s", rs.opt.Name)
 		}
 	}
 }
 
 // settled waits until a majority has all that the set's log holds now.
 func (rs *ReplicaSet) settled() error {
-	_, err := rs.do("admin", bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}}, {Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}}, nil)
+	_, err := rs.do("admin", bson.D{{Key: "appendOplogNote", Value: 1}, {Key: "data", Value: bson.D{}},
+		{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}}, nil)
 	return err
 }
 

@@ -58,9 +58,14 @@ func TestAnswersLikeARealServer(t *testing.T) {
 		return err.Error()
 	}
 	for i := range 60 {
-		d := bson.D{{Key: "_id", Value: int32(i)}, {Key: "n", Value: int32(rng.IntN(20))}, {Key: "yard", Value: []string{"north", "heath", "mill"}[rng.IntN(3)]},
-			{Key: "kg", Value: float64(rng.IntN(100)) / 4}, {Key: "q", Value: bson.D{{Key: "year", Value: int32(2020 + rng.IntN(5))}, {Key: "marked", Value: rng.IntN(2) == 0}}},
-			{Key: "tags", Value: bson.A{"a", "b", "c"}[:rng.IntN(4)]}, {Key: "boxes", Value: bson.A{bson.D{{Key: "no", Value: int32(rng.IntN(4))}}, bson.D{{Key: "no", Value: int32(9)}}}}}
+		d := bson.D{{Key: "_id", Value: int32(i)}, {Key: "n", Value: int32(rng.IntN(20))},
+			{Key: "yard", Value: []string{"north", "heath", "mill"}[rng.IntN(3)]},
+			{Key: "kg", Value: float64(rng.IntN(100)) / 4},
+			{Key: "q", Value: bson.D{{Key: "year", Value: int32(2020 + rng.IntN(5))},
+				{Key: "marked", Value: rng.IntN(2) == 0}}},
+			{Key: "tags", Value: bson.A{"a", "b", "c"}[:rng.IntN(4)]},
+			{Key: "boxes", Value: bson.A{
+				bson.D{{Key: "no", Value: int32(rng.IntN(4))}}, bson.D{{Key: "no", Value: int32(9)}}}}}
 		if i%7 == 0 {
 			d = append(d, bson.E{Key: "gone", Value: nil})
 		}
@@ -71,13 +76,25 @@ func TestAnswersLikeARealServer(t *testing.T) {
 		return show(err)
 	}, "the same _id again")
 	filters := []bson.D{
-		{}, {{Key: "n", Value: 5}}, {{Key: "n", Value: bson.D{{Key: "$gt", Value: 10}}}}, {{Key: "n", Value: bson.D{{Key: "$gte", Value: 3}, {Key: "$lt", Value: 9}}}},
-		{{Key: "yard", Value: bson.D{{Key: "$in", Value: bson.A{"north", "mill"}}}}}, {{Key: "yard", Value: bson.D{{Key: "$nin", Value: bson.A{"north"}}}}}, {{Key: "yard", Value: bson.D{{Key: "$ne", Value: "north"}}}},
-		{{Key: "q.year", Value: 2022}}, {{Key: "tags", Value: "b"}}, {{Key: "tags", Value: bson.D{{Key: "$size", Value: 2}}}}, {{Key: "tags", Value: bson.D{{Key: "$all", Value: bson.A{"a", "b"}}}}},
-		{{Key: "gone", Value: bson.D{{Key: "$exists", Value: true}}}}, {{Key: "gone", Value: nil}}, {{Key: "$or", Value: bson.A{bson.D{{Key: "n", Value: 1}}, bson.D{{Key: "yard", Value: "mill"}}}}},
-		{{Key: "$and", Value: bson.A{bson.D{{Key: "n", Value: bson.D{{Key: "$lte", Value: 12}}}}, bson.D{{Key: "yard", Value: "heath"}}}}}, {{Key: "$nor", Value: bson.A{bson.D{{Key: "yard", Value: "mill"}}}}},
-		{{Key: "yard", Value: bson.D{{Key: "$regex", Value: "^n"}}}}, {{Key: "n", Value: bson.D{{Key: "$mod", Value: bson.A{4, 1}}}}}, {{Key: "n", Value: bson.D{{Key: "$not", Value: bson.D{{Key: "$gt", Value: 4}}}}}},
-		{{Key: "boxes.no", Value: 3}}, {{Key: "kg", Value: bson.D{{Key: "$type", Value: "double"}}}}, {{Key: "_id", Value: bson.D{{Key: "$gte", Value: 50}}}},
+		{}, {{Key: "n", Value: 5}}, {{Key: "n", Value: bson.D{{Key: "$gt", Value: 10}}}}, {
+			{Key: "n", Value: bson.D{{Key: "$gte", Value: 3}, {Key: "$lt", Value: 9}}}},
+		{{Key: "yard", Value: bson.D{{Key: "$in", Value: bson.A{"north", "mill"}}}}},
+		{{Key: "yard", Value: bson.D{{Key: "$nin", Value: bson.A{"north"}}}}},
+		{{Key: "yard", Value: bson.D{{Key: "$ne", Value: "north"}}}},
+		{{Key: "q.year", Value: 2022}}, {{Key: "tags", Value: "b"}},
+		{{Key: "tags", Value: bson.D{{Key: "$size", Value: 2}}}},
+		{{Key: "tags", Value: bson.D{{Key: "$all", Value: bson.A{"a", "b"}}}}},
+		{{Key: "gone", Value: bson.D{{Key: "$exists", Value: true}}}}, {{Key: "gone", Value: nil}},
+		{{Key: "$or", Value: bson.A{bson.D{{Key: "n", Value: 1}}, bson.D{{Key: "yard", Value: "mill"}}}}},
+		{
+			{Key: "$and", Value: bson.A{
+				bson.D{{Key: "n", Value: bson.D{{Key: "$lte", Value: 12}}}}, bson.D{{Key: "yard", Value: "heath"}}}}},
+		{{Key: "$nor", Value: bson.A{bson.D{{Key: "yard", Value: "mill"}}}}},
+		{{Key: "yard", Value: bson.D{{Key: "$regex", Value: "^n"}}}},
+		{{Key: "n", Value: bson.D{{Key: "$mod", Value: bson.A{4, 1}}}}},
+		{{Key: "n", Value: bson.D{{Key: "$not", Value: bson.D{{Key: "$gt", Value: 4}}}}}},
+		{{Key: "boxes.no", Value: 3}}, {{Key: "kg", Value: bson.D{{Key: "$type", Value: "double"}}}},
+		{{Key: "_id", Value: bson.D{{Key: "$gte", Value: 50}}}},
 	}
 	query := func(f bson.D) {
 		t.Helper()
@@ -99,12 +116,24 @@ func TestAnswersLikeARealServer(t *testing.T) {
 		query(f)
 	}
 	updates := []bson.D{
-		{{Key: "$set", Value: bson.D{{Key: "n", Value: int32(7)}, {Key: "q.year", Value: int32(2026)}, {Key: "new.deep", Value: "x"}}}}, {{Key: "$unset", Value: bson.D{{Key: "gone", Value: ""}}}},
-		{{Key: "$inc", Value: bson.D{{Key: "n", Value: int32(3)}}}}, {{Key: "$inc", Value: bson.D{{Key: "kg", Value: 1.5}}}}, {{Key: "$mul", Value: bson.D{{Key: "n", Value: int32(2)}}}},
-		{{Key: "$min", Value: bson.D{{Key: "n", Value: int32(4)}}}}, {{Key: "$max", Value: bson.D{{Key: "n", Value: int32(15)}}}}, {{Key: "$push", Value: bson.D{{Key: "tags", Value: "z"}}}},
-		{{Key: "$addToSet", Value: bson.D{{Key: "tags", Value: "a"}}}}, {{Key: "$pop", Value: bson.D{{Key: "tags", Value: 1}}}}, {{Key: "$pop", Value: bson.D{{Key: "tags", Value: -1}}}},
-		{{Key: "$rename", Value: bson.D{{Key: "kg", Value: "weight"}}}}, {{Key: "$set", Value: bson.D{{Key: "_id", Value: int32(999)}}}}, {{Key: "$inc", Value: bson.D{{Key: "yard", Value: 1}}}},
-		{{Key: "$push", Value: bson.D{{Key: "tags", Value: bson.D{{Key: "$each", Value: bson.A{"p", "q"}}}}}}}, {{Key: "$set", Value: bson.D{{Key: "tags.1", Value: "second"}}}},
+		{
+			{Key: "$set", Value: bson.D{
+				{Key: "n", Value: int32(7)}, {Key: "q.year", Value: int32(2026)}, {Key: "new.deep", Value: "x"}}}},
+		{{Key: "$unset", Value: bson.D{{Key: "gone", Value: ""}}}},
+		{{Key: "$inc", Value: bson.D{{Key: "n", Value: int32(3)}}}},
+		{{Key: "$inc", Value: bson.D{{Key: "kg", Value: 1.5}}}},
+		{{Key: "$mul", Value: bson.D{{Key: "n", Value: int32(2)}}}},
+		{{Key: "$min", Value: bson.D{{Key: "n", Value: int32(4)}}}},
+		{{Key: "$max", Value: bson.D{{Key: "n", Value: int32(15)}}}},
+		{{Key: "$push", Value: bson.D{{Key: "tags", Value: "z"}}}},
+		{{Key: "$addToSet", Value: bson.D{{Key: "tags", Value: "a"}}}},
+		{{Key: "$pop", Value: bson.D{{Key: "tags", Value: 1}}}},
+		{{Key: "$pop", Value: bson.D{{Key: "tags", Value: -1}}}},
+		{{Key: "$rename", Value: bson.D{{Key: "kg", Value: "weight"}}}},
+		{{Key: "$set", Value: bson.D{{Key: "_id", Value: int32(999)}}}},
+		{{Key: "$inc", Value: bson.D{{Key: "yard", Value: 1}}}},
+		{{Key: "$push", Value: bson.D{{Key: "tags", Value: bson.D{{Key: "$each", Value: bson.A{"p", "q"}}}}}}},
+		{{Key: "$set", Value: bson.D{{Key: "tags.1", Value: "second"}}}},
 	}
 	for i := range 120 {
 		f, u := filters[rng.IntN(len(filters))], updates[rng.IntN(len(updates))]
@@ -124,12 +153,16 @@ func TestAnswersLikeARealServer(t *testing.T) {
 		}
 	}
 	both(func(c *mongo.Collection) string {
-		r, err := c.UpdateOne(ctx, bson.D{{Key: "_id", Value: int32(700)}, {Key: "yard", Value: "mill"}}, bson.D{{Key: "$setOnInsert", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "$set", Value: bson.D{{Key: "m", Value: 2}}}}, options.UpdateOne().SetUpsert(true))
+		r, err := c.UpdateOne(ctx, bson.D{{Key: "_id", Value: int32(700)}, {Key: "yard", Value: "mill"}},
+			bson.D{{Key: "$setOnInsert", Value: bson.D{{Key: "n", Value: 1}}},
+				{Key: "$set", Value: bson.D{{Key: "m", Value: 2}}}}, options.UpdateOne().SetUpsert(true))
 		return fmt.Sprint(r.UpsertedCount, r.UpsertedID, show(err))
 	}, "upsert")
 	both(func(c *mongo.Collection) string {
 		var d bson.D
-		err := c.FindOneAndUpdate(ctx, bson.D{{Key: "_id", Value: int32(700)}}, bson.D{{Key: "$set", Value: bson.D{{Key: "m", Value: 3}}}}, options.FindOneAndUpdate().SetReturnDocument(options.After)).Decode(&d)
+		err := c.FindOneAndUpdate(ctx, bson.D{{Key: "_id", Value: int32(700)}},
+			bson.D{{Key: "$set", Value: bson.D{{Key: "m", Value: 3}}}},
+			options.FindOneAndUpdate().SetReturnDocument(options.After)).Decode(&d)
 		return fmt.Sprint(d, show(err))
 	}, "find and update")
 	both(func(c *mongo.Collection) string {
@@ -144,7 +177,8 @@ func TestAnswersLikeARealServer(t *testing.T) {
 	}, "distinct")
 	query(bson.D{})
 	both(func(c *mongo.Collection) string {
-		_, err := c.Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "n", Value: 1}}, Options: options.Index().SetName("n_1")})
+		_, err := c.Indexes().CreateOne(ctx,
+			mongo.IndexModel{Keys: bson.D{{Key: "n", Value: 1}}, Options: options.Index().SetName("n_1")})
 		return show(err)
 	}, "index")
 	both(func(c *mongo.Collection) string {
@@ -165,10 +199,12 @@ func TestWhatAMajorityHoldsStays(t *testing.T) {
 			rs.Delay(i, time.Hour)
 		}
 	}
-	_, err = cl.Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.W1())).InsertOne(ctx, bson.D{{Key: "_id", Value: "lost"}})
+	_, err = cl.Database("apiary").Collection("c",
+		options.Collection().SetWriteConcern(writeconcern.W1())).InsertOne(ctx, bson.D{{Key: "_id", Value: "lost"}})
 	require.NoError(t, err)
 	seen := func(level *readconcern.ReadConcern) (ids []string) {
-		cur, err := cl.Database("apiary").Collection("c", options.Collection().SetReadConcern(level)).Find(ctx, bson.D{})
+		cur, err := cl.Database("apiary").Collection("c", options.Collection().SetReadConcern(level)).Find(ctx,
+			bson.D{})
 		require.NoError(t, err)
 		for cur.Next(ctx) {
 			ids = append(ids, cur.Current.Lookup("_id").StringValue())
@@ -181,7 +217,8 @@ func TestWhatAMajorityHoldsStays(t *testing.T) {
 	for i := range 3 {
 		rs.Delay(i, 0)
 	}
-	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 30*time.Second,
+		10*time.Millisecond)
 	require.Eventually(t, func() bool {
 		_, err := safe.InsertOne(ctx, bson.D{{Key: "_id", Value: "new"}})
 		return err == nil || mongo.IsDuplicateKeyError(err)
@@ -209,7 +246,8 @@ func TestAPrimaryThatIsCutOff(t *testing.T) {
 	require.NoError(t, err)
 	old := rs.Primary()
 	client := func(i int) *mongo.Client {
-		cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + rs.Addresses()[i]).SetDirect(true).SetRetryWrites(false))
+		cl, err := mongo.Connect(options.Client().ApplyURI("mongodb://" +
+			rs.Addresses()[i]).SetDirect(true).SetRetryWrites(false))
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = cl.Disconnect(context.Background()) })
 		return cl
@@ -237,12 +275,15 @@ func TestAPrimaryThatIsCutOff(t *testing.T) {
 			Self   bool
 		}
 	}
-	require.NoError(t, direct.Database("admin").RunCommand(ctx, bson.D{{Key: "replSetGetStatus", Value: 1}}).Decode(&st))
+	require.NoError(t, direct.Database("admin").RunCommand(ctx,
+		bson.D{{Key: "replSetGetStatus", Value: 1}}).Decode(&st))
 	for _, m := range st.Members {
 		require.Equal(t, m.Self, m.Health == 1, "it reaches nobody")
 	}
-	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old }, 30*time.Second, 10*time.Millisecond)
-	next := client(rs.Primary()).Database("apiary").Collection("c", options.Collection().SetWriteConcern(writeconcern.Majority()))
+	require.Eventually(t, func() bool { return rs.Primary() >= 0 && rs.Primary() != old },
+		30*time.Second, 10*time.Millisecond)
+	next := client(rs.Primary()).Database("apiary").Collection("c",
+		options.Collection().SetWriteConcern(writeconcern.Majority()))
 	_, err = next.InsertOne(ctx, bson.D{{Key: "_id", Value: "new"}})
 	require.NoError(t, err)
 	require.NotContains(t, ids(alone, readconcern.Local()), "new", "it hears nothing of the others")
@@ -251,7 +292,9 @@ func TestAPrimaryThatIsCutOff(t *testing.T) {
 		return err != nil
 	}, 30*time.Second, 100*time.Millisecond, "it stands down")
 	rs.Rejoin(old)
-	require.Eventually(t, func() bool { return slices.Equal(ids(alone, readconcern.Local()), []string{"kept", "new"}) }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t,
+		func() bool { return slices.Equal(ids(alone, readconcern.Local()), []string{"kept", "new"}) }, 30*time.Second,
+		20*time.Millisecond)
 	require.Equal(t, []string{"kept", "new"}, ids(next, readconcern.Majority()))
 }
 
@@ -259,15 +302,20 @@ func TestTheLogHasTheDocumentedForm(t *testing.T) {
 	for _, form := range []int{1, 2} {
 		_, cl := start(t, docsim.Options{LogForm: form})
 		c := cl.Database("apiary").Collection("colonies")
-		_, err := c.InsertOne(ctx, bson.D{{Key: "_id", Value: 1}, {Key: "a", Value: 1}, {Key: "q", Value: bson.D{{Key: "y", Value: 1}}}})
+		_, err := c.InsertOne(ctx, bson.D{
+			{Key: "_id", Value: 1}, {Key: "a", Value: 1}, {Key: "q", Value: bson.D{{Key: "y", Value: 1}}}})
 		require.NoError(t, err)
-		_, err = c.UpdateOne(ctx, bson.D{{Key: "_id", Value: 1}}, bson.D{{Key: "$set", Value: bson.D{{Key: "q.y", Value: 2}, {Key: "z", Value: 1}}}, {Key: "$unset", Value: bson.D{{Key: "a", Value: ""}}}})
+		_, err = c.UpdateOne(ctx, bson.D{{Key: "_id", Value: 1}},
+			bson.D{{Key: "$set", Value: bson.D{{Key: "q.y", Value: 2}, {Key: "z", Value: 1}}},
+				{Key: "$unset", Value: bson.D{{Key: "a", Value: ""}}}})
 		require.NoError(t, err)
 		_, err = c.DeleteOne(ctx, bson.D{{Key: "_id", Value: 1}})
 		require.NoError(t, err)
-		require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "renameCollection", Value: "apiary.colonies"}, {Key: "to", Value: "apiary.c"}}).Err())
+		require.NoError(t, cl.Database("admin").RunCommand(ctx,
+			bson.D{{Key: "renameCollection", Value: "apiary.colonies"}, {Key: "to", Value: "apiary.c"}}).Err())
 		require.NoError(t, cl.Database("apiary").Drop(ctx))
-		cur, err := cl.Database("local").Collection("oplog.rs").Find(ctx, bson.D{{Key: "op", Value: bson.D{{Key: "$ne", Value: "n"}}}})
+		cur, err := cl.Database("local").Collection("oplog.rs").Find(ctx,
+			bson.D{{Key: "op", Value: bson.D{{Key: "$ne", Value: "n"}}}})
 		require.NoError(t, err)
 		var ops []string
 		var last bson.Timestamp
@@ -310,14 +358,19 @@ func TestRefusals(t *testing.T) {
 	require.NoError(t, db.CreateCollection(ctx, "a"))
 	require.EqualValues(t, 48, code(db.CreateCollection(ctx, "a")))
 	require.EqualValues(t, 59, code(db.RunCommand(ctx, bson.D{{Key: "noSuchCommand", Value: 1}}).Err()))
-	require.EqualValues(t, 26, code(cl.Database("admin").RunCommand(ctx, bson.D{{Key: "renameCollection", Value: "apiary.none"}, {Key: "to", Value: "apiary.b"}}).Err()))
+	require.EqualValues(t, 26,
+		code(cl.Database("admin").RunCommand(ctx,
+			bson.D{{Key: "renameCollection", Value: "apiary.none"}, {Key: "to", Value: "apiary.b"}}).Err()))
 	require.NoError(t, db.CreateCollection(ctx, "b"))
-	require.EqualValues(t, 48, code(cl.Database("admin").RunCommand(ctx, bson.D{{Key: "renameCollection", Value: "apiary.a"}, {Key: "to", Value: "apiary.b"}}).Err()))
+	require.EqualValues(t, 48,
+		code(cl.Database("admin").RunCommand(ctx,
+			bson.D{{Key: "renameCollection", Value: "apiary.a"}, {Key: "to", Value: "apiary.b"}}).Err()))
 	_, err := db.Collection("a").Find(ctx, bson.D{{Key: "x", Value: bson.D{{Key: "$near", Value: 1}}}})
 	require.NoError(t, err, "nothing there that the unknown operator would be tried on")
 	_, err = db.Collection("a").InsertOne(ctx, bson.D{{Key: "_id", Value: bson.A{1}}})
 	require.Error(t, err)
-	_, err = db.Collection("a").Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "u", Value: 1}}, Options: options.Index().SetUnique(true)})
+	_, err = db.Collection("a").Indexes().CreateOne(ctx,
+		mongo.IndexModel{Keys: bson.D{{Key: "u", Value: 1}}, Options: options.Index().SetUnique(true)})
 	require.NoError(t, err)
 	_, err = db.Collection("a").InsertOne(ctx, bson.D{{Key: "u", Value: 1}})
 	require.NoError(t, err)

@@ -24,7 +24,8 @@ func newDocument(raw bson.Raw) document { return document{raw.Lookup("_id"), raw
 type docs = btree.BTreeG[document]
 
 func newDocs() *docs {
-	return btree.NewBTreeGOptions(func(a, b document) bool { return Compare(a.id, b.id) < 0 }, btree.Options{NoLocks: true})
+	return btree.NewBTreeGOptions(func(a, b document) bool { return Compare(a.id, b.id) < 0 },
+		btree.Options{NoLocks: true})
 }
 
 // collection is one incarnation of a collection, as one state sees it.
@@ -63,7 +64,8 @@ func newCollection(db, name string, uuid [16]byte, options bson.D) *collection {
 
 func plainCollection(db, name string, uuid [16]byte, options bson.D) *collection {
 	return &collection{db: db, name: name, kind: "collection", uuid: uuid, options: options, docs: newDocs(),
-		indexes: []bson.D{{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}}, {Key: "name", Value: "_id_"}}}}
+		indexes: []bson.D{{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "_id", Value: int32(1)}}},
+			{Key: "name", Value: "_id_"}}}}
 }
 
 func (c *collection) clone() *collection {

@@ -55,10 +55,12 @@ func (s *session) enter(name string, req bson.Raw) error {
 	t := rs.txns[key]
 	if t == nil {
 		if name == "committransaction" || name == "aborttransaction" || rs.primary != s.m.id {
-			return refuse(251, "NoSuchTransaction", "Given transaction number does not match any in-progress transactions")
+			return refuse(251, "NoSuchTransaction",
+				"Given transaction number does not match any in-progress transactions")
 		}
 		n, _ := req.Lookup("txnNumber").AsInt64OK()
-		t = &transaction{lsid: req.Lookup("lsid"), number: n, state: s.m.current.clone(), began: rs.total(), keys: map[string]bool{}, spaces: map[string]bool{}}
+		t = &transaction{lsid: req.Lookup("lsid"), number: n, state: s.m.current.clone(), began: rs.total(),
+			keys: map[string]bool{}, spaces: map[string]bool{}}
 		rs.txns[key] = t
 	}
 	if t.failed && name != "aborttransaction" {
@@ -102,7 +104,8 @@ func lockKey(c *collection, id bson.RawValue) string {
 // lock takes a document for writing.
 func (s *session) lock(c *collection, id bson.RawValue) error {
 	rs := s.m.rs
-	conflict := refuse(112, "WriteConflict", "WriteConflict error: this operation conflicted with another operation. Please retry your operation or multi-document transaction.")
+	conflict := refuse(112, "WriteConflict", "WriteConflict error: this operation conflicted with another "+
+		"operation. Please retry your operation or multi-document transaction.")
 	key := lockKey(c, id)
 	for _, t := range rs.txns {
 		if t != s.txn && t.keys[key] && (t.prepared != nil || s.txn != nil) {
@@ -179,7 +182,8 @@ func (rs *ReplicaSet) entries(t *transaction, last bson.D, do effect) *entry {
 	}
 	prev := bson.D{{Key: "ts", Value: bson.Timestamp{}}, {Key: "t", Value: int64(-1)}}
 	head := func(o bson.D) bson.D {
-		return bson.D{{Key: "lsid", Value: t.lsid}, {Key: "txnNumber", Value: t.number}, {Key: "op", Value: "c"}, {Key: "ns", Value: "admin.$cmd"},
+		return bson.D{{Key: "lsid", Value: t.lsid}, {Key: "txnNumber", Value: t.number}, {Key: "op", Value: "c"},
+			{Key: "ns", Value: "admin.$cmd"},
 			{Key: "o", Value: o}, {Key: "prevOpTime", Value: prev}}
 	}
 	list := func(ops []op) bson.A {
@@ -195,7 +199,8 @@ func (rs *ReplicaSet) entries(t *transaction, last bson.D, do effect) *entry {
 		prev = bson.D{{Key: "ts", Value: e.ts}, {Key: "t", Value: rs.term}}
 		ops = ops[per:]
 		// Others may write between a transaction's entries.
-		rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{{Key: "msg", Value: "in between"}}}}, nil)
+		rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+			{Key: "o", Value: bson.D{{Key: "msg", Value: "in between"}}}}, nil)
 	}
 	o := append(bson.D{{Key: "applyOps", Value: list(ops)}}, last...)
 	if several {
@@ -286,13 +291,16 @@ func (rs *ReplicaSet) decide(key string, commit *bson.Timestamp) {
 	if t == nil || t.prepared == nil {
 		return
 	}
-	fields := bson.D{{Key: "lsid", Value: t.lsid}, {Key: "txnNumber", Value: t.number}, {Key: "op", Value: "c"}, {Key: "ns", Value: "admin.$cmd"},
+	fields := bson.D{{Key: "lsid", Value: t.lsid}, {Key: "txnNumber", Value: t.number}, {Key: "op", Value: "c"},
+		{Key: "ns", Value: "admin.$cmd"},
 		{Key: "prevOpTime", Value: bson.D{{Key: "ts", Value: t.prepared.ts}, {Key: "t", Value: rs.term}}}}
 	if commit == nil {
 		rs.append(append(fields, bson.E{Key: "o", Value: bson.D{{Key: "abortTransaction", Value: int32(1)}}}), nil)
 	} else {
 		rs.touch(t)
-		rs.appendAt(append(fields, bson.E{Key: "o", Value: bson.D{{Key: "commitTransaction", Value: int32(1)}, {Key: "commitTimestamp", Value: *commit}}}), t.apply, *commit)
+		rs.appendAt(append(fields, bson.E{
+			Key: "o", Value: bson.D{{Key: "commitTransaction", Value: int32(1)},
+				{Key: "commitTimestamp", Value: *commit}}}), t.apply, *commit)
 	}
 	t.decided = rs.total()
 }
@@ -321,7 +329,8 @@ func (m *member) transactions(filter bson.Raw) []bson.Raw {
 		if t.at > n || t.decided > 0 && t.decided <= n {
 			continue
 		}
-		d := toRaw(bson.D{{Key: "_id", Value: t.lsid}, {Key: "txnNum", Value: t.number}, {Key: "state", Value: "prepared"},
+		d := toRaw(bson.D{{Key: "_id", Value: t.lsid}, {Key: "txnNum", Value: t.number},
+			{Key: "state", Value: "prepared"},
 			{Key: "lastWriteOpTime", Value: bson.D{{Key: "ts", Value: t.prepared.ts}, {Key: "t", Value: m.term()}}}})
 		if ok, err := matches(d, filter); err == nil && ok {
 			out = append(out, d)

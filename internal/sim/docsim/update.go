@@ -103,7 +103,8 @@ func setAt(v bson.RawValue, path []string, to *bson.RawValue) (bson.RawValue, er
 	if to == nil {
 		return v, nil
 	}
-	return v, refuse(28, "PathNotViable", "cannot create field %q in a value that is neither document nor array", path[0])
+	return v, refuse(28, "PathNotViable", "cannot create field %q in a value that is neither document nor array",
+		path[0])
 }
 
 // update returns what an update makes of a document ("Update Operators"). A
@@ -410,7 +411,8 @@ func operators(old, new bson.Raw) (bson.D, bool) {
 			ov := value(od[i].Value)
 			switch {
 			case sameValue(ov, nv):
-			case ov.Type == bson.TypeEmbeddedDocument && nv.Type == bson.TypeEmbeddedDocument && !strings.Contains(e.Key, "."):
+			case ov.Type == bson.TypeEmbeddedDocument && nv.Type == bson.TypeEmbeddedDocument &&
+				!strings.Contains(e.Key, "."):
 				if !walk(prefix+e.Key+".", ov.Document(), nv.Document()) {
 					return false
 				}

@@ -264,7 +264,8 @@ func (rs *ReplicaSet) storeLogin() error {
 	if err != nil {
 		return fmt.Errorf("stand-in login: %w", err)
 	}
-	rs.scramDB[rs.opt.User], err = c.GetStoredCredentialsWithError(scram.KeyFactors{Salt: "lindenholt-salt!", Iters: 4096})
+	rs.scramDB[rs.opt.User], err = c.GetStoredCredentialsWithError(scram.KeyFactors{
+		Salt: "lindenholt-salt!", Iters: 4096})
 	return err
 }
 
@@ -281,7 +282,8 @@ func (rs *ReplicaSet) scram() (scram.HashGeneratorFcn, string) {
 // certified answers a login by the client's certificate ("x.509").
 func (s *session) certified(req bson.Raw) (bson.D, error) {
 	conn, ok := s.conn.(*tls.Conn)
-	if mech, _ := req.Lookup("mechanism").StringValueOK(); mech != "MONGODB-X509" || s.m.rs.opt.Mechanism != mech || !ok || len(conn.ConnectionState().PeerCertificates) == 0 {
+	if mech, _ := req.Lookup("mechanism").StringValueOK(); mech != "MONGODB-X509" || s.m.rs.opt.Mechanism != mech ||
+		!ok || len(conn.ConnectionState().PeerCertificates) == 0 {
 		return nil, refuse(18, "AuthenticationFailed", "Authentication failed.")
 	}
 	subject := conn.ConnectionState().PeerCertificates[0].Subject.String()
@@ -332,5 +334,6 @@ func (s *session) login(cmd string, req bson.Raw) (bson.D, error) {
 		}
 		s.user = s.sasl.Username()
 	}
-	return bson.D{{Key: "conversationId", Value: int32(1)}, {Key: "done", Value: done}, {Key: "payload", Value: []byte(out)}}, nil
+	return bson.D{{Key: "conversationId", Value: int32(1)}, {Key: "done", Value: done},
+		{Key: "payload", Value: []byte(out)}}, nil
 }

@@ -270,7 +270,8 @@ func (o *Server) list(w http.ResponseWriter, q url.Values, objects map[string]*v
 			break
 		}
 		v := objects[k].now()
-		out.Contents = append(out.Contents, listed{k, v.made.Format("2006-01-02T15:04:05.000Z"), v.etag, len(v.data), "STANDARD"})
+		out.Contents = append(out.Contents,
+			listed{k, v.made.Format("2006-01-02T15:04:05.000Z"), v.etag, len(v.data), "STANDARD"})
 	}
 	if out.EncodingType == "url" {
 		for i := range out.Contents {
@@ -309,7 +310,8 @@ func (o *Server) listVersions(w http.ResponseWriter, prefix string, objects map[
 		list := objects[k].list
 		for i := len(list) - 1; i >= 0; i-- {
 			v := list[i]
-			row := listedVersion{listed{k, v.made.Format("2006-01-02T15:04:05.000Z"), v.etag, len(v.data), "STANDARD"}, v.id, i == len(list)-1}
+			row := listedVersion{listed{k, v.made.Format("2006-01-02T15:04:05.000Z"), v.etag, len(v.data), "STANDARD"},
+				v.id, i == len(list)-1}
 			if v.deleted {
 				out.DeleteMarker = append(out.DeleteMarker, row)
 			} else {
@@ -320,7 +322,8 @@ func (o *Server) listVersions(w http.ResponseWriter, prefix string, objects map[
 	o.xml(w, out)
 }
 
-func (o *Server) onObject(w http.ResponseWriter, r *http.Request, objects map[string]*versions, key string, body []byte) *s3Error {
+func (o *Server) onObject(w http.ResponseWriter, r *http.Request, objects map[string]*versions, key string,
+	body []byte) *s3Error {
 	all := objects[key]
 	v := all.now()
 	if id := r.URL.Query().Get("versionId"); id != "" && all != nil && r.Method != http.MethodDelete {
@@ -343,7 +346,8 @@ func (o *Server) onObject(w http.ResponseWriter, r *http.Request, objects map[st
 			return &s3Error{507, "InsufficientStorage", "there is no room left"}
 		}
 		sum := md5.Sum(body)
-		put := &version{id: fmt.Sprint(o.count), data: body, etag: `"` + hex.EncodeToString(sum[:]) + `"`, made: o.now(), mode: r.Header.Get("X-Amz-Object-Lock-Mode")}
+		put := &version{id: fmt.Sprint(o.count), data: body, etag: `"` + hex.EncodeToString(sum[:]) + `"`,
+			made: o.now(), mode: r.Header.Get("X-Amz-Object-Lock-Mode")}
 		if until, err := time.Parse(time.RFC3339, r.Header.Get("X-Amz-Object-Lock-Retain-Until-Date")); err == nil {
 			put.until = until
 		}
@@ -466,7 +470,8 @@ func (o *Server) retention(w http.ResponseWriter, r *http.Request, v *version, b
 		}
 		v.mode, v.until = q.Mode, until
 	case v.until.IsZero():
-		return &s3Error{404, "NoSuchObjectLockConfiguration", "The specified object does not have a ObjectLock configuration"}
+		return &s3Error{404, "NoSuchObjectLockConfiguration",
+			"The specified object does not have a ObjectLock configuration"}
 	default:
 		o.xml(w, retention{Mode: v.mode, RetainUntilDate: v.until.Format(time.RFC3339)})
 	}

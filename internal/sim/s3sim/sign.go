@@ -29,7 +29,8 @@ func (o *Server) authenticate(r *http.Request) *s3Error {
 	stamp := r.Header.Get("X-Amz-Date")
 	when, err := time.Parse("20060102T150405Z", stamp)
 	if err != nil || o.now().Sub(when).Abs() > 15*time.Minute {
-		return &s3Error{403, "RequestTimeTooSkewed", "The difference between the request time and the current time is too large."}
+		return &s3Error{403, "RequestTimeTooSkewed",
+			"The difference between the request time and the current time is too large."}
 	}
 	var headers strings.Builder
 	for _, h := range strings.Split(parts["SignedHeaders"], ";") {
@@ -42,9 +43,11 @@ func (o *Server) authenticate(r *http.Request) *s3Error {
 		}
 		headers.WriteString(h + ":" + strings.TrimSpace(value) + "\n")
 	}
-	canonical := strings.Join([]string{r.Method, escapePath(r.URL.Path), canonicalQuery(r.URL.Query()), headers.String(), parts["SignedHeaders"], r.Header.Get("X-Amz-Content-Sha256")}, "\n")
+	canonical := strings.Join([]string{r.Method, escapePath(r.URL.Path), canonicalQuery(r.URL.Query()),
+		headers.String(), parts["SignedHeaders"], r.Header.Get("X-Amz-Content-Sha256")}, "\n")
 	sum := sha256.Sum256([]byte(canonical))
-	text := strings.Join([]string{"AWS4-HMAC-SHA256", stamp, strings.Join(scope[1:], "/"), hex.EncodeToString(sum[:])}, "\n")
+	text := strings.Join([]string{"AWS4-HMAC-SHA256", stamp, strings.Join(scope[1:], "/"), hex.EncodeToString(sum[:])},
+		"\n")
 	key := []byte("AWS4" + o.opt.Secret)
 	for _, s := range append(slices.Clone(scope[1:]), text) {
 		m := hmac.New(sha256.New, key)
@@ -52,7 +55,8 @@ func (o *Server) authenticate(r *http.Request) *s3Error {
 		key = m.Sum(nil)
 	}
 	if !hmac.Equal([]byte(hex.EncodeToString(key)), []byte(parts["Signature"])) {
-		return &s3Error{403, "SignatureDoesNotMatch", "The request signature we calculated does not match the signature you provided."}
+		return &s3Error{403, "SignatureDoesNotMatch",
+			"The request signature we calculated does not match the signature you provided."}
 	}
 	return nil
 }

@@ -105,7 +105,8 @@ func Run(t *testing.T, open func(t *testing.T) blob.Backend) {
 	})
 	t.Run("bad names are refused", func(t *testing.T) {
 		b := open(t)
-		for _, n := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", ".hidden", "a b", "a\x00", strings.Repeat("x", 600)} {
+		for _, n := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", ".hidden", "a b", "a\x00",
+			strings.Repeat("x", 600)} {
 			require.ErrorIs(t, b.Create(ctx, n, nil), blob.ErrName, n)
 		}
 	})

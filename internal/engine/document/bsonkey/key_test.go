@@ -32,15 +32,23 @@ func TestKeysOrderAsServersDo(t *testing.T) {
 		r, k := encode(t, v)
 		vals, keys = append(vals, r), append(keys, k)
 	}
-	for _, v := range []any{bson.MinKey{}, bson.MaxKey{}, nil, true, false, "", "a", "a\x00", "a\x00b", "ab", "Ωρίων", int32(0), int64(0), 0.0,
-		math.Copysign(0, -1), math.NaN(), math.Inf(1), math.Inf(-1), int32(5), int64(5), 5.0, 5.5, -5.5, -5, math.MaxInt64, math.MinInt64, 9.223372036854775807e18, -9.223372036854775808e18,
-		1e19, -1e19, 1e308, 5e-324, -5e-324, 0.1, bson.ObjectID{1}, bson.ObjectID{2}, bson.DateTime(-5), bson.DateTime(5), bson.Timestamp{T: 1, I: 2}, bson.Timestamp{T: 1, I: 3},
-		bson.Binary{Data: []byte{1}}, bson.Binary{Subtype: 4, Data: []byte{1}}, bson.Binary{Data: []byte{0, 0}}, bson.D{}, bson.D{{Key: "a", Value: 1}}, bson.D{{Key: "a", Value: 1.0}},
-		bson.D{{Key: "a", Value: "x"}}, bson.D{{Key: "b", Value: 0}}, bson.D{{Key: "a", Value: 1}, {Key: "b", Value: 2}}, bson.D{{Key: "a", Value: bson.A{1, "x"}}}, bson.D{{Key: "a", Value: bson.A{1}}},
+	for _, v := range []any{bson.MinKey{}, bson.MaxKey{}, nil, true, false, "", "a", "a\x00", "a\x00b", "ab", "Ωρίων",
+		int32(0), int64(0), 0.0,
+		math.Copysign(0, -1), math.NaN(), math.Inf(1), math.Inf(-1), int32(5), int64(5), 5.0, 5.5, -5.5, -5,
+		math.MaxInt64, math.MinInt64, 9.223372036854775807e18, -9.223372036854775808e18,
+		1e19, -1e19, 1e308, 5e-324, -5e-324, 0.1, bson.ObjectID{1}, bson.ObjectID{2}, bson.DateTime(-5),
+		bson.DateTime(5), bson.Timestamp{T: 1, I: 2}, bson.Timestamp{T: 1, I: 3},
+		bson.Binary{Data: []byte{1}}, bson.Binary{Subtype: 4, Data: []byte{1}}, bson.Binary{Data: []byte{0, 0}},
+		bson.D{}, bson.D{{Key: "a", Value: 1}}, bson.D{{Key: "a", Value: 1.0}},
+		bson.D{{Key: "a", Value: "x"}}, bson.D{{Key: "b", Value: 0}},
+		bson.D{{Key: "a", Value: 1}, {Key: "b", Value: 2}}, bson.D{{Key: "a", Value: bson.A{1, "x"}}},
+		bson.D{{Key: "a", Value: bson.A{1}}},
 	} {
 		add(v)
 	}
-	for _, s := range []string{"5", "5.0", "0.1", "-0.1", "5E+3", "5000", "1E+6111", "-1E+6111", "1E-6176", "9223372036854775807", "9223372036854775808", "-9223372036854775808", "NaN", "Infinity", "-Infinity", "0E+3", "1234567890123456789012345678901234"} {
+	for _, s := range []string{"5", "5.0", "0.1", "-0.1", "5E+3", "5000", "1E+6111", "-1E+6111", "1E-6176",
+		"9223372036854775807", "9223372036854775808", "-9223372036854775808", "NaN", "Infinity", "-Infinity", "0E+3",
+		"1234567890123456789012345678901234"} {
 		d, err := bson.ParseDecimal128(s)
 		require.NoError(t, err)
 		add(d)
@@ -59,7 +67,8 @@ func TestKeysOrderAsServersDo(t *testing.T) {
 		case 4:
 			add(int32(rng.IntN(4000) - 2000))
 		case 5:
-			add(bson.D{{Key: string(rune('a' + rng.IntN(3))), Value: rng.IntN(3)}, {Key: "z", Value: float64(rng.IntN(3))}})
+			add(bson.D{{Key: string(rune('a' + rng.IntN(3))), Value: rng.IntN(3)},
+				{Key: "z", Value: float64(rng.IntN(3))}})
 		}
 	}
 	for i := range vals {
@@ -83,7 +92,8 @@ func TestDocumentsWithoutKeyAreRefused(t *testing.T) {
 }
 
 func FuzzDocumentKey(f *testing.F) {
-	for _, v := range []any{"x", 1, 1.5, bson.D{{Key: "a", Value: bson.A{1, bson.Regex{Pattern: "a"}}}}, bson.CodeWithScope{Code: "c", Scope: bson.D{}}} {
+	for _, v := range []any{"x", 1, 1.5, bson.D{{Key: "a", Value: bson.A{1, bson.Regex{Pattern: "a"}}}},
+		bson.CodeWithScope{Code: "c", Scope: bson.D{}}} {
 		doc, _ := bson.Marshal(bson.D{{Key: "_id", Value: v}})
 		f.Add(doc)
 	}

@@ -70,9 +70,11 @@ func (s *Server) add(c record.Change) {
 // create makes a namespace; the lock must be held.
 func (s *Server) create(name string) *space {
 	s.made++
-	sp := &space{record.Namespace{Name: name, Ident: []byte(position(s.made)), Kind: contentKind, Definition: definition}, map[string]string{}}
+	sp := &space{record.Namespace{Name: name, Ident: []byte(position(s.made)), Kind: contentKind,
+		Definition: definition}, map[string]string{}}
 	s.spaces[name] = sp
-	s.add(record.Change{Op: record.Create, Namespace: name, Ident: sp.Ident, Value: fold.JoinCreate(contentKind, definition)})
+	s.add(record.Change{Op: record.Create, Namespace: name, Ident: sp.Ident,
+		Value: fold.JoinCreate(contentKind, definition)})
 	return sp
 }
 
@@ -98,7 +100,8 @@ func (s *Server) Remove(name, key string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	sp := s.spaces[name]
-	s.add(record.Change{Op: record.Delete, Namespace: name, Ident: sp.Ident, Key: []byte(key), Value: []byte(sp.records[key])})
+	s.add(record.Change{Op: record.Delete, Namespace: name, Ident: sp.Ident, Key: []byte(key),
+		Value: []byte(sp.records[key])})
 	delete(sp.records, key)
 }
 
@@ -182,7 +185,8 @@ func (c *cluster) Partitions(context.Context, engine.Namespace, int) ([]engine.P
 	return []engine.Partition{{}}, nil
 }
 
-func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, _ engine.Partition, fn func(record.Record) error) error {
+func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, _ engine.Partition,
+	fn func(record.Record) error) error {
 	c.s.mu.Lock()
 	sp := c.s.spaces[ns.Name]
 	if sp == nil || !bytes.Equal(sp.Ident, ns.Ident) {
@@ -209,14 +213,16 @@ func (c *cluster) LogStart(ctx context.Context, shard string) (record.Mark, erro
 	return c.LogEnd(ctx, shard)
 }
 
-func (c *cluster) Follow(ctx context.Context, _ string, after record.Position, fn func([]record.Change, engine.Progress) error) error {
+func (c *cluster) Follow(ctx context.Context, _ string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
 	for {
 		c.s.mu.Lock()
 		if after < position(c.s.first) {
 			c.s.mu.Unlock()
 			return fmt.Errorf("%w: it begins after %s", engine.ErrLogLost, position(c.s.first))
 		}
-		i, found := slices.BinarySearchFunc(c.s.log, after, func(e record.Change, p record.Position) int { return strings.Compare(string(e.At), string(p)) })
+		i, found := slices.BinarySearchFunc(c.s.log, after,
+			func(e record.Change, p record.Position) int { return strings.Compare(string(e.At), string(p)) })
 		if found {
 			i++
 		}

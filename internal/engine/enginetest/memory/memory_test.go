@@ -18,7 +18,8 @@ func TestConformance(t *testing.T) {
 		wrong := target
 		wrong.Secret = "mistyped"
 		return &enginetest.Fixture{
-			Target: target, WrongLogin: &wrong, Driver: memory.Driver{}, Namespace: "colonies", Other: "colonies_restored", Log: true,
+			Target: target, WrongLogin: &wrong, Driver: memory.Driver{}, Namespace: "colonies",
+			Other: "colonies_restored", Log: true,
 			Put:    func(_ testing.TB, ns string, n int, text string) { s.Put(ns, fmt.Sprintf("%06d=%s", n, text)) },
 			Remove: func(_ testing.TB, ns string, n int) { s.Remove(ns, fmt.Sprintf("%06d", n)) },
 			Drop:   func(_ testing.TB, ns string) { s.Drop(ns) },
