@@ -183,7 +183,7 @@ func (a Apiary) harvest(r *rand.Rand, i, colonies, year int) bson.D {
 		{Key: "kg", Value: float64(r.IntN(3000)) / 100},
 		{Key: "plants", Value: bson.A{plants[r.IntN(len(plants))], plants[r.IntN(len(plants))]}},
 		{Key: "water", Value: 15 + r.Float64()*4},
-		{Key: "jars", Value: int32(r.IntN(60))}, {Key: "lot", Value: int64(r.Int64())}}
+		{Key: "jars", Value: int32(r.IntN(60))}, {Key: "lot", Value: r.Int64()}}
 }
 
 // objectID is made of the seed, in ascending order with i.

@@ -163,7 +163,7 @@ func (w *workload) value(depth int) any {
 	case 5:
 		return bson.Binary{Subtype: 0, Data: []byte{1, 2, byte(w.rng.IntN(256))}}
 	case 6:
-		return int64(w.rng.Int64())
+		return w.rng.Int64()
 	case 7, 8:
 		if depth > 0 {
 			d := bson.D{}

@@ -238,7 +238,7 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 			c.emit(record.Change{Op: record.Drop, Namespace: ns, Ident: ident})
 		}
 	case "renameCollection":
-		to, _ := bsoncore.Document(o).Lookup("to").StringValueOK()
+		to, _ := o.Lookup("to").StringValueOK()
 		if to == "" {
 			return fmt.Errorf("%w: rename to nowhere", ErrEntry)
 		}
@@ -250,7 +250,7 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 		if _, kind, _ := c.role.content(toDB, toColl); kind == "" {
 			return fmt.Errorf("%w: %s is renamed to %s, which belongs to the server", ErrEntry, name, to)
 		}
-		target := bsoncore.Document(o).Lookup("dropTarget")
+		target := o.Lookup("dropTarget")
 		if b, isBool := target.BooleanOK(); target.Type != 0 && (!isBool || b) {
 			c.emit(record.Change{Op: record.Drop, Namespace: to, Ident: uuidOf(target)})
 		}
