@@ -300,7 +300,7 @@ func TestCaptureLag(t *testing.T) {
 			}
 		}
 		stop()
-		_ = <-ended
+		<-ended //nolint:errcheck // it ends with the connection
 		slices.Sort(lags)
 		t.Logf("%s (%s): %d writes at %.0f/s, captured after %s (median), %s (99th percentile), %s (longest)", c.name,
 			topo.Kind, writes, rate,

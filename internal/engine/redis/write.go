@@ -109,7 +109,7 @@ func (p *pipe) flush() (failed int, err error) {
 		msg, rerr := p.reply(0)
 		if rerr != nil {
 			_ = p.Close()
-			_ = <-sent
+			<-sent //nolint:errcheck // it ends with the connection
 			return i, rerr
 		}
 		if msg != "" && err == nil {
