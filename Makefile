@@ -5,6 +5,7 @@ BIN := bin/dexamen
 DOCSERVER := testbed/bin/docserver
 DOCSERVER_VERSION := v1.24.2
 S3SERVER := testbed/bin/s3server
+LINTER := testbed/bin/golangci-lint
 
 JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 
@@ -28,10 +29,9 @@ starved: servers build ## suites and first backups on a machine that has little 
 	go test -c -o testbed/bin/integration.test ./internal/integration
 	cd internal/integration && DEXAMEN_BACKUPS=$(or $(BACKUPS),500) $(CURDIR)/testbed/starve.sh $(CURDIR)/testbed/bin/integration.test -test.timeout 60m -test.run '$(or $(STARVED),TestFirstBackups|TestContract|TestFollowing|TestMemberKilled|TestRestoringAWhole)'
 
-lint: ## gofmt, vet and staticcheck
-	@test -z "$$(gofmt -l cmd internal)" || { gofmt -l cmd internal; echo 'run gofmt -w on these'; exit 1; }
+lint: $(LINTER) ## golangci-lint with .golangci.yml
 	go vet ./...
-	go tool staticcheck ./...
+	$(LINTER) run ./...
 
 bench: ## rates beside their floors, and peak memory
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/core/store ./internal/integration
@@ -74,6 +74,9 @@ $(JAVASERVER): testbed/javaserver/pom.xml testbed/javaserver/src/main/java/testb
 	    || { tail -5 testbed/bin/apt-java.log; echo 'install default-jdk-headless and maven (Debian packages) as root'; exit 1; }; }
 	cd testbed/javaserver && mvn -q -B package dependency:copy-dependencies
 	touch $@
+
+$(LINTER): testbed/linter/go.mod testbed/linter/go.sum
+	cd testbed/linter && go build -trimpath -o ../bin/golangci-lint github.com/golangci/golangci-lint/v2/cmd/golangci-lint
 
 # Modules of their own, so that none of the servers' dependencies reach the product.
 $(DOCSERVER): testbed/docserver/go.mod testbed/docserver/go.sum
