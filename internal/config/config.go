@@ -567,7 +567,7 @@ clusters:                                 # what is protected, and what is resto
 policies:                                 # what is protected, when, and for how long
   nightly:
     clusters: [meadow]                    # or globs, or { label: yard=north }: clusters that fit join by themselves
-    # namespaces: ["apiary.*", "not apiary.scratch_*", "notes-{-1d:%Y.%m.%d}"]   # all when left out
+    # namespaces: ["apiary.*", "not apiary.scratch_*", "notes-%Y.%m.%d on -1d"]   # all when left out
     # cluster_wide: true                  # users and roles too
     # store: larder                       # where there are several
     # time_zone: Europe/Berlin            # of schedules and retention; this machine's when left out

@@ -13,13 +13,18 @@ import (
 // Scope chooses namespaces: those that fit one of its patterns and none that
 // begins with "not ". Without a pattern that chooses, all are chosen.
 //
-// A pattern may hold dates, as strftime writes them with a distance from the
-// day in question: "fieldnotes-{-1d:%Y.%m.%d}", "fieldnotes-{%Y.%m}".
+// A pattern may hold a date, in strftime's tokens, with the day it means behind it:
+// "fieldnotes-%Y.%m.%d on -1d", "fieldnotes-%Y.%m on today".
 type Scope []string
 
 const exclusion = "not "
 
-var dateToken = regexp.MustCompile(`\{([^{}]*)\}`)
+// dated is a pattern with the day it means: "today", or a distance from it.
+var dated = regexp.MustCompile(`^(.*) on (today|[+-]\S+)$`)
+
+// undated finds tokens of dates in patterns that name no day. Keys of key-value
+// clusters have bytes as %XX in their names, so other tokens are not told from them.
+var undated = regexp.MustCompile(`%[YmHMj]`)
 
 // Check reports what is wrong with a pattern.
 func (s Scope) Check() error {
@@ -28,42 +33,46 @@ func (s Scope) Check() error {
 		if strings.TrimSpace(p) == "" {
 			return fmt.Errorf("an empty pattern; leave the list out to mean all")
 		}
-		if _, err := path.Match(dateToken.ReplaceAllString(p, "x"), ""); err != nil {
-			return fmt.Errorf("%q: a '[' is not closed", p)
+		plain, err := onDay(p, time.Unix(0, 0))
+		if err != nil {
+			return fmt.Errorf("%q: %w", p, err)
 		}
-		for _, t := range dateToken.FindAllStringSubmatch(p, -1) {
-			if _, err := date(t[1], time.Unix(0, 0)); err != nil {
-				return fmt.Errorf("%q: %w", p, err)
-			}
+		if token := undated.FindString(plain); token != "" {
+			return fmt.Errorf("%q: say which day %s is of, as in NAME-%%Y.%%m.%%d on -1d, or on today", p, token)
+		}
+		if _, err := path.Match(plain, ""); err != nil {
+			return fmt.Errorf("%q: a '[' is not closed", p)
 		}
 	}
 	return nil
 }
 
-// date renders what stands between the braces.
-func date(token string, now time.Time) (string, error) {
-	layout := token
-	if back, rest, ok := strings.Cut(token, ":"); ok && !strings.Contains(back, "%") {
-		layout = rest
-		sign := time.Duration(1)
-		if strings.HasPrefix(back, "-") {
-			sign = -1
-		}
-		d, err := ParseDistance(strings.TrimLeft(back, "+-"))
-		if err != nil {
-			return "", fmt.Errorf("{%s}: %w", token, err)
-		}
-		if days := d / (24 * time.Hour); d%(24*time.Hour) == 0 {
-			now = now.AddDate(0, 0, int(sign*days)) // whole days are of the calendar
-		} else {
-			now = now.Add(sign * d)
-		}
+// onDay fills the date into a pattern that has one.
+func onDay(pattern string, now time.Time) (string, error) {
+	m := dated.FindStringSubmatch(pattern)
+	if m == nil {
+		return pattern, nil
 	}
+	layout, day := m[1], m[2]
 	if !strings.Contains(layout, "%") {
-		return "", fmt.Errorf("{%s}: write a date as {-1d:%%Y.%%m.%%d}", token)
+		return "", fmt.Errorf("it names a day, and no date: write it as NAME-%%Y.%%m.%%d on %s", day)
+	}
+	if day != "today" {
+		d, err := ParseDistance(day[1:])
+		if err != nil {
+			return "", err
+		}
+		if day[0] == '-' {
+			d = -d
+		}
+		if d%(24*time.Hour) == 0 {
+			now = now.AddDate(0, 0, int(d/(24*time.Hour))) // whole days are of the calendar
+		} else {
+			now = now.Add(d)
+		}
 	}
 	if _, err := strftime.Layout(layout); err != nil {
-		return "", fmt.Errorf("{%s}: %w", token, err)
+		return "", err
 	}
 	return strftime.Format(layout, now), nil
 }
@@ -72,13 +81,15 @@ func date(token string, now time.Time) (string, error) {
 func (s Scope) At(now time.Time) Scope {
 	var out Scope
 	for _, p := range s {
-		out = append(out, dateToken.ReplaceAllStringFunc(p, func(t string) string {
-			text, err := date(t[1:len(t)-1], now)
-			if err != nil {
-				return t // found by Check
-			}
-			return text
-		}))
+		not, is := strings.CutPrefix(p, exclusion)
+		text, err := onDay(not, now)
+		switch {
+		case err != nil:
+			text = p // found by Check
+		case is:
+			text = exclusion + text
+		}
+		out = append(out, text)
 	}
 	return out
 }

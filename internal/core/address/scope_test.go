@@ -17,9 +17,11 @@ func TestScope(t *testing.T) {
 		{Scope{"apiary.*", "not apiary.scratch_*"}, []string{"apiary.hives"},
 			[]string{"apiary.scratch_1", "market.stalls"}},
 		{Scope{"not *.tmp"}, []string{"apiary.hives"}, []string{"apiary.tmp"}},
-		{Scope{"fieldnotes-{-1d:%Y.%m.%d}", "fieldnotes-{%Y.%m.%d}"},
+		{Scope{"fieldnotes-%Y.%m.%d on -1d", "fieldnotes-%Y.%m.%d on today"},
 			[]string{"fieldnotes-2026.02.28", "fieldnotes-2026.03.01"}, []string{"fieldnotes-2026.02.27"}},
-		{Scope{"log_{-36h:%d}*"}, []string{"log_27", "log_27b"}, []string{"log_28"}},
+		{Scope{"log_%d* on -36h"}, []string{"log_27", "log_27b"}, []string{"log_28"}},
+		{Scope{"*", "not notes-%Y on today"}, []string{"notes-2025"}, []string{"notes-2026"}},
+		{Scope{"a%FFb", "wages on hold"}, []string{"a%FFb", "wages on hold"}, []string{"wages"}},
 	} {
 		require.NoError(t, c.scope.Check(), c.scope)
 		s := c.scope.At(day)
@@ -30,7 +32,7 @@ func TestScope(t *testing.T) {
 			require.False(t, s.Match(n), "%s in %s", n, s)
 		}
 	}
-	for _, bad := range []string{"", "not ", "apiary.[a", "x-{tomorrow:%d}", "x-{-1d}", "x-{%!}"} {
+	for _, bad := range []string{"", "not ", "apiary.[a", "x on -1d", "x-%Y", "x-%! on today", "x-%d on -1y"} {
 		require.Error(t, Scope{bad}.Check(), bad)
 	}
 }
