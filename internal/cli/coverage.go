@@ -76,7 +76,7 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list 
 			return err
 		}
 		for _, t := range trouble {
-			s.Line("  %s %s", s.Loss("trouble since "+view.Time(t.Since)+":"), t.Text)
+			s.Line("  %s %s", s.Loss("alert since "+view.Time(t.Since)+":"), t.Text)
 		}
 	}
 	return nil

@@ -80,8 +80,8 @@ func (a *app) pointsCommand() *cli.Command {
 func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner,
 	points []*store.Point) (map[string][]string, error) {
 	s, notes := a.screen, map[string][]string{}
-	if audit, err := e.Store.LastScrub(ctx); err == nil && audit != nil {
-		for _, h := range audit.Points {
+	if scrub, err := e.Store.LastScrub(ctx); err == nil && scrub != nil {
+		for _, h := range scrub.Points {
 			notes[h.ID] = append(notes[h.ID], s.Loss("damaged: "+view.Plural(int64(len(h.Namespaces)), "namespace")))
 		}
 	}

@@ -38,8 +38,8 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		if errors.Is(err, store.ErrReplaced) {
 			// Nothing is safe in a place where an object can be replaced, but
 			// for what makes sure of it by itself.
-			s3.UseClaims()
-			o.Claims = true
+			s3.UseReservations()
+			o.NoConditions = true
 			_, err = store.CheckPlace(ctx, b, 4<<10)
 		}
 		if err != nil {
@@ -53,7 +53,7 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{
 			"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain,
-			"parity": d.Parity, "immutable_for": d.ImmutableFor, "claims": d.Claims, "key_file": made})
+			"parity": d.Parity, "immutable_for": d.ImmutableFor, "no_conditions": d.NoConditions, "key_file": made})
 	}
 	sc := a.screen
 	sc.Line("store %s made at %s (format %d)", sc.Accent(name), b, d.Format)
@@ -79,8 +79,8 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 				"with object lock does")
 		}
 	}
-	if d.Claims {
-		sc.Line("  this place does not heed conditions: objects are made by claims (docs/format.md), which takes " +
+	if d.NoConditions {
+		sc.Line("  this place does not heed conditions: objects are made by reservations (docs/format.md), which takes " +
 			"more requests")
 	}
 	return nil

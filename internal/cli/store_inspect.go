@@ -29,7 +29,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	audit, err := s.LastScrub(ctx)
+	scrub, err := s.LastScrub(ctx)
 	if err != nil && !errors.Is(err, store.ErrDamaged) {
 		return err
 	}
@@ -37,9 +37,9 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 		return a.screen.Encode(map[string]any{
 			"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created,
 			"encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
-			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": audit})
+			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": scrub})
 	}
-	a.showStore(name, s, u, shares, dead, audit)
+	a.showStore(name, s, u, shares, dead, scrub)
 	for _, e := range bad {
 		a.screen.Line("  %s", a.screen.Loss(e.Error()))
 	}
@@ -51,7 +51,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*store.Share, dead int64,
-	audit *store.ScrubReport) {
+	scrub *store.ScrubReport) {
 	sc := a.screen
 	protection := "not encrypted"
 	if s.Encrypted() {
@@ -99,11 +99,11 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 		}
 	}
 	switch {
-	case audit == nil:
+	case scrub == nil:
 		sc.Line("  never scrubbed; do it with: dexamen store scrub %s", name)
-	case audit.Sound():
-		sc.Line("  last scrubbed %s (part %d of %d): sound", view.Time(audit.Created), audit.Part+1, audit.Parts)
+	case scrub.Sound():
+		sc.Line("  last scrubbed %s (part %d of %d): sound", view.Time(scrub.Created), scrub.Part+1, scrub.Parts)
 	default:
-		sc.Line("  last scrubbed %s: %s", view.Time(audit.Created), sc.Loss("damage was found"))
+		sc.Line("  last scrubbed %s: %s", view.Time(scrub.Created), sc.Loss("damage was found"))
 	}
 }

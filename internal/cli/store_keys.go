@@ -19,14 +19,14 @@ import (
 
 func (a *app) keysCommands() *cli.Command {
 	return &cli.Command{Name: "keys", Usage: "who can open a store", OnUsageError: onUsage, Commands: []*cli.Command{
-		a.command("", "list", "STORE", "list the key slots", "", a.keysList),
+		a.command("", "list", "STORE", "list who can open the store", "", a.keysList),
 		a.command("", "new", "FILE", "make a key, put it into a file, and print its public part", "", a.keysNew),
 		a.command("", "add", "STORE", "let somebody else open it; nothing is rewritten", "", a.keysAdd,
 			&cli.StringFlag{Name: "recipient", Usage: "a public `KEY` (age1…)"},
 			&cli.StringFlag{Name: "passphrase-file", Usage: "a `FILE` with a passphrase"},
 			&cli.BoolFlag{Name: "write-only", Usage: "it can snapshot and capture, and not read what is there"},
 			&cli.StringFlag{Name: "label", Usage: "whose it is"}),
-		a.command("", "drop", "STORE SLOT", "take a key slot away", "", a.keysDrop),
+		a.command("", "drop", "STORE HOLDER", "take a holder away", "", a.keysDrop),
 	}}
 }
 
@@ -93,27 +93,27 @@ func (a *app) keysList(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	slots, bad, err := s.KeyHolders(ctx)
+	holders, bad, err := s.KeyHolders(ctx)
 	if err != nil {
 		return err
 	}
-	for i := range slots {
-		slots[i].Sealed = nil
+	for i := range holders {
+		holders[i].Sealed = nil
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "encrypted": s.Encrypted(), "slots": slots})
+		return a.screen.Encode(map[string]any{"store": name, "encrypted": s.Encrypted(), "holders": holders})
 	}
 	if !s.Encrypted() {
 		a.screen.Line("%s is not encrypted", name)
 		return nil
 	}
-	t := a.screen.Table("slot", "can", "opens with", "label", "added")
-	for _, slot := range slots {
+	t := a.screen.Table("holder", "can", "opens with", "label", "added")
+	for _, holder := range holders {
 		can := "read and write"
-		if slot.Access == store.Write {
+		if holder.Access == store.Write {
 			can = "write only"
 		}
-		t.Row(slot.ID, can, slot.For, slot.Label, view.Time(slot.Added))
+		t.Row(holder.ID, can, holder.For, holder.Label, view.Time(holder.Added))
 	}
 	t.Print(0)
 	for _, e := range bad {
@@ -169,14 +169,14 @@ func (a *app) keysAdd(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	slot, err := s.AddHolder(ctx, h)
+	holder, err := s.AddHolder(ctx, h)
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "slot": slot.ID, "for": slot.For, "access": slot.Access})
+		return a.screen.Encode(map[string]any{"store": name, "holder": holder.ID, "for": holder.For, "access": holder.Access})
 	}
-	a.screen.Line("%s opens with %s too, slot %s", name, slot.For, slot.ID)
+	a.screen.Line("%s opens with %s too, holder %s", name, holder.For, holder.ID)
 	return nil
 }
 
@@ -194,7 +194,7 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"store": name, "dropped": c.Args().Get(1)})
 	}
-	a.screen.Line("slot %s of %s is gone; who has opened the store with it before may have kept its keys",
+	a.screen.Line("holder %s of %s is gone; who has opened the store with it before may have kept its keys",
 		c.Args().Get(1), name)
 	return nil
 }

@@ -46,24 +46,24 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 	}
 	sc := a.screen
 	sc.Line("%s has %s of content, %s; no point needs %d of them, %s", sc.Accent(name),
-		view.Plural(int64(r.Files), "pack"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
+		view.Plural(int64(r.Files), "content file"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
 	if c.Bool("preview") {
 		return nil
 	}
 	if r.PendingDelete > 0 {
 		sc.Line("  marked, to be removed after %s: %s", view.Duration(grace),
-			view.Plural(int64(r.PendingDelete), "pack"))
+			view.Plural(int64(r.PendingDelete), "content file"))
 	}
 	if r.CopiedOut > 0 {
-		sc.Line("  copied out of packs that are mostly not needed: %s", view.Bytes(r.CopiedOut))
+		sc.Line("  copied out of content files that are mostly not needed: %s", view.Bytes(r.CopiedOut))
 	}
-	sc.Line("  removed: %s, %s; and %s that had been left behind", view.Plural(int64(r.Removed), "pack"),
+	sc.Line("  removed: %s, %s; and %s that had been left behind", view.Plural(int64(r.Removed), "content file"),
 		view.Bytes(r.Freed), view.Plural(int64(r.Leftovers), "object"))
 	if r.Withdrawn > 0 {
-		sc.Line("  no longer marked, as points need them by now: %s", view.Plural(int64(r.Withdrawn), "pack"))
+		sc.Line("  no longer marked, as points need them by now: %s", view.Plural(int64(r.Withdrawn), "content file"))
 	}
 	if r.Locked > 0 {
-		sc.Line("  locked for now: %s", view.Plural(int64(r.Locked), "pack"))
+		sc.Line("  locked for now: %s", view.Plural(int64(r.Locked), "content file"))
 	}
 	if n := len(r.Waiting); n > 0 {
 		sc.Line("  waiting for %d that were writing when content was marked to end", n)

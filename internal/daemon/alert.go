@@ -181,7 +181,7 @@ type sentAlert struct {
 	Sent    time.Time `json:"sent,omitzero"`
 }
 
-const alertPrefix = "trouble-"
+const alertPrefix = "alert-"
 
 // repeatAfter is after how long alert that was seen and not told is told by whoever
 // sees it next: who saw it first is gone.

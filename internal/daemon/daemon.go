@@ -293,7 +293,7 @@ func (d *Daemon) sendAlert(ctx context.Context, world Deps, t Alert) {
 		return
 	}
 	if err := d.sender(world)(ctx, t); err != nil {
-		d.Log.Error("notices", "error", explain.Error(err))
+		d.Log.Error("alerts", "error", explain.Error(err))
 	}
 }
 
@@ -345,7 +345,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 	d.group.Go(func() {
 		defer cancel()
 		log := d.Log.With("cluster", duty.Assignment.Cluster, "policy", duty.Assignment.Policy, "kind", duty.Kind)
-		log.Debug("begins", "slot", duty.Due, "attempt", duty.Attempt, "why", duty.Reason)
+		log.Debug("begins", "due", duty.Due, "attempt", duty.Attempt, "reason", duty.Reason)
 		var r *store.Run
 		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
 			r, err = world.Do(rctx, duty, func(shard string, to record.Mark) { d.stored(duty.Assignment, shard, to) })
@@ -445,12 +445,12 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	d.mu.Unlock()
 	tell := *s
 	tell.Latest = latest
-	send, notices := d.sender(world), world.Config.Alerts
+	send, alerts := d.sender(world), world.Config.Alerts
 	err = d.guarded("telling of "+w.Cluster, func() error {
-		return Reconcile(ctx, e, w.Cluster, Alerts(w, &tell, time.Now()), notices.About, send)
+		return Reconcile(ctx, e, w.Cluster, Alerts(w, &tell, time.Now()), alerts.About, send)
 	})
 	if err != nil {
-		d.Log.Error("notices", "error", explain.Error(err))
+		d.Log.Error("alerts", "error", explain.Error(err))
 	}
 	if seen && time.Since(room.at) < roomAge {
 		return nil
@@ -464,11 +464,11 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	d.rooms[w.Store] = room
 	d.mu.Unlock()
 	err = d.guarded("telling of store "+w.Store, func() error {
-		return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()),
-			notices.About, send)
+		return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(alerts.FullWithin), time.Now()),
+			alerts.About, send)
 	})
 	if err != nil {
-		d.Log.Error("notices", "error", explain.Error(err))
+		d.Log.Error("alerts", "error", explain.Error(err))
 	}
 	return nil
 }
@@ -574,13 +574,13 @@ func onceAssignment(ctx context.Context, world Deps, w Assignment) (runs []*stor
 // tellOnce tells what alert there is with a assignment and its store.
 func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string]bool,
 	send func(context.Context, Alert) error) error {
-	notices := world.Config.Alerts
+	alerts := world.Config.Alerts
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err == nil {
 		defer e.Store.Close()
 		var s *State
 		if s, err = ReadState(ctx, e, w.Cluster); err == nil {
-			err = Reconcile(ctx, e, w.Cluster, Alerts(w, s, time.Now()), notices.About, send)
+			err = Reconcile(ctx, e, w.Cluster, Alerts(w, s, time.Now()), alerts.About, send)
 			if err != nil || measured[w.Store] {
 				return err
 			}
@@ -589,13 +589,13 @@ func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string
 			if err != nil {
 				return fmt.Errorf("how full store %s is: %w", w.Store, err)
 			}
-			return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(notices.FullWithin), time.Now()),
-				notices.About, send)
+			return Reconcile(ctx, e, "", room.alerts(w.Store, time.Duration(alerts.FullWithin), time.Now()),
+				alerts.About, send)
 		}
 	}
 	// The store cannot remember that this was told.
 	t := (&watched{ward: w, failed: explain.Error(err), failedSince: time.Now()}).unreadable()
-	if len(notices.About) > 0 && !slices.Contains(notices.About, t.About) {
+	if len(alerts.About) > 0 && !slices.Contains(alerts.About, t.About) {
 		return err
 	}
 	return errors.Join(err, send(ctx, t))

@@ -135,8 +135,8 @@ func TestWhatIsDue(t *testing.T) {
 			Started: when, Finished: when,
 			Shards: []store.PointShard{{Name: "meadow", Mark: record.Mark{Position: "a", Wall: when}}}}
 	}
-	run := func(result string, slot, ended time.Time, attempt int) *store.Run {
-		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Due: slot,
+	run := func(result string, dueAt, ended time.Time, attempt int) *store.Run {
+		return &store.Run{ID: ended.Format("20060102-150405"), Kind: store.RunSnapshot, Policy: "nightly", Due: dueAt,
 			Started: ended, Finished: ended, Result: result, Attempt: attempt}
 	}
 	yesterday := []*store.Point{point(at(-23, 15))}

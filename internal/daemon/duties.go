@@ -50,12 +50,12 @@ func Done(d Duty, s *State, now time.Time) bool {
 }
 
 // served reports whether a due time has had its run.
-func served(s *State, w Assignment, kind string, slot time.Time) bool {
+func served(s *State, w Assignment, kind string, dueAt time.Time) bool {
 	for _, r := range s.Runs {
 		// what differs is told
 		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers
 		if r.Kind == kind && did &&
-			(r.Policy == w.Policy && !r.Due.Before(slot) || r.Policy == "" && !r.Started.Before(slot)) {
+			(r.Policy == w.Policy && !r.Due.Before(dueAt) || r.Policy == "" && !r.Started.Before(dueAt)) {
 			return true
 		}
 	}
@@ -64,10 +64,10 @@ func served(s *State, w Assignment, kind string, slot time.Time) bool {
 
 // attempt reports when a due time that is not served may be tried: at once, later after
 // failures, or never again.
-func attempt(s *State, w Assignment, kind string, slot time.Time) (at time.Time, n int, never bool) {
-	n, at = 1, slot
+func attempt(s *State, w Assignment, kind string, dueAt time.Time) (at time.Time, n int, never bool) {
+	n, at = 1, dueAt
 	for _, r := range s.Runs {
-		if r.Kind != kind || r.Policy != w.Policy || !r.Due.Equal(slot) {
+		if r.Kind != kind || r.Policy != w.Policy || !r.Due.Equal(dueAt) {
 			continue
 		}
 		switch {
@@ -78,7 +78,7 @@ func attempt(s *State, w Assignment, kind string, slot time.Time) (at time.Time,
 			n, at = r.Attempt+1, r.Finished // whoever ended the process is gone by now
 			continue
 		}
-		wait, over := w.Config.Retry.Wait(r.Attempt, r.Finished.Sub(slot))
+		wait, over := w.Config.Retry.Wait(r.Attempt, r.Finished.Sub(dueAt))
 		n, at, never = r.Attempt+1, r.Finished.Add(wait), over
 	}
 	return at, n, never
@@ -133,20 +133,20 @@ func later(a, b time.Time) time.Time {
 // Folds reports whether a point for a due time can be folded from the log: the last
 // one that was read from the cluster is young enough, and the log follows on the
 // newest.
-func Folds(w Assignment, s *State, slot time.Time) bool {
+func Folds(w Assignment, s *State, dueAt time.Time) bool {
 	rescan := w.Config.When.FullRead
 	if rescan.IsZero() {
 		return false
 	}
 	scanned := s.Scanned()
-	if scanned == nil || scanned.Time.Before(rescan.Last(slot)) || !scanned.Exact {
+	if scanned == nil || scanned.Time.Before(rescan.Last(dueAt)) || !scanned.Exact {
 		return false
 	}
 	if since, _ := s.FailingSince(); !since.IsZero() || commands(scanned.Engine) {
 		return false
 	}
 	// A point that holds other namespaces cannot be gone on from.
-	return slices.Equal(s.Newest().Scope, w.Config.Namespaces.At(slot.In(zone(w.Config))))
+	return slices.Equal(s.Newest().Scope, w.Config.Namespaces.At(dueAt.In(zone(w.Config))))
 }
 
 // commands reports whether an engine's log holds commands, which only its own

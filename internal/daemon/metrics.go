@@ -27,9 +27,9 @@ var (
 		"cluster", "store")
 	descPoint = describe("newest_point_age_seconds", "How old the newest restore point is.", "policy", "cluster",
 		"store")
-	descPoints  = describe("points", "Restore points in the store.", "policy", "cluster", "store")
-	descGaps    = describe("log_gaps", "Stretches of the log of which nothing is known.", "policy", "cluster", "store")
-	descTrouble = describe("trouble", "1 for each thing that somebody has been told of and that goes on.", "policy",
+	descPoints = describe("points", "Restore points in the store.", "policy", "cluster", "store")
+	descGaps   = describe("log_gaps", "Stretches of the log of which nothing is known.", "policy", "cluster", "store")
+	descAlert  = describe("alert", "1 for each thing that somebody has been told of and that goes on.", "policy",
 		"cluster", "store", "about")
 	descResult = describe("last_run_success", "1 where the last run of a kind did what it was for.", "policy",
 		"cluster", "store", "kind")
@@ -76,7 +76,7 @@ func (m *metrics) ran(r *store.Run) {
 // Describe implements prometheus.Collector.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		descMoment, descPoint, descPoints, descGaps, descTrouble, descResult, descTook, descEnded, descBytes,
+		descMoment, descPoint, descPoints, descGaps, descAlert, descResult, descTook, descEnded, descBytes,
 		descGoing, descUsed, descFree, descDays, descConfig} {
 		out <- d
 	}
@@ -109,7 +109,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 			about[t.About]++
 		}
 		for a, n := range about {
-			put(descTrouble, float64(n), w.Policy, w.Cluster, w.Store, a)
+			put(descAlert, float64(n), w.Policy, w.Cluster, w.Store, a)
 		}
 		for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetention} {
 			r := store.Newest(s.Runs, w.Policy, kind)

@@ -50,7 +50,7 @@ func (n Notifier) Send(ctx context.Context, t Alert) error {
 			}
 		}
 		if err != nil {
-			errs = append(errs, fmt.Errorf("notice by %s: %w", what, err))
+			errs = append(errs, fmt.Errorf("alert by %s: %w", what, err))
 		}
 	}
 	return errors.Join(errs...)

@@ -235,9 +235,9 @@ func (y *yearOf) examine(ctx context.Context) {
 	if y.calm(3 * time.Hour) {
 		require.NotEmpty(t, s.Points)
 		require.Less(t, now.Sub(s.Latest), 2*time.Hour, "at %s the newest moment is %s", now, s.Latest)
-		slot := w.Config.When.Snapshot.Last(now.Add(-3 * time.Hour))
-		require.True(t, served(s, w, store.RunSnapshot, slot) || !s.Newest().Time.Before(slot),
-			"at %s nothing was done for the slot %s; runs: %s", now, slot, runLines(s.Runs))
+		dueAt := w.Config.When.Snapshot.Last(now.Add(-3 * time.Hour))
+		require.True(t, served(s, w, store.RunSnapshot, dueAt) || !s.Newest().Time.Before(dueAt),
+			"at %s nothing was done due at %s; runs: %s", now, dueAt, runLines(s.Runs))
 	}
 	// What could be restored once can be for as long as was promised.
 	keep := y.moments[:0]
@@ -266,7 +266,7 @@ func (y *yearOf) examine(ctx context.Context) {
 func runLines(runs []*store.Run) string {
 	var b strings.Builder
 	for _, r := range runs {
-		fmt.Fprintf(&b, "\n  %s %s slot %s attempt %d %s %s", r.ID, r.Kind, r.Due.Format(time.RFC3339), r.Attempt,
+		fmt.Fprintf(&b, "\n  %s %s due %s attempt %d %s %s", r.ID, r.Kind, r.Due.Format(time.RFC3339), r.Attempt,
 			r.Result, r.Error)
 	}
 	return b.String()
@@ -360,12 +360,12 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	runs, bad, err := e.Store.Runs(ctx, store.RunFilter{Cluster: "meadow"})
 	require.NoError(t, err)
 	require.Empty(t, bad)
-	count, slots, made := map[string]int{}, map[string]int{}, map[string]int{}
+	count, dueTimes, made := map[string]int{}, map[string]int{}, map[string]int{}
 	proven, reasons := 0, map[string]int{}
 	for _, r := range runs {
 		count[r.Kind+" "+r.Result]++
 		if r.Kind != store.RunCapture && (r.Result == store.RunDone || r.Result == store.RunIncomplete) {
-			slots[r.Kind+" "+r.Due.String()]++
+			dueTimes[r.Kind+" "+r.Due.String()]++
 		}
 		if r.Kind == store.RunSnapshot && r.Point != "" {
 			made[r.Made]++
@@ -375,8 +375,8 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 			reasons[digits.ReplaceAllString(gone.Reason, "#")]++
 		}
 	}
-	for slot, n := range slots {
-		require.Equal(t, 1, n, "%s was done %d times", slot, n)
+	for dueAt, n := range dueTimes {
+		require.Equal(t, 1, n, "%s was done %d times", dueAt, n)
 	}
 	proofs, err := e.Store.Proofs(ctx, "meadow")
 	require.NoError(t, err)

@@ -48,7 +48,7 @@ type engineFixture struct {
 	dated bool
 }
 
-func documentBed(t testing.TB) *engineFixture {
+func documentFixture(t testing.TB) *engineFixture {
 	rs := startSim(t, docsim.Options{LogBytes: 1 << 20, NoopEvery: 100 * time.Millisecond})
 	cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()).SetWriteConcern(writeconcern.Majority()))
 	require.NoError(t, err)
@@ -92,7 +92,7 @@ func documentBed(t testing.TB) *engineFixture {
 	return b
 }
 
-func etcdBed(t testing.TB) *engineFixture {
+func etcdFixture(t testing.TB) *engineFixture {
 	s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
 	cl := servertest.EtcdClient(t, s...)
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%05d", ns, n) }
@@ -226,7 +226,7 @@ func redisValue(t testing.TB, cl goredis.UniversalClient, key string) string {
 	return fmt.Sprint(typ, v, cl.PExpireTime(ctx, key).Val().Milliseconds())
 }
 
-func lonePrimaryBed(t testing.TB) *engineFixture {
+func lonePrimaryFixture(t testing.TB) *engineFixture {
 	s := servertest.Redis(t, "--repl-backlog-size", "1mb")
 	r := servertest.RedisReplica(t, s, "--repl-backlog-size", "1mb")
 	cl := servertest.RedisClient(t, s)
@@ -238,7 +238,7 @@ func lonePrimaryBed(t testing.TB) *engineFixture {
 		})
 }
 
-func slotsBed(t testing.TB) *engineFixture {
+func slotsFixture(t testing.TB) *engineFixture {
 	list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "1mb")
 	cl := servertest.RedisClusterClient(t, list)
 	return redisBed(t, servertest.RedisAddress(list...), cl, func(testing.TB) { list[4].Kill() },
@@ -253,7 +253,7 @@ func slotsBed(t testing.TB) *engineFixture {
 // TestContract holds every kind of cluster to what jobs promise.
 func TestContract(t *testing.T) {
 	for name, start := range map[string]func(testing.TB) *engineFixture{
-		"document": documentBed, "etcd": etcdBed, "redis": lonePrimaryBed, "redis slots": slotsBed} {
+		"document": documentFixture, "etcd": etcdFixture, "redis": lonePrimaryFixture, "redis slots": slotsFixture} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			contract(t, start(t))

@@ -44,7 +44,7 @@ func Take(ctx context.Context, e *run.Runner, name string, c engine.Cluster) (*s
 			return nil, errors.Join(err, derr)
 		}
 		e.Emit(run.Warning, "the store is damaged where this cluster's content lies: %v; what cannot be read is "+
-			"stored anew. An audit of the store tells what else it costs", err)
+			"stored anew. A scrub of the store tells what else it costs", err)
 	}
 }
 

@@ -97,8 +97,8 @@ type Roomy interface{ Free() (int64, error) }
 // at once is worth it.
 type Remote interface{ Remote() bool }
 
-// Claimer is a backend that can do without conditions: see S3.UseClaims.
-type Claimer interface{ UseClaims() }
+// Claimer is a backend that can do without conditions: see S3.UseReservations.
+type Reserver interface{ UseReservations() }
 
 // CheckName refuses names that some backend could not keep.
 func CheckName(name string) error {

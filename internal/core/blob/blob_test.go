@@ -78,7 +78,7 @@ func TestTheStandIn(t *testing.T) {
 				n++
 				b := open(fmt.Sprintf("/larders/%d", n), nil)
 				if o.Heedless {
-					b.UseClaims()
+					b.UseReservations()
 				}
 				return b
 			})

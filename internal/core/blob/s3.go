@@ -38,15 +38,15 @@ type S3Options struct {
 type S3 struct {
 	client         *minio.Client
 	bucket, prefix string
-	claims         atomic.Bool // the server heeds no conditions
+	reservations   atomic.Bool // the server heeds no conditions
 	locks          atomic.Bool // objects here have been locked, or may have been
 }
 
 // Remote implements Remote.
 func (s *S3) Remote() bool { return true }
 
-// UseClaims has objects made without conditions: see claims.go.
-func (s *S3) UseClaims() { s.claims.Store(true) }
+// UseClaims has objects made without conditions: see reserve.go.
+func (s *S3) UseReservations() { s.reservations.Store(true) }
 
 // UseLocks says that objects may be locked.
 func (s *S3) UseLocks() { s.locks.Store(true) }
@@ -133,8 +133,8 @@ func (s *S3) Create(ctx context.Context, name string, data []byte) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if s.claims.Load() {
-		return s.createByClaim(ctx, name, data)
+	if s.reservations.Load() {
+		return s.createReserved(ctx, name, data)
 	}
 	opt := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, SendContentMd5: true}
 	opt.SetMatchETagExcept("*")

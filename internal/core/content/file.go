@@ -28,15 +28,14 @@ type Entry struct {
 	Off, Len           uint32
 	// Base, where not zero, is the leaf this one is stored as a patch of.
 	Base tree.Hash
-	// pieces: it is a leaf that names pieces, or may be one.
-	pieces bool
+	// NamesPieces: it is a leaf that names pieces, or may be one.
+	NamesPieces bool
 }
 
 // What the byte after an object's place says.
 const (
 	flagPatch  = 1
 	flagPieces = 2
-	flagLooked = 4 // whether it names pieces was looked at; format 1 does not say
 )
 
 func appendFooter(dst []byte, objects []Entry) []byte {
@@ -47,8 +46,8 @@ func appendFooter(dst []byte, objects []Entry) []byte {
 		for _, v := range [...]uint32{o.FrameOff, o.FrameLen, o.Off, o.Len} {
 			dst = binary.AppendUvarint(dst, uint64(v))
 		}
-		flags := byte(flagLooked)
-		if o.pieces {
+		flags := byte(0)
+		if o.NamesPieces {
 			flags |= flagPieces
 		}
 		if !o.Base.IsZero() {
@@ -82,11 +81,11 @@ func DecodeFooter(b []byte) ([]Entry, error) {
 			}
 			*p, b = uint32(v), b[l:]
 		}
-		if len(b) < 1 || b[0] > flagPatch|flagPieces|flagLooked || b[0]&flagPatch != 0 && len(b) < 33 {
+		if len(b) < 1 || b[0] > flagPatch|flagPieces || b[0]&flagPatch != 0 && len(b) < 33 {
 			return nil, bad
 		}
 		flags := b[0]
-		o.pieces = flags&flagPieces != 0 || flags&flagLooked == 0
+		o.NamesPieces = flags&flagPieces != 0
 		if flags&flagPatch != 0 {
 			copy(o.Base[:], b[1:])
 			b = b[32:]

@@ -70,7 +70,7 @@ func (x *Index) add(pack *File, objects []Entry) {
 }
 
 func (x *Index) enter(pack uint32, o *Entry) {
-	now := Place{pack, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.pieces}
+	now := Place{pack, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.NamesPieces}
 	if old, ok := x.Places[o.Name]; ok {
 		// The same content twice: one that stays is better, then one that needs
 		// no base.

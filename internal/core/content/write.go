@@ -113,7 +113,7 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 	w.stats.Content += int64(len(node))
 	w.pending[h] = node
 	if len(node) < sharedBytes/8 {
-		pack, err := w.share(Entry{Name: h, pieces: tree.NamesPieces(node)}, node)
+		pack, err := w.share(Entry{Name: h, NamesPieces: tree.NamesPieces(node)}, node)
 		w.mu.Unlock()
 		if err = errors.Join(err, w.store(w.ctx, pack)); err != nil {
 			w.fail(err) // the content file holds what others have handed in
@@ -178,13 +178,13 @@ func (w *Writer) write(j writeJob) error {
 	if patch, base := w.patch(j); patch != nil {
 		w.mu.Lock()
 		w.stats.Patched++
-		pack, err := w.share(Entry{Name: j.h, Base: base, pieces: tree.NamesPieces(j.node)}, patch)
+		pack, err := w.share(Entry{Name: j.h, Base: base, NamesPieces: tree.NamesPieces(j.node)}, patch)
 		w.mu.Unlock()
 		return errors.Join(err, w.store(w.ctx, pack))
 	}
 	f := w.key.Append(nil, frame.Leaf, j.node)
 	w.mu.Lock()
-	pack := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), pieces: tree.NamesPieces(j.node)}})
+	pack := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), NamesPieces: tree.NamesPieces(j.node)}})
 	w.mu.Unlock()
 	return w.store(w.ctx, pack)
 }

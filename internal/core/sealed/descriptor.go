@@ -13,7 +13,7 @@ import (
 )
 
 // FormatVersion is the version of the store's layout that this code writes.
-const FormatVersion = 2
+const FormatVersion = 3
 
 const (
 	DescriptorName = "dexamen-store"
@@ -50,7 +50,7 @@ type Descriptor struct {
 	ImmutableFor int64 `json:"immutable_for,omitempty"`
 	// Claims says that objects are made by the protocol for places that heed
 	// no conditions (docs/format.md).
-	Claims bool `json:"claims,omitempty"`
+	NoConditions bool `json:"no_conditions,omitempty"`
 }
 
 // CreateOptions say what a new store is to be like.
@@ -62,7 +62,7 @@ type CreateOptions struct {
 	Plain        bool
 	Parity       string
 	ImmutableFor time.Duration
-	Claims       bool
+	NoConditions bool
 }
 
 // Options bound what a store uses of the machine. The zero value is usable.
@@ -101,7 +101,7 @@ func (o Options) withDefaults() Options {
 // Create makes a new store at an empty location.
 func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, error) {
 	d := Descriptor{ID: NewID(16), Format: FormatVersion, Created: time.Now().UTC().Truncate(time.Second), Tool: o.Tool,
-		Parity: o.Parity, ImmutableFor: int64(o.ImmutableFor / time.Second), Claims: o.Claims}
+		Parity: o.Parity, ImmutableFor: int64(o.ImmutableFor / time.Second), NoConditions: o.NoConditions}
 	if o.Plain == (len(o.Holders) > 0) {
 		return d, fmt.Errorf("a store is encrypted for somebody, or plain: say which")
 	}

@@ -41,12 +41,16 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
 		return nil, fmt.Errorf("%s: %w: the store has format %d, this version reads up to %d; use a newer dexamen", b,
 			ErrTooNew, d.Format, FormatVersion)
 	}
+	if d.Format < FormatVersion {
+		return nil, fmt.Errorf("%s: the store has format %d, of a version before the first release: nothing reads it",
+			b, d.Format)
+	}
 	o := &Objects{Descriptor: d, Blob: b, Limits: opt.withDefaults()}
 	if o.parityData, o.parityMore, err = parseParity(d.Parity); err != nil {
 		return nil, fmt.Errorf("%s: %w", b, err)
 	}
-	if c, ok := b.(blob.Claimer); ok && d.Claims {
-		c.UseClaims()
+	if c, ok := b.(blob.Reserver); ok && d.NoConditions {
+		c.UseReservations()
 	}
 	if a, ok := b.(blob.Anchored); ok {
 		if err := a.Anchor(ctx, DescriptorName, ParityPrefix+DescriptorName,

@@ -42,7 +42,7 @@ func HasSecondCopy(name string) bool {
 // no parity.
 func (s *Objects) ParityOf(name string) (data, more int) {
 	switch {
-	case HasSecondCopy(name) && s.Format > 1:
+	case HasSecondCopy(name):
 		return 1, 1
 	case s.parityData > 0 && KindOf(name).parity:
 		return s.parityData, s.parityMore
