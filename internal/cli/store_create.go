@@ -80,8 +80,9 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if d.NoConditions {
-		sc.Line("  this place does not heed conditions: objects are made by reservations (docs/format.md), which takes " +
-			"more requests")
+		sc.Line(
+			"  this place does not heed conditions: objects are made by reservations (docs/format.md), which takes " +
+				"more requests")
 	}
 	return nil
 }

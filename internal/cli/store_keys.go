@@ -174,7 +174,8 @@ func (a *app) keysAdd(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "holder": holder.ID, "for": holder.For, "access": holder.Access})
+		return a.screen.Encode(map[string]any{
+			"store": name, "holder": holder.ID, "for": holder.For, "access": holder.Access})
 	}
 	a.screen.Line("%s opens with %s too, holder %s", name, holder.For, holder.ID)
 	return nil

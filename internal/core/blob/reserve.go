@@ -23,8 +23,8 @@ import (
 // crash left behind counts for reservationTime by the server's clock; who holds one
 // begins to put nothing later than half of that after it.
 const (
-	reservationTime   = 2 * time.Minute
-	reservedDir = ".reserved/" // no object's name begins so
+	reservationTime = 2 * time.Minute
+	reservedDir     = ".reserved/" // no object's name begins so
 )
 
 func (s *S3) createReserved(ctx context.Context, name string, data []byte) error {
