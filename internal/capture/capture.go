@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"dexamen/internal/core/remedy"
 
 	"dexamen/internal/core/journal"
@@ -328,10 +330,8 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 // flush makes what was read durable every so often, until the context ends.
 func (cp *shardCapture) flush(ctx context.Context, cancel context.CancelCauseFunc) {
 	for {
-		select {
-		case <-ctx.Done():
+		if err := wait.For(ctx, cp.opt.FlushEvery/2); err != nil {
 			return
-		case <-time.After(cp.opt.FlushEvery / 2):
 		}
 		cp.bmu.Lock()
 		var err error

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"dexamen/internal/explain"
 
 	"golang.org/x/time/rate"
@@ -277,10 +279,8 @@ func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 		if time.Since(begun) > patience {
 			return fmt.Errorf("%w: %s, within %s", errNotReached, to.Local().Format(time.RFC3339), patience)
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Second):
+		if err := wait.For(ctx, time.Second); err != nil {
+			return err
 		}
 	}
 }

@@ -170,7 +170,7 @@ func (y *yearOf) lives(ctx context.Context, seed uint64) {
 		y.daemon(life, dead)
 		cancel()
 		y.upset()
-		wait(ctx, time.Duration(r.ExpFloat64()*float64(3*time.Hour)))
+		waitFor(ctx, time.Duration(r.ExpFloat64()*float64(3*time.Hour)))
 		y.upset()
 	}
 }
@@ -180,7 +180,7 @@ func deadline(ctx context.Context) time.Time {
 	return t
 }
 
-func wait(ctx context.Context, d time.Duration) {
+func waitFor(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
 	case <-time.After(d):
@@ -191,10 +191,10 @@ func wait(ctx context.Context, d time.Duration) {
 func (y *yearOf) outages(ctx context.Context, seed uint64, every, length time.Duration, set func(bool)) {
 	r := rand.New(rand.NewPCG(seed, 8))
 	for ctx.Err() == nil {
-		wait(ctx, time.Duration(r.ExpFloat64()*float64(every)))
+		waitFor(ctx, time.Duration(r.ExpFloat64()*float64(every)))
 		set(true)
 		y.upset()
-		wait(ctx, time.Duration(r.ExpFloat64()*float64(length)))
+		waitFor(ctx, time.Duration(r.ExpFloat64()*float64(length)))
 		set(false)
 		y.upset()
 	}
@@ -322,7 +322,7 @@ policies:
 		}()
 		live := func(fn func()) { n++; go func() { defer func() { done <- struct{}{} }(); fn() }() }
 		live(func() { y.lives(ctx, 1) })
-		live(func() { wait(ctx, 20*24*time.Hour); y.lives(ctx, 2) })
+		live(func() { waitFor(ctx, 20*24*time.Hour); y.lives(ctx, 2) })
 		live(func() { y.outages(ctx, 3, 9*24*time.Hour, 8*time.Hour, f.setDown) })
 		live(func() { y.outages(ctx, 4, 15*24*time.Hour, 4*time.Hour, y.away.Store) })
 		for i := 0; time.Now().Before(end); i++ {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
+	"github.com/agnivade/levenshtein"
 )
 
 var drivers = map[string]struct {
@@ -78,9 +80,9 @@ func Nearest(name string, all []string, n int) []string {
 	}
 	var s []scored
 	for _, a := range all {
-		d := editDistance(strings.ToLower(name), strings.ToLower(a))
+		d := levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(a))
 		if _, base, ok := strings.Cut(a, "."); ok {
-			d = min(d, editDistance(strings.ToLower(name), strings.ToLower(base))+1)
+			d = min(d, levenshtein.ComputeDistance(strings.ToLower(name), strings.ToLower(base))+1)
 		}
 		if strings.Contains(strings.ToLower(a), strings.ToLower(name)) ||
 			strings.Contains(strings.ToLower(name), strings.ToLower(a)) {
@@ -101,23 +103,4 @@ func Nearest(name string, all []string, n int) []string {
 		out = append(out, x.name)
 	}
 	return out
-}
-
-func editDistance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		diag := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := diag
-			if a[i-1] != b[j-1] {
-				cost = 1 + min(diag, row[j], row[j-1])
-			}
-			diag, row[j] = row[j], cost
-		}
-	}
-	return row[len(b)]
 }

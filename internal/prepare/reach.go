@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/wait"
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
 )
@@ -22,7 +23,7 @@ var StallLimit = 5 * time.Minute
 func WaitForEnd(ctx context.Context, e *run.Runner, l engine.Logged, several bool, until string,
 	behind func() map[string]record.Position) error {
 	n, nudges := l.(engine.Nudger)
-	wait, refused, told := 20*time.Millisecond, false, false
+	pause, refused, told := 20*time.Millisecond, false, false
 	moved, was := time.Now(), map[string]record.Position{}
 	for {
 		late := behind()
@@ -51,11 +52,9 @@ func WaitForEnd(ctx context.Context, e *run.Runner, l engine.Logged, several boo
 				}
 			}
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(wait):
+		if err := wait.For(ctx, pause); err != nil {
+			return err
 		}
-		wait = min(2*wait, time.Second)
+		pause = min(2*pause, time.Second)
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -90,10 +92,8 @@ func claimServer(ctx context.Context, e *run.Runner, b engine.ScratchServer) (fu
 			return release, err
 		}
 		e.Emit(run.Step, "waiting: %v", err)
-		select {
-		case <-ctx.Done():
+		if wait.For(ctx, time.Second) != nil {
 			return nil, err
-		case <-time.After(time.Second):
 		}
 	}
 }

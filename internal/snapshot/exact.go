@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/extsort"
@@ -148,10 +150,8 @@ func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part
 			return err
 		}
 		s.Emit(run.Warning, "%s%v; reading it again", part.of(), err)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Duration(try) * 500 * time.Millisecond):
+		if err := wait.For(ctx, time.Duration(try)*500*time.Millisecond); err != nil {
+			return err
 		}
 		if part.choice, err = c.Choose(ctx, part.shard); err != nil && try == 4 {
 			return err

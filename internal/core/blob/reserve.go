@@ -10,6 +10,8 @@ import (
 	mrand "math/rand/v2"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"github.com/minio/minio-go/v7"
 )
 
@@ -32,15 +34,13 @@ func (s *S3) createReserved(ctx context.Context, name string, data []byte) error
 	_, _ = rand.Read(own) // never fails, by its contract
 	prefix := s.prefix + reservedDir + name + "="
 	mine := prefix + hex.EncodeToString(own)
-	for wait := 40 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
+	for pause := 40 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
 		done, err := s.tryReserved(ctx, name, prefix, mine, data)
 		if done || err != nil {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Duration(mrand.Int64N(int64(wait)))):
+		if err := wait.For(ctx, time.Duration(mrand.Int64N(int64(pause)))); err != nil {
+			return err
 		}
 	}
 }

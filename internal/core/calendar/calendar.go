@@ -5,6 +5,7 @@ package calendar
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,11 +17,10 @@ type Schedule struct {
 	text  string
 	every time.Duration
 	cron  *cron.SpecSchedule
-	zone  *time.Location
+	// anyHour: the field of hours is a bare '*'.
+	anyHour bool
+	zone    *time.Location
 }
-
-// anyHour is how the cron library marks a field that is a bare '*'.
-const anyHour = 1 << 63
 
 // ParseSchedule reads a five-field cron line or "every 6h"; distance reads the
 // length of time. A nil zone is UTC.
@@ -49,6 +49,8 @@ func ParseSchedule(text string, zone *time.Location, distance func(string) (time
 		return s, fmt.Errorf("%q: %w", text, err)
 	}
 	s.cron = c.(*cron.SpecSchedule)
+	hours := strings.Split(strings.Fields(s.text)[1], ",")
+	s.anyHour = slices.Contains(hours, "*") || slices.Contains(hours, "?")
 	if s.Next(time.Unix(0, 0)).IsZero() {
 		return s, fmt.Errorf("%q: there is no such day", text)
 	}
@@ -74,7 +76,7 @@ func (s Schedule) Next(t time.Time) time.Time {
 		return t.Truncate(s.every).Add(s.every).In(s.zone)
 	case s.cron == nil:
 		return time.Time{}
-	case s.cron.Hour&anyHour != 0:
+	case s.anyHour:
 		c := *s.cron
 		c.Location = s.zone
 		return c.Next(t.In(s.zone))

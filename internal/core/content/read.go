@@ -2,12 +2,14 @@ package content
 
 import (
 	"bytes"
-	"container/list"
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"sync"
 	"time"
+
+	"github.com/hashicorp/golang-lru/v2/simplelru"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
@@ -173,43 +175,36 @@ type frameCache struct {
 	mu    sync.Mutex
 	bound int
 	size  int
-	order *list.List
-	items map[frameKey]*list.Element
-}
-
-type cached struct {
-	key frameKey
-	raw []byte
+	lru   *simplelru.LRU[frameKey, []byte]
 }
 
 func newFrameCache(bound int) *frameCache {
-	return &frameCache{bound: bound, order: list.New(), items: map[frameKey]*list.Element{}}
+	c := &frameCache{bound: bound}
+	// The bound is of bytes: that of the number of frames is never met.
+	lru, err := simplelru.NewLRU(math.MaxInt32, func(_ frameKey, raw []byte) { c.size -= len(raw) })
+	if err != nil {
+		panic(err) // of a bound below one
+	}
+	c.lru = lru
+	return c
 }
 
 func (c *frameCache) get(k frameKey) ([]byte, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	e, ok := c.items[k]
-	if !ok {
-		return nil, false
-	}
-	c.order.MoveToFront(e)
-	return e.Value.(cached).raw, true
+	return c.lru.Get(k)
 }
 
 func (c *frameCache) put(k frameKey, raw []byte) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if _, ok := c.items[k]; ok || len(raw) > c.bound/4 {
+	if c.lru.Contains(k) || len(raw) > c.bound/4 {
 		return
 	}
-	c.items[k] = c.order.PushFront(cached{k, raw})
+	c.lru.Add(k, raw)
 	c.size += len(raw)
 	for c.size > c.bound {
-		last := c.order.Back()
-		old := c.order.Remove(last).(cached)
-		delete(c.items, old.key)
-		c.size -= len(old.raw)
+		c.lru.RemoveOldest()
 	}
 }
 
@@ -217,7 +212,5 @@ func (c *frameCache) put(k frameKey, raw []byte) {
 func (c *frameCache) Clear() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.order.Init()
-	clear(c.items)
-	c.size = 0
+	c.lru.Purge()
 }

@@ -19,6 +19,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"dexamen/internal/core/remedy"
 	"dexamen/internal/engine/document/bsonkey"
 
@@ -471,10 +473,8 @@ func (c *set) tryEntriesAt(ctx context.Context, addr string) (bool, error) {
 		if len(firstBatch(ans)) > 0 {
 			return true, nil
 		}
-		select {
-		case <-ctx.Done():
-			return false, ctx.Err()
-		case <-time.After(500 * time.Millisecond):
+		if err := wait.For(ctx, 500*time.Millisecond); err != nil {
+			return false, err
 		}
 	}
 	return false, nil

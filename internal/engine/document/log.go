@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
@@ -27,10 +29,8 @@ func (c *set) logEnd(ctx context.Context) (record.Mark, error) {
 		// What any read has shown was written before now; its entry is there
 		// once the time to settle has passed.
 		settle, _ := c.settle(ctx)
-		select {
-		case <-time.After(settle):
-		case <-ctx.Done():
-			return best, ctx.Err()
+		if err := wait.For(ctx, settle); err != nil {
+			return best, err
 		}
 	}
 	marks, errs := make([]record.Mark, len(c.hosts)), make([]error, len(c.hosts))
@@ -109,10 +109,8 @@ func (c *set) followLog(ctx context.Context, after record.Position,
 			return cb.error
 		}
 		if err == nil { // the cursor ended: a server closes one that finds nothing
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(200 * time.Millisecond):
+			if err := wait.For(ctx, 200*time.Millisecond); err != nil {
+				return err
 			}
 			continue
 		}

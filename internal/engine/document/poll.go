@@ -6,6 +6,8 @@ import (
 	"sort"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
@@ -29,10 +31,8 @@ func (f *follow) poll(ctx context.Context, addr string, cl *mongo.Client) error 
 		if err := f.flush(true); err != nil {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(pollEvery):
+		if err := wait.For(ctx, pollEvery); err != nil {
+			return err
 		}
 		if err := f.c.answers(ctx, addr); err != nil {
 			return err

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
@@ -68,10 +70,8 @@ func (c *set) listCommitted(ctx context.Context, addr string, since record.Posit
 				return nil, fmt.Errorf("%s: %w: it lags behind the majority by more than %s", addr,
 					engine.ErrUnreachable, catchUp)
 			}
-			select {
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			case <-time.After(20 * time.Millisecond):
+			if err := wait.For(ctx, 20*time.Millisecond); err != nil {
+				return nil, err
 			}
 			continue
 		}
@@ -151,7 +151,7 @@ func (c *set) shows(ctx context.Context, addr string, shown *bson.Timestamp, las
 // term; it answers false when it has another history instead.
 func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Client, at record.Position,
 	term int64) (bool, error) {
-	for wait := 5 * time.Millisecond; wait < 10*time.Second; wait *= 2 {
+	for pause := 5 * time.Millisecond; pause < 10*time.Second; pause *= 2 {
 		m, err := c.committed(ctx, addr)
 		if err != nil {
 			return false, err
@@ -167,10 +167,8 @@ func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Clien
 			t, ok := e.Lookup("t").AsInt64OK()
 			return !ok || t == term, nil
 		}
-		select {
-		case <-ctx.Done():
-			return false, ctx.Err()
-		case <-time.After(wait):
+		if err := wait.For(ctx, pause); err != nil {
+			return false, err
 		}
 	}
 	return false, nil

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/core/record"
@@ -346,10 +348,8 @@ func (c *set) next(ctx context.Context, addr string, cause error) (string, error
 	// passed on comes to them too.
 	began := time.Now()
 	for attempt := 0; attempt < 12 || errors.Is(last, errBehind) && time.Since(began) < catchUpTime; attempt++ {
-		select {
-		case <-ctx.Done():
-			return "", ctx.Err()
-		case <-time.After(time.Duration(min(attempt, 8)) * 500 * time.Millisecond):
+		if err := wait.For(ctx, time.Duration(min(attempt, 8))*500*time.Millisecond); err != nil {
+			return "", err
 		}
 		to, err := c.current(ctx)
 		if err == nil {

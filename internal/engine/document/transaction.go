@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
@@ -272,15 +274,13 @@ func (c *set) beforePrepared(ctx context.Context, addr string, start *record.Mar
 
 // waitSeen waits until a member knows a position to be committed.
 func (c *set) waitSeen(ctx context.Context, addr string, at record.Position) (record.Mark, error) {
-	for wait := 2 * time.Millisecond; ; wait = min(2*wait, 200*time.Millisecond) {
+	for pause := 2 * time.Millisecond; ; pause = min(2*pause, 200*time.Millisecond) {
 		m, err := c.committed(ctx, addr)
 		if err != nil || m.Position >= at {
 			return m, err
 		}
-		select {
-		case <-ctx.Done():
-			return m, ctx.Err()
-		case <-time.After(wait):
+		if err := wait.For(ctx, pause); err != nil {
+			return m, err
 		}
 	}
 }
@@ -301,10 +301,8 @@ func (f *follow) decision(ctx context.Context, addr string, cl *mongo.Client, e 
 		if err != nil || got != nil {
 			return got, explain(addr, err)
 		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
+		if err := wait.For(ctx, 100*time.Millisecond); err != nil {
+			return nil, err
 		}
 	}
 }

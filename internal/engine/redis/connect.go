@@ -48,7 +48,9 @@ type quiet struct{}
 
 func (quiet) Printf(context.Context, string, ...any) {}
 
-func init() { goredis.SetLogger(quiet{}) }
+// quieten keeps the library from writing to standard error: what it says there comes
+// back as errors too. It has one logger for the whole process.
+var quieten = sync.OnceFunc(func() { goredis.SetLogger(quiet{}) })
 
 // askTime bounds one question to one server.
 const askTime = 5 * time.Second
@@ -85,6 +87,7 @@ func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOpti
 
 // Open implements engine.Driver.
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
+	quieten()
 	c := &cluster{t: t, clients: map[string]*goredis.Client{}, prefixes: keyprefix.Cut{Sep: ':', Depth: prefixDepth(t)}}
 	err := c.parse()
 	if err == nil {

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 )
@@ -65,10 +67,8 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		if f.patient = time.Since(failing); f.patient > lostTime {
 			return c.fail(fmt.Errorf("shard %s: %w", name, err))
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(200 * time.Millisecond):
+		if err := wait.For(ctx, 200*time.Millisecond); err != nil {
+			return err
 		}
 		_ = c.discover(ctx)
 	}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/wait"
+
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 )
@@ -97,10 +99,8 @@ func (c *cluster) caughtUp(ctx context.Context, s *shard, addr string) error {
 		if at = num(in["master_repl_offset"]); at >= want {
 			return nil
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(10 * time.Millisecond):
+		if err := wait.For(ctx, 10*time.Millisecond); err != nil {
+			return err
 		}
 	}
 	return fmt.Errorf("%s: %w: it stays behind its primary, %d bytes", addr, engine.ErrUnreachable, want-at)
