@@ -319,7 +319,7 @@ func (s *Catalog) readSegmentHeader(ctx context.Context, i blob.Info) (h journal
 	h, err = s.frontHeader(ctx, i)
 	if errors.Is(err, journal.ErrDamaged) || errors.Is(err, sealed.ErrDamaged) {
 		if whole, rerr := s.RebuildObject(ctx, i.Name); rerr == nil {
-			h, _, err = journal.ReadHeader(s.Ring(), whole)
+			h, _, err = journal.ReadHeader(s.Ring(ctx), whole)
 			h.Size = i.Size
 		}
 	}
@@ -344,7 +344,7 @@ func (s *Catalog) frontHeader(ctx context.Context, i blob.Info) (h journal.Heade
 			return h, err
 		}
 	}
-	h, _, err = journal.ReadHeader(s.Ring(), front)
+	h, _, err = journal.ReadHeader(s.Ring(ctx), front)
 	h.Size = i.Size
 	return h, err
 }
@@ -356,14 +356,14 @@ func (s *Catalog) ReadSegment(ctx context.Context, h journal.Header, fn func(*re
 	if err != nil {
 		return err
 	}
-	got, err := journal.Read(ctx, s.Ring(), data, func(*record.Change) error { return nil })
+	got, err := journal.Read(ctx, s.Ring(ctx), data, func(*record.Change) error { return nil })
 	if errors.Is(err, journal.ErrDamaged) {
 		if whole, rerr := s.RebuildObject(ctx, name); rerr == nil {
 			data = whole
 		}
 	}
 	if err == nil || errors.Is(err, journal.ErrDamaged) {
-		got, err = journal.Read(ctx, s.Ring(), data, fn)
+		got, err = journal.Read(ctx, s.Ring(ctx), data, fn)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)

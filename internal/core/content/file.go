@@ -113,18 +113,18 @@ func sealFile(k *frame.Key, pack []byte, objects []Entry) (whole, footer []byte)
 
 // ReadFooter gets a content file's list of objects from the content file itself.
 func (s *Content) ReadFooter(ctx context.Context, name string) ([]byte, error) {
-	raw, err := s.FooterAt(name, func(off int64, n int) ([]byte, error) { return s.Blob.ReadAt(ctx, name, off, n) })
+	raw, err := s.FooterAt(ctx, name, func(off int64, n int) ([]byte, error) { return s.Blob.ReadAt(ctx, name, off, n) })
 	if errors.Is(err, sealed.ErrDamaged) {
 		if whole, rerr := s.RebuildObject(ctx, name); rerr == nil {
-			return s.FooterOf(name, whole)
+			return s.FooterOf(ctx, name, whole)
 		}
 	}
 	return raw, err
 }
 
 // FooterOf gets a content file's list of objects from its bytes.
-func (s *Content) FooterOf(name string, pack []byte) ([]byte, error) {
-	return s.FooterAt(name, func(off int64, n int) ([]byte, error) {
+func (s *Content) FooterOf(ctx context.Context, name string, pack []byte) ([]byte, error) {
+	return s.FooterAt(ctx, name, func(off int64, n int) ([]byte, error) {
 		if off < 0 {
 			off += int64(len(pack))
 		}
@@ -135,7 +135,8 @@ func (s *Content) FooterOf(name string, pack []byte) ([]byte, error) {
 	})
 }
 
-func (s *Content) FooterAt(name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
+// FooterAt gets a content file's list of objects by reading parts of it.
+func (s *Content) FooterAt(ctx context.Context, name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
 	t, err := read(int64(-TrailerSize), TrailerSize)
 	if err != nil {
 		return nil, shorter(name, err)
@@ -148,7 +149,7 @@ func (s *Content) FooterAt(name string, read func(off int64, n int) ([]byte, err
 	if err != nil {
 		return nil, shorter(name, err)
 	}
-	raw, _, err := frame.OpenWith(s.Ring(), f, frame.Footer)
+	raw, _, err := frame.OpenWith(s.Ring(ctx), f, frame.Footer)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, sealed.AsDamage(err))
 	}

@@ -288,7 +288,7 @@ func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
 		if err != nil {
 			return nil, err
 		}
-		lists, err := DecodeIndex(s.Ring(), data)
+		lists, err := DecodeIndex(s.Ring(ctx), data)
 		if err != nil {
 			continue
 		}

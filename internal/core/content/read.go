@@ -136,13 +136,13 @@ func (s *Content) frame(ctx context.Context, p Place, pack *File) ([]byte, error
 		}
 	}
 	if err == nil {
-		raw, err = s.OpenNodes(b)
+		raw, err = s.OpenNodes(ctx, b)
 	}
 	if errors.Is(err, sealed.ErrDamaged) {
 		// What parity gives back is checked as anything else that is read.
 		if whole, rerr := s.RebuildObject(ctx, pack.Name); rerr == nil &&
 			int(p.FrameOff)+int(p.FrameLen) <= len(whole) {
-			raw, err = s.OpenNodes(whole[p.FrameOff : p.FrameOff+p.FrameLen])
+			raw, err = s.OpenNodes(ctx, whole[p.FrameOff:p.FrameOff+p.FrameLen])
 		}
 	}
 	if err != nil {
@@ -153,7 +153,7 @@ func (s *Content) frame(ctx context.Context, p Place, pack *File) ([]byte, error
 }
 
 // OpenNodes opens a frame with nodes.
-func (s *Content) OpenNodes(b []byte) ([]byte, error) {
+func (s *Content) OpenNodes(ctx context.Context, b []byte) ([]byte, error) {
 	h, err := frame.ReadHeader(b)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", sealed.ErrDamaged, err)
@@ -161,7 +161,7 @@ func (s *Content) OpenNodes(b []byte) ([]byte, error) {
 	if h.Kind != frame.Leaf && h.Kind != frame.Shared {
 		return nil, fmt.Errorf("%w: frame of kind %d where nodes belong", sealed.ErrDamaged, h.Kind)
 	}
-	raw, _, err := frame.OpenWith(s.Ring(), b, h.Kind)
+	raw, _, err := frame.OpenWith(s.Ring(ctx), b, h.Kind)
 	if err != nil {
 		return nil, sealed.AsDamage(err)
 	}

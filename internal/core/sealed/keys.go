@@ -153,6 +153,9 @@ type keyring struct {
 	public  *age.X25519Recipient
 	content *age.X25519Identity // nil where the holder lets write only
 
+	// making is filled while somebody finds or makes the key for new content.
+	making chan struct{}
+
 	mu      sync.Mutex
 	data    map[frame.KeyID]*frame.Key
 	current *frame.Key
@@ -160,7 +163,7 @@ type keyring struct {
 }
 
 func newKeyring(b blob.Backend, sec holderSecret) (*keyring, error) {
-	r := &keyring{blob: b, secret: sec, data: map[frame.KeyID]*frame.Key{}}
+	r := &keyring{blob: b, secret: sec, data: map[frame.KeyID]*frame.Key{}, making: make(chan struct{}, 1)}
 	if len(sec.List) != 32 {
 		return nil, fmt.Errorf("%w: it holds no list key", ErrSlot)
 	}
@@ -314,27 +317,39 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 	return nil, fmt.Errorf("%w: %s", ErrWrongKey, strings.Join(have, "; "))
 }
 
+// ring is a keyring for the time of one call: keys that are not at hand are fetched
+// as long as its context lets it.
+type ring struct {
+	*keyring
+	ctx context.Context
+}
+
 // Key implements frame.Ring.
-func (r *keyring) Key(id frame.KeyID) (*frame.Key, error) {
+func (r ring) Key(id frame.KeyID) (*frame.Key, error) { return r.key(r.ctx, id) }
+
+// key returns a data key, from memory or from the store. No lock is held while it is
+// fetched: two calls may fetch the same one.
+func (r *keyring) key(ctx context.Context, id frame.KeyID) (*frame.Key, error) {
 	if id == r.list.ID {
 		return r.list, nil
 	}
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if k := r.data[id]; k != nil {
+	k, name := r.data[id], r.stored[id]
+	r.mu.Unlock()
+	if k != nil {
 		return k, nil
 	}
 	if r.content == nil {
 		return nil, fmt.Errorf("%w: %w", frame.ErrLocked, ErrWriteOnly)
 	}
-	// Keys come seldom: one for thirty days of runs.
-	ctx := context.Background()
-	if r.stored[id] == "" {
-		if err := r.listData(ctx); err != nil {
+	if name == "" {
+		// Keys come seldom: one for thirty days of runs.
+		stored, err := r.listData(ctx)
+		if err != nil {
 			return nil, err
 		}
+		name = stored[id]
 	}
-	name := r.stored[id]
 	if name == "" {
 		return nil, fmt.Errorf("%w: data key %x: %w", frame.ErrLocked, id, ErrMissing)
 	}
@@ -345,20 +360,29 @@ func (r *keyring) Key(id frame.KeyID) (*frame.Key, error) {
 	if k.ID != id {
 		return nil, fmt.Errorf("%w: %s: %w: it is another key", frame.ErrLocked, name, ErrDamaged)
 	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	r.data[id] = k
 	return k, nil
 }
 
-// listData finds which data keys are there.
-func (r *keyring) listData(ctx context.Context) error {
-	r.stored = map[frame.KeyID]string{}
-	return listTwice(ctx, r.blob, DataKeysPrefix, func(i blob.Info) error {
+// listData finds which data keys are there, and returns their names.
+func (r *keyring) listData(ctx context.Context) (map[frame.KeyID]string, error) {
+	stored := map[frame.KeyID]string{}
+	err := listTwice(ctx, r.blob, DataKeysPrefix, func(i blob.Info) error {
 		_, text, _ := strings.Cut(strings.TrimPrefix(i.Name, DataKeysPrefix), "-")
 		if id, err := hex.DecodeString(text); err == nil && len(id) == len(frame.KeyID{}) {
-			r.stored[frame.KeyID(id)] = i.Name
+			stored[frame.KeyID(id)] = i.Name
 		}
 		return nil
 	})
+	if err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.stored = stored
+	return stored, nil
 }
 
 func (r *keyring) load(ctx context.Context, name string) (created time.Time, k *frame.Key, err error) {
@@ -384,26 +408,58 @@ func (r *keyring) OpenData(name string, d *DataKey) (created time.Time, k *frame
 // newest one while it is fresh; otherwise one is made.
 func (r *keyring) writeKey(ctx context.Context,
 	put func(ctx context.Context, name string, v any) error) (*frame.Key, error) {
+	select {
+	case r.making <- struct{}{}:
+		defer func() { <-r.making }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	r.mu.Lock()
+	k := r.current
+	r.mu.Unlock()
+	if k != nil {
+		return k, nil
+	}
+	k, err := r.freshKey(ctx)
+	if err == nil && k == nil {
+		k, err = r.makeKey(ctx, put)
+	}
+	if err != nil {
+		return nil, err
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.current != nil {
-		return r.current, nil
+	r.current, r.data[k.ID] = k, k
+	return k, nil
+}
+
+// freshKey returns the newest data key where it is still to be used; nil where it is
+// not, or cannot be read.
+func (r *keyring) freshKey(ctx context.Context) (*frame.Key, error) {
+	if r.content == nil {
+		return nil, nil
 	}
-	if r.content != nil {
-		if err := r.listData(ctx); err != nil {
-			return nil, err
-		}
-		newest := ""
-		for _, name := range r.stored {
-			newest = max(newest, name)
-		}
-		if newest != "" {
-			if created, k, err := r.load(ctx, newest); err == nil && time.Since(created) < dataKeyAge {
-				r.current, r.data[k.ID] = k, k
-				return k, nil
-			}
-		}
+	stored, err := r.listData(ctx)
+	if err != nil {
+		return nil, err
 	}
+	newest := ""
+	for _, name := range stored {
+		newest = max(newest, name)
+	}
+	if newest == "" {
+		return nil, nil
+	}
+	created, k, err := r.load(ctx, newest)
+	if err != nil || time.Since(created) >= dataKeyAge {
+		return nil, nil // a damaged one is no reason to stop: another is made
+	}
+	return k, nil
+}
+
+// makeKey makes a data key and stores it.
+func (r *keyring) makeKey(ctx context.Context,
+	put func(ctx context.Context, name string, v any) error) (*frame.Key, error) {
 	var secret [32]byte
 	var id frame.KeyID
 	_, _ = rand.Read(secret[:])
@@ -419,9 +475,7 @@ func (r *keyring) writeKey(ctx context.Context,
 	if err := put(ctx, DataKeysPrefix+now.Format("20060102T150405")+"-"+d.ID, d); err != nil {
 		return nil, err
 	}
-	k := frame.NewKey(id, secret)
-	r.current, r.data[id] = k, k
-	return k, nil
+	return frame.NewKey(id, secret), nil
 }
 
 // Encrypted reports whether the store is.
@@ -430,11 +484,13 @@ func (s *Objects) Encrypted() bool { return s.Keyring != nil }
 // WriteOnly reports that the key the store was opened with cannot read content.
 func (s *Objects) WriteOnly() bool { return s.Keyring != nil && s.Keyring.content == nil }
 
-func (s *Objects) Ring() frame.Ring {
+// Ring returns the keys for opening frames, for one call: keys that are not at hand
+// are fetched as long as ctx lets it. It is nil in a plain store.
+func (s *Objects) Ring(ctx context.Context) frame.Ring {
 	if s.Keyring == nil {
 		return nil
 	}
-	return s.Keyring
+	return ring{s.Keyring, ctx}
 }
 
 func (s *Objects) ListKey() *frame.Key {

@@ -113,10 +113,10 @@ func (s *Objects) PutObject(ctx context.Context, k *frame.Key, name string, v an
 
 // GetObject reads what put wrote under the list key.
 func (s *Objects) GetObject(ctx context.Context, name string, v any) error {
-	err := getManifest(ctx, s.Blob, s.Ring(), name, v)
+	err := getManifest(ctx, s.Blob, s.Ring(ctx), name, v)
 	if errors.Is(err, ErrDamaged) {
 		if data, rerr := s.RebuildObject(ctx, name); rerr == nil {
-			return DecodeManifest(s.Ring(), data, name, v)
+			return DecodeManifest(s.Ring(ctx), data, name, v)
 		}
 	}
 	return err

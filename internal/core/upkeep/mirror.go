@@ -337,9 +337,9 @@ func (m *mirror) copy(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if !s.right(name, data) {
+	if !s.right(ctx, name, data) {
 		whole, rerr := s.RebuildObject(ctx, name)
-		if rerr != nil || !s.right(name, whole) {
+		if rerr != nil || !s.right(ctx, name, whole) {
 			m.mu.Lock()
 			defer m.mu.Unlock()
 			m.out.Damaged = append(m.out.Damaged, name)

@@ -26,7 +26,7 @@ func (a *scrubber) repair(ctx context.Context, name string, data []byte) (from s
 		if err != nil || m == 0 {
 			return "", nil
 		}
-		if _, err := a.check(of, object); err != nil {
+		if _, err := a.check(ctx, of, object); err != nil {
 			return "", nil
 		}
 		more, err := sealed.EncodeParity(of, object, k, m)
@@ -35,7 +35,7 @@ func (a *scrubber) repair(ctx context.Context, name string, data []byte) (from s
 		}
 		return "its object", s.replace(ctx, name, more)
 	}
-	if len(data) > 0 && s.right(name, data) { // only its parity is missing
+	if len(data) > 0 && s.right(ctx, name, data) { // only its parity is missing
 		k, m := s.ParityOf(name)
 		more, err := sealed.EncodeParity(name, data, k, m)
 		if err != nil {
@@ -47,7 +47,7 @@ func (a *scrubber) repair(ctx context.Context, name string, data []byte) (from s
 		_, _, _, err := s.RebuildListings(ctx)
 		return "the content files' own lists", err
 	}
-	if whole, err := s.RebuildObject(ctx, name); err == nil && s.right(name, whole) {
+	if whole, err := s.RebuildObject(ctx, name); err == nil && s.right(ctx, name, whole) {
 		a.forget(name)
 		return "parity", s.replace(ctx, name, whole)
 	}
@@ -62,7 +62,7 @@ func (a *scrubber) repair(ctx context.Context, name string, data []byte) (from s
 		}
 	}
 	if a.o.From != nil {
-		if whole, err := a.o.From.Read(ctx, name); err == nil && s.right(name, whole) {
+		if whole, err := a.o.From.Read(ctx, name); err == nil && s.right(ctx, name, whole) {
 			a.forget(name)
 			return a.o.From.String(), s.replace(ctx, name, whole)
 		}
@@ -93,7 +93,7 @@ func (a *scrubber) forget(pack string) {
 // that hold them too. The damaged content file stays while anything of it is lost.
 func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (string, error) {
 	s := a.s
-	objects, err := s.packObjects(name, data)
+	objects, err := s.packObjects(ctx, name, data)
 	if err != nil {
 		return "", nil // which nodes it held is not known
 	}
@@ -155,7 +155,7 @@ func (s *Upkeep) nodeFrom(ctx context.Context, h *holding, pack uint32, name tre
 		if err != nil {
 			return nil, err
 		}
-		raw, err := s.OpenNodes(b)
+		raw, err := s.OpenNodes(ctx, b)
 		if err != nil || uint64(o.Off)+uint64(o.Len) > uint64(len(raw)) {
 			return nil, errors.Join(sealed.ErrDamaged, err)
 		}
@@ -257,7 +257,7 @@ func (s *Upkeep) finishRepair(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if !s.right(name, whole) {
+		if !s.right(ctx, name, whole) {
 			if err := s.Blob.Remove(ctx, aside); err != nil {
 				return err
 			}

@@ -65,7 +65,7 @@ func (a *scrubber) fetchMissing(ctx context.Context) error {
 // file gets another name: its own may be taken.
 func (a *scrubber) fetch(ctx context.Context, name string) error {
 	whole, err := a.o.From.Read(ctx, name)
-	if err != nil || !a.s.right(name, whole) {
+	if err != nil || !a.s.right(ctx, name, whole) {
 		return nil
 	}
 	to := name
@@ -95,7 +95,7 @@ func (a *scrubber) fetchNodes(ctx context.Context, packs []string) error {
 		if lists == nil {
 			lists = map[string][]content.Entry{}
 			for _, n := range packs {
-				footer, err := s.FooterAt(n,
+				footer, err := s.FooterAt(ctx, n,
 					func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
 				if err == nil {
 					lists[n], err = content.DecodeFooter(footer)
@@ -175,7 +175,7 @@ func (a *scrubber) fills(ctx context.Context, name string) bool {
 	if err != nil {
 		return false
 	}
-	h, _, err := journal.ReadHeader(a.s.Ring(), data)
+	h, _, err := journal.ReadHeader(a.s.Ring(ctx), data)
 	if err != nil {
 		return false
 	}

@@ -70,7 +70,7 @@ func (a *scrubber) readAll(ctx context.Context) error {
 			}
 			what = fmt.Errorf("it cannot be read: %w", err)
 		} else {
-			nodes, what = a.check(i.Name, data)
+			nodes, what = a.check(ctx, i.Name, data)
 		}
 		a.out.Objects++
 		a.out.Bytes += int64(len(data))
@@ -107,7 +107,7 @@ func (a *scrubber) secondCopies(ctx context.Context, infos []blob.Info, there ma
 		d := Damage{Object: name, What: "it is missing; its second copy is there"}
 		if a.o.Repair {
 			whole, err := sealed.RebuildFromParity(ctx, a.s.Blob, name)
-			if err == nil && a.s.right(name, whole) {
+			if err == nil && a.s.right(ctx, name, whole) {
 				err := a.s.Blob.Create(ctx, name, whole)
 				if errors.Is(err, blob.ErrExists) {
 					d.What += "; something else lies in its place: move that away"
@@ -138,7 +138,7 @@ func (a *scrubber) listings(ctx context.Context) error {
 		if err != nil {
 			continue // told, or gone meanwhile
 		}
-		lists, err := content.DecodeIndex(s.Ring(), data)
+		lists, err := content.DecodeIndex(s.Ring(ctx), data)
 		if err != nil {
 			continue
 		}
@@ -207,7 +207,7 @@ func (a *scrubber) hidden(ctx context.Context) error {
 // older returns the newest right version below what is there, or nil.
 func (a *scrubber) older(ctx context.Context, v blob.Versioned, name string) (whole []byte, err error) {
 	err = v.Older(ctx, name, func(b []byte) bool {
-		if a.s.right(name, b) {
+		if a.s.right(ctx, name, b) {
 			whole = b
 		}
 		return whole != nil
@@ -225,25 +225,25 @@ func plainly(err error) string {
 }
 
 // right reports whether these are an object's right bytes.
-func (s *Upkeep) right(name string, data []byte) bool {
+func (s *Upkeep) right(ctx context.Context, name string, data []byte) bool {
 	a := &scrubber{s: s, out: &ScrubReport{}, bad: map[tree.Hash]string{}}
-	_, err := a.check(name, data)
+	_, err := a.check(ctx, name, data)
 	return err == nil
 }
 
 // check sees that an object's bytes are what was written; of a content file it also
 // notes each node that is not.
-func (a *scrubber) check(name string, data []byte) (nodes int, err error) {
+func (a *scrubber) check(ctx context.Context, name string, data []byte) (nodes int, err error) {
 	s := a.s
 	kind, _, _ := strings.Cut(name, "/")
 	switch kind {
 	case "content":
-		return a.checkPack(name, data)
+		return a.checkPack(ctx, name, data)
 	case "listings":
-		_, err = content.DecodeIndex(s.Ring(), data)
+		_, err = content.DecodeIndex(s.Ring(ctx), data)
 	case "journal":
 		var h journal.Header
-		if h, err = journal.Read(context.Background(), s.Ring(), data,
+		if h, err = journal.Read(ctx, s.Ring(ctx), data,
 			func(*record.Change) error { return nil }); err == nil {
 			err = sealed.CheckOwnName(name, s.SegmentName(h))
 		}
@@ -269,37 +269,37 @@ func (a *scrubber) check(name string, data []byte) (nodes int, err error) {
 		}
 	case "points":
 		p := new(catalog.Point)
-		if err = sealed.DecodeManifest(s.Ring(), data, name, p); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, p); err == nil {
 			err = sealed.CheckOwnName(name, s.PointName(p.Cluster, p.ID))
 		}
 	case "runs", "running":
 		r := new(catalog.Run)
-		if err = sealed.DecodeManifest(s.Ring(), data, name, r); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, r); err == nil {
 			err = sealed.CheckOwnName(name, s.RunFolder(kind+"/", r.Cluster, r.Kind)+r.ID)
 		}
 	case "holds":
 		h := new(catalog.Hold)
-		if err = sealed.DecodeManifest(s.Ring(), data, name, h); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, h); err == nil {
 			err = sealed.CheckOwnName(name, s.HoldFolder(h.Cluster)+h.ID)
 		}
 	case "proofs":
 		m := new(catalog.ProofMark)
-		if err = sealed.DecodeManifest(s.Ring(), data, name, m); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, m); err == nil {
 			err = sealed.CheckOwnName(name, s.ProofFolder(m.Cluster)+m.Point)
 		}
 	case "heads":
 		h := new(catalog.Head)
-		if err = sealed.DecodeManifest(s.Ring(), data, name, h); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, h); err == nil {
 			err = sealed.CheckOwnName(name, fmt.Sprintf("%s%010d", s.HeadFolder(h.Cluster), h.Number))
 		}
 	case "claims":
 		e := new(sealed.ClaimEntry)
-		if err = sealed.DecodeManifest(s.Ring(), data, name, e); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, e); err == nil {
 			err = sealed.CheckOwnName(name, e.Name)
 		}
 	case "marks", "pending_delete", "active_writers", "suspect", "scrubs", "retired":
 		var v json.RawMessage
-		err = sealed.DecodeManifest(s.Ring(), data, name, &v)
+		err = sealed.DecodeManifest(s.Ring(ctx), data, name, &v)
 	case "repaired":
 		return 0, errors.New("left by a repair that was interrupted; a new one ends it")
 	default:
@@ -308,8 +308,8 @@ func (a *scrubber) check(name string, data []byte) (nodes int, err error) {
 	return 0, err
 }
 
-func (a *scrubber) checkPack(name string, data []byte) (bad int, err error) {
-	objects, err := a.s.packObjects(name, data)
+func (a *scrubber) checkPack(ctx context.Context, name string, data []byte) (bad int, err error) {
+	objects, err := a.s.packObjects(ctx, name, data)
 	if err != nil {
 		return 0, err
 	}
@@ -329,7 +329,7 @@ func (a *scrubber) checkPack(name string, data []byte) (bad int, err error) {
 			end = uint64(o.FrameOff) + uint64(o.FrameLen)
 			if end <= uint64(len(data)) {
 				var ferr error
-				if raw, ferr = a.s.OpenNodes(data[o.FrameOff:end]); ferr != nil {
+				if raw, ferr = a.s.OpenNodes(ctx, data[o.FrameOff:end]); ferr != nil {
 					err = errors.Join(err, fmt.Errorf("frame at byte %d: %w", o.FrameOff, ferr))
 				}
 			}
@@ -364,8 +364,8 @@ func (a *scrubber) checkTail(data []byte, end uint64) error {
 }
 
 // packObjects reads the list at the end of a content file's bytes.
-func (s *Upkeep) packObjects(name string, data []byte) ([]content.Entry, error) {
-	footer, err := s.FooterOf(name, data)
+func (s *Upkeep) packObjects(ctx context.Context, name string, data []byte) ([]content.Entry, error) {
+	footer, err := s.FooterOf(ctx, name, data)
 	if err != nil {
 		return nil, err
 	}
