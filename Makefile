@@ -9,6 +9,9 @@ LINTER := testbed/bin/golangci-lint
 
 JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 
+# The tests that make test runs at a smaller size, and those of histories and harms.
+LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestTheAuditsAdviceHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories
+
 .PHONY: build demo test test-long starved lint bench histories scale keys year soak rot real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
@@ -20,10 +23,10 @@ demo: build ## the whole job on a simulated cluster
 test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./...
 
-test-long: servers build ## what takes longer: every harm to every object, pairs of restores, a starved machine, a large first backup
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=40 DEXAMEN_HISTORIES=300 \
-	  go test -timeout 60m -parallel 4 -run 'TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories' ./internal/integration ./internal/cli
-	$(MAKE) starved BACKUPS=200
+test-long: servers build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=20 DEXAMEN_HISTORIES=100 \
+	  go test -timeout 60m -parallel 4 -run '$(LONG)' ./internal/integration ./internal/cli
+	$(MAKE) starved BACKUPS=20 STARVED=TestFirstBackups
 
 starved: servers build ## suites and first backups on a machine that has little left (BACKUPS=500)
 	go test -c -o testbed/bin/integration.test ./internal/integration

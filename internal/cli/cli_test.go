@@ -182,7 +182,7 @@ func TestCommands(t *testing.T) {
 // random moments: the store stays valid, the next run succeeds, and nothing
 // half-done is listed or live.
 func TestKilledAtAnyMoment(t *testing.T) {
-	s := newSite(t, 20_000)
+	s := newSite(t, 10_000)
 	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
 	rng := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
@@ -201,7 +201,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			s.run(0, "verify", "meadow@"+p.ID)
 		}
 	}
-	for round := range 6 {
+	rounds := 2
+	if os.Getenv("DEXAMEN_LONG") != "" {
+		rounds = 6
+	}
+	for round := range rounds {
 		to := fmt.Sprintf("rehearsal.colonies_%d", round)
 		restore := []string{"restore", "meadow@latest/apiary.inspections", "--rename", "apiary.inspections=" + to,
 			"--yes"}

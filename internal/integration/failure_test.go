@@ -149,7 +149,7 @@ func TestALogThatRolledOverIsAGap(t *testing.T) {
 func TestOnePercentChanged(t *testing.T) {
 	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
-	data := demo.Apiary{Seed: 8, Documents: 100_000}
+	data := demo.Apiary{Seed: 8, Documents: long(100_000, 30_000)}
 	require.NoError(t, data.Fill(ctx, cl))
 	src := open(t, "meadow", rs.URI())
 	run := func(fold bool) (*store.Point, *store.Point) {

@@ -82,7 +82,7 @@ func (h *keyHistory) run(t *testing.T, seed uint64) {
 		time.Sleep(5 * time.Millisecond)
 	}
 	remember()
-	rounds := 2
+	rounds := long(3, 1)
 	if os.Getenv("DEXAMEN_KEY_HISTORIES") != "" {
 		rounds = 4
 	}

@@ -92,7 +92,7 @@ func TestAHundredKills(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 7))
 	outcomes := map[string]map[string]int{}
 	var times []bson.Timestamp
-	for range 100 {
+	for range long(100, 30) {
 		args := [][]string{{"snapshot", "meadow"}, {"capture", "meadow"}, {"capture", "meadow"},
 			{"restore", "meadow@latest", "--to", "paddock", "--conflict", "replace", "--yes"}}[rng.IntN(4)]
 		victim := []string{"dexamen", "member", "router"}[rng.IntN(3)]

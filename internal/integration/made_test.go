@@ -218,7 +218,7 @@ func TestRedisLogsAreProven(t *testing.T) {
 	e := newRunner(t)
 	e.ScratchServer = benchAt(t, servertest.RedisAddress(bench))
 	src := open(t, "bramble", servertest.RedisAddress(from))
-	n := 12
+	n := long(12, 5)
 	if s := os.Getenv("DEXAMEN_KEY_HISTORIES"); s != "" {
 		n, _ = strconv.Atoi(s)
 		n *= 100

@@ -211,12 +211,12 @@ func residentOf(pid int) int {
 }
 
 // TestSoak captures a stand-in and real clusters continuously while they are
-// written to, and kills the daemon every few seconds; for DEXAMEN_SOAK, half a
-// minute when not given, the real document server being there from a minute on. Coverage must be unbroken, moments
+// written to, and kills the daemon every few seconds; for DEXAMEN_SOAK, for some
+// seconds when not given, the real document server being there from a minute on. Coverage must be unbroken, moments
 // what they were, and
 // memory flat.
 func TestSoak(t *testing.T) {
-	length := 30 * time.Second
+	length := time.Duration(long(30, 12)) * time.Second
 	if s := os.Getenv("DEXAMEN_SOAK"); s != "" {
 		var err error
 		length, err = time.ParseDuration(s)

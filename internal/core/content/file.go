@@ -113,7 +113,9 @@ func sealFile(k *frame.Key, pack []byte, objects []Entry) (whole, footer []byte)
 
 // ReadFooter gets a content file's list of objects from the content file itself.
 func (s *Content) ReadFooter(ctx context.Context, name string) ([]byte, error) {
-	raw, err := s.FooterAt(ctx, name, func(off int64, n int) ([]byte, error) { return s.Blob.ReadAt(ctx, name, off, n) })
+	raw, err := s.FooterAt(ctx, name, func(off int64, n int) ([]byte, error) {
+		return s.Blob.ReadAt(ctx, name, off, n)
+	})
 	if errors.Is(err, sealed.ErrDamaged) {
 		if whole, rerr := s.RebuildObject(ctx, name); rerr == nil {
 			return s.FooterOf(ctx, name, whole)
@@ -136,7 +138,8 @@ func (s *Content) FooterOf(ctx context.Context, name string, pack []byte) ([]byt
 }
 
 // FooterAt gets a content file's list of objects by reading parts of it.
-func (s *Content) FooterAt(ctx context.Context, name string, read func(off int64, n int) ([]byte, error)) ([]byte, error) {
+func (s *Content) FooterAt(ctx context.Context, name string,
+	read func(off int64, n int) ([]byte, error)) ([]byte, error) {
 	t, err := read(int64(-TrailerSize), TrailerSize)
 	if err != nil {
 		return nil, shorter(name, err)
