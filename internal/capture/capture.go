@@ -41,7 +41,7 @@ type Options struct {
 	SegmentBytes int
 }
 
-// Result says what a capture did.
+// Result describes what a capture did.
 type Result struct {
 	Cluster  string        `json:"cluster"`
 	From     record.Mark   `json:"from"` // the earliest of all shards

@@ -198,7 +198,7 @@ func asker(r *store.Run) string {
 	return r.User + " by hand"
 }
 
-// came says in a few words what came of a run.
+// came reports in a few words what came of a run.
 func (a *app) came(r *store.Run) string {
 	if r.Error != "" {
 		text := []rune(strings.ReplaceAll(r.Error, "\n", "; "))

@@ -128,13 +128,13 @@ type Login struct {
 	Certificate bool `yaml:"certificate"`
 }
 
-// TLS says how to speak TLS.
+// TLS describes how to speak TLS.
 type TLS struct {
 	CA          string `yaml:"ca"`
 	Certificate string `yaml:"certificate"`
 }
 
-// Secret says where a secret is to be had from; exactly one is set.
+// Secret describes where a secret is to be had from; exactly one is set.
 type Secret struct {
 	Env     string   `yaml:"env"`
 	File    string   `yaml:"file"`

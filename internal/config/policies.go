@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/core/store"
 )
 
-// Policy says what is protected, when, and for how long.
+// Policy describes what is protected, when, and for how long.
 type Policy struct {
 	Clusters   Choice        `yaml:"clusters"`
 	Namespaces address.Scope `yaml:"namespaces"`
@@ -132,7 +132,7 @@ type Keep struct {
 	Runs Duration `yaml:"runs"`
 }
 
-// Retry says when something that failed is tried again.
+// Retry describes when something that failed is tried again.
 type Retry struct {
 	First   Duration `yaml:"first"`   // how long after the first failure (default 1m)
 	Longest Duration `yaml:"longest"` // each next one waits twice as long, at most this (default 1h)

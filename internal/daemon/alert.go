@@ -30,7 +30,7 @@ type Alert struct {
 	Over bool `json:"over"`
 }
 
-// Alerts finds what is wrong with a assignment.
+// Alerts finds what is wrong with an assignment.
 func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 	add := func(key, about string, since time.Time, do, text string, args ...any) {
 		out = append(out, Alert{Key: key, About: about, Store: w.Store, Cluster: w.Cluster, Policy: w.Policy,
@@ -139,7 +139,7 @@ func (s *State) wasGood(r *store.Run) bool {
 	return good
 }
 
-// Capacity says how full a store is.
+// Capacity describes how full a store is.
 type Capacity struct {
 	Used, Free int64 // bytes; Free is -1 where it is not known
 	// Grows is how many bytes a day were added lately.
@@ -173,7 +173,7 @@ func (r Capacity) alerts(storeName string, atLeast time.Duration, now time.Time)
 		Do: "dexamen store inspect " + storeName + "; give it more room, or keep less"}}
 }
 
-// sentAlert is what a store keeps of alert that has been told, so that it is told
+// sentAlert is what a store keeps of an alert that has been told, so that it is told
 // once, whoever sees it and however often it is started anew.
 type sentAlert struct {
 	Trouble Alert     `json:"trouble"`
@@ -183,7 +183,7 @@ type sentAlert struct {
 
 const alertPrefix = "alert-"
 
-// repeatAfter is after how long alert that was seen and not told is told by whoever
+// repeatAfter is after how long an alert that was seen and not told is told by whoever
 // sees it next: who saw it first is gone.
 const repeatAfter = 5 * time.Minute
 
@@ -192,7 +192,8 @@ func alertName(t Alert) string {
 	return fmt.Sprintf("%s%x", alertPrefix, sum[:8])
 }
 
-// Reconcile tells what alert is new and what is over, and keeps that it did.
+// Reconcile sends the alerts that are new and those that are over, and records that
+// it did.
 func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, about []string,
 	send func(context.Context, Alert) error) error {
 	if cluster == "" {
@@ -273,7 +274,7 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, 
 	return errors.Join(failed...)
 }
 
-// ActiveAlerts lists what a store has alert with, for those who ask.
+// ActiveAlerts lists the alerts that go on, as a store keeps them.
 func ActiveAlerts(ctx context.Context, e *run.Runner, cluster string) (out []Alert, err error) {
 	err = e.Store.Marks(ctx, cluster, alertPrefix, func(what string, read func(any) error) error {
 		var t sentAlert

@@ -46,7 +46,7 @@ type Daemon struct {
 	metrics *metrics
 }
 
-// watched is a assignment and what is known of it.
+// watched is an assignment and what is known of it.
 type watched struct {
 	ward        Assignment
 	state       *State
@@ -415,8 +415,8 @@ func (x *watched) latest() time.Time {
 	return later(at, least)
 }
 
-// refresh reads what the store knows of a assignment, ends runs that died, and
-// tells what alert is new.
+// refresh reads what the store knows of an assignment, ends runs that died, and
+// sends the alerts that are new.
 func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watched) error {
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err != nil {
@@ -510,7 +510,7 @@ func MeasureCapacity(ctx context.Context, e *run.Runner, capacity int64) (Capaci
 	return r, nil
 }
 
-// Once does all that is due now, tells what alert there is, as the daemon does,
+// Once does all that is due now, sends the alerts there are, as the daemon does,
 // and gives what came of it: for those who have something else keep the time.
 // Continuous capture takes what there is. Send, where nil, is the configured
 // ways.
@@ -571,7 +571,7 @@ func onceAssignment(ctx context.Context, world Deps, w Assignment) (runs []*stor
 	return runs, errors.Join(errs...)
 }
 
-// tellOnce tells what alert there is with a assignment and its store.
+// tellOnce sends the alerts about an assignment and its store.
 func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string]bool,
 	send func(context.Context, Alert) error) error {
 	alerts := world.Config.Alerts
@@ -601,7 +601,7 @@ func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string
 	return errors.Join(err, send(ctx, t))
 }
 
-// Due reads what a assignment's policy asks for next, after ending what died.
+// Due reads what an assignment's policy asks for next, after ending what died.
 func Due(ctx context.Context, world Deps, w Assignment) ([]Duty, error) {
 	e, err := world.env(ctx, w.Store, w.Cluster)
 	if err != nil {

@@ -124,7 +124,7 @@ func (y *testEnv) runs(kinds ...string) []*store.Run {
 	return runs
 }
 
-// TestWhatIsDue says, for one policy and what happened, what is due next.
+// TestWhatIsDue checks, for one policy and what happened, what is due next.
 func TestWhatIsDue(t *testing.T) {
 	midnight := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 	at := func(h, m int) time.Time {
@@ -528,7 +528,7 @@ func postOffice(t *testing.T) (address string, letters chan string) {
 	return l.Addr().String(), letters
 }
 
-// TestRoom says when a store is nearly full.
+// TestCapacity has a store nearly full.
 func TestRoom(t *testing.T) {
 	now := time.Now()
 	require.Empty(t, Capacity{Used: 10 << 30, Free: -1, Grows: 1 << 30}.alerts("larder", 0, now), "not known")

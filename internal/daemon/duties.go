@@ -27,7 +27,7 @@ type Duty struct {
 // due reports whether it may begin.
 func (d *Duty) due(now time.Time) bool { return !d.At.After(now) }
 
-// Duties reports what a assignment's policy asks for next, of each kind: what is due by
+// Duties reports what an assignment's policy asks for next, of each kind: what is due by
 // now, or else when it will be. What goes on is left out.
 func Duties(w Assignment, s *State, now time.Time) (out []Duty) {
 	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retentionDuty(w, s, now)} {
@@ -84,7 +84,7 @@ func attempt(s *State, w Assignment, kind string, dueAt time.Time) (at time.Time
 	return at, n, never
 }
 
-// try says when the duty's due time may be tried; one that was given up makes way for
+// try works out when the duty's due time may be tried; one that was given up makes way for
 // the next.
 func (d *Duty) try(w Assignment, s *State, next time.Time) {
 	var never bool

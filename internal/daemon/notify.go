@@ -33,7 +33,7 @@ type alertMessage struct {
 // Any reports whether anybody is to be told.
 func (n Notifier) Any() bool { return n.Webhook != nil || n.Mail != nil }
 
-// Send tells of alert, or that it is over, wherever that is configured.
+// Send sends an alert, or that it is over, wherever that is configured.
 func (n Notifier) Send(ctx context.Context, t Alert) error {
 	host, _ := os.Hostname()
 	msg := alertMessage{Alert: t, Host: host, Time: time.Now().UTC().Truncate(time.Second), Title: Title(t)}

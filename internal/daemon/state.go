@@ -148,7 +148,7 @@ func (s *State) last(kind string) (last *store.Run) {
 	return last
 }
 
-// Plan reports what a assignment's retention would keep and retire.
+// Plan reports what an assignment's retention would keep and retire.
 func (s *State) Plan(w Assignment, now time.Time) *retain.Plan {
 	var points []retain.Point
 	for i, p := range s.Points {

@@ -51,7 +51,7 @@ func (w Deps) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
 	return w.OpenCluster(ctx, w.Config, d.Assignment.Cluster, d.Assignment.Config.ClusterWide)
 }
 
-// ErrNothing: what was due had been done by somebody else.
+// ErrNothing is returned when what was due had been done by another process.
 var ErrNothing = errors.New("it has been done")
 
 // Hooks returns a policy's hooks as jobs take them.
@@ -344,7 +344,7 @@ func captured(chains map[string]*journal.Chain, p *store.Point) bool {
 }
 
 // ApplyRetention makes up for proofs that are owed, while the log for them is there, and
-// applies a assignment's retention, puts small log segments together, gives room back
+// applies an assignment's retention, puts small log segments together, gives room back
 // and forgets old runs; the run notes which points went and why.
 func ApplyRetention(ctx context.Context, e *run.Runner, w Assignment, r *store.Run) error {
 	s, err := ReadState(ctx, e, w.Cluster)

@@ -24,7 +24,7 @@ var ErrClaimLost = errors.New("the claim on the target was lost")
 // ClaimTable is where an engine keeps claims on a target itself, so that
 // restores out of different stores know of each other.
 type ClaimTable interface {
-	// Claim gives what is kept under a name; empty where there is nothing.
+	// Claim returns what is kept under a name; empty where there is nothing.
 	Claim(ctx context.Context, name string) (value string, err error)
 	// SwapClaim puts now where was is, in one step. Empty stands for nothing.
 	// It reports whether was was there.

@@ -32,7 +32,7 @@ type Choice struct {
 // Cluster is a connection to a cluster. Methods may be called at the same time
 // from several goroutines.
 type Cluster interface {
-	// Engine gives the name under which the cluster's driver is registered.
+	// Engine returns the name under which the cluster's driver is registered.
 	Engine() string
 	// Topology asks every member anew.
 	Topology(ctx context.Context) (*Topology, error)
@@ -50,7 +50,7 @@ type Cluster interface {
 	// one after the last key, or from the beginning where the server has no
 	// order to go by. ErrMoved: the namespace is not what was listed.
 	Scan(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
-	// Writer gives access for restoring.
+	// Writer returns access for restoring.
 	Writer(ctx context.Context) (Writer, error)
 	// Close ends the connection.
 	Close() error
@@ -59,7 +59,7 @@ type Cluster interface {
 // Routed is a Cluster whose content is spread over shards.
 type Routed interface {
 	Cluster
-	// Routed gives the cluster as applications see it: each namespace once,
+	// Routed returns the cluster as applications see it: each namespace once,
 	// wherever its records are. It is closed with the cluster it belongs to,
 	// and is the cluster itself where nothing is spread.
 	Routed() Cluster
@@ -76,7 +76,7 @@ func ApplicationView(c Cluster) Cluster {
 // Pinned is a Cluster of one shard that can be read as of one position.
 type Pinned interface {
 	Logged
-	// Pin gives a view of the cluster as it is now, and its position; it is
+	// Pin returns a view of the cluster as it is now, and its position; it is
 	// closed with the cluster. When the server no longer keeps that state, what
 	// reads it ends with ErrPassed.
 	Pin(ctx context.Context) (Cluster, record.Mark, error)
@@ -89,7 +89,7 @@ type Streamed interface {
 	// of all namespaces come mixed, in any order; their bytes are valid until
 	// fn returns.
 	Stream(ctx context.Context, shard string, fn func(ns record.Namespace, r record.Record) error) (record.Mark, error)
-	// ContentPlacement tells on which shard content is, in any form that changes when that
+	// ContentPlacement returns on which shard content is, in any form that changes when that
 	// does. ErrMoving: it is on its way from one to another.
 	ContentPlacement(ctx context.Context) (string, error)
 }
@@ -98,7 +98,7 @@ type Streamed interface {
 // say nothing about the one before.
 type HistoryResumer interface {
 	Logged
-	// ResumeFrom tells the last position that is known of a shard, before anything
+	// ResumeFrom returns the last position that is known of a shard, before anything
 	// else is asked of the connection. Where the server's history proves to be
 	// its continuation, positions go on from it; else they begin after it.
 	ResumeFrom(ctx context.Context, shard string, last record.Position) error
@@ -116,10 +116,10 @@ type Progress struct {
 // Logged is a Cluster with a log to follow.
 type Logged interface {
 	Cluster
-	// LogEnd gives the newest position of a shard that cannot be rolled back.
+	// LogEnd returns the newest position of a shard that cannot be rolled back.
 	// Whatever was read from the cluster before the call is no newer.
 	LogEnd(ctx context.Context, shard string) (record.Mark, error)
-	// LogStart gives a position from which to follow a shard's log beside a
+	// LogStart returns a position from which to follow a shard's log beside a
 	// scan: what a read begun later may lack comes after it.
 	LogStart(ctx context.Context, shard string) (record.Mark, error)
 	// Follow reads a shard's log from just after a position, calling fn with
@@ -128,7 +128,7 @@ type Logged interface {
 	// error; ErrEnough ends it without one. ErrLogLost: the position is no
 	// longer there.
 	Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, Progress) error) error
-	// LogMember gives the member whose log is being read.
+	// LogMember returns the member whose log is being read.
 	LogMember(shard string) string
 }
 

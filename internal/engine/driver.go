@@ -13,39 +13,39 @@ type Driver interface {
 	// Open connects. The address has one of the schemes the driver was
 	// registered for.
 	Open(ctx context.Context, t Target) (Cluster, error)
-	// Model gives the meaning of changes.
+	// Model returns the meaning of changes.
 	Model() Model
 }
 
 // Model is what an engine knows of its records without a server.
 type Model interface {
 	fold.Model
-	// Traits says what is peculiar to the engine's logs and namespaces.
+	// Traits returns what is peculiar to the engine's logs and namespaces.
 	Traits() Traits
 	// CheckChange returns an error where a change has a form that cannot be
 	// carried out on any record. It is asked when the change is captured, so
 	// that it is not found out when it is needed.
 	CheckChange(c *record.Change) error
-	// Kind tells the kind of a namespace by its name, as far as the name tells:
+	// Kind returns the kind of a namespace by its name, as far as the name tells:
 	// "settings", "layout" and "support" are no content.
 	Kind(namespace string) record.Kind
 	// Staged reports whether a name is one under which restores gather content
 	// before it takes its own.
 	Staged(name string) bool
-	// CheckName says what is wrong with a name that a namespace shall get.
+	// CheckName returns what is wrong with a name that a namespace shall get.
 	CheckName(name string) error
 	// Label names a record for people, from its value (or the value of a
 	// Delete change).
 	Label(value []byte) string
-	// Render gives a record in an open text form of one line.
+	// Render returns a record in an open text form of one line.
 	Render(value []byte) string
-	// Changes says shortly what differs between two values of one record, a
+	// Changes reports shortly what differs between two values of one record, a
 	// field at a time.
 	Changes(a, b []byte) []string
-	// Describe gives a definition as short lines for people: options, then
+	// Describe returns a definition as short lines for people: options, then
 	// one line an index.
 	Describe(def []byte) []string
-	// Portable gives a definition without what differs between clusters
+	// Portable returns a definition without what differs between clusters
 	// though it means the same, for comparing.
 	Portable(def []byte) []byte
 	// FormatPosition and ParsePosition give positions as people write them.
@@ -71,7 +71,7 @@ type Traits struct {
 // Expiring is a Model of records that servers drop by themselves.
 type Expiring interface {
 	Model
-	// Expires says when a record goes, if it does. Left with zero, it goes at a
+	// Expires returns when a record goes, if it does. Left with zero, it goes at a
 	// time that is not known beforehand.
 	Expires(value []byte) (at time.Time, does bool)
 }
@@ -85,10 +85,10 @@ type Deferring interface {
 	Defer(value []byte) []byte
 	// Resume undoes Defer.
 	Resume(value []byte) []byte
-	// StripNondeterministic gives a value without what the servers' own replicas may have
+	// StripNondeterministic returns a value without what the servers' own replicas may have
 	// otherwise: a log carried out does not give it either.
 	StripNondeterministic(value []byte) []byte
-	// NondeterminismReason says why a log of servers of this version, carried out, may give
+	// NondeterminismReason returns why a log of servers of this version, carried out, may give
 	// other expiries than they had; empty where it gives the same.
 	NondeterminismReason(version string) string
 }
@@ -107,7 +107,7 @@ type RestoreRewriter interface {
 // Grouper is a Model of which one thing, for people, may be several records.
 type Grouper interface {
 	Model
-	// GroupPrefix gives the beginning of a record's key that all records of the thing
+	// GroupPrefix returns the beginning of a record's key that all records of the thing
 	// have in common, and that no other has.
 	GroupPrefix(key []byte) []byte
 }
@@ -115,7 +115,7 @@ type Grouper interface {
 // CrossNamespace is a Model of logs of which some entries concern more than a namespace.
 type CrossNamespace interface {
 	Model
-	// CrossesNamespaces tells the names under which such entries are logged.
+	// CrossesNamespaces returns the names under which such entries are logged.
 	CrossesNamespaces(namespace string) bool
 }
 
@@ -129,7 +129,7 @@ type ShardedModel interface {
 	Layout(now, before func(namespace string, fn func(value []byte) error) error) (Layout, error)
 }
 
-// Layout says where content was at a moment.
+// Layout describes where content was at a moment.
 type Layout interface {
 	// Part judges what one shard has of a namespace.
 	Part(shard string, ns record.Namespace) Part
@@ -162,7 +162,7 @@ type CertificateLister interface {
 // Granter is a Driver that knows the least privileges its work needs.
 type Granter interface {
 	Driver
-	// Grants gives the statements that make the roles and the user, for the
+	// Grants returns the statements that make the roles and the user, for the
 	// servers' own shell: for protecting, and with restore set also for that.
 	Grants(t Target, restore bool) string
 }

@@ -20,31 +20,35 @@ import (
 
 // Errors of adapters, wrapped with the cluster and member concerned.
 var (
-	// ErrNoLog: the server keeps no log; it can be snapshotted, not captured.
+	// ErrNoLog is returned when the server keeps no log: it can be snapshotted, not
+	// captured.
 	ErrNoLog = errors.New("the server keeps no log of changes")
-	// ErrLogLost: the log no longer holds what comes after the position.
+	// ErrLogLost is returned when the log no longer holds what comes after the
+	// position.
 	ErrLogLost = errors.New("the server's log no longer reaches back that far")
-	// ErrLogEnds: what comes next in the log, which is there, cannot be carried
+	// ErrLogEnds is returned when what comes next in the log, which is there, cannot be carried
 	// out; it can be taken up again at a new point.
 	ErrLogEnds error = logEnds{}
-	// ErrMoving: content is being moved between shards, and may be read on both or
+	// ErrMoving is returned when content is being moved between shards, and may be read on both or
 	// on neither.
 	ErrMoving = errors.New("content is being moved between shards")
-	// ErrNoMember: no member of a shard is fit to be read.
+	// ErrNoMember is returned when no member of a shard is fit to be read.
 	ErrNoMember = errors.New("no member is fit to be read")
-	// ErrLogin: the server refused the credentials.
+	// ErrLogin is returned when the server refused the credentials.
 	ErrLogin = errors.New("login refused")
-	// ErrNotExclusive: a server cannot be had for oneself.
+	// ErrNotExclusive is returned when a scratch server cannot be locked for exclusive
+	// use.
 	ErrNotExclusive = errors.New("it cannot be used")
-	// ErrInUse: somebody else has it for the time being.
+	// ErrInUse is returned when another process uses it now.
 	ErrInUse = fmt.Errorf("%w now", ErrNotExclusive)
-	// ErrUnreachable: no server answered at the address.
+	// ErrUnreachable is returned when no server answered at the address.
 	ErrUnreachable = errors.New("no server answers")
-	// ErrMoved: a namespace was renamed or dropped while it was being read.
+	// ErrMoved is returned when a namespace was renamed or dropped while it was read.
 	ErrMoved = errors.New("the namespace was renamed or dropped meanwhile")
-	// ErrStateGone: the server no longer keeps the state that was being read.
+	// ErrStateGone is returned when the server no longer keeps the state that was
+	// being read.
 	ErrStateGone = errors.New("the server no longer keeps the state that was being read")
-	// ErrOutsideNamespaces: a logged command reaches beyond the namespaces it is to be
+	// ErrOutsideNamespaces is returned when a logged command reaches beyond the namespaces it is to be
 	// carried out on.
 	ErrOutsideNamespaces = errors.New("a command of the log reaches beyond what is being restored")
 	// ErrNotReplaceable is returned when servers cannot put a namespace in the place
@@ -81,7 +85,7 @@ type Target struct {
 	Log    *slog.Logger
 }
 
-// TLS says how to speak TLS.
+// TLS describes how to speak TLS.
 type TLS struct {
 	On                bool
 	CAFile            string

@@ -28,11 +28,11 @@ type StagingWriter interface {
 	// Write adds records to a stage, in any order. When it returns, they are
 	// where they cannot be rolled back and Scan finds them.
 	Write(ctx context.Context, stage string, recs []record.Record) error
-	// CurrentNamespace gives a namespace as the cluster has it now.
+	// CurrentNamespace returns a namespace as the cluster has it now.
 	CurrentNamespace(ctx context.Context, name string) (record.Namespace, error)
 	// Index builds what the definition asks for, besides what is there.
 	Index(ctx context.Context, stage string, ns record.Namespace) error
-	// Count gives how many records a namespace has, exactly.
+	// Count returns how many records a namespace has, exactly.
 	Count(ctx context.Context, name string) (int64, error)
 	// Publish makes the stage the namespace of this name. Replace allows that
 	// one of the name is there, which is then gone; without it that is an
@@ -63,7 +63,7 @@ type StagingWriter interface {
 // little, and a mark says while it goes on that it has not ended.
 type InPlaceWriter interface {
 	Writer
-	// Occupied gives how many records there are where the namespace's would be.
+	// Occupied returns how many records there are where the namespace's would be.
 	Occupied(ctx context.Context, ns record.Namespace) (int64, error)
 	// Begin prepares writing to a namespace that was reserved. Support gives
 	// what the records written refer to: the namespaces of kind "support".
@@ -72,7 +72,7 @@ type InPlaceWriter interface {
 	// one Unit, or whole Units. Remove takes records away.
 	Put(ctx context.Context, ns record.Namespace, recs []record.Record) error
 	Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error
-	// End says that all is written.
+	// End reports that all is written.
 	End(ctx context.Context, ns record.Namespace) error
 }
 
@@ -100,7 +100,7 @@ type ScratchServer interface {
 	ClaimServer(ctx context.Context) (release func(ctx context.Context) error, err error)
 }
 
-// Outcome says what became of a setting.
+// Outcome describes what became of a setting.
 type Outcome string
 
 // What PutSetting does.

@@ -59,7 +59,7 @@ func digest(t testing.TB, cl *mongo.Client, db string) map[string]string {
 }
 
 // TestRealServer, on a real server with 3,000 documents (8,000 in a long run) or as many as
-// DEXAMEN_REAL_DOCUMENTS says (make real: 200,000): snapshot while a writer
+// DEXAMEN_REAL_DOCUMENTS reports (make real: 200,000): snapshot while a writer
 // runs; moments noted between captured writes, each restored into a second
 // server and equal to what was noted.
 func TestRealServer(t *testing.T) {

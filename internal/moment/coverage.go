@@ -20,7 +20,7 @@ type Stretch struct {
 	To   time.Time `json:"to"`
 }
 
-// Coverage says which moments of a cluster can be restored.
+// Coverage describes which moments of a cluster can be restored.
 type Coverage struct {
 	Cluster   string                      `json:"cluster"`
 	Points    []*store.Point              `json:"-"`

@@ -17,7 +17,7 @@ import (
 // UntrackedMark begins the marks that say what moments after a point lack.
 const UntrackedMark = "untracked-"
 
-// UntrackedError says what was renamed to a protected name and is in no moment
+// UntrackedError describes what was renamed to a protected name and is in no moment
 // before the next point.
 type UntrackedError struct {
 	Names []string  `json:"names"`

@@ -270,7 +270,7 @@ func (p *Plan) chosen(name string) bool {
 	return true
 }
 
-// Close gives temporary files back.
+// Close removes temporary files.
 func (p *Plan) Close() { p.scratch.Close() }
 
 // Conflicts lists the items whose target is there.

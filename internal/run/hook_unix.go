@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// ownProcessGroup gives a hook a process group of its own, so that what it started ends
+// ownProcessGroup returns a hook a process group of its own, so that what it started ends
 // with it.
 func ownProcessGroup(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

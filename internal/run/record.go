@@ -24,7 +24,7 @@ type Hook struct {
 	Optional bool          // its failing does not keep the run from being done
 }
 
-// RecordOptions says how a run is kept.
+// RecordOptions describes how a run is kept.
 type RecordOptions struct {
 	// Exclusive: no other run of this kind and cluster may go on meanwhile.
 	Exclusive bool
@@ -42,7 +42,7 @@ const (
 	maxWarnings = 50
 )
 
-// ErrDeadline: a run took longer than it may.
+// ErrDeadline is returned when a run took longer than it may.
 var ErrDeadline = errors.New("it took longer than its deadline")
 
 // Record does a piece of work and keeps in the store who did it, when, and what

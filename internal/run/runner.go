@@ -26,15 +26,15 @@ import (
 
 // Errors that decide how a command ends.
 var (
-	// ErrRefused: doing it would not be safe.
+	// ErrRefused is returned when doing it would not be safe.
 	ErrRefused = errors.New("refused")
-	// ErrDiffers: a verification or comparison found a difference.
+	// ErrDiffers is returned when a verification or comparison found a difference.
 	ErrDiffers = errors.New("differs")
-	// ErrIncomplete: it is done, but something is missing.
+	// ErrIncomplete is returned when it is done, but something is missing.
 	ErrIncomplete = errors.New("incomplete")
 )
 
-// Kind says what an event is about.
+// Kind describes what an event is about.
 type Kind string
 
 // The kinds of events.

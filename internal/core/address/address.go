@@ -19,7 +19,7 @@ type Address struct {
 	Pattern string
 }
 
-// Kind says how a moment is given.
+// Kind describes how a moment is given.
 type Kind int
 
 // The ways to give a moment.

@@ -18,15 +18,16 @@ import (
 // Errors a backend answers with, wrapped in what was being done and to which
 // object.
 var (
-	// ErrExists: Create found an object of that name; it is untouched.
+	// ErrExists is returned by Create when an object of that name is there; it is
+	// untouched.
 	ErrExists = errors.New("object exists already")
-	// ErrNotFound: there is no object of that name.
+	// ErrNotFound is returned when there is no object of that name.
 	ErrNotFound = errors.New("no such object")
-	// ErrName: the name is not one an object may have.
+	// ErrName is returned when an object cannot have the name.
 	ErrName = errors.New("bad object name")
-	// ErrRange: ReadAt was asked for bytes the object does not have.
+	// ErrRange is returned by ReadAt when the object does not have those bytes.
 	ErrRange = errors.New("object is shorter than asked for")
-	// ErrLocked: Remove of an object that is locked.
+	// ErrLocked is returned by Remove when the object is locked.
 	ErrLocked = errors.New("object is locked")
 	// ErrDamaged is returned when an object is there and cannot be read, for a
 	// reason of its own: an I/O error, its permissions, a loop of links. The rest
@@ -55,9 +56,9 @@ type Backend interface {
 	// object is durable; when it returns an error, the object is whole or
 	// absent, never part of it.
 	Create(ctx context.Context, name string, data []byte) error
-	// Read gives the whole object.
+	// Read returns the whole object.
 	Read(ctx context.Context, name string) ([]byte, error)
-	// ReadAt gives exactly n bytes from off; a negative off counts from the
+	// ReadAt returns exactly n bytes from off; a negative off counts from the
 	// end. Asking for what is not there is ErrRange.
 	ReadAt(ctx context.Context, name string, off int64, n int) ([]byte, error)
 	// List calls fn with every object whose name begins with prefix, in
@@ -65,13 +66,13 @@ type Backend interface {
 	List(ctx context.Context, prefix string, fn func(Info) error) error
 	// Remove deletes an object; ErrNotFound when there is none.
 	Remove(ctx context.Context, name string) error
-	// String gives the location, for people; it holds no secrets.
+	// String returns the location, for people; it holds no secrets.
 	String() string
 }
 
 // Locker is a backend that can lock objects against removal.
 type Locker interface {
-	// UseLocks says that objects of the store that lies here are locked. It is
+	// UseLocks declares that objects of the store that lies here are locked. It is
 	// called when the store is opened.
 	UseLocks()
 	// Lock keeps an object from being removed until a time; an earlier time

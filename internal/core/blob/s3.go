@@ -48,7 +48,7 @@ func (s *S3) Remote() bool { return true }
 // UseClaims has objects made without conditions: see reserve.go.
 func (s *S3) UseReservations() { s.reservations.Store(true) }
 
-// UseLocks says that objects may be locked.
+// UseLocks implements Locker.
 func (s *S3) UseLocks() { s.locks.Store(true) }
 
 // NewS3 returns the backend; nothing is asked of the server yet.

@@ -24,7 +24,7 @@ type Versioned interface {
 	Hidden(ctx context.Context, prefix string, fn func(name string, made, until time.Time) error) error
 	// Unhide takes a deletion back.
 	Unhide(ctx context.Context, name string) error
-	// Older gives the versions of an object below the newest one, newest
+	// Older returns the versions of an object below the newest one, newest
 	// first, until fn answers true.
 	Older(ctx context.Context, name string, fn func(data []byte) bool) error
 	// PutOver makes an object's newest version, whatever is there, locked until a

@@ -19,7 +19,7 @@ func schedule(t testing.TB, text, zone string) Schedule {
 	return s
 }
 
-// TestClockChanges says what becomes of work in the hour that clocks skip and in
+// TestClockChanges shows what becomes of work in the hour that clocks skip and in
 // the one they repeat.
 func TestClockChanges(t *testing.T) {
 	for _, c := range []struct{ text, from, want string }{

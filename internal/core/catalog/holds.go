@@ -70,7 +70,7 @@ func (s *Catalog) RemoveHold(ctx context.Context, h *Hold) error {
 	return s.RemoveObject(ctx, s.HoldFolder(h.Cluster)+h.ID)
 }
 
-// ProofMark says what a point proved of the log before it.
+// ProofMark describes what a point proved of the log before it.
 type ProofMark struct {
 	Cluster string `json:"cluster"`
 	Point   string `json:"point"`

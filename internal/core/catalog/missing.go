@@ -18,7 +18,7 @@ import (
 // and points that were folded from others. What retention removed is told apart
 // by a record that is made before anything is removed.
 
-// Head says which point and which log of a cluster are the newest. It is a row
+// Head describes which point and which log of a cluster are the newest. It is a row
 // of objects heads/CLUSTER/NUMBER, of which the highest counts.
 type Head struct {
 	Cluster string                 `json:"cluster"`

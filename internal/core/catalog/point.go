@@ -59,7 +59,7 @@ type Point struct {
 	Tool  string     `json:"tool"`
 }
 
-// PointShard says where in a shard's log the point lies, and who was read.
+// PointShard describes where in a shard's log the point lies, and who was read.
 type PointShard struct {
 	Name   string      `json:"name"`
 	Mark   record.Mark `json:"mark"` // without position where the shard has no log
@@ -89,7 +89,7 @@ type Skipped struct {
 	Reason string `json:"reason"`
 }
 
-// PointStats says what making the point took.
+// PointStats describes what making the point took.
 type PointStats struct {
 	Records int64 `json:"records"`
 	Bytes   int64 `json:"bytes"`  // logical: keys and values
@@ -153,7 +153,7 @@ func (s *Catalog) pointFolder(cluster string) string {
 	return sealed.PointsPrefix + s.NamePart("cluster", cluster) + "/"
 }
 
-// ErrNoPoint: there is no point of that id.
+// ErrNoPoint is returned when there is no point of that id.
 var ErrNoPoint = errors.New("no such point")
 
 // PutPoint makes a point exist. All its nodes must have been flushed.
@@ -254,7 +254,7 @@ func (s *Catalog) SegmentName(h journal.Header) string {
 	return folder + "/p" + h.After.Position.Hex()
 }
 
-// BeginOf gives, from a segment's name, the position after which it begins.
+// BeginOf returns, from a segment's name, the position after which it begins.
 func BeginOf(name string) string {
 	at, _, _ := strings.Cut(name[strings.LastIndexByte(name, '/')+2:], "-")
 	return at

@@ -145,7 +145,7 @@ func (s *Catalog) RunFolder(prefix, cluster, kind string) string {
 	return prefix + s.NamePart("cluster", cluster) + "/" + s.NamePart("run", kind) + "/"
 }
 
-// ErrRunEnded: a run that has ended is not changed.
+// ErrRunEnded is returned when a run that has ended was to be changed.
 var ErrRunEnded = errors.New("the run has ended and is not changed")
 
 // BeginRun makes it known that a run goes on. With exclusive set no other run of

@@ -14,7 +14,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// Index says where each node lies. It is made from the content files' footers, or from
+// Index describes where each node lies. It is made from the content files' footers, or from
 // the copies of them under index/, and can always be made anew.
 type Index struct {
 	Mu     sync.RWMutex

@@ -41,7 +41,7 @@ func (s *Content) NewScratch(dir string) (*Scratch, error) {
 	return &Scratch{store: s, file: f, at: map[tree.Hash]span{}, cache: newFrameCache(8 << 20)}, nil
 }
 
-// Close gives the file back.
+// Close removes the file.
 func (x *Scratch) Close() { _ = x.file.Close() }
 
 // PutNode implements tree.Sink.

@@ -159,7 +159,7 @@ func closeRuns(runs []*run) {
 	}
 }
 
-// Close gives the temporary files back. It may be called at any time, and
+// Close removes the temporary files. It may be called at any time, and
 // more than once.
 func (s *Sorter) Close() {
 	closeRuns(s.runs)

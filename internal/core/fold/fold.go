@@ -24,13 +24,13 @@ import (
 // Model is what an engine knows about the meaning of its changes. It needs no
 // server.
 type Model interface {
-	// Apply gives the record that a Patch makes of old. Loose says that old
+	// Apply returns the record that a Patch makes of old. Loose says that old
 	// may be from a later moment than the change (a fuzzy scan), so that what
 	// does not fit is to be passed over.
 	Apply(old []byte, c *record.Change, loose bool) ([]byte, error)
-	// Alter gives the definition that an Alter makes of def.
+	// Alter returns the definition that an Alter makes of def.
 	Alter(def []byte, c *record.Change) ([]byte, error)
-	// Implied gives the kind and definition of a namespace that came to be by
+	// Implied returns the kind and definition of a namespace that came to be by
 	// its first record, without an entry of its own.
 	Implied(name string) (kind record.Kind, def []byte)
 }
@@ -93,7 +93,7 @@ func New(model Model, loose bool, dir string, bound int) *Fold {
 		names: map[string]*Namespace{}, idents: map[string]*Namespace{}, aliases: map[alias]record.Position{}}
 }
 
-// Unlogged says that the server does not log that namespaces come, go and are
+// Unlogged declares that the server does not log that namespaces come, go and are
 // renamed: one that is there with another identity has been made anew.
 func (f *Fold) Unlogged(yes bool) { f.unlogged = yes }
 
@@ -116,7 +116,7 @@ func (f *Fold) Want(plan *Fold, choose func(*Namespace) bool) {
 	}
 }
 
-// Close gives temporary files back.
+// Close removes temporary files.
 func (f *Fold) Close() { f.sorter.Close() }
 
 // Base adds a namespace of the earlier state.

@@ -16,7 +16,7 @@ import (
 	"github.com/zeebo/blake3"
 )
 
-// Kind says what a frame holds.
+// Kind describes what a frame holds.
 type Kind byte
 
 // Kinds of frames. Their numbers are part of the store format.

@@ -152,7 +152,7 @@ func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
 	return out, nil
 }
 
-// MissingError says that a stretch of the log is not there.
+// MissingError is returned when a stretch of the log is not there.
 type MissingError struct {
 	Shard            string
 	From, To         record.Position

@@ -108,7 +108,7 @@ func (b *Builder) Add(c *record.Change) error {
 	return nil
 }
 
-// CoverTo says that the log was read up to the mark, with or without changes.
+// CoverTo notes that the log was read up to the mark, with or without changes.
 func (b *Builder) CoverTo(m record.Mark) {
 	if m.Position > b.head.Last.Position {
 		b.head.Last.Position = m.Position

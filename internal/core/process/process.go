@@ -87,7 +87,7 @@ func stat(pid int) []string {
 	return strings.Fields(string(b[bytes.LastIndexByte(b, ')')+1:]))
 }
 
-// Claim says that a process does something, until a time that it prolongs.
+// Claim is what a process holds while it does something, until a time that it prolongs.
 type Claim struct {
 	ID string `json:"id"` // a random name of the holder
 	Identity

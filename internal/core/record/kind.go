@@ -1,6 +1,6 @@
 package record
 
-// Kind says what a namespace holds. Engines have kinds of content of their own
+// Kind describes what a namespace holds. Engines have kinds of content of their own
 // ("collection", "keys"); the kinds here mean the same in every engine.
 type Kind string
 

@@ -84,7 +84,7 @@ type Namespace struct {
 	Definition []byte `json:"definition,omitempty"`
 }
 
-// Op says what a change does.
+// Op describes what a change does.
 type Op byte
 
 // The operations a journal holds. Their numbers are part of the store format.

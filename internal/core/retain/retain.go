@@ -54,7 +54,7 @@ func ParseRung(text string, distance func(string) (time.Duration, error)) (Rung,
 	return r, nil
 }
 
-// Rule says what is to be kept. The zero rule keeps the newest point only.
+// Rule describes what is to be kept. The zero rule keeps the newest point only.
 type Rule struct {
 	// EveryMoment promises that any second of so long can be restored: the last
 	// point before it stays, every point since, and all log since that point.
@@ -80,7 +80,7 @@ type Point struct {
 	Locked time.Time `json:"locked,omitzero"`
 }
 
-// Verdict says what becomes of a point, and why.
+// Verdict describes what becomes of a point, and why.
 type Verdict struct {
 	Point  Point  `json:"point"`
 	Keep   bool   `json:"keep"`

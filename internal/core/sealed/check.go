@@ -9,7 +9,7 @@ import (
 	"dexamen/internal/core/blob"
 )
 
-// ErrReplaced: a place let an object be replaced.
+// ErrReplaced is returned when a place let an object be replaced.
 var ErrReplaced = errors.New("the place let an object be replaced: earlier backups would not be safe")
 
 // ClockTolerance is how far this machine's clock may be off from the store's.
@@ -25,7 +25,7 @@ func ClockError(off time.Duration) error {
 		"right; set the one that is wrong", off.Abs().Round(time.Second), which)
 }
 
-// PlaceReport says how a store's place behaves.
+// PlaceReport describes how a store's place behaves.
 type PlaceReport struct {
 	Bytes               int
 	Write, Read, Remove time.Duration

@@ -28,7 +28,7 @@ const (
 	claimTime = 10 * time.Minute
 )
 
-// ErrHeld: somebody else holds the claim.
+// ErrHeld is returned when another process holds the claim.
 var ErrHeld = errors.New("another process holds the claim")
 
 // Claim is a claim that is held.
@@ -240,7 +240,7 @@ func (l *Claim) Check() error {
 	return l.lost
 }
 
-// Release gives the claim up.
+// Release gives up the claim.
 func (l *Claim) Release(ctx context.Context) {
 	close(l.Stop)
 	<-l.Done
@@ -254,7 +254,7 @@ func (l *Claim) Release(ctx context.Context) {
 	}
 }
 
-// Fail gives the claim up as Release does. What it was held for did not come
+// Fail gives up the claim as Release does. What it was held for did not come
 // about: nobody is to take it for done.
 func (l *Claim) Fail(ctx context.Context) {
 	l.Mu.Lock()
@@ -305,7 +305,7 @@ func (s *Objects) Enlist(ctx context.Context, refresh func(context.Context) erro
 	return nil
 }
 
-// Close says that the store is no longer written to.
+// Close ends writing to the store: it is no longer written to.
 func (s *Objects) Close() {
 	s.SessionMu.Lock()
 	defer s.SessionMu.Unlock()

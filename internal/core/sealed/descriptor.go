@@ -22,19 +22,21 @@ const (
 
 // Errors of opening and reading a store.
 var (
-	// ErrNoStore: there is no store at the location.
+	// ErrNoStore is returned when there is no store at the location.
 	ErrNoStore = errors.New("no store there")
-	// ErrStoreExists: Create found a store, or other files, at the location.
+	// ErrStoreExists is returned by Create when a store, or other files, are at the
+	// location.
 	ErrStoreExists = errors.New("there is something there already")
-	// ErrMissing: a node that should be in the store is not.
+	// ErrMissing is returned when a node that should be in the store is not.
 	ErrMissing = errors.New("missing from the store")
-	// ErrDamaged: what is stored is not what was written, or cannot be read.
+	// ErrDamaged is returned when what is stored is not what was written, or cannot be
+	// read.
 	ErrDamaged = blob.ErrDamaged
-	// ErrTooNew: a later version made it.
+	// ErrTooNew is returned when a later version made the store.
 	ErrTooNew = errors.New("made by a later version")
 )
 
-// Descriptor says what a store is.
+// Descriptor describes what a store is.
 type Descriptor struct {
 	ID      string    `json:"id"`
 	Format  int       `json:"format"`

@@ -24,13 +24,13 @@ import (
 
 // Errors of opening an encrypted store.
 var (
-	// ErrNoKey: the store is encrypted, and no key was given.
+	// ErrNoKey is returned when the store is encrypted, and no key was given.
 	ErrNoKey = errors.New("the store is encrypted, and no key is given")
-	// ErrWrongKey: none of the store's key holders opens with the key given.
+	// ErrWrongKey is returned when the key given is of none of the store's holders.
 	ErrWrongKey = errors.New("the key given is of none of the store's holders")
-	// ErrSlot: a key holder was tampered with or is damaged.
-	ErrSlot = errors.New("key holder is damaged or was tampered with")
-	// ErrWriteOnly: the key given lets write and not read content.
+	// ErrBadHolder is returned when a holder was tampered with or is damaged.
+	ErrBadHolder = errors.New("key holder is damaged or was tampered with")
+	// ErrWriteOnly is returned when the key given lets write and not read content.
 	ErrWriteOnly = errors.New("the key given can write to the store, and not read its content")
 )
 
@@ -165,7 +165,7 @@ type keyring struct {
 func newKeyring(b blob.Backend, sec holderSecret) (*keyring, error) {
 	r := &keyring{blob: b, secret: sec, data: map[frame.KeyID]*frame.Key{}, making: make(chan struct{}, 1)}
 	if len(sec.List) != 32 {
-		return nil, fmt.Errorf("%w: it holds no list key", ErrSlot)
+		return nil, fmt.Errorf("%w: it holds no list key", ErrBadHolder)
 	}
 	var list [32]byte
 	blake3.DeriveKey("dexamen store list key", sec.List, list[:])
@@ -173,11 +173,11 @@ func newKeyring(b blob.Backend, sec holderSecret) (*keyring, error) {
 	r.list = frame.NewKey(frame.KeyID{}, list)
 	var err error
 	if r.public, err = age.ParseX25519Recipient(sec.Public); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrSlot, err)
+		return nil, fmt.Errorf("%w: %w", ErrBadHolder, err)
 	}
 	if sec.Content != "" {
 		if r.content, err = age.ParseX25519Identity(sec.Content); err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrSlot, err)
+			return nil, fmt.Errorf("%w: %w", ErrBadHolder, err)
 		}
 	}
 	return r, nil
@@ -247,7 +247,7 @@ func readHolders(ctx context.Context, b blob.Backend) (slots []KeyHolder, bad []
 		switch {
 		case err == nil && slices.ContainsFunc(slots, func(o KeyHolder) bool { return o.ID == s.ID }):
 		case errors.Is(err, ErrDamaged):
-			bad = append(bad, fmt.Errorf("%w: %w", ErrSlot, err))
+			bad = append(bad, fmt.Errorf("%w: %w", ErrBadHolder, err))
 		case errors.Is(err, blob.ErrNotFound):
 		case err != nil:
 			return err
@@ -287,7 +287,7 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 			err = errors.New("it is of another store")
 		}
 		if err != nil {
-			bad = append(bad, fmt.Errorf("%w: %s%s: %w", ErrSlot, HoldersPrefix, slot.ID, err))
+			bad = append(bad, fmt.Errorf("%w: %s%s: %w", ErrBadHolder, HoldersPrefix, slot.ID, err))
 			continue
 		}
 		r, err := newKeyring(b, sec)
@@ -296,7 +296,7 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 			continue
 		}
 		if best != nil && !bytes.Equal(best.secret.List, sec.List) {
-			return nil, fmt.Errorf("%w: the holders that open hold different keys", ErrSlot)
+			return nil, fmt.Errorf("%w: the holders that open hold different keys", ErrBadHolder)
 		}
 		if best == nil || best.content == nil {
 			best = r
@@ -308,7 +308,7 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 	case len(bad) > 0:
 		return nil, errors.Join(bad...)
 	case len(slots) == 0:
-		return nil, fmt.Errorf("%w: there is none left below %s", ErrSlot, HoldersPrefix)
+		return nil, fmt.Errorf("%w: there is none left below %s", ErrBadHolder, HoldersPrefix)
 	}
 	var have []string
 	for _, s := range slots {

@@ -27,7 +27,7 @@ const (
 	CheckPrefix         = "check/"          // what store check writes, and removes
 )
 
-// Kind says how the objects of a kind are treated.
+// Kind describes how the objects of a kind are treated.
 type Kind struct {
 	// Prefix begins their names; the descriptor's is its name.
 	Prefix string

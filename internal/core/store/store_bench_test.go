@@ -173,7 +173,7 @@ func bareCopy(b *testing.B, back blob.Backend, n int64) (up, down time.Duration)
 	return up, down
 }
 
-// countRequests tells how many requests a GiB of documents takes.
+// countRequests counts how many requests a GiB of documents takes.
 func countRequests(b *testing.B, recs []record.Record, size int64, who store.Holder, h holder) {
 	srv, err := s3sim.Start(s3sim.Options{Access: "lindenholt", Secret: "made up"})
 	require.NoError(b, err)

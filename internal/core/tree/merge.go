@@ -9,9 +9,9 @@ import (
 
 // Edits are changes to a tree, given key by key in ascending order.
 type Edits interface {
-	// NextKey gives the next key to be edited, or ok false at the end.
+	// NextKey returns the next key to be edited, or ok false at the end.
 	NextKey(ctx context.Context) (key []byte, ok bool, err error)
-	// Edit gives the value at the key just returned by NextKey; old is nil
+	// Edit returns the value at the key just returned by NextKey; old is nil
 	// and present false where the tree holds none. keep false removes the
 	// record. It is called exactly once per key.
 	Edit(ctx context.Context, old []byte, present bool) (value []byte, keep bool, err error)

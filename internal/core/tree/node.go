@@ -134,7 +134,7 @@ type entry struct {
 
 func (e *entry) external() bool { return e.pieces != nil }
 
-// body gives what stands for the value in a leaf, as it is encoded.
+// body returns what stands for the value in a leaf, as it is encoded.
 func appendBody(dst []byte, e *entry) []byte {
 	if !e.external() {
 		dst = binary.AppendUvarint(dst, uint64(len(e.value))<<1)

@@ -31,7 +31,7 @@ type MirrorOptions struct {
 	Emit     func(object string, objects int, bytes int64)
 }
 
-// Mirrored says what a mirroring did.
+// Mirrored describes what a mirroring did.
 type Mirrored struct {
 	Points   int   `json:"points"`   // that the mirror has now
 	Copied   int   `json:"copied"`   // objects
@@ -42,7 +42,7 @@ type Mirrored struct {
 	Damaged []string `json:"damaged,omitempty"`
 }
 
-// ErrOtherStore: the place holds a store, and not this one.
+// ErrOtherStore is returned when the place holds another store.
 var ErrOtherStore = errors.New("it holds another store")
 
 // Mirror copies what another place does not have yet of this store, checking
@@ -129,7 +129,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 	return m.out, nil
 }
 
-// putBegins says of logs that are copied in part only that they begin there for
+// putBegins records of logs that are copied in part only that they begin there for
 // a reason.
 func (m *mirror) putBegins(ctx context.Context) error {
 	s := m.s

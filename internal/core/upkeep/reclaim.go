@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// activeWriters says who was writing when content files were marked for deletion.
+// activeWriters describes who was writing when content files were marked for deletion.
 type activeWriters struct {
 	Created time.Time `json:"created"`
 	Writers []string  `json:"writers"`
@@ -42,7 +42,7 @@ type ReclaimOptions struct {
 	Emit func(text string)
 }
 
-// Reclaimed says what a reclaim did, or would do.
+// Reclaimed describes what a reclaim did, or would do.
 type Reclaimed struct {
 	Files         int   `json:"files"`          // in the store
 	Bytes         int64 `json:"bytes"`          // of them

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/core/sealed"
 )
 
-// Retired says what Retire removed.
+// Retired describes what Retire removed.
 type Retired struct {
 	Points   int   `json:"points"`
 	Segments int   `json:"segments"`
@@ -85,7 +85,7 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 	return out, nil
 }
 
-// trimmed says that a shard's log begins where it does because what was before
+// trimmed is the record that a shard's log begins where it does because what was before
 // is not needed any more.
 type trimmed struct {
 	Shard   string          `json:"shard"`
@@ -191,7 +191,7 @@ type JoinOptions struct {
 	Span  time.Duration
 }
 
-// Joined says what Join did.
+// Joined describes what Join did.
 type Joined struct {
 	From    int `json:"from"` // segments put together
 	To      int `json:"to"`   // into so many

@@ -51,7 +51,7 @@ const (
 	logTime   = 60 * time.Second // for finding the ends of a log, which some servers search
 )
 
-// role says what a group of servers is to its cluster.
+// role describes what a group of servers is to its cluster.
 type role int
 
 const (

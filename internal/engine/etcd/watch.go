@@ -165,7 +165,7 @@ func (f *following) tell(changes []record.Change, at time.Time) error {
 	return f.answer
 }
 
-// take gives on what happened: events of one revision belong together, and come
+// take returns on what happened: events of one revision belong together, and come
 // together.
 func (f *following) take(ctx context.Context, events []*clientv3.Event) error {
 	var changes []record.Change

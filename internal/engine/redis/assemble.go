@@ -230,7 +230,7 @@ func parseID(b []byte) (streamID, error) {
 	return streamID{m, s}, nil
 }
 
-// listChunks gives out what is held of a large list, in records that end where
+// listChunks returns out what is held of a large list, in records that end where
 // the bytes since the last end pass a bound: the same however it was read.
 func (a *assembler) listChunks(all bool) error {
 	size, from := 0, 0

@@ -69,7 +69,7 @@ func withSlots(args [][]byte, slots [][2]int) [][]byte {
 	return args
 }
 
-// slotsIn tells of a key whether a command of the log concerned its slot; one
+// slotsIn reports of a key whether a command of the log concerned its slot; one
 // without slots concerned all.
 func slotsIn(args [][]byte) (func(key []byte) bool, error) {
 	i := slices.IndexFunc(args, func(a []byte) bool { return string(a) == slotsWord })

@@ -68,7 +68,7 @@ func (model) NondeterminismReason(version string) string {
 	return ""
 }
 
-// expiring gives a value that has an expiry another one, in milliseconds since
+// expiring returns a value that has an expiry another one, in milliseconds since
 // 1970.
 func expiring(value []byte, ms int64) []byte {
 	i := strings.LastIndex(string(value), "*3\r\n$9\r\nPEXPIREAT")

@@ -244,7 +244,7 @@ func (f *following) read(ctx context.Context, addr string) error {
 	}
 }
 
-// take gives on a command, with those that have come besides.
+// take returns on a command, with those that have come besides.
 func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) error {
 	var changes []record.Change
 	size := 0

@@ -468,7 +468,7 @@ func (s *sender) flushAll() error {
 	return nil
 }
 
-// close gives the connections back.
+// close returns the connections back.
 func (s *sender) close() {
 	for _, stop := range s.stops {
 		s.bad = !stop() || s.bad

@@ -41,7 +41,7 @@ func value(x any) bson.RawValue {
 	return toRaw(bson.D{{Key: "v", Value: x}}).Lookup("v")
 }
 
-// at gives the value at a path of a document, and set makes one there. Arrays
+// at returns the value at a path of a document, and set makes one there. Arrays
 // are entered by index.
 func setAt(v bson.RawValue, path []string, to *bson.RawValue) (bson.RawValue, error) {
 	if len(path) == 0 {
