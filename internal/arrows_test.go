@@ -21,7 +21,7 @@ func TestImportArrows(t *testing.T) {
 		"core": {[]string{"core"},
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/redis/", "go.etcd.io/etcd",
 				"github.com/jedib0t/", "github.com/vbauerster/"}},
-		"engine":      {[]string{"core", "engine"}, []string{"github.com/urfave/", "github.com/jedib0t/"}},
+		"engine":      {[]string{"core", "engine", "servertest"}, []string{"github.com/urfave/", "github.com/jedib0t/"}},
 		"sim":         {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
 		"demo":        {[]string{"core", "demo", "sim", "view"}, []string{"github.com/urfave/"}},
 		"run":         {[]string{"core", "engine"}, noInterface},

@@ -12,7 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"dexamen/internal/servertest"
+	"dexamen/internal/engine/redis/redistest"
 )
 
 // say is run with all that was printed.
@@ -171,8 +171,8 @@ func TestADaemonIsKilled(t *testing.T) {
 // its log is proven and moments between points are looked at.
 func TestARealLogIsProven(t *testing.T) {
 	t.Parallel()
-	from, bench := servertest.Redis(t), servertest.Redis(t)
-	cl := servertest.RedisClient(t, from)
+	from, bench := redistest.Start(t), redistest.Start(t)
+	cl := redistest.Client(t, from)
 	s := &site{t: t, dir: t.TempDir()}
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
 		[]byte(fmt.Sprintf(`stores: { larder: { location: "file://%s", key: { file: %q } } }
@@ -181,7 +181,7 @@ clusters:
   hedge: { address: %q }
 policies:
   nightly: { clusters: ["*"], snapshot: every 1s, capture: 1s, keep: { every_moment: 7d } }
-`, s.path("larder"), s.path("larder.key"), servertest.RedisAddress(from), servertest.RedisAddress(bench))), 0o600))
+`, s.path("larder"), s.path("larder.key"), redistest.Address(from), redistest.Address(bench))), 0o600))
 	s.say(0, "store", "create", "larder")
 	for i := range 3 {
 		require.NoError(t, cl.HSet(t.Context(), fmt.Sprint("stalls:", i), "wax", i).Err())

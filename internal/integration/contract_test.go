@@ -21,10 +21,11 @@ import (
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
@@ -93,10 +94,10 @@ func documentFixture(t testing.TB) *engineFixture {
 }
 
 func etcdFixture(t testing.TB) *engineFixture {
-	s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
-	cl := servertest.EtcdClient(t, s...)
+	s := etcdtest.Start(t, etcdtest.Options{Members: 3})
+	cl := etcdtest.Client(t, s...)
 	key := func(ns string, n int) string { return fmt.Sprintf("%s%05d", ns, n) }
-	return &engineFixture{target: engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...)},
+	return &engineFixture{target: engine.Target{Name: "willow", Address: etcdtest.Address(s...)},
 		one: "/gateways/", other: "/routes/", pattern: "/?o*",
 		renamedOne: "/gateways_restored/", renamedOther: "/routes_restored/",
 		put: func(t testing.TB, ns string, n int, text string) {
@@ -227,10 +228,10 @@ func redisValue(t testing.TB, cl goredis.UniversalClient, key string) string {
 }
 
 func lonePrimaryFixture(t testing.TB) *engineFixture {
-	s := servertest.Redis(t, "--repl-backlog-size", "1mb")
-	r := servertest.RedisReplica(t, s, "--repl-backlog-size", "1mb")
-	cl := servertest.RedisClient(t, s)
-	return redisBed(t, servertest.RedisAddress(s, r), cl, func(testing.TB) { r.Kill() },
+	s := redistest.Start(t, "--repl-backlog-size", "1mb")
+	r := redistest.StartReplica(t, s, "--repl-backlog-size", "1mb")
+	cl := redistest.Client(t, s)
+	return redisBed(t, redistest.Address(s, r), cl, func(testing.TB) { r.Kill() },
 		func(testing.TB) { r.Begin() }, func(t testing.TB) {
 			for range 3000 {
 				require.NoError(t, cl.Set(ctx, "elsewhere:key", strings.Repeat("calm ", 200), 0).Err())
@@ -239,9 +240,9 @@ func lonePrimaryFixture(t testing.TB) *engineFixture {
 }
 
 func slotsFixture(t testing.TB) *engineFixture {
-	list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "1mb")
-	cl := servertest.RedisClusterClient(t, list)
-	return redisBed(t, servertest.RedisAddress(list...), cl, func(testing.TB) { list[4].Kill() },
+	list := redistest.StartCluster(t, 3, "--repl-backlog-size", "1mb")
+	cl := redistest.ClusterClient(t, list)
+	return redisBed(t, redistest.Address(list...), cl, func(testing.TB) { list[4].Kill() },
 		func(testing.TB) { list[4].Begin() }, func(t testing.TB) {
 			for i := range 9000 {
 				require.NoError(t, cl.Set(ctx, fmt.Sprintf("elsewhere:{%d}", i%30), strings.Repeat("calm ", 200),

@@ -18,9 +18,10 @@ import (
 
 	"dexamen/internal/capture"
 	"dexamen/internal/core/address"
+	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
-	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -169,9 +170,9 @@ func TestEtcdHistory(t *testing.T) {
 	t.Parallel()
 	for _, seed := range seeds(1) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			s, scratch := servertest.Etcd(t, servertest.EtcdOptions{Members: 3}), servertest.Etcd(t,
-				servertest.EtcdOptions{})
-			cl, to := servertest.EtcdClient(t, s...), servertest.EtcdClient(t, scratch...)
+			s, scratch := etcdtest.Start(t, etcdtest.Options{Members: 3}), etcdtest.Start(t,
+				etcdtest.Options{})
+			cl, to := etcdtest.Client(t, s...), etcdtest.Client(t, scratch...)
 			lease, err := cl.Grant(ctx, 3600)
 			require.NoError(t, err)
 			key := func(r *rand.Rand) string {
@@ -193,8 +194,8 @@ func TestEtcdHistory(t *testing.T) {
 					return out
 				}
 			}
-			h := keyHistory{name: "willow", address: servertest.EtcdAddress(s...),
-				scratch: servertest.EtcdAddress(scratch...),
+			h := keyHistory{name: "willow", address: etcdtest.Address(s...),
+				scratch: etcdtest.Address(scratch...),
 				step: func(r *rand.Rand) error {
 					tctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 					defer cancel()
@@ -243,10 +244,10 @@ func TestRedisHistory(t *testing.T) {
 	t.Parallel()
 	for _, seed := range seeds(1) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			list := servertest.RedisCluster(t, 3, "--repl-backlog-size", "8mb")
-			cl := servertest.RedisClusterClient(t, list)
-			scratch, bench := servertest.Redis(t), servertest.Redis(t)
-			to := servertest.RedisClient(t, scratch)
+			list := redistest.StartCluster(t, 3, "--repl-backlog-size", "8mb")
+			cl := redistest.ClusterClient(t, list)
+			scratch, bench := redistest.Start(t), redistest.Start(t)
+			to := redistest.Client(t, scratch)
 			read := func(cl goredis.UniversalClient) func() map[string]string {
 				return func() map[string]string {
 					out := map[string]string{}
@@ -256,8 +257,8 @@ func TestRedisHistory(t *testing.T) {
 					return out
 				}
 			}
-			h := keyHistory{name: "bramble", address: servertest.RedisAddress(list...),
-				scratch: servertest.RedisAddress(scratch), bench: servertest.RedisAddress(bench),
+			h := keyHistory{name: "bramble", address: redistest.Address(list...),
+				scratch: redistest.Address(scratch), bench: redistest.Address(bench),
 				step: func(r *rand.Rand) error {
 					if r.IntN(120) == 0 { // one shard's keys go, and no other's
 						one, err := cl.MasterForKey(ctx, fmt.Sprintf("{%d}", r.IntN(20)))

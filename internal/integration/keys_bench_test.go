@@ -4,9 +4,9 @@ import (
 	"testing"
 
 	"dexamen/internal/core/address"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
-	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 
 	"github.com/stretchr/testify/require"
@@ -15,13 +15,13 @@ import (
 // BenchmarkRedis snapshots and restores 100,000 keys of all types, for profiles.
 func BenchmarkRedis(b *testing.B) {
 	const n = 100_000
-	from, to := servertest.Redis(b), servertest.Redis(b)
+	from, to := redistest.Start(b), redistest.Start(b)
 	pipeline(b, from.Address, redisLoad(n), n)
 	e := newRunner(b)
 	e.Memory = 32 << 20
 	b.Run("snapshot", func(b *testing.B) {
 		for b.Loop() {
-			_, err := snapshot.Take(ctx, e, "bramble", open(b, "bramble", servertest.RedisAddress(from)))
+			_, err := snapshot.Take(ctx, e, "bramble", open(b, "bramble", redistest.Address(from)))
 			require.NoError(b, err)
 		}
 	})
@@ -29,14 +29,14 @@ func BenchmarkRedis(b *testing.B) {
 	require.NoError(b, err)
 	b.Run("restore", func(b *testing.B) {
 		for b.Loop() {
-			p, err := restore.NewPlan(ctx, e, m, open(b, "hedge", servertest.RedisAddress(to)),
+			p, err := restore.NewPlan(ctx, e, m, open(b, "hedge", redistest.Address(to)),
 				restore.Options{Replace: true})
 			require.NoError(b, err)
 			_, err = p.Run(ctx)
 			require.NoError(b, err)
 			p.Close()
 			b.StopTimer()
-			require.NoError(b, servertest.RedisClient(b, to).FlushAll(ctx).Err())
+			require.NoError(b, redistest.Client(b, to).FlushAll(ctx).Err())
 			b.StartTimer()
 		}
 	})

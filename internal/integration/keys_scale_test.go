@@ -22,8 +22,9 @@ import (
 
 	"dexamen/internal/capture"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
@@ -166,12 +167,12 @@ func bareReceiver(t testing.TB, address string) (time.Duration, int64) {
 // TestRedisScale measures the built program beside floors in the same run.
 func TestRedisScale(t *testing.T) {
 	n := keyScale(t)
-	from, to, floor := servertest.Redis(t), servertest.Redis(t), servertest.Redis(t)
+	from, to, floor := redistest.Start(t), redistest.Start(t), redistest.Start(t)
 	commands := redisLoad(n)
 	load := pipeline(t, floor.Address, commands, n)
 	pipeline(t, from.Address, commands, n)
 	bare, size := bareReceiver(t, from.Address)
-	run := program(t, servertest.RedisAddress(from), servertest.RedisAddress(to))
+	run := program(t, redistest.Address(from), redistest.Address(to))
 	snap, peak := run("snapshot", "from")
 	back, rpeak := run("restore", "from@latest", "--to", "to", "--yes")
 	t.Logf("redis, %d keys (%d MiB sent): snapshot %s beside a bare receiver's %s (%.1f times), peak memory %d MiB; "+
@@ -207,10 +208,10 @@ func etcdLoad(t testing.TB, cl *clientv3.Client, n int) time.Duration {
 // TestEtcdScale measures the built program beside floors in the same run.
 func TestEtcdScale(t *testing.T) {
 	n := keyScale(t)
-	from, to, floor := servertest.Etcd(t, servertest.EtcdOptions{}), servertest.Etcd(t,
-		servertest.EtcdOptions{}), servertest.Etcd(t, servertest.EtcdOptions{})
-	load := etcdLoad(t, servertest.EtcdClient(t, floor...), n)
-	cl := servertest.EtcdClient(t, from...)
+	from, to, floor := etcdtest.Start(t, etcdtest.Options{}), etcdtest.Start(t,
+		etcdtest.Options{}), etcdtest.Start(t, etcdtest.Options{})
+	load := etcdLoad(t, etcdtest.Client(t, floor...), n)
+	cl := etcdtest.Client(t, from...)
 	etcdLoad(t, cl, n)
 	begun := time.Now()
 	for key, rev := "/gateways/", int64(0); ; {
@@ -223,7 +224,7 @@ func TestEtcdScale(t *testing.T) {
 		rev, key = page.Header.Revision, string(page.Kvs[len(page.Kvs)-1].Key)+"\x00"
 	}
 	bare := time.Since(begun)
-	run := program(t, servertest.EtcdAddress(from...), servertest.EtcdAddress(to...))
+	run := program(t, etcdtest.Address(from...), etcdtest.Address(to...))
 	snap, peak := run("snapshot", "from")
 	back, rpeak := run("restore", "from@latest//gateways/", "--to", "to", "--yes")
 	t.Logf("etcd, %d keys: snapshot %s beside a bare paged read's %s (%.1f times), peak memory %d MiB; restore, "+
@@ -240,10 +241,10 @@ func TestCaptureLag(t *testing.T) {
 	writes := min(keyScale(t)/20, 5000)
 	doc := startSim(t, docsim.Options{NoopEvery: 100 * time.Millisecond})
 	dcl := connect(t, doc.URI())
-	es := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
-	ecl := servertest.EtcdClient(t, es...)
-	rs := servertest.Redis(t)
-	rcl := servertest.RedisClient(t, rs)
+	es := etcdtest.Start(t, etcdtest.Options{Members: 3})
+	ecl := etcdtest.Client(t, es...)
+	rs := redistest.Start(t)
+	rcl := redistest.Client(t, rs)
 	for _, c := range []struct {
 		name, address string
 		write         func(i int) error
@@ -252,9 +253,9 @@ func TestCaptureLag(t *testing.T) {
 			_, err := dcl.Database("apiary").Collection("colonies").InsertOne(ctx, map[string]any{"n": i})
 			return err
 		}},
-		{"etcd", servertest.EtcdAddress(es...),
+		{"etcd", etcdtest.Address(es...),
 			func(i int) error { _, err := ecl.Put(ctx, fmt.Sprint("/gateways/", i), "x"); return err }},
-		{"redis", servertest.RedisAddress(rs),
+		{"redis", redistest.Address(rs),
 			func(i int) error { return rcl.Set(ctx, fmt.Sprint("stall:", i), "x", 0).Err() }},
 	} {
 		require.NoError(t, c.write(-1))

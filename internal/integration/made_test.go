@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/explain"
 
 	goredis "github.com/redis/go-redis/v9"
@@ -23,7 +24,6 @@ import (
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -43,10 +43,10 @@ func benchAt(t testing.TB, uri string) func(context.Context, string) (engine.Clu
 // something back is found out.
 func TestMomentsOfALogOfCommands(t *testing.T) {
 	t.Parallel()
-	from, bench := servertest.Redis(t), servertest.Redis(t)
-	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, bench)
+	from, bench := redistest.Start(t), redistest.Start(t)
+	a, b := redistest.Client(t, from), redistest.Client(t, bench)
 	e := newRunner(t)
-	src := open(t, "bramble", servertest.RedisAddress(from))
+	src := open(t, "bramble", redistest.Address(from))
 	do := func(args ...any) { t.Helper(); require.NoError(t, a.Do(ctx, args...).Err()) }
 	do("SET", "counter", 1)
 	do("SET", "soon", "x", "PX", 3600_000)
@@ -96,7 +96,7 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 	require.ErrorIs(t, err, run.ErrRefused)
 	require.Contains(t, explain.Error(err), "--scratch")
 
-	e.ScratchServer = benchAt(t, servertest.RedisAddress(bench))
+	e.ScratchServer = benchAt(t, redistest.Address(bench))
 	for _, after := range []bool{false, true} {
 		if after {
 			require.Eventually(t, func() bool { return a.Exists(ctx, "soon").Val() == 0 }, 30*time.Second,
@@ -208,16 +208,16 @@ func TestMomentsOfALogOfCommands(t *testing.T) {
 // command is carried out once.
 func TestRedisLogsAreProven(t *testing.T) {
 	t.Parallel()
-	from, bench := servertest.Redis(t), servertest.Redis(t)
-	dbs := []*goredis.Client{servertest.RedisClient(t, from)}
+	from, bench := redistest.Start(t), redistest.Start(t)
+	dbs := []*goredis.Client{redistest.Client(t, from)}
 	for db := 1; db < 3; db++ {
 		cl := goredis.NewClient(&goredis.Options{Addr: from.Address, DB: db})
 		t.Cleanup(func() { _ = cl.Close() })
 		dbs = append(dbs, cl)
 	}
 	e := newRunner(t)
-	e.ScratchServer = benchAt(t, servertest.RedisAddress(bench))
-	src := open(t, "bramble", servertest.RedisAddress(from))
+	e.ScratchServer = benchAt(t, redistest.Address(bench))
+	src := open(t, "bramble", redistest.Address(from))
 	n := long(12, 5)
 	if s := os.Getenv("DEXAMEN_KEY_HISTORIES"); s != "" {
 		n, _ = strconv.Atoi(s)

@@ -22,11 +22,11 @@ import (
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/moment"
 	"dexamen/internal/prepare"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
@@ -277,8 +277,8 @@ func TestPairsOfRestores(t *testing.T) {
 		// and then keeps the log short.
 		for batch := 0; n > 0; batch++ {
 			t.Run(strconv.Itoa(batch), func(t *testing.T) {
-				uri := servertest.Document(t, "meadow")
-				servertest.KeepLog(t, servertest.Connect(t, uri))
+				uri := documenttest.Start(t, "meadow")
+				documenttest.KeepLog(t, documenttest.Connect(t, uri))
 				restorePairs(t, uri, min(n, 5), uint64(batch))
 			})
 			n -= 5

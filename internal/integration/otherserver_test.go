@@ -8,9 +8,9 @@ import (
 	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/core/address"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
-	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -19,7 +19,7 @@ import (
 // own way, each restored collection is right, or the restore says why it is not;
 // what was there stays where it is not replaced.
 func TestAServerOfAnotherMake(t *testing.T) {
-	uri := servertest.OtherDocument(t)
+	uri := documenttest.StartOther(t)
 	cl := connect(t, uri)
 	db := cl.Database("apiary")
 	for i := range 300 {

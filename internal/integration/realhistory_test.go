@@ -11,9 +11,9 @@ import (
 
 	"dexamen/internal/capture"
 	"dexamen/internal/core/address"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
-	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -29,9 +29,9 @@ func TestRealHistories(t *testing.T) {
 }
 
 func realHistory(t *testing.T, seed uint64) {
-	uri, target := servertest.Document(t, "meadow"), servertest.Document(t, "")
-	cl, tc := servertest.Connect(t, uri), servertest.Connect(t, target)
-	servertest.KeepLog(t, cl)
+	uri, target := documenttest.Start(t, "meadow"), documenttest.Start(t, "")
+	cl, tc := documenttest.Connect(t, uri), documenttest.Connect(t, target)
+	documenttest.KeepLog(t, cl)
 	w := &workload{rng: rand.New(rand.NewPCG(seed, 5)), cl: cl, bigIDs: seed%2 == 1}
 	for range 60 {
 		w.step()

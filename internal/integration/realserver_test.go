@@ -20,10 +20,10 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/demo"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
 )
@@ -64,8 +64,8 @@ func digest(t testing.TB, cl *mongo.Client, db string) map[string]string {
 // server and equal to what was noted.
 func TestRealServer(t *testing.T) {
 	t.Parallel()
-	uri, target := servertest.Document(t, "meadow"), servertest.Document(t, "")
-	cl, tc := servertest.Connect(t, uri), servertest.Connect(t, target)
+	uri, target := documenttest.Start(t, "meadow"), documenttest.Start(t, "")
+	cl, tc := documenttest.Connect(t, uri), documenttest.Connect(t, target)
 	documents := long(8_000, 3_000)
 	if s := os.Getenv("DEXAMEN_REAL_DOCUMENTS"); s != "" {
 		documents, _ = strconv.Atoi(s)
@@ -73,7 +73,7 @@ func TestRealServer(t *testing.T) {
 	data := demo.Apiary{Seed: 5, Documents: documents, Plain: true}
 	begun := time.Now()
 	require.NoError(t, data.Fill(ctx, cl))
-	servertest.KeepLog(t, cl)
+	documenttest.KeepLog(t, cl)
 	t.Logf("filled in %s", time.Since(begun))
 
 	src := open(t, "meadow", uri)
@@ -170,8 +170,8 @@ func TestRealServer(t *testing.T) {
 // TestLoneRealServer: without a log there are snapshots, and it is said what
 // they do not guarantee; capture is refused with the reason.
 func TestLoneRealServer(t *testing.T) {
-	uri := servertest.Document(t, "")
-	cl := servertest.Connect(t, uri)
+	uri := documenttest.Start(t, "")
+	cl := documenttest.Connect(t, uri)
 	require.NoError(t, demo.Apiary{Seed: 1, Documents: 500, Plain: true}.Fill(ctx, cl))
 	src := open(t, "comb", uri)
 	e := newRunner(t)

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/explain"
 
 	goredis "github.com/redis/go-redis/v9"
@@ -181,15 +182,15 @@ func digestOf(t testing.TB, cl *goredis.Client) string {
 func TestRedisHoldsEveryType(t *testing.T) {
 	t.Parallel()
 	debug := []string{"--enable-debug-command", "yes"}
-	from, to := servertest.Redis(t, debug...), servertest.Redis(t, append(unpacked, debug...)...)
-	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
+	from, to := redistest.Start(t, debug...), redistest.Start(t, append(unpacked, debug...)...)
+	a, b := redistest.Client(t, from), redistest.Client(t, to)
 	everyType(t, a, 7)
 	want := digestOf(t, a)
 	e := newRunner(t)
 	open := func(p *servertest.Process) engine.Cluster {
-		_, drv, err := engine.ForAddress(servertest.RedisAddress(p))
+		_, drv, err := engine.ForAddress(redistest.Address(p))
 		require.NoError(t, err)
-		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: servertest.RedisAddress(p), Settings: true})
+		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: redistest.Address(p), Settings: true})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		return c
@@ -245,8 +246,8 @@ func TestRedisHoldsEveryType(t *testing.T) {
 // point or by the log, and what was done to them meanwhile is done to them.
 func TestRedisExpiredKeysStayAway(t *testing.T) {
 	t.Parallel()
-	from, to := servertest.Redis(t), servertest.Redis(t)
-	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
+	from, to := redistest.Start(t), redistest.Start(t)
+	a, b := redistest.Client(t, from), redistest.Client(t, to)
 	// A machine may be too slow for what is to happen within the keys' time.
 	for life := 1500 * time.Millisecond; ; life *= 3 {
 		require.NoError(t, a.FlushAll(ctx).Err())
@@ -254,7 +255,7 @@ func TestRedisExpiredKeysStayAway(t *testing.T) {
 		require.NoError(t, a.Set(ctx, "soon", "point", life).Err())
 		require.NoError(t, a.Set(ctx, "later", "point", time.Hour).Err())
 		e := newRunner(t)
-		p, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", servertest.RedisAddress(from)))
+		p, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", redistest.Address(from)))
 		require.NoError(t, err)
 		require.NoError(t, a.Append(ctx, "soon", " and log").Err())
 		require.NoError(t, a.Append(ctx, "later", " and log").Err())
@@ -267,12 +268,12 @@ func TestRedisExpiredKeysStayAway(t *testing.T) {
 		}
 		require.EqualValues(t, 2, p.Stats.Records)
 		want := a.PExpireTime(ctx, "later").Val()
-		_, err = capture.Run(ctx, e, "bramble", open(t, "bramble", servertest.RedisAddress(from)), capture.Options{})
+		_, err = capture.Run(ctx, e, "bramble", open(t, "bramble", redistest.Address(from)), capture.Options{})
 		require.NoError(t, err)
 		time.Sleep(life + 100*time.Millisecond)
 		m, err := moment.Resolve(ctx, e, "bramble", address.When{Kind: address.Latest}, restore.OnScratch{})
 		require.NoError(t, err)
-		plan, err := restore.NewPlan(ctx, e, m, open(t, "hedge", servertest.RedisAddress(to)), restore.Options{})
+		plan, err := restore.NewPlan(ctx, e, m, open(t, "hedge", redistest.Address(to)), restore.Options{})
 		require.NoError(t, err)
 		defer plan.Close()
 		_, err = plan.Run(ctx)
@@ -289,13 +290,13 @@ func TestRedisExpiredKeysStayAway(t *testing.T) {
 // done reaches out of it; what does is refused, and named.
 func TestRedisCommandsBeyond(t *testing.T) {
 	t.Parallel()
-	from, to := servertest.Redis(t), servertest.Redis(t)
-	a, b := servertest.RedisClient(t, from), servertest.RedisClient(t, to)
+	from, to := redistest.Start(t), redistest.Start(t)
+	a, b := redistest.Client(t, from), redistest.Client(t, to)
 	depth := 1
 	dial := func(p *servertest.Process) engine.Cluster {
 		_, drv, _ := engine.ForAddress("redis://h")
 		c, err := drv.Open(ctx, engine.Target{
-			Name: "bramble", Address: servertest.RedisAddress(p), Options: map[string]any{"prefix_depth": depth}})
+			Name: "bramble", Address: redistest.Address(p), Options: map[string]any{"prefix_depth": depth}})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		return c
@@ -362,11 +363,11 @@ func TestRedisCommandsBeyond(t *testing.T) {
 // with the replica that steps in: the history is a continuation, and there is no
 // gap.
 func TestRedisSentinel(t *testing.T) {
-	first := servertest.Redis(t)
-	second := servertest.RedisReplica(t, first)
-	s := servertest.RedisSentinel(t, first, "market")
+	first := redistest.Start(t)
+	second := redistest.StartReplica(t, first)
+	s := redistest.StartSentinel(t, first, "market")
 	address := "redis+sentinel://" + s.Address + "/market"
-	cl := servertest.RedisClient(t, first)
+	cl := redistest.Client(t, first)
 	require.NoError(t, cl.Set(ctx, "stall", "1", 0).Err())
 	e := newRunner(t)
 	_, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", address))
@@ -377,7 +378,7 @@ func TestRedisSentinel(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, cl.Wait(ctx, 1, 10*time.Second).Err())
 	first.Kill()
-	next := servertest.RedisClient(t, second)
+	next := redistest.Client(t, second)
 	require.Eventually(t, func() bool { return next.Incr(ctx, "stall").Err() == nil }, 60*time.Second,
 		200*time.Millisecond,
 		"the sentinel promotes the replica")
@@ -386,7 +387,7 @@ func TestRedisSentinel(t *testing.T) {
 	_, err = drv.Open(ctx, engine.Target{Name: "bramble", Address: "redis+sentinel://" + s.Address + "/bazaar"})
 	require.ErrorContains(t, err, `knows no primary named "bazaar"`)
 	// The identity is the sentinels' name for it: another address is another cluster.
-	_, err = capture.Run(ctx, e, "bramble", open(t, "bramble", servertest.RedisAddress(second)), capture.Options{})
+	_, err = capture.Run(ctx, e, "bramble", open(t, "bramble", redistest.Address(second)), capture.Options{})
 	require.ErrorIs(t, err, run.ErrRefused)
 	// It takes writes before the sentinel names it.
 	var c engine.Cluster
@@ -402,15 +403,15 @@ func TestRedisSentinel(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, got.Gaps)
 	require.EqualValues(t, 1, got.Changes)
-	to := servertest.Redis(t)
+	to := redistest.Start(t)
 	m, err := moment.Resolve(ctx, e, "bramble", latestMoment, restore.OnScratch{})
 	require.NoError(t, err)
-	p, err := restore.NewPlan(ctx, e, m, open(t, "hedge", servertest.RedisAddress(to)), restore.Options{})
+	p, err := restore.NewPlan(ctx, e, m, open(t, "hedge", redistest.Address(to)), restore.Options{})
 	require.NoError(t, err)
 	defer p.Close()
 	_, err = p.Run(ctx)
 	require.NoError(t, err)
-	require.Equal(t, "3", servertest.RedisClient(t, to).Get(ctx, "stall").Val())
+	require.Equal(t, "3", redistest.Client(t, to).Get(ctx, "stall").Val())
 
 	// A server that is begun anew with nothing has another history.
 	second.Kill()
@@ -429,15 +430,15 @@ var latestMoment = address.When{Kind: address.Latest}
 // was done after they moved counts from the next point on, and coverage says so.
 func TestRedisSlotsMove(t *testing.T) {
 	t.Parallel()
-	list := servertest.RedisCluster(t, 3)
-	cl := servertest.RedisClusterClient(t, list)
+	list := redistest.StartCluster(t, 3)
+	cl := redistest.ClusterClient(t, list)
 	const key = "{moving}:stall"
 	require.NoError(t, cl.Set(ctx, key, "1", 0).Err())
 	for i := range 200 {
 		require.NoError(t, cl.Set(ctx, fmt.Sprint("stall:", i), i, 0).Err())
 	}
 	e := newRunner(t)
-	addr := servertest.RedisAddress(list...)
+	addr := redistest.Address(list...)
 	_, err := snapshot.Take(ctx, e, "bramble", open(t, "bramble", addr))
 	require.NoError(t, err)
 
@@ -494,13 +495,13 @@ func TestRedisSlotsMove(t *testing.T) {
 	require.True(t, latest().After(short))
 	m, err := moment.Resolve(ctx, e, "bramble", address.When{Kind: address.Latest}, restore.OnScratch{})
 	require.NoError(t, err)
-	scratch := servertest.Redis(t)
-	plan, err := restore.NewPlan(ctx, e, m, open(t, "hedge", servertest.RedisAddress(scratch)), restore.Options{})
+	scratch := redistest.Start(t)
+	plan, err := restore.NewPlan(ctx, e, m, open(t, "hedge", redistest.Address(scratch)), restore.Options{})
 	require.NoError(t, err)
 	defer plan.Close()
 	_, err = plan.Run(ctx)
 	require.NoError(t, err)
-	b := servertest.RedisClient(t, scratch)
+	b := redistest.Client(t, scratch)
 	require.Equal(t, cl.Get(ctx, key).Val(), b.Get(ctx, key).Val())
 	require.Len(t, redisKeys(t, b, "*"), 201)
 }

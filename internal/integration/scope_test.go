@@ -12,10 +12,10 @@ import (
 	"dexamen/internal/capture"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
@@ -102,8 +102,8 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
 	require.NoError(t, err)
 
-	r := servertest.Redis(t)
-	_, err = snapshot.Take(ctx, e, "bramble", open(t, "bramble", servertest.RedisAddress(r)))
+	r := redistest.Start(t)
+	_, err = snapshot.Take(ctx, e, "bramble", open(t, "bramble", redistest.Address(r)))
 	require.ErrorIs(t, err, run.ErrRefused)
 	require.ErrorContains(t, err, "protected whole")
 }
@@ -173,8 +173,8 @@ func TestAClusterThatWasMadeAnew(t *testing.T) {
 	require.Len(t, holds, 1)
 	require.Equal(t, first.ID, holds[0].Point)
 
-	r := servertest.Redis(t)
-	_, err = restore.NewPlan(ctx, e, mustResolve(t, e, first), open(t, "bramble", servertest.RedisAddress(r)),
+	r := redistest.Start(t)
+	_, err = restore.NewPlan(ctx, e, mustResolve(t, e, first), open(t, "bramble", redistest.Address(r)),
 		restore.Options{})
 	require.ErrorIs(t, err, run.ErrRefused)
 	require.ErrorContains(t, err, "is a redis cluster")

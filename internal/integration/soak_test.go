@@ -24,9 +24,11 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
+	"dexamen/internal/engine/document/documenttest"
+	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
-	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 )
 
@@ -136,13 +138,13 @@ func soakedDocuments(t *testing.T) *soaked {
 func soakedServer(t *testing.T) *soaked {
 	// It reads its whole log whenever it is asked for some of it: a long one is
 	// more than a daemon that lives for seconds can wait for.
-	s := &soaked{name: "comb", pause: 300 * time.Millisecond, address: servertest.Document(t, "comb"),
-		scratch: servertest.Document(t, "")}
-	cl := servertest.Connect(t, s.address)
-	servertest.KeepLog(t, cl)
+	s := &soaked{name: "comb", pause: 300 * time.Millisecond, address: documenttest.Start(t, "comb"),
+		scratch: documenttest.Start(t, "")}
+	cl := documenttest.Connect(t, s.address)
+	documenttest.KeepLog(t, cl)
 	db, n := cl.Database("apiary"), 0
 	s.write, s.state = hivesOf(db.Collection("hives"))
-	_, s.restored = hivesOf(servertest.Connect(t, s.scratch).Database("apiary").Collection("hives"))
+	_, s.restored = hivesOf(documenttest.Connect(t, s.scratch).Database("apiary").Collection("hives"))
 	s.idle = func() error {
 		n++
 		_, err := db.Collection("weather").InsertOne(ctx, bson.M{"_id": n})
@@ -154,9 +156,9 @@ func soakedServer(t *testing.T) *soaked {
 func soakedEtcd(t *testing.T) *soaked {
 	s := &soaked{name: "willow", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
-		p := servertest.Etcd(t, servertest.EtcdOptions{Members: 1})
-		cl := servertest.EtcdClient(t, p...)
-		return servertest.EtcdAddress(p...), func(k, v string) (err error) {
+		p := etcdtest.Start(t, etcdtest.Options{Members: 1})
+		cl := etcdtest.Client(t, p...)
+		return etcdtest.Address(p...), func(k, v string) (err error) {
 				if v == "" {
 					_, err = cl.Delete(ctx, "/hives/"+k)
 				} else {
@@ -183,9 +185,9 @@ func soakedEtcd(t *testing.T) *soaked {
 func soakedRedis(t *testing.T) *soaked {
 	s := &soaked{name: "bramble", pause: 10 * time.Millisecond}
 	start := func() (string, func(k, v string) error, func() (map[string]string, error)) {
-		p := servertest.Redis(t)
-		cl := servertest.RedisClient(t, p)
-		return servertest.RedisAddress(p), func(k, v string) error {
+		p := redistest.Start(t)
+		cl := redistest.Client(t, p)
+		return redistest.Address(p), func(k, v string) error {
 				if v == "" {
 					return cl.HDel(ctx, "hives", k).Err()
 				}

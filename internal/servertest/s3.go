@@ -23,18 +23,18 @@ type S3Server struct {
 // S3 runs the object store that `make servers` built, until the test ends.
 func S3(t testing.TB) S3Server {
 	t.Helper()
-	bin := built(t, "DEXAMEN_S3SERVER", "s3server")
+	bin := BuiltBinary(t, "DEXAMEN_S3SERVER", "s3server")
 	dir := t.TempDir()
 	for _, d := range []string{"data", "meta", "versions"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, d), 0o700))
 	}
-	addr := freeAddress(t)
+	addr := FreeAddress(t)
 	s := S3Server{Endpoint: "http://" + addr, Bucket: "loft", Locked: "vault", Access: "lindenholt",
 		Secret: "made up for tests"}
 	cmd := exec.Command(bin, "--port", addr, "--access", s.Access, "--secret", s.Secret, "--quiet", "posix",
 		"--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"),
 		filepath.Join(dir, "data"))
-	start(t, "object store", cmd)
+	Run(t, "object store", cmd)
 	c, err := minio.New(addr, &minio.Options{Creds: credentials.NewStaticV4(s.Access, s.Secret, "")})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {

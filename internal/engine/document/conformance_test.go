@@ -13,8 +13,8 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
 
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/engine/enginetest"
-	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 )
 
@@ -93,9 +93,9 @@ func TestConformanceOnShards(t *testing.T) {
 
 func TestConformanceOnTheRealServer(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		uri := servertest.Document(t, "meadow")
-		cl := servertest.Connect(t, uri)
-		servertest.KeepLog(t, cl)
+		uri := documenttest.Start(t, "meadow")
+		cl := documenttest.Connect(t, uri)
+		documenttest.KeepLog(t, cl)
 		f := fixture(uri, cl)
 		f.Log, f.Hides = true, true
 		return f
@@ -104,7 +104,7 @@ func TestConformanceOnTheRealServer(t *testing.T) {
 
 func TestConformanceOnALoneServer(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		uri := servertest.Document(t, "")
-		return fixture(uri, servertest.Connect(t, uri))
+		uri := documenttest.Start(t, "")
+		return fixture(uri, documenttest.Connect(t, uri))
 	})
 }

@@ -10,7 +10,7 @@ import (
 
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/enginetest"
-	"dexamen/internal/servertest"
+	"dexamen/internal/engine/etcd/etcdtest"
 )
 
 func fixture(address string, cl *clientv3.Client) *enginetest.Fixture {
@@ -46,20 +46,20 @@ func fixture(address string, cl *clientv3.Client) *enginetest.Fixture {
 }
 
 func TestConformance(t *testing.T) {
-	s := servertest.Etcd(t, servertest.EtcdOptions{})
-	cl := servertest.EtcdClient(t, s...)
+	s := etcdtest.Start(t, etcdtest.Options{})
+	cl := etcdtest.Client(t, s...)
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
 		clean(t, cl)
-		return fixture(servertest.EtcdAddress(s...), cl)
+		return fixture(etcdtest.Address(s...), cl)
 	})
 }
 
 // TestConformanceOfThree runs the suite on a cluster of three members with
 // users: what is asked goes to a follower, and needs a login.
 func TestConformanceOfThree(t *testing.T) {
-	s := servertest.Etcd(t, servertest.EtcdOptions{Members: 3})
+	s := etcdtest.Start(t, etcdtest.Options{Members: 3})
 	ctx := context.Background()
-	plain := servertest.EtcdClient(t, s...)
+	plain := etcdtest.Client(t, s...)
 	_, err := plain.UserAdd(ctx, "root", "made up")
 	require.NoError(t, err)
 	_, err = plain.RoleAdd(ctx, "root")
@@ -77,7 +77,7 @@ func TestConformanceOfThree(t *testing.T) {
 	t.Cleanup(func() { _ = cl.Close() })
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
 		clean(t, cl)
-		f := fixture(servertest.EtcdAddress(s[1]), cl)
+		f := fixture(etcdtest.Address(s[1]), cl)
 		f.Target.User, f.Target.Secret = "root", "made up"
 		wrong := f.Target
 		wrong.Secret = "mistyped"

@@ -19,6 +19,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/etcd/etcdtest"
 	"dexamen/internal/servertest"
 )
 
@@ -61,9 +62,9 @@ func certificates(t *testing.T) (ca, cert, key, both string) {
 // and not without.
 func TestClientCertificate(t *testing.T) {
 	ca, cert, key, both := certificates(t)
-	s := servertest.Etcd(t, servertest.EtcdOptions{CA: ca, Certificate: cert, Key: key})
+	s := etcdtest.Start(t, etcdtest.Options{CA: ca, Certificate: cert, Key: key})
 	ctx := context.Background()
-	target := engine.Target{Name: "willow", Address: servertest.EtcdAddress(s...),
+	target := engine.Target{Name: "willow", Address: etcdtest.Address(s...),
 		TLS: engine.TLS{On: true, CAFile: ca, ClientCertificate: both}}
 	var c engine.Cluster
 	require.Eventually(t, func() (ok bool) {
@@ -86,8 +87,8 @@ func TestClientCertificate(t *testing.T) {
 // TestUsersAndLeases: users and roles come back without passwords, leases with
 // their numbers and lengths.
 func TestUsersAndLeases(t *testing.T) {
-	s, other := servertest.Etcd(t, servertest.EtcdOptions{}), servertest.Etcd(t, servertest.EtcdOptions{})
-	from, to := servertest.EtcdClient(t, s...), servertest.EtcdClient(t, other...)
+	s, other := etcdtest.Start(t, etcdtest.Options{}), etcdtest.Start(t, etcdtest.Options{})
+	from, to := etcdtest.Client(t, s...), etcdtest.Client(t, other...)
 	ctx := context.Background()
 	_, err := from.RoleAdd(ctx, "keepers")
 	require.NoError(t, err)
@@ -98,7 +99,7 @@ func TestUsersAndLeases(t *testing.T) {
 	_, err = from.UserGrantRole(ctx, "ada", "keepers")
 	require.NoError(t, err)
 	open := func(p *servertest.Process) *cluster {
-		c, err := Driver{}.Open(ctx, engine.Target{Name: "willow", Address: servertest.EtcdAddress(p), Settings: true})
+		c, err := Driver{}.Open(ctx, engine.Target{Name: "willow", Address: etcdtest.Address(p), Settings: true})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		return c.(*cluster)

@@ -11,7 +11,7 @@ import (
 
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/enginetest"
-	"dexamen/internal/servertest"
+	"dexamen/internal/engine/redis/redistest"
 )
 
 // fixture changes keys through a plain client. Each namespace is the keys with a
@@ -44,10 +44,10 @@ func fixture(address string, cl goredis.UniversalClient) *enginetest.Fixture {
 
 func TestConformanceOfALoneServer(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		s := servertest.Redis(t, "--requirepass", "made up", "--repl-backlog-size", "64kb")
+		s := redistest.Start(t, "--requirepass", "made up", "--repl-backlog-size", "64kb")
 		cl := goredis.NewClient(&goredis.Options{Addr: s.Address, Password: "made up"})
 		t.Cleanup(func() { _ = cl.Close() })
-		f := fixture(servertest.RedisAddress(s), cl)
+		f := fixture(redistest.Address(s), cl)
 		f.Target.Secret = "made up"
 		wrong := f.Target
 		wrong.Secret = "mistyped"
@@ -80,19 +80,19 @@ func keepBacklog(t testing.TB, f *enginetest.Fixture) {
 
 func TestConformanceOfAReplica(t *testing.T) {
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
-		s := servertest.Redis(t)
-		r := servertest.RedisReplica(t, s)
-		return fixture(servertest.RedisAddress(r), servertest.RedisClient(t, s))
+		s := redistest.Start(t)
+		r := redistest.StartReplica(t, s)
+		return fixture(redistest.Address(r), redistest.Client(t, s))
 	})
 }
 
 func TestConformanceOfSlots(t *testing.T) {
-	list := servertest.RedisCluster(t, 3)
-	cl := servertest.RedisClusterClient(t, list)
+	list := redistest.StartCluster(t, 3)
+	cl := redistest.ClusterClient(t, list)
 	enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
 		require.NoError(t, cl.ForEachMaster(context.Background(),
 			func(ctx context.Context, m *goredis.Client) error { return m.FlushAll(ctx).Err() }))
-		f := fixture(servertest.RedisAddress(list[4]), cl)
+		f := fixture(redistest.Address(list[4]), cl)
 		// All keys of one shard, which the suite follows.
 		put, remove := f.Put, f.Remove
 		in := func(ns string) string { return ns + "{hive}" }

@@ -17,7 +17,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
-	"dexamen/internal/servertest"
+	"dexamen/internal/engine/redis/redistest"
 )
 
 // content reads a server's content as it is sent, and what becomes of it.
@@ -50,8 +50,8 @@ func parse(r io.Reader) (map[string]string, error) {
 }
 
 func sample(t testing.TB, args ...string) (raw []byte, want map[string]string) {
-	s := servertest.Redis(t, args...)
-	cl := servertest.RedisClient(t, s)
+	s := redistest.Start(t, args...)
+	cl := redistest.Client(t, s)
 	ctx := context.Background()
 	p := cl.Pipeline()
 	for i := range 40 {
@@ -76,7 +76,7 @@ func sample(t testing.TB, args ...string) (raw []byte, want map[string]string) {
 	p.Expire(ctx, "stalls:0", time.Hour)
 	_, err := p.Exec(ctx)
 	require.NoError(t, err)
-	return content(t, servertest.RedisAddress(s))
+	return content(t, redistest.Address(s))
 }
 
 // TestDamagedContentIsNoticed: content that is cut off anywhere, or of which a

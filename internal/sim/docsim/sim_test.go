@@ -17,7 +17,7 @@ import (
 	"go.mongodb.org/mongo-driver/v2/mongo/readconcern"
 	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
 
-	"dexamen/internal/servertest"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/sim/docsim"
 )
 
@@ -37,7 +37,7 @@ func start(t *testing.T, opt docsim.Options) (*docsim.ReplicaSet, *mongo.Client)
 // stand-in and to a real server and compares what comes back.
 func TestAnswersLikeARealServer(t *testing.T) {
 	_, a := start(t, docsim.Options{})
-	b := servertest.Connect(t, servertest.Document(t, ""))
+	b := documenttest.Connect(t, documenttest.Start(t, ""))
 	rng := rand.New(rand.NewPCG(11, 11))
 	both := func(do func(c *mongo.Collection) string, what any) {
 		t.Helper()

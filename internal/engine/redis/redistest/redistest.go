@@ -1,4 +1,5 @@
-package servertest
+// Package redistest runs real Redis servers for tests.
+package redistest
 
 import (
 	"context"
@@ -11,25 +12,27 @@ import (
 	"testing"
 	"time"
 
+	"dexamen/internal/servertest"
+
 	goredis "github.com/redis/go-redis/v9"
 	"github.com/stretchr/testify/require"
 )
 
-// Redis runs a real Redis server without persistence; args are further settings,
+// Start runs a real Redis server without persistence; args are further settings,
 // as on its command line.
-func Redis(t testing.TB, args ...string) *Process {
+func Start(t testing.TB, args ...string) *servertest.Process {
 	t.Helper()
-	return redisAt(t, freePorts(t, 1)[0], args...)
+	return redisAt(t, servertest.FreePorts(t, 1)[0], args...)
 }
 
-func redisAt(t testing.TB, address string, args ...string) *Process {
+func redisAt(t testing.TB, address string, args ...string) *servertest.Process {
 	t.Helper()
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
 	all := []string{"redis-server", "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly",
 		"no",
 		"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "16mb", "--daemonize", "no"}
-	p := process(t, address, append(all, args...)...)
+	p := servertest.StartProcess(t, address, append(all, args...)...)
 	cl := goredis.NewClient(&goredis.Options{Addr: address})
 	defer cl.Close()
 	require.Eventually(t, func() bool {
@@ -39,32 +42,32 @@ func redisAt(t testing.TB, address string, args ...string) *Process {
 	return p
 }
 
-// RedisClient returns a plain client of a server.
-func RedisClient(t testing.TB, p *Process) *goredis.Client {
+// Client returns a plain client of a server.
+func Client(t testing.TB, p *servertest.Process) *goredis.Client {
 	t.Helper()
 	cl := goredis.NewClient(&goredis.Options{Addr: p.Address})
 	t.Cleanup(func() { _ = cl.Close() })
 	return cl
 }
 
-// RedisReplica runs a replica of a server, and waits until it has its content.
-func RedisReplica(t testing.TB, of *Process, args ...string) *Process {
+// StartReplica runs a replica of a server, and waits until it has its content.
+func StartReplica(t testing.TB, of *servertest.Process, args ...string) *servertest.Process {
 	t.Helper()
 	host, port, _ := net.SplitHostPort(of.Address)
-	p := Redis(t, append([]string{"--replicaof", host + " " + port}, args...)...)
-	cl := RedisClient(t, p)
+	p := Start(t, append([]string{"--replicaof", host + " " + port}, args...)...)
+	cl := Client(t, p)
 	require.Eventually(t, func() bool {
 		return strings.Contains(cl.Info(context.Background(), "replication").Val(), "master_link_status:up")
 	}, 30*time.Second, 50*time.Millisecond)
 	return p
 }
 
-// RedisCluster runs a cluster of n primaries with a replica each: first the
+// StartCluster runs a cluster of n primaries with a replica each: first the
 // primaries, then their replicas in the same order.
-func RedisCluster(t testing.TB, n int, args ...string) []*Process {
+func StartCluster(t testing.TB, n int, args ...string) []*servertest.Process {
 	t.Helper()
-	var out []*Process
-	for _, addr := range freePorts(t, 2*n) {
+	var out []*servertest.Process
+	for _, addr := range servertest.FreePorts(t, 2*n) {
 		out = append(out, redisAt(t, addr,
 			append([]string{"--cluster-enabled", "yes", "--cluster-node-timeout", "2000", "--cluster-config-file",
 				"nodes.conf"}, args...)...))
@@ -92,30 +95,30 @@ func RedisCluster(t testing.TB, n int, args ...string) []*Process {
 	return out
 }
 
-// RedisClusterClient returns a plain client of a cluster.
-func RedisClusterClient(t testing.TB, list []*Process) *goredis.ClusterClient {
+// ClusterClient returns a plain client of a cluster.
+func ClusterClient(t testing.TB, list []*servertest.Process) *goredis.ClusterClient {
 	t.Helper()
-	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: addresses(list)})
+	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: servertest.Addresses(list)})
 	t.Cleanup(func() { _ = cl.Close() })
 	return cl
 }
 
-// RedisAddress returns what a server or cluster is registered with.
-func RedisAddress(list ...*Process) string {
-	return "redis://" + strings.Join(addresses(list), ",")
+// Address returns what a server or cluster is registered with.
+func Address(list ...*servertest.Process) string {
+	return "redis://" + strings.Join(servertest.Addresses(list), ",")
 }
 
-// RedisSentinel runs a sentinel that watches a primary as name.
-func RedisSentinel(t testing.TB, of *Process, name string) *Process {
+// StartSentinel runs a sentinel that watches a primary as name.
+func StartSentinel(t testing.TB, of *servertest.Process, name string) *servertest.Process {
 	t.Helper()
 	host, port, _ := net.SplitHostPort(of.Address)
-	addr := freePorts(t, 1)[0]
+	addr := servertest.FreePorts(t, 1)[0]
 	_, own, _ := net.SplitHostPort(addr)
 	conf := filepath.Join(t.TempDir(), "sentinel.conf")
 	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "bind 127.0.0.1\nport %s\nsentinel monitor %s %s %s "+
 		"1\nsentinel down-after-milliseconds %s 1000\nsentinel failover-timeout %s 3000\n", own, name, host, port,
 		name, name), 0o600))
-	p := process(t, addr, "redis-sentinel", conf)
+	p := servertest.StartProcess(t, addr, "redis-sentinel", conf)
 	cl := goredis.NewSentinelClient(&goredis.Options{Addr: addr})
 	defer cl.Close()
 	require.Eventually(t, func() bool {

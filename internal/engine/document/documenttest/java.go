@@ -1,4 +1,4 @@
-package servertest
+package documenttest
 
 import (
 	"net"
@@ -9,13 +9,15 @@ import (
 	"testing"
 	"time"
 
+	"dexamen/internal/servertest"
+
 	"github.com/stretchr/testify/require"
 )
 
-// OtherDocument runs a document server of another make on a free port and gives
+// StartOther runs a document server of another make on a free port and gives
 // its address: it is written in Java, keeps everything in memory, and speaks the
 // protocol its own way.
-func OtherDocument(t testing.TB) string {
+func StartOther(t testing.TB) string {
 	t.Helper()
 	dir := os.Getenv("DEXAMEN_JAVASERVER")
 	if dir == "" {
@@ -24,12 +26,12 @@ func OtherDocument(t testing.TB) string {
 	}
 	_, err := os.Stat(filepath.Join(dir, "javaserver-1.jar"))
 	require.NoError(t, err, "the other document server is not built; run: make servers")
-	addr := freeAddress(t)
+	addr := servertest.FreeAddress(t)
 	_, port, err := net.SplitHostPort(addr)
 	require.NoError(t, err)
 	cmd := exec.Command("java", "-Xmx512m", "-cp",
 		filepath.Join(dir, "javaserver-1.jar")+":"+filepath.Join(dir, "dependency", "*"), "testbed.Main", port)
-	start(t, "document server", cmd)
+	servertest.Run(t, "document server", cmd)
 	require.Eventually(t, func() bool {
 		c, err := net.DialTimeout("tcp", addr, time.Second)
 		if err == nil {
