@@ -34,7 +34,8 @@ func Start(t testing.TB, o Options) []*servertest.Process {
 	var out []*servertest.Process
 	for i := range n {
 		url := "http://" + clients[i]
-		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", servertest.MemoryDir(t), "--listen-peer-urls",
+		args := []string{"etcd", "--name", fmt.Sprintf("m%d", i), "--data-dir", servertest.MemoryDir(t),
+			"--listen-peer-urls",
 			"http://" + peers[i], "--initial-advertise-peer-urls", "http://" + peers[i],
 			"--initial-cluster", strings.Join(initial, ","), "--initial-cluster-state", "new", "--logger", "zap",
 			"--log-level", "error",
