@@ -107,73 +107,91 @@ func Cover(ctx context.Context, e *run.Runner, cluster string) ([]*Coverage, err
 		for _, u := range unreadable {
 			c.Unreadable = append(c.Unreadable, u.Error())
 		}
-		chains, bad, err := e.Store.Chains(ctx, c.Cluster)
-		if err != nil {
+		if err := c.fill(ctx, e); err != nil {
 			return nil, err
-		}
-		c.Chains = chains
-		if c.Proofs, err = e.Store.Proofs(ctx, c.Cluster); err != nil {
-			return nil, err
-		}
-		c.Proven = lastProven(c.Points, c.Proofs)
-		for _, m := range c.Proofs {
-			for _, d := range m.Doubts {
-				c.Doubts = append(c.Doubts,
-					Doubt{m.Since, m.Until, strings.TrimPrefix(d.Namespace+": ", ": ") + "the log and point " +
-						m.Point + " disagree: " + d.What})
-			}
-		}
-		for _, b := range bad {
-			c.Unreadable = append(c.Unreadable, b.Error())
-		}
-		for _, p := range c.Points {
-			s := Stretch{p.Time, p.Time}
-			// As far as the logs of all shards reach.
-			for i, sh := range p.Shards {
-				if end := reach(sh, chains); i == 0 || end.Wall.Before(s.To) {
-					s.To = end.Wall
-				}
-			}
-			if s.To.Before(s.From) {
-				s.To = s.From
-			}
-			if n := len(c.Stretches); n > 0 && !s.From.After(c.Stretches[n-1].To) {
-				if s.To.After(c.Stretches[n-1].To) {
-					c.Stretches[n-1].To = s.To
-				}
-			} else {
-				c.Stretches = append(c.Stretches, s)
-			}
-			if s.To.After(c.Latest) {
-				c.Latest = s.To
-			}
-		}
-		c.Narrowed = narrowed(c.Points, func(p *store.Point) time.Time { return reachOf(p, chains) })
-		if n := len(c.Points); n > 0 {
-			if l, err := UntrackedSince(ctx, e, c.Points[n-1], false); err != nil {
-				return nil, err
-			} else if l != nil {
-				c.Doubts = append(c.Doubts, Doubt{l.Since, c.Latest, e.Text(l)})
-			}
-		}
-		for _, ch := range chains {
-			begins, err := e.Store.Begins(ctx, c.Cluster, ch)
-			if err != nil {
-				return nil, err
-			}
-			for _, g := range ch.Gaps() {
-				if g.Reason != journal.Beginning || !begins {
-					c.Gaps = append(c.Gaps, g)
-				}
-			}
-			for _, s := range ch.Segments {
-				for _, d := range s.Doubt {
-					c.Doubts = append(c.Doubts, Doubt{s.After.Wall, s.Last.Wall, d})
-				}
-			}
 		}
 	}
 	return out, nil
+}
+
+// fill works out what the log after the points gives.
+func (c *Coverage) fill(ctx context.Context, e *run.Runner) error {
+	chains, bad, err := e.Store.Chains(ctx, c.Cluster)
+	if err != nil {
+		return err
+	}
+	c.Chains = chains
+	for _, b := range bad {
+		c.Unreadable = append(c.Unreadable, b.Error())
+	}
+	if c.Proofs, err = e.Store.Proofs(ctx, c.Cluster); err != nil {
+		return err
+	}
+	c.Proven = lastProven(c.Points, c.Proofs)
+	for _, m := range c.Proofs {
+		for _, d := range m.Doubts {
+			what := strings.TrimPrefix(d.Namespace+": ", ": ") + "the log and point " + m.Point + " disagree: " + d.What
+			c.Doubts = append(c.Doubts, Doubt{m.Since, m.Until, what})
+		}
+	}
+	for _, p := range c.Points {
+		c.stretch(p)
+	}
+	c.Narrowed = narrowed(c.Points, func(p *store.Point) time.Time { return reachOf(p, chains) })
+	if n := len(c.Points); n > 0 {
+		l, err := UntrackedSince(ctx, e, c.Points[n-1], false)
+		if err != nil {
+			return err
+		}
+		if l != nil {
+			c.Doubts = append(c.Doubts, Doubt{l.Since, c.Latest, e.Text(l)})
+		}
+	}
+	return c.gaps(ctx, e)
+}
+
+// stretch adds the time after a point as far as the logs of all shards reach.
+func (c *Coverage) stretch(p *store.Point) {
+	s := Stretch{p.Time, p.Time}
+	for i, sh := range p.Shards {
+		if end := reach(sh, c.Chains); i == 0 || end.Wall.Before(s.To) {
+			s.To = end.Wall
+		}
+	}
+	if s.To.Before(s.From) {
+		s.To = s.From
+	}
+	if n := len(c.Stretches); n > 0 && !s.From.After(c.Stretches[n-1].To) {
+		if s.To.After(c.Stretches[n-1].To) {
+			c.Stretches[n-1].To = s.To
+		}
+	} else {
+		c.Stretches = append(c.Stretches, s)
+	}
+	if s.To.After(c.Latest) {
+		c.Latest = s.To
+	}
+}
+
+// gaps lists the gaps of the logs, and what is doubtful in them.
+func (c *Coverage) gaps(ctx context.Context, e *run.Runner) error {
+	for _, ch := range c.Chains {
+		begins, err := e.Store.Begins(ctx, c.Cluster, ch)
+		if err != nil {
+			return err
+		}
+		for _, g := range ch.Gaps() {
+			if g.Reason != journal.Beginning || !begins {
+				c.Gaps = append(c.Gaps, g)
+			}
+		}
+		for _, s := range ch.Segments {
+			for _, d := range s.Doubt {
+				c.Doubts = append(c.Doubts, Doubt{s.After.Wall, s.Last.Wall, d})
+			}
+		}
+	}
+	return nil
 }
 
 // reachOf returns until when every moment after a point can be restored.

@@ -125,43 +125,17 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 		return err
 	}
 	i := slices.IndexFunc(points, func(q *store.Point) bool { return q.ID == p.ID })
-	switch {
-	case i <= 0:
+	if i <= 0 {
 		out.NotFolded = "it is the first point"
-		return nil
-	case !p.Exact || !points[i-1].Exact:
-		out.NotFolded = "the server keeps no log"
 		return nil
 	}
 	before := points[i-1]
-	out.before = before
-	drv, err := engine.ForName(p.Engine)
-	if err != nil {
-		return err
-	}
-	traits := drv.Model().Traits()
-	if out.NotFolded = Unprovable(ctx, e, p); out.NotFolded != "" {
-		return nil
-	}
 	upto := map[string]record.Mark{}
-	for _, s := range before.Shards {
-		to, ok := p.Shard(s.Name)
-		if !ok || len(p.Shards) != len(before.Shards) {
-			out.NotFolded = "the cluster had other shards then"
-			return nil
-		}
-		if chains[s.Name] == nil {
-			out.NotFolded = "the log in between is not captured"
-			return nil
-		}
-		upto[s.Name] = to.Mark
-	}
-	if !slices.Equal(before.Scope, p.Scope) {
-		out.NotFolded = "the two points hold other namespaces"
+	if out.NotFolded = notFoldable(before, p, chains, upto); out.NotFolded != "" {
 		return nil
 	}
-	if before.Settings != p.Settings {
-		out.NotFolded = "users and roles are in one of the two points only"
+	out.before = before
+	if out.NotFolded = Unprovable(ctx, e, p); out.NotFolded != "" {
 		return nil
 	}
 	m, err := moment.At(e, before, chains, upto)
@@ -173,16 +147,47 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 	if err != nil {
 		return err
 	}
+	return foldAndCompare(ctx, e, m, p, out)
+}
+
+// notFoldable returns why the log between two points does not lead from one to the
+// other; empty where it may. It enters how far each shard's log leads.
+func notFoldable(before, p *store.Point, chains map[string]*journal.Chain, upto map[string]record.Mark) string {
+	if !p.Exact || !before.Exact {
+		return "the server keeps no log"
+	}
+	for _, s := range before.Shards {
+		to, ok := p.Shard(s.Name)
+		if !ok || len(p.Shards) != len(before.Shards) {
+			return "the cluster had other shards then"
+		}
+		if chains[s.Name] == nil {
+			return "the log in between is not captured"
+		}
+		upto[s.Name] = to.Mark
+	}
+	if !slices.Equal(before.Scope, p.Scope) {
+		return "the two points hold other namespaces"
+	}
+	if before.Settings != p.Settings {
+		return "users and roles are in one of the two points only"
+	}
+	return ""
+}
+
+// foldAndCompare builds a moment and compares it with the point that was taken then.
+func foldAndCompare(ctx context.Context, e *run.Runner, m *moment.Moment, p *store.Point, out *Proof) error {
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
 		return err
 	}
 	defer x.Close()
+	before := m.Point
 	out.From = before.ID
-	var spaces, want []moment.NamespaceState
+	var states, want []moment.NamespaceState
 	var n int64
 	if m.NeedsServer() {
-		spaces, want, n, err = proveOnScratch(ctx, e, m, p, x)
+		states, want, n, err = proveOnScratch(ctx, e, m, p, x)
 		if err != nil && ctx.Err() == nil { // of the scratch server, not of the log
 			out.From, out.NotFolded = "", "the log could not be carried out: "+err.Error()
 			return nil
@@ -190,7 +195,7 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 	} else {
 		e.Emit(run.Step, "folding the log from point %s to this one", before.ID)
 		want = moment.StatesOf(p)
-		spaces, n, err = m.Held(ctx, x, x)
+		states, n, err = m.Held(ctx, x, x)
 	}
 	out.FoldedFrom = n
 	if ctx.Err() != nil {
@@ -200,23 +205,22 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 		out.Disagreement = err.Error()
 		return fmt.Errorf("point %s and the log before it %w: %w", p.ID, run.ErrDiffers, err)
 	}
+	unlogged := m.Model.Traits().Unlogged
 	logged := func(list []moment.NamespaceState) []moment.NamespaceState {
-		return slices.DeleteFunc(list, func(s moment.NamespaceState) bool {
-			return slices.Contains(traits.Unlogged, s.Kind)
-		})
+		return slices.DeleteFunc(list, func(s moment.NamespaceState) bool { return slices.Contains(unlogged, s.Kind) })
 	}
-	out.Doubts = differences(ctx, x, m.Model, logged(spaces), logged(want))
-	if len(out.Doubts) > 0 {
-		what := out.Doubts[0].Namespace + ": " + out.Doubts[0].What
-		if n := len(out.Doubts) - 1; n > 0 {
-			what += fmt.Sprintf("; and in %s more", run.Count(int64(n), "namespace"))
-		}
-		out.Disagreement = what
-		return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, run.ErrDiffers,
-			p.ID, what)
+	out.Doubts = differences(ctx, x, m.Model, logged(states), logged(want))
+	if len(out.Doubts) == 0 {
+		out.Equal = true
+		return nil
 	}
-	out.Equal = true
-	return nil
+	what := out.Doubts[0].Namespace + ": " + out.Doubts[0].What
+	if n := len(out.Doubts) - 1; n > 0 {
+		what += fmt.Sprintf("; and in %s more", run.Count(int64(n), "namespace"))
+	}
+	out.Disagreement = what
+	return fmt.Errorf("the fold of point %s and %d changes %w from point %s: %s", before.ID, n, run.ErrDiffers, p.ID,
+		what)
 }
 
 // on reports whether both are of the same shard, as far as that is known.

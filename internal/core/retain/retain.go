@@ -105,91 +105,128 @@ func (p *Plan) Kept() (n int) {
 	return n
 }
 
-// Decide returns the verdict on each of a cluster's points.
+// Decide returns the verdict on each of a cluster's points. Each rule keeps what it
+// keeps; the first that keeps a point is its reason.
 func (r Rule) Decide(points []Point, now time.Time) *Plan {
 	points = slices.Clone(points)
 	slices.SortStableFunc(points, func(a, b Point) int {
 		return cmp.Or(a.Time.Compare(b.Time), a.Made.Compare(b.Made), strings.Compare(a.ID, b.ID))
 	})
-	p := &Plan{}
+	d := &decision{Rule: r, points: points, now: now, plan: &Plan{}, strong: make([]bool, len(points))}
 	for _, pt := range points {
-		p.Verdicts = append(p.Verdicts, Verdict{Point: pt})
+		d.plan.Verdicts = append(d.plan.Verdicts, Verdict{Point: pt})
 	}
-	n := len(p.Verdicts)
-	if n == 0 {
-		return p
+	if len(points) == 0 {
+		return d.plan
 	}
-	// strong: not even too many points make it go.
-	strong := make([]bool, n)
-	keep := func(i int, isStrong bool, why string, args ...any) {
-		v := &p.Verdicts[i]
-		if !v.Keep {
-			v.Keep, v.Reason = true, fmt.Sprintf(why, args...)
+	d.heldAndLocked()
+	d.everyMoment()
+	d.newest()
+	d.thinned()
+	d.neverMore()
+	for i := range d.plan.Verdicts {
+		if v := &d.plan.Verdicts[i]; !v.Keep && v.Reason == "" {
+			v.Reason = "no rule keeps it"
 		}
-		strong[i] = strong[i] || isStrong
 	}
-	for i, pt := range points {
-		if pt.Held.After(now) {
-			why := "held until " + pt.Held.In(r.zone()).Format("2006-01-02 15:04")
+	return d.plan
+}
+
+// decision is a plan on its way.
+type decision struct {
+	Rule
+	points []Point // oldest first; there is one
+	now    time.Time
+	plan   *Plan
+	strong []bool // not even too many points make it go
+}
+
+func (d *decision) keep(i int, strong bool, why string, args ...any) {
+	v := &d.plan.Verdicts[i]
+	if !v.Keep {
+		v.Keep, v.Reason = true, fmt.Sprintf(why, args...)
+	}
+	d.strong[i] = d.strong[i] || strong
+}
+
+// heldAndLocked keeps what somebody has held, and what cannot be removed.
+func (d *decision) heldAndLocked() {
+	for i, pt := range d.points {
+		if pt.Held.After(d.now) {
+			why := "held until " + pt.Held.In(d.zone()).Format("2006-01-02 15:04")
 			if pt.HeldWhy != "" {
 				why += ": " + pt.HeldWhy
 			}
-			keep(i, true, "%s", why)
+			d.keep(i, true, "%s", why)
 		}
-		if pt.Locked.After(now) {
-			keep(i, true, "locked until %s", pt.Locked.In(r.zone()).Format("2006-01-02 15:04"))
-		}
-	}
-	p.LogFrom = points[n-1].ID
-	if r.EveryMoment > 0 {
-		from := now.Add(-r.EveryMoment)
-		base := -1
-		for i, pt := range points {
-			if !pt.Time.After(from) {
-				base = i
-			}
-		}
-		first := max(base, 0)
-		p.LogFrom = points[first].ID
-		if base >= 0 {
-			keep(base, true, "the moments since %s rest on it", from.In(r.zone()).Format("2006-01-02 15:04"))
-		}
-		for i := base + 1; i < n; i++ {
-			keep(i, true, "within the time of which every moment is kept")
+		if pt.Locked.After(d.now) {
+			d.keep(i, true, "locked until %s", pt.Locked.In(d.zone()).Format("2006-01-02 15:04"))
 		}
 	}
-	keep(n-1, true, "the newest")
-	for i := max(0, n-r.NeverFewer); i < n; i++ {
-		keep(i, true, "never fewer than %d", r.NeverFewer)
+}
+
+// everyMoment keeps the points of the time of which every moment is kept, and the one
+// that its first moments rest on.
+func (d *decision) everyMoment() {
+	n := len(d.points)
+	d.plan.LogFrom = d.points[n-1].ID
+	if d.EveryMoment <= 0 {
+		return
 	}
-	for _, rung := range r.Thin {
+	from := d.now.Add(-d.EveryMoment)
+	base := -1
+	for i, pt := range d.points {
+		if !pt.Time.After(from) {
+			base = i
+		}
+	}
+	d.plan.LogFrom = d.points[max(base, 0)].ID
+	if base >= 0 {
+		d.keep(base, true, "the moments since %s rest on it", from.In(d.zone()).Format("2006-01-02 15:04"))
+	}
+	for i := base + 1; i < n; i++ {
+		d.keep(i, true, "within the time of which every moment is kept")
+	}
+}
+
+// newest keeps the newest points, so that there are never fewer.
+func (d *decision) newest() {
+	n := len(d.points)
+	d.keep(n-1, true, "the newest")
+	for i := max(0, n-d.NeverFewer); i < n; i++ {
+		d.keep(i, true, "never fewer than %d", d.NeverFewer)
+	}
+}
+
+// thinned keeps the first of each hour, day, week, month or year of the rungs.
+func (d *decision) thinned() {
+	for _, rung := range d.Thin {
 		seen := map[string]bool{}
-		for i, pt := range points {
+		for i, pt := range d.points {
 			// The first of the whole unit counts, also where the rung's time
 			// has ended within it: which one stays does not change with time.
-			unit := r.bucket(rung.Each, pt.Time)
+			unit := d.bucket(rung.Each, pt.Time)
 			if seen[unit] {
 				continue
 			}
 			seen[unit] = true
-			if now.Sub(pt.Time) <= rung.For {
-				keep(i, false, "%s: the first of %s", rung.Each, unit)
+			if d.now.Sub(pt.Time) <= rung.For {
+				d.keep(i, false, "%s: the first of %s", rung.Each, unit)
 			}
 		}
 	}
-	if r.NeverMore > 0 {
-		for i := 0; i < n && p.Kept() > r.NeverMore; i++ {
-			if v := &p.Verdicts[i]; v.Keep && !strong[i] {
-				v.Keep, v.Reason = false, fmt.Sprintf("never more than %d (it was kept as %s)", r.NeverMore, v.Reason)
-			}
+}
+
+// neverMore lets the oldest go that only thinning keeps, where there are too many.
+func (d *decision) neverMore() {
+	if d.NeverMore <= 0 {
+		return
+	}
+	for i := 0; i < len(d.points) && d.plan.Kept() > d.NeverMore; i++ {
+		if v := &d.plan.Verdicts[i]; v.Keep && !d.strong[i] {
+			v.Keep, v.Reason = false, fmt.Sprintf("never more than %d (it was kept as %s)", d.NeverMore, v.Reason)
 		}
 	}
-	for i := range p.Verdicts {
-		if v := &p.Verdicts[i]; !v.Keep && v.Reason == "" {
-			v.Reason = "no rule keeps it"
-		}
-	}
-	return p
 }
 
 func (r Rule) zone() *time.Location {

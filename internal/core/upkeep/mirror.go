@@ -197,114 +197,151 @@ type mirror struct {
 	out *Mirrored
 }
 
+// selection is what of a store is copied.
+type selection struct {
+	all             bool
+	points          []string
+	files           map[string]bool      // content files that the points need; of no meaning with all
+	journals        map[string]bool      // folders of logs
+	since           map[string]time.Time // by such a folder, the time of the first point that is copied
+	others, content []string
+}
+
 // choose names what is to be there.
 func (m *mirror) choose(ctx context.Context) (points, others, packs []string, err error) {
-	s := m.s
-	all := len(m.o.Clusters) == 0 && m.o.Since.IsZero()
-	need := map[string]bool{}
-	folders := map[string]bool{}
-	first := map[string]time.Time{}
-	if all {
-		err = s.Blob.List(ctx, sealed.PointsPrefix,
-			func(i blob.Info) error { points = append(points, i.Name); return nil })
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		lost, err := s.Missing(ctx)
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		for _, l := range lost {
-			m.out.Damaged = append(m.out.Damaged, l.String())
-		}
+	sel := &selection{all: len(m.o.Clusters) == 0 && m.o.Since.IsZero(),
+		files: map[string]bool{}, journals: map[string]bool{}, since: map[string]time.Time{}}
+	if sel.all {
+		err = m.chooseAll(ctx, sel)
 	} else {
-		list, unreadable, err := s.Points(ctx, "")
-		if err == nil {
-			err = s.Refresh(ctx)
-		}
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		for _, u := range unreadable {
-			m.out.Damaged = append(m.out.Damaged, u.Error())
-		}
-		seen := map[tree.Hash]bool{}
-		for _, p := range list {
-			if len(m.o.Clusters) > 0 && !slices.Contains(m.o.Clusters, p.Cluster) {
-				continue
-			}
-			folders[s.JournalFolder(p.Cluster)] = true
-			if p.Time.Before(m.o.Since) {
-				continue
-			}
-			if _, ok := first[s.JournalFolder(p.Cluster)]; !ok {
-				first[s.JournalFolder(p.Cluster)] = p.Time
-			}
-			points = append(points, s.PointName(p.Cluster, p.ID))
-			if err := s.PacksOf(ctx, p, seen, need); err != nil {
-				return nil, nil, nil, fmt.Errorf("point %s of %s: %w", p.ID, p.Cluster, err)
-			}
-		}
+		err = m.choosePoints(ctx, sel)
+	}
+	if err != nil {
+		return nil, nil, nil, err
 	}
 	// Listed after the points, so that all they need is in it.
 	sizes := map[string]int64{}
 	chosen := map[string]bool{}
-	for _, p := range points {
+	for _, p := range sel.points {
 		chosen[p[len(sealed.PointsPrefix):]] = true
 	}
-	err = s.Blob.List(ctx, "", func(i blob.Info) error {
-		kind, _, _ := strings.Cut(i.Name, "/")
+	err = m.s.Blob.List(ctx, "", func(i blob.Info) error {
 		sizes[i.Name] = i.Size
-		switch {
-		case kind == "content":
-			if all || need[i.Name] {
-				packs = append(packs, i.Name)
-			}
-		case kind == "journal":
-			folder := strings.Join(strings.SplitAfterN(i.Name, "/", 3)[:2], "")
-			if all || folders[folder] {
-				others = append(others, i.Name)
-			}
-		case kind == "runs" || kind == "heads" || kind == "retired":
-			// They name points that are not copied.
-			if all {
-				others = append(others, i.Name)
-			}
-		case kind == "holds" || kind == "proofs":
-			_, of, _ := strings.Cut(i.Name, "/")
-			if cut := strings.LastIndexByte(of, '-'); kind == "holds" && cut > 0 {
-				of = of[:cut]
-			}
-			if all || chosen[of] {
-				others = append(others, i.Name)
-			}
-		case kind != "points":
-			others = append(others, i.Name)
-		}
+		sel.add(i.Name, chosen)
 		return nil
 	})
-	if err != nil || m.o.Since.IsZero() {
-		return points, others, packs, err
+	if err == nil && !m.o.Since.IsZero() {
+		m.youngLogs(ctx, sel, sizes)
 	}
-	kept := others[:0]
-	for _, n := range others {
-		if strings.HasPrefix(n, sealed.JournalPrefix) {
-			folder := strings.Join(strings.SplitAfterN(n, "/", 3)[:2], "")
-			from, ok := first[folder]
-			if !ok {
-				continue // no point of that cluster is young enough
-			}
-			h, err := s.SegmentHeader(ctx, blob.Info{Name: n, Size: sizes[n]})
-			if err == nil && h.Last.Wall.Before(from) {
-				continue
-			}
-			if at, ok := m.begins[h.Cluster+"/"+h.Shard]; err == nil && (!ok || h.After.Position < at.After.Position) {
-				m.begins[h.Cluster+"/"+h.Shard] = h
-			}
+	return sel.points, sel.others, sel.content, err
+}
+
+// chooseAll chooses all points, and tells of those that are missing.
+func (m *mirror) chooseAll(ctx context.Context, sel *selection) error {
+	err := m.s.Blob.List(ctx, sealed.PointsPrefix,
+		func(i blob.Info) error { sel.points = append(sel.points, i.Name); return nil })
+	if err != nil {
+		return err
+	}
+	lost, err := m.s.Missing(ctx)
+	for _, l := range lost {
+		m.out.Damaged = append(m.out.Damaged, l.String())
+	}
+	return err
+}
+
+// choosePoints chooses the points of some clusters, or from a time on, and what they
+// need.
+func (m *mirror) choosePoints(ctx context.Context, sel *selection) error {
+	list, unreadable, err := m.s.Points(ctx, "")
+	if err == nil {
+		err = m.s.Refresh(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	for _, u := range unreadable {
+		m.out.Damaged = append(m.out.Damaged, u.Error())
+	}
+	seen := map[tree.Hash]bool{}
+	for _, p := range list {
+		if len(m.o.Clusters) > 0 && !slices.Contains(m.o.Clusters, p.Cluster) {
+			continue
 		}
-		kept = append(kept, n)
+		folder := m.s.JournalFolder(p.Cluster)
+		sel.journals[folder] = true
+		if p.Time.Before(m.o.Since) {
+			continue
+		}
+		if _, ok := sel.since[folder]; !ok {
+			sel.since[folder] = p.Time
+		}
+		sel.points = append(sel.points, m.s.PointName(p.Cluster, p.ID))
+		if err := m.s.PacksOf(ctx, p, seen, sel.files); err != nil {
+			return fmt.Errorf("point %s of %s: %w", p.ID, p.Cluster, err)
+		}
 	}
-	return points, kept, packs, nil
+	return nil
+}
+
+// add takes an object in, where it belongs to what is copied.
+func (sel *selection) add(name string, chosen map[string]bool) {
+	switch kind := sealed.KindOf(name).Prefix; kind {
+	case sealed.ContentPrefix:
+		if sel.all || sel.files[name] {
+			sel.content = append(sel.content, name)
+		}
+	case sealed.JournalPrefix:
+		if sel.all || sel.journals[journalFolderOf(name)] {
+			sel.others = append(sel.others, name)
+		}
+	case sealed.RunsPrefix, sealed.HeadsPrefix, sealed.RetiredPrefix:
+		// They name points that are not copied.
+		if sel.all {
+			sel.others = append(sel.others, name)
+		}
+	case sealed.HoldsPrefix, sealed.ProofsPrefix:
+		_, of, _ := strings.Cut(name, "/")
+		if cut := strings.LastIndexByte(of, '-'); kind == sealed.HoldsPrefix && cut > 0 {
+			of = of[:cut]
+		}
+		if sel.all || chosen[of] {
+			sel.others = append(sel.others, name)
+		}
+	case sealed.PointsPrefix:
+	default:
+		sel.others = append(sel.others, name)
+	}
+}
+
+// journalFolderOf returns the folder of a cluster's log, from a segment's name.
+func journalFolderOf(name string) string {
+	return strings.Join(strings.SplitAfterN(name, "/", 3)[:2], "")
+}
+
+// youngLogs leaves out segments that end before the first point that is copied, and
+// notes where each log begins then.
+func (m *mirror) youngLogs(ctx context.Context, sel *selection, sizes map[string]int64) {
+	sel.others = slices.DeleteFunc(sel.others, func(n string) bool {
+		if !strings.HasPrefix(n, sealed.JournalPrefix) {
+			return false
+		}
+		from, ok := sel.since[journalFolderOf(n)]
+		if !ok {
+			return true // no point of that cluster is young enough
+		}
+		h, err := m.s.SegmentHeader(ctx, blob.Info{Name: n, Size: sizes[n]})
+		if err != nil {
+			return false // copied, and found out there
+		}
+		if h.Last.Wall.Before(from) {
+			return true
+		}
+		if at, ok := m.begins[h.Cluster+"/"+h.Shard]; !ok || h.After.Position < at.After.Position {
+			m.begins[h.Cluster+"/"+h.Shard] = h
+		}
+		return false
+	})
 }
 
 func (m *mirror) copyAll(ctx context.Context, names []string) error {

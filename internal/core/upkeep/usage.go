@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"dexamen/internal/core/blob"
-	"dexamen/internal/core/content"
 	"dexamen/internal/core/tree"
 )
 
@@ -62,22 +61,14 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	type frameID struct{ pack, off uint32 }
-	whole := map[frameID]int64{} // of each frame, bytes of its objects
-	s.Index.Mu.RLock()
-	for _, p := range s.Index.Places {
-		whole[frameID{p.Pack, p.FrameOff}] += int64(p.Len)
-	}
-	s.Index.Mu.RUnlock()
-	by := map[string]*Share{}
-	seen := map[string]map[tree.Hash]bool{}
-	live := map[uint32]bool{}
+	w := s.newWeighing()
 	week := time.Now().Add(-7 * 24 * time.Hour)
+	by := map[string]*Share{}
 	for _, p := range points {
 		c := by[p.Cluster]
 		if c == nil {
 			c = &Share{Cluster: p.Cluster, Oldest: p.Time}
-			by[p.Cluster], seen[p.Cluster] = c, map[tree.Hash]bool{}
+			by[p.Cluster] = c
 			shares = append(shares, c)
 		}
 		c.Points++
@@ -90,37 +81,7 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 			continue
 		}
 		for i := range p.Namespaces {
-			had := seen[p.Cluster]
-			count := func(pl content.Place) {
-				live[pl.Pack] = true
-				if all := whole[frameID{pl.Pack, pl.FrameOff}]; all > 0 {
-					c.Stored += int64(pl.FrameLen) * int64(pl.Len) / all
-				}
-			}
-			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
-				if had[n.Hash] {
-					return false, nil
-				}
-				had[n.Hash] = true
-				pl, _, ok := s.Index.Find(n.Hash)
-				if !ok {
-					return false, nil // the scrub tells
-				}
-				count(pl)
-				if n.Level == 0 {
-					c.Unique += n.Bytes
-				}
-				if pl.Patch {
-					if base := s.Index.BaseOf(n.Hash); !had[base] {
-						// Kept for the patch; a point that holds it counts it then.
-						if bp, _, ok := s.Index.Find(base); ok {
-							live[bp.Pack] = true
-						}
-					}
-				}
-				return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
-			})
-			if err != nil {
+			if err := w.weigh(ctx, c, p.Namespaces[i].Root); err != nil {
 				if ctx.Err() != nil {
 					return nil, 0, nil, err
 				}
@@ -129,29 +90,95 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 		}
 	}
 	for _, c := range shares {
-		chains, bad, err := s.Chains(ctx, c.Cluster)
+		bad, err := s.weighLog(ctx, c, week)
 		if err != nil {
 			return nil, 0, nil, err
 		}
 		unreadable = append(unreadable, bad...)
-		for _, ch := range chains {
-			for _, seg := range ch.Segments {
-				c.Log += seg.Size
-				if seg.Last.Wall.After(week) {
-					c.Grown += seg.Size
-				}
-			}
-		}
 	}
 	if s.WriteOnly() {
 		return shares, 0, unreadable, nil
 	}
+	return shares, w.dead(), unreadable, nil
+}
+
+// weighing finds out what points cost.
+type weighing struct {
+	s     *Upkeep
+	whole map[frameID]int64             // of each frame, bytes of its objects
+	seen  map[string]map[tree.Hash]bool // by cluster, nodes that were counted
+	live  map[uint32]bool               // content files that a point needs
+}
+
+type frameID struct{ file, off uint32 }
+
+func (s *Upkeep) newWeighing() *weighing {
+	w := &weighing{s: s, whole: map[frameID]int64{}, seen: map[string]map[tree.Hash]bool{}, live: map[uint32]bool{}}
 	s.Index.Mu.RLock()
 	defer s.Index.Mu.RUnlock()
-	for i, p := range s.Index.Files {
-		if !live[uint32(i)] {
-			dead += p.Size
+	for _, p := range s.Index.Places {
+		w.whole[frameID{p.Pack, p.FrameOff}] += int64(p.Len)
+	}
+	return w
+}
+
+// weigh adds a tree to what a cluster's points hold.
+func (w *weighing) weigh(ctx context.Context, c *Share, root tree.Root) error {
+	had := w.seen[c.Cluster]
+	if had == nil {
+		had = map[tree.Hash]bool{}
+		w.seen[c.Cluster] = had
+	}
+	return tree.Nodes(ctx, w.s, root, func(n tree.NodeInfo) (bool, error) {
+		if had[n.Hash] {
+			return false, nil
+		}
+		had[n.Hash] = true
+		pl, _, ok := w.s.Index.Find(n.Hash)
+		if !ok {
+			return false, nil // the scrub tells
+		}
+		w.live[pl.Pack] = true
+		if all := w.whole[frameID{pl.Pack, pl.FrameOff}]; all > 0 {
+			c.Stored += int64(pl.FrameLen) * int64(pl.Len) / all
+		}
+		if n.Level == 0 {
+			c.Unique += n.Bytes
+		}
+		if pl.Patch {
+			if base := w.s.Index.BaseOf(n.Hash); !had[base] {
+				// Kept for the patch; a point that holds it counts it then.
+				if bp, _, ok := w.s.Index.Find(base); ok {
+					w.live[bp.Pack] = true
+				}
+			}
+		}
+		return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
+	})
+}
+
+// dead returns the bytes of content files that no point needs.
+func (w *weighing) dead() (n int64) {
+	w.s.Index.Mu.RLock()
+	defer w.s.Index.Mu.RUnlock()
+	for i, p := range w.s.Index.Files {
+		if !w.live[uint32(i)] {
+			n += p.Size
 		}
 	}
-	return shares, dead, unreadable, nil
+	return n
+}
+
+// weighLog adds a cluster's log; bad are segments that cannot be read.
+func (s *Upkeep) weighLog(ctx context.Context, c *Share, week time.Time) (bad []error, err error) {
+	chains, bad, err := s.Chains(ctx, c.Cluster)
+	for _, ch := range chains {
+		for _, seg := range ch.Segments {
+			c.Log += seg.Size
+			if seg.Last.Wall.After(week) {
+				c.Grown += seg.Size
+			}
+		}
+	}
+	return bad, err
 }
