@@ -12,7 +12,7 @@ JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestTheAuditsAdviceHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories
 
-.PHONY: build demo test test-long starved lint bench histories scale keys year soak rot real servers screenshots clean
+.PHONY: build demo test test-long starved lint vuln bench histories scale keys year soak rot real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -35,6 +35,9 @@ starved: servers build ## suites and first backups on a machine that has little 
 lint: $(LINTER) ## golangci-lint with .golangci.yml
 	go vet ./...
 	$(LINTER) run ./...
+
+vuln: ## known faults of what is imported, where their list can be reached
+	go run golang.org/x/vuln/cmd/govulncheck@v1.9.0 ./cmd/...
 
 bench: ## rates beside their floors, and peak memory
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/core/store ./internal/integration

@@ -130,11 +130,11 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 		return nil
 	}
 	before := points[i-1]
+	out.before = before
 	upto := map[string]record.Mark{}
 	if out.NotFolded = notFoldable(before, p, chains, upto); out.NotFolded != "" {
 		return nil
 	}
-	out.before = before
 	if out.NotFolded = Unprovable(ctx, e, p); out.NotFolded != "" {
 		return nil
 	}
