@@ -1,5 +1,5 @@
 // Package cli is the command line: a file a group of commands, each of which
-// reads its arguments, calls a job and shows what came of it.
+// reads its arguments, calls a verb and shows the outcome.
 package cli
 
 import (

@@ -63,7 +63,7 @@ func (a *app) backend(ctx context.Context, c *cli.Command, name string) (blob.Ba
 	return b, name, err
 }
 
-// env opens the store for a cluster (any, when empty) and makes what jobs work
+// env opens the store for a cluster (any, when empty) and makes what verbs work
 // with. The progress view must be ended with Done.
 func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*run.Runner, *view.Progress, error) {
 	cfg, err := a.config(c)

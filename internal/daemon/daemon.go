@@ -511,7 +511,7 @@ func MeasureCapacity(ctx context.Context, e *run.Runner, capacity int64) (Capaci
 }
 
 // Once does all that is due now, sends the alerts there are, as the daemon does,
-// and gives what came of it: for those who have something else keep the time.
+// and returns the runs: for those who have something else keep the time.
 // Continuous capture takes what there is. Send, where nil, is the configured
 // ways.
 func Once(ctx context.Context, world Deps, send func(context.Context, Alert) error) (runs []*store.Run, err error) {

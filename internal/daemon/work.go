@@ -54,7 +54,7 @@ func (w Deps) connect(ctx context.Context, d Duty) (engine.Cluster, error) {
 // ErrNothing is returned when what was due had been done by another process.
 var ErrNothing = errors.New("it has been done")
 
-// Hooks returns a policy's hooks as jobs take them.
+// Hooks returns a policy's hooks as run.Record takes them.
 func Hooks(p config.Policy) (out []run.Hook) {
 	for _, h := range p.Hooks {
 		out = append(out, run.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run,

@@ -274,7 +274,7 @@ func runLines(runs []*store.Run) string {
 
 // TestAYear has two daemons keep a policy's promises for a year, or for
 // DEXAMEN_YEAR_DAYS, on a clock that is not real, with everything else real:
-// store, claims, jobs and runs. Daemons are killed, the cluster and the store go
+// store, claims, verbs and runs. Daemons are killed, the cluster and the store go
 // away, at times for longer than the cluster keeps its log; clocks change twice.
 func TestAYear(t *testing.T) {
 	days := 30

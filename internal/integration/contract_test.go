@@ -251,7 +251,7 @@ func slotsFixture(t testing.TB) *engineFixture {
 		})
 }
 
-// TestContract holds every kind of cluster to what jobs promise.
+// TestContract holds every kind of cluster to what the verbs promise.
 func TestContract(t *testing.T) {
 	for name, start := range map[string]func(testing.TB) *engineFixture{
 		"document": documentFixture, "etcd": etcdFixture, "redis": lonePrimaryFixture, "redis slots": slotsFixture} {

@@ -15,7 +15,7 @@ import (
 	"dexamen/internal/run"
 )
 
-// Progress listens to a job. On a terminal it keeps a line with the numbers of
+// Progress listens to a piece of work. On a terminal it keeps a line with the numbers of
 // the stage at hand; elsewhere it prints stages and warnings as plain lines.
 type Progress struct {
 	s     *Screen
@@ -32,10 +32,10 @@ type progressNow struct {
 	begun time.Time
 }
 
-// NewProgress makes a listener for one job. Done must be called.
+// NewProgress makes a listener for one piece of work. Done must be called.
 func (s *Screen) NewProgress() *Progress { return &Progress{s: s} }
 
-// Event hears what the job tells.
+// Event hears what is reported.
 func (p *Progress) Event(e run.Event) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -57,14 +57,14 @@ func TestAFolderThatGoesAway(t *testing.T) {
 	b := blob.NewDir(dir)
 	require.NoError(t, b.Create(ctx, "dexamen-store", []byte("who it is")))
 	require.NoError(t, b.Anchor(ctx, "dexamen-store"))
-	require.NoError(t, b.Create(ctx, "packs/one", nil))
+	require.NoError(t, b.Create(ctx, "content/one", nil))
 	gone := func() {
 		t.Helper()
-		require.ErrorIs(t, b.Create(ctx, "packs/two", nil), blob.ErrGone)
-		require.ErrorIs(t, b.Remove(ctx, "packs/one"), blob.ErrGone)
-		_, err := b.Read(ctx, "packs/one")
+		require.ErrorIs(t, b.Create(ctx, "content/two", nil), blob.ErrGone)
+		require.ErrorIs(t, b.Remove(ctx, "content/one"), blob.ErrGone)
+		_, err := b.Read(ctx, "content/one")
 		require.ErrorIs(t, err, blob.ErrGone)
-		_, err = namesIn(b, "packs/")
+		_, err = namesIn(b, "content/")
 		require.ErrorIs(t, err, blob.ErrGone)
 	}
 	require.NoError(t, os.Rename(dir, dir+".away"))
@@ -78,7 +78,7 @@ func TestAFolderThatGoesAway(t *testing.T) {
 	require.Empty(t, left)
 	require.NoError(t, os.Remove(dir))
 	require.NoError(t, os.Rename(dir+".away", dir))
-	require.NoError(t, b.Create(ctx, "packs/two", nil), "it is back")
+	require.NoError(t, b.Create(ctx, "content/two", nil), "it is back")
 }
 
 // TestNewFilesFollowTheFolder in their permissions, and in their owner where
@@ -93,8 +93,8 @@ func TestNewFilesFollowTheFolder(t *testing.T) {
 		mode |= os.ModeSetgid
 	}
 	require.NoError(t, os.Chmod(dir, mode))
-	require.NoError(t, blob.NewDir(dir).Create(ctx, "packs/ab/one", []byte("x")))
-	for name, want := range map[string]os.FileMode{"packs": mode, "packs/ab": mode, "packs/ab/one": 0o640} {
+	require.NoError(t, blob.NewDir(dir).Create(ctx, "content/ab/one", []byte("x")))
+	for name, want := range map[string]os.FileMode{"content": mode, "content/ab": mode, "content/ab/one": 0o640} {
 		st, err := os.Stat(filepath.Join(dir, name))
 		require.NoError(t, err)
 		require.Equal(t, want, st.Mode()&(os.ModePerm|os.ModeSetgid), name)
@@ -104,5 +104,5 @@ func TestNewFilesFollowTheFolder(t *testing.T) {
 			require.EqualValues(t, 2345, sys.Gid, name)
 		}
 	}
-	require.NoError(t, blob.NewDir(dir).Lock(ctx, "packs/ab/one", time.Now().Add(time.Hour)))
+	require.NoError(t, blob.NewDir(dir).Lock(ctx, "content/ab/one", time.Now().Add(time.Hour)))
 }

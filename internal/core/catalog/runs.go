@@ -41,7 +41,7 @@ const (
 	RunKilled      = "died"        // its process was killed or crashed
 )
 
-// Run is one piece of work and what came of it. Once it has ended it is never
+// Run is one piece of work and its outcome. Once it has ended it is never
 // changed.
 type Run struct {
 	ID      string `json:"id"`

@@ -106,7 +106,7 @@ func (c *cluster) caughtUp(ctx context.Context, s *shard, addr string) error {
 	return fmt.Errorf("%s: %w: it stays behind its primary, %d bytes", addr, engine.ErrUnreachable, want-at)
 }
 
-// cause reports that it was asked to end, rather than what came of it.
+// cause reports that it was asked to end, rather than how it ended.
 func cause(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()

@@ -22,12 +22,12 @@ func Run(t *testing.T, open func(t *testing.T) blob.Backend) {
 	t.Run("what is created is read, whole and in part", func(t *testing.T) {
 		b := open(t)
 		data := bytes.Repeat([]byte("linden "), 10_000)
-		require.NoError(t, b.Create(ctx, "packs/ab/one", data))
-		got, err := b.Read(ctx, "packs/ab/one")
+		require.NoError(t, b.Create(ctx, "content/ab/one", data))
+		got, err := b.Read(ctx, "content/ab/one")
 		require.NoError(t, err)
 		require.Equal(t, data, got)
 		for _, c := range []struct{ off, n int }{{0, 0}, {0, 7}, {69_993, 7}, {14, 100}, {-7, 7}, {-70_000, 70_000}} {
-			got, err := b.ReadAt(ctx, "packs/ab/one", int64(c.off), c.n)
+			got, err := b.ReadAt(ctx, "content/ab/one", int64(c.off), c.n)
 			require.NoError(t, err)
 			at := c.off
 			if at < 0 {
@@ -36,7 +36,7 @@ func Run(t *testing.T, open func(t *testing.T) blob.Backend) {
 			require.Equal(t, data[at:at+c.n], got)
 		}
 		for _, c := range []struct{ off, n int }{{69_994, 7}, {-70_001, 1}, {80_000, 1}} {
-			_, err := b.ReadAt(ctx, "packs/ab/one", int64(c.off), c.n)
+			_, err := b.ReadAt(ctx, "content/ab/one", int64(c.off), c.n)
 			require.ErrorIs(t, err, blob.ErrRange)
 		}
 	})
