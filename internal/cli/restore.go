@@ -25,7 +25,7 @@ A moment must be named: @latest, after an accident, is the damaged state. One na
 that cannot be restored does not keep the others from it; exit code 4 says so.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
-   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore, append(restoreChoices(),
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore, append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 			&cli.StringSliceFlag{Name: "rename",
 				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
@@ -39,7 +39,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 				Usage: "show what would be done, and what of the present would be lost; change nothing"},
 			&cli.BoolFlag{Name: "cluster-wide",
 				Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"})...)
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+		}, restoreChoices()...)...)
 }
 
 // restoreChoices returns the flags for what only some engine's restores can be

@@ -266,9 +266,9 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		line("ended", "%s, after %s", view.Time(r.Finished), view.Duration(r.Took()))
 	}
 	if r.Policy != "" {
-		line("asked by", "policy %s (%s), due %s, attempt %d", r.Policy, r.Reason, view.Time(r.Due), r.Attempt)
+		line("requested by", "policy %s (%s), due %s, attempt %d", r.Policy, r.Reason, view.Time(r.Due), r.Attempt)
 	} else {
-		line("asked by", "%s: %s", r.User, r.What)
+		line("requested by", "%s: %s", r.User, r.What)
 	}
 	line("done by", "%s, process %d on %s, user %s", r.Tool, r.Process, r.Host, r.User)
 	for _, m := range r.Read {

@@ -45,7 +45,7 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 		return a.screen.Encode(map[string]any{"store": name, "preview": c.Bool("preview"), "result": r})
 	}
 	sc := a.screen
-	sc.Line("%s has %s of content, %s; no point needs %d of them, %s", sc.Accent(name),
+	sc.Line("%s has %s, %s; no point needs %d of them, %s", sc.Accent(name),
 		view.Plural(int64(r.Files), "content file"), view.Bytes(r.Bytes), r.Dead, view.Bytes(r.DeadBytes))
 	if c.Bool("preview") {
 		return nil
