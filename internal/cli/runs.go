@@ -151,7 +151,7 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 		s.Line("no runs")
 		return
 	}
-	t := s.Table("run", "kind", "cluster", "began", ">took", "outcome", "what it did", "requested by")
+	t := s.Table("run", "kind", "cluster", "started", ">took", "outcome", "what it did", "requested by")
 	for i := 0; i < len(runs); i++ {
 		r := runs[i]
 		n := 1
@@ -261,9 +261,9 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 	if r.Error != "" {
 		line("error", "%s", s.Loss(r.Error))
 	}
-	line("began", "%s", view.Time(r.Started))
+	line("started", "%s", view.Time(r.Started))
 	if !r.Finished.IsZero() {
-		line("ended", "%s, after %s", view.Time(r.Finished), view.Duration(r.Took()))
+		line("finished", "%s, after %s", view.Time(r.Finished), view.Duration(r.Took()))
 	}
 	if r.Policy != "" {
 		line("requested by", "policy %s (%s), due %s, attempt %d", r.Policy, r.Reason, view.Time(r.Due), r.Attempt)
