@@ -10,6 +10,8 @@ import (
 	"github.com/zeebo/blake3"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/engine/redis/rdb"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // A key is one record when it is small: its value is the commands, in the
@@ -26,8 +28,6 @@ const (
 	// bytes, and sizeEach for every one.
 	largeBytes = 256 << 10
 	sizeEach   = 16
-	// pieceBytes is how a large string is cut.
-	pieceBytes = 256 << 10
 	// chunkBytes is about how much of a large list is in a record.
 	chunkBytes = 64 << 10
 	// placeBytes is how much of an element is its place; a longer one has its
@@ -87,7 +87,7 @@ type assembler struct {
 	ns      string
 	key     []byte
 	unit    []byte
-	typ     kind
+	typ     rdb.Kind
 	expires int64
 	skip    bool
 	large   bool
@@ -106,7 +106,7 @@ type sortable struct {
 	args  [][]byte
 }
 
-func (a *assembler) begin(db int, key []byte, typ kind, expires int64) error {
+func (a *assembler) Begin(db int, key []byte, typ rdb.Kind, expires int64) error {
 	ns, short, ok := a.name(db, key)
 	*a = assembler{name: a.name, emit: a.emit, code: a.code, ns: ns, key: bytes.Clone(short), typ: typ,
 		expires: expires, skip: !ok,
@@ -117,21 +117,21 @@ func (a *assembler) begin(db int, key []byte, typ kind, expires int64) error {
 	return nil
 }
 
-func (a *assembler) function(code []byte) error { return a.code(code) }
+func (a *assembler) Function(code []byte) error { return a.code(code) }
 
-func (a *assembler) piece(b []byte) error {
+func (a *assembler) Piece(b []byte) error {
 	if a.skip {
 		return nil
 	}
 	a.string_ = append(a.string_, b...)
-	for len(a.string_) > pieceBytes || a.large && len(a.string_) == pieceBytes {
+	for len(a.string_) > rdb.PieceBytes || a.large && len(a.string_) == rdb.PieceBytes {
 		if err := a.grow(); err != nil {
 			return err
 		}
-		if err := a.stringPiece(a.string_[:pieceBytes]); err != nil {
+		if err := a.stringPiece(a.string_[:rdb.PieceBytes]); err != nil {
 			return err
 		}
-		a.string_ = a.string_[pieceBytes:]
+		a.string_ = a.string_[rdb.PieceBytes:]
 	}
 	return nil
 }
@@ -153,24 +153,25 @@ func (a *assembler) grow() error {
 	}
 	a.large = true
 	// What it is; the parts say what it holds.
-	a.buf = appendCommand(a.buf[:0], []byte("TYPE"), a.key, []byte(a.typ))
+	a.buf = resp.AppendCommand(a.buf[:0], []byte("TYPE"), a.key, []byte(a.typ))
 	return a.emit(a.ns, record.Record{Key: a.unit, Value: a.buf})
 }
 
 func (a *assembler) part(class byte, place []byte, args ...[]byte) error {
 	a.keyBuf = append(append(append(a.keyBuf[:0], a.unit...), class), place...)
-	a.buf = appendCommand(a.buf[:0], args...)
+	a.buf = resp.AppendCommand(a.buf[:0], args...)
 	return a.emit(a.ns, record.Record{Key: a.keyBuf, Value: a.buf})
 }
 
 // verbs are the commands that add an element.
-var verbs = map[kind]string{listKind: "RPUSH", setKind: "SADD", hashKind: "HSET", zsetKind: "ZADD", streamKind: "XADD"}
+var verbs = map[rdb.Kind]string{rdb.List: "RPUSH", rdb.Set: "SADD", rdb.Hash: "HSET", rdb.SortedSet: "ZADD",
+	rdb.Stream: "XADD"}
 
 // placeOf returns where an element belongs among its like: a hash's by its field, a
 // sorted set's by its member.
 func (a *assembler) placeOf(args [][]byte) []byte {
 	e := args[0]
-	if a.typ == zsetKind {
+	if a.typ == rdb.SortedSet {
 		e = args[1]
 	}
 	if len(e) <= placeBytes {
@@ -180,7 +181,7 @@ func (a *assembler) placeOf(args [][]byte) []byte {
 	return append(bytes.Clone(e[:placeBytes]), sum[:]...)
 }
 
-func (a *assembler) element(args ...[]byte) error {
+func (a *assembler) Element(args ...[]byte) error {
 	if a.skip {
 		return nil
 	}
@@ -196,7 +197,7 @@ func (a *assembler) element(args ...[]byte) error {
 	if err := a.grow(); err != nil {
 		return err
 	}
-	if a.typ == listKind {
+	if a.typ == rdb.List {
 		return a.listChunks(false)
 	}
 	for _, args := range a.parts {
@@ -210,24 +211,24 @@ func (a *assembler) element(args ...[]byte) error {
 
 func (a *assembler) elementPart(args [][]byte) error {
 	place := a.placeOf(args)
-	if a.typ == streamKind {
+	if a.typ == rdb.Stream {
 		id, err := parseID(args[0])
 		if err != nil {
 			return err
 		}
-		place = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, id.ms), id.seq)
+		place = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, id.Ms), id.Seq)
 	}
 	return a.part(classElement, place, append([][]byte{[]byte(verbs[a.typ]), a.key}, args...)...)
 }
 
-func parseID(b []byte) (streamID, error) {
+func parseID(b []byte) (rdb.StreamID, error) {
 	ms, seq, ok := bytes.Cut(b, []byte("-"))
 	m, err1 := strconv.ParseUint(string(ms), 10, 64)
 	s, err2 := strconv.ParseUint(string(seq), 10, 64)
 	if !ok || err1 != nil || err2 != nil {
-		return streamID{}, fmt.Errorf("%w: stream id %q", errDamaged, b)
+		return rdb.StreamID{}, fmt.Errorf("%w: stream id %q", rdb.ErrDamaged, b)
 	}
-	return streamID{m, s}, nil
+	return rdb.StreamID{Ms: m, Seq: s}, nil
 }
 
 // listChunks returns out what is held of a large list, in records that end where
@@ -253,7 +254,7 @@ func (a *assembler) listChunks(all bool) error {
 	return nil
 }
 
-func (a *assembler) after(args ...[]byte) error {
+func (a *assembler) After(args ...[]byte) error {
 	if a.skip {
 		return nil
 	}
@@ -294,7 +295,7 @@ func (a *assembler) afterPart(args [][]byte) error {
 	return err
 }
 
-func (a *assembler) end() error {
+func (a *assembler) End() error {
 	if a.skip {
 		return nil
 	}
@@ -303,17 +304,17 @@ func (a *assembler) end() error {
 	}
 	a.buf = a.buf[:0]
 	switch a.typ {
-	case stringKind:
-		a.buf = appendCommand(a.buf, []byte("SET"), a.key, a.string_)
-	case streamKind:
+	case rdb.String:
+		a.buf = resp.AppendCommand(a.buf, []byte("SET"), a.key, a.string_)
+	case rdb.Stream:
 		for _, e := range a.parts {
-			a.buf = appendCommand(a.buf, append([][]byte{[]byte("XADD"), a.key}, e...)...)
+			a.buf = resp.AppendCommand(a.buf, append([][]byte{[]byte("XADD"), a.key}, e...)...)
 		}
 		for _, e := range a.afters {
-			a.buf = appendCommand(a.buf, e...)
+			a.buf = resp.AppendCommand(a.buf, e...)
 		}
 	default:
-		if a.typ != listKind {
+		if a.typ != rdb.List {
 			for _, e := range a.parts {
 				a.order = append(a.order, sortable{a.placeOf(e), e})
 			}
@@ -329,29 +330,29 @@ func (a *assembler) end() error {
 		if len(a.parts) == 0 {
 			return nil // no server has it: an empty collection is gone
 		}
-		a.buf = appendCommand(a.buf, args...)
+		a.buf = resp.AppendCommand(a.buf, args...)
 	}
 	if a.expires > 0 {
-		a.buf = appendCommand(a.buf, command("PEXPIREAT", a.key, a.expires)...)
+		a.buf = resp.AppendCommand(a.buf, resp.Command("PEXPIREAT", a.key, a.expires)...)
 	}
 	return a.emit(a.ns, record.Record{Key: a.unit, Value: a.buf})
 }
 
 func (a *assembler) endLarge() error {
 	switch a.typ {
-	case stringKind:
+	case rdb.String:
 		if len(a.string_) > 0 {
 			if err := a.stringPiece(a.string_); err != nil {
 				return err
 			}
 		}
-	case listKind:
+	case rdb.List:
 		if err := a.listChunks(true); err != nil {
 			return err
 		}
 	}
 	if a.expires > 0 {
-		return a.part(classExpiry, nil, command("PEXPIREAT", a.key, a.expires)...)
+		return a.part(classExpiry, nil, resp.Command("PEXPIREAT", a.key, a.expires)...)
 	}
 	return nil
 }

@@ -27,6 +27,7 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/keyprefix"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // Driver opens Redis servers.
@@ -419,7 +420,7 @@ func (c *cluster) fail(err error) error {
 // link is a connection on which a server sends its content and its stream.
 type link struct {
 	net.Conn
-	*wire
+	*resp.Wire
 	addr string
 	out  sync.Mutex
 }
@@ -430,7 +431,7 @@ func (c *cluster) dial(ctx context.Context, addr string) (*link, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := l.ok(command("REPLCONF", "capa", "eof", "capa", "psync2")); err != nil {
+	if err := l.ok(resp.Command("REPLCONF", "capa", "eof", "capa", "psync2")); err != nil {
 		_ = l.Close()
 		return nil, c.explain(err, addr)
 	}
@@ -449,7 +450,7 @@ func (c *cluster) dialPlain(ctx context.Context, addr string) (_ *link, err erro
 	if err != nil {
 		return nil, c.explain(err, addr)
 	}
-	l := &link{Conn: conn, wire: &wire{r: bufio.NewReaderSize(conn, 256<<10)}, addr: addr}
+	l := &link{Conn: conn, Wire: &resp.Wire{R: bufio.NewReaderSize(conn, 256<<10)}, addr: addr}
 	defer func() {
 		if err != nil {
 			_ = conn.Close()
@@ -457,9 +458,9 @@ func (c *cluster) dialPlain(ctx context.Context, addr string) (_ *link, err erro
 		}
 	}()
 	if c.t.Secret != "" {
-		args := command("AUTH", c.t.Secret)
+		args := resp.Command("AUTH", c.t.Secret)
 		if c.t.User != "" {
-			args = command("AUTH", c.t.User, c.t.Secret)
+			args = resp.Command("AUTH", c.t.User, c.t.Secret)
 		}
 		if err := l.ok(args); err != nil {
 			return nil, err
@@ -472,7 +473,7 @@ func (l *link) send(args [][]byte) error {
 	l.out.Lock()
 	defer l.out.Unlock()
 	_ = l.SetWriteDeadline(time.Now().Add(askTime))
-	_, err := l.Write(appendCommand(nil, args...))
+	_, err := l.Write(resp.AppendCommand(nil, args...))
 	return err
 }
 
@@ -480,7 +481,7 @@ func (l *link) send(args [][]byte) error {
 func (l *link) answer(patience time.Duration) (string, error) {
 	for {
 		_ = l.SetReadDeadline(time.Now().Add(patience))
-		s, err := l.line()
+		s, err := l.Line()
 		if err != nil {
 			return "", err
 		}

@@ -11,6 +11,7 @@ import (
 	goredis "github.com/redis/go-redis/v9"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // While a log is carried out keys must not expire: what follows would be done to
@@ -46,11 +47,11 @@ func (model) StripNondeterministic(value []byte) []byte {
 		return value
 	}
 	var out []byte
-	err := readCommands(value, func(args [][]byte) error {
+	err := resp.ReadCommands(value, func(args [][]byte) error {
 		if n := len(args); n > 2 && string(args[0]) == "XGROUP" && string(args[n-2]) == "ENTRIESREAD" {
 			args = args[:n-2]
 		}
-		out = appendCommand(out, args...)
+		out = resp.AppendCommand(out, args...)
 		return nil
 	})
 	if err != nil {
@@ -72,12 +73,12 @@ func (model) NondeterminismReason(version string) string {
 // 1970.
 func expiring(value []byte, ms int64) []byte {
 	i := strings.LastIndex(string(value), "*3\r\n$9\r\nPEXPIREAT")
-	args, _, err := readCommand(value[i:])
+	args, _, err := resp.ReadCommand(value[i:])
 	if err != nil {
 		return value
 	}
 	args[2] = strconv.AppendInt(nil, ms, 10)
-	return appendCommand(slices.Clone(value[:i]), args...)
+	return resp.AppendCommand(slices.Clone(value[:i]), args...)
 }
 
 // deferred returns a command of the log with its expiry put off. Where the log has

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/wait"
+	"dexamen/internal/engine/redis/resp"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -58,7 +59,7 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 			return f.answer
 		case ctx.Err() != nil:
 			return ctx.Err()
-		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin), errors.Is(err, errProtocol):
+		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin), errors.Is(err, resp.ErrProtocol):
 			return c.fail(fmt.Errorf("shard %s: %w", name, err))
 		}
 		if f.at.offset != was || failing.IsZero() {
@@ -174,7 +175,7 @@ func (f *following) read(ctx context.Context, addr string) error {
 	defer l.Close()
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
-	if err := l.send(command("PSYNC", f.at.historyName(), f.at.offset+1)); err != nil {
+	if err := l.send(resp.Command("PSYNC", f.at.historyName(), f.at.offset+1)); err != nil {
 		return f.explain(err, addr)
 	}
 	line, err := l.answer(askTime)
@@ -194,7 +195,7 @@ func (f *following) read(ctx context.Context, addr string) error {
 	f.shard.logged = addr
 	f.mu.Unlock()
 	f.queued, f.inMulti, f.run = nil, false, f.at
-	l.n = 0
+	l.N = 0
 	begin := f.at.offset
 	in := make(chan logged, 4096)
 	ended := make(chan error, 1)
@@ -202,16 +203,16 @@ func (f *following) read(ctx context.Context, addr string) error {
 	defer close(done)
 	go func() {
 		for {
-			if l.r.Buffered() == 0 {
+			if l.R.Buffered() == 0 {
 				_ = l.SetReadDeadline(time.Now().Add(silence))
 			}
-			args, err := l.command()
+			args, err := l.Command()
 			if err != nil {
 				ended <- err
 				return
 			}
 			select {
-			case in <- logged{args, l.n}:
+			case in <- logged{args, l.N}:
 			case <-done:
 				return
 			}
@@ -227,7 +228,7 @@ func (f *following) read(ctx context.Context, addr string) error {
 				return err
 			}
 		case <-ack.C:
-			if err := l.send(command("REPLCONF", "ACK", f.at.offset)); err != nil {
+			if err := l.send(resp.Command("REPLCONF", "ACK", f.at.offset)); err != nil {
 				return f.explain(err, addr)
 			}
 		case <-idle.C:
@@ -236,8 +237,8 @@ func (f *following) read(ctx context.Context, addr string) error {
 				return err
 			}
 		case err := <-ended:
-			if errors.Is(err, errProtocol) {
-				return fmt.Errorf("%s: at byte %d of the stream: %w", addr, begin+uint64(l.n), err)
+			if errors.Is(err, resp.ErrProtocol) {
+				return fmt.Errorf("%s: at byte %d of the stream: %w", addr, begin+uint64(l.N), err)
 			}
 			return f.explain(err, addr)
 		}
@@ -327,13 +328,13 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 		return nil
 	case "REPLCONF":
 		if len(args) > 1 && strings.EqualFold(string(args[1]), "GETACK") {
-			return l.send(command("REPLCONF", "ACK", f.at.offset))
+			return l.send(resp.Command("REPLCONF", "ACK", f.at.offset))
 		}
 		return nil
 	case "SELECT":
 		n, err := strconv.ParseUint(string(args[len(args)-1]), 10, 15)
 		if err != nil {
-			return fmt.Errorf("%w: SELECT %q", errProtocol, args[len(args)-1])
+			return fmt.Errorf("%w: SELECT %q", resp.ErrProtocol, args[len(args)-1])
 		}
 		at.db = uint16(n + 1)
 		return nil
@@ -361,7 +362,7 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 	}
 	// The database belongs to the command: it may be carried out by itself.
 	ch := record.Change{Op: record.Command, At: at.entry(),
-		Value: appendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
+		Value: resp.AppendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
 	keys, err := keysOf(args)
 	switch {
 	case verb == "FUNCTION":

@@ -14,6 +14,7 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/keyprefix"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // Kinds and names of namespaces. Keys are in "db0", or cut by their beginnings
@@ -90,7 +91,7 @@ func (p place) historyName() string { return hex.EncodeToString(p.history[:]) }
 func historyOf(name string) (h [20]byte, err error) {
 	b, err := hex.DecodeString(name)
 	if err != nil || len(b) != 20 {
-		return h, fmt.Errorf("%w: replication id %q", errProtocol, name)
+		return h, fmt.Errorf("%w: replication id %q", resp.ErrProtocol, name)
 	}
 	copy(h[:], b)
 	return h, nil
@@ -187,24 +188,24 @@ func keyArg(args [][]byte) int {
 
 // Label returns the key below its namespace's prefix.
 func (model) Label(value []byte) string {
-	args, _, err := readCommand(value)
+	args, _, err := resp.ReadCommand(value)
 	if err != nil || len(args) <= keyArg(args) {
 		return "(not readable)"
 	}
 	switch string(args[0]) {
 	case "ACL":
-		return "user " + text(args[2], 200)
+		return "user " + resp.Text(args[2], 200)
 	case "FUNCTION":
 		line, _, _ := bytes.Cut(args[len(args)-1], []byte("\n"))
-		return "functions " + text(line, 200)
+		return "functions " + resp.Text(line, 200)
 	}
-	return text(args[keyArg(args)], 200)
+	return resp.Text(args[keyArg(args)], 200)
 }
 
 // Render shows the commands that make a record, the key once.
 func (m model) Render(value []byte) string {
 	var out []string
-	err := readCommands(value, func(args [][]byte) error {
+	err := resp.ReadCommands(value, func(args [][]byte) error {
 		line := string(args[0])
 		for i, a := range args[1:] {
 			if i+1 == keyArg(args) && len(out) > 0 {
@@ -214,7 +215,7 @@ func (m model) Render(value []byte) string {
 				line += " …"
 				break
 			}
-			line += " " + text(a, 200)
+			line += " " + resp.Text(a, 200)
 		}
 		out = append(out, line)
 		return nil
@@ -224,9 +225,6 @@ func (m model) Render(value []byte) string {
 	}
 	return strings.Join(out, "; ")
 }
-
-// text shows bytes as they are where they print, else quoted.
-func text(b []byte, most int) string { return keyprefix.Shown(b, most, false) }
 
 // Changes names the parts that differ: of a hash its fields, of a sorted set its
 // members, of others their elements.
@@ -240,18 +238,18 @@ func (model) Changes(a, b []byte) []string {
 		if !ok {
 			return "(none)"
 		}
-		return text([]byte(s), 40)
+		return resp.Text([]byte(s), 40)
 	}
 	var out []string
 	for _, k := range oa {
 		v, ok := pb[k]
 		if !ok || v != pa[k] {
-			out = append(out, text([]byte(k), 40)+": "+short(pa[k], true)+" > "+short(v, ok))
+			out = append(out, resp.Text([]byte(k), 40)+": "+short(pa[k], true)+" > "+short(v, ok))
 		}
 	}
 	for _, k := range ob {
 		if _, ok := pa[k]; !ok {
-			out = append(out, text([]byte(k), 40)+": (none) > "+short(pb[k], true))
+			out = append(out, resp.Text([]byte(k), 40)+": (none) > "+short(pb[k], true))
 		}
 	}
 	if out == nil {
@@ -270,7 +268,7 @@ func partsOf(value []byte) (map[string]string, []string, error) {
 		}
 		out[k] = v
 	}
-	err := readCommands(value, func(args [][]byte) error {
+	err := resp.ReadCommands(value, func(args [][]byte) error {
 		verb := string(args[0])
 		switch {
 		case verb == "HSET":
@@ -362,7 +360,7 @@ func (model) Expires(value []byte) (time.Time, bool) {
 	if i < 0 {
 		return time.Time{}, false
 	}
-	args, rest, err := readCommand(value[i:])
+	args, rest, err := resp.ReadCommand(value[i:])
 	if err != nil || len(rest) > 0 || len(args) != 3 || string(args[0]) != "PEXPIREAT" {
 		return time.Time{}, false
 	}

@@ -17,7 +17,9 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/redis/rdb"
 	"dexamen/internal/engine/redis/redistest"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // content reads a server's content as it is sent, and what becomes of it.
@@ -42,11 +44,11 @@ func content(t testing.TB, address string) (raw []byte, want map[string]string) 
 func parse(r io.Reader) (map[string]string, error) {
 	out := map[string]string{}
 	c := &cluster{}
-	d := &rdbReader{r: r, sink: c.assembler(func(ns string, r record.Record) error {
+	d := &rdb.Reader{R: r, Sink: c.assembler(func(ns string, r record.Record) error {
 		out[ns+" "+string(r.Key)] = string(r.Value)
 		return nil
 	})}
-	return out, d.all()
+	return out, d.ReadAll()
 }
 
 func sample(t testing.TB, args ...string) (raw []byte, want map[string]string) {
@@ -103,8 +105,8 @@ func TestDamagedContentIsNoticed(t *testing.T) {
 // TestUnknownContentIsSaid: a later version, a module's value, an unknown type.
 func TestUnknownContentIsSaid(t *testing.T) {
 	for text, want := range map[string]error{
-		"REDIS0012\xff": errVersion, "REDIS0000": errVersion, "VALKEY001": errVersion,
-		"REDIS0011\x63\x01k": errType, "REDIS0011\x07\x01k": errType, "REDIS0011\xf7\x00": errType} {
+		"REDIS0012\xff": rdb.ErrVersion, "REDIS0000": rdb.ErrVersion, "VALKEY001": rdb.ErrVersion,
+		"REDIS0011\x63\x01k": rdb.ErrType, "REDIS0011\x07\x01k": rdb.ErrType, "REDIS0011\xf7\x00": rdb.ErrType} {
 		_, err := parse(strings.NewReader(text))
 		require.ErrorIs(t, err, want, "%q", text)
 	}
@@ -169,23 +171,23 @@ func FuzzStream(f *testing.F) {
 	f.Add([]byte("*2\r\n$-1\r\n"))
 	f.Add([]byte("*999999999\r\n$1\r\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		w := newWire(bytes.NewReader(b))
+		w := resp.NewWire(bytes.NewReader(b))
 		for {
-			before := w.n
-			args, err := w.command()
+			before := w.N
+			args, err := w.Command()
 			if err != nil {
-				require.True(t, errors.Is(err, errProtocol) || errors.Is(err, io.ErrUnexpectedEOF), "%v", err)
+				require.True(t, errors.Is(err, resp.ErrProtocol) || errors.Is(err, io.ErrUnexpectedEOF), "%v", err)
 				return
 			}
 			if len(args) == 0 {
 				continue
 			}
-			again := appendCommand(nil, args...)
-			got, rest, err := readCommand(again)
+			again := resp.AppendCommand(nil, args...)
+			got, rest, err := resp.ReadCommand(again)
 			require.NoError(t, err)
 			require.Empty(t, rest)
 			require.Equal(t, args, got)
-			require.LessOrEqual(t, w.n-before, int64(len(b)))
+			require.LessOrEqual(t, w.N-before, int64(len(b)))
 			_, _ = keysOf(args)
 			_ = deferred(args, 1)
 		}

@@ -10,6 +10,7 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // Replay implements engine.Replayer. A command is carried out on the keys that
@@ -29,7 +30,7 @@ func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []rec
 			return w.fail(fmt.Errorf("command at %s (%s): %w", model{}.FormatPosition(c.At),
 				c.Time().Local().Format("2006-01-02T15:04:05.000-07:00"), err))
 		}
-		args, _, err := readCommand(c.Value)
+		args, _, err := resp.ReadCommand(c.Value)
 		if err != nil || len(args) < 2 {
 			return done, where(fmt.Errorf("not readable: %w", err))
 		}
@@ -221,7 +222,7 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 	if inside == 0 {
 		return nil, 0, nil
 	}
-	beyond := fmt.Errorf("%w: %s with %s and others", engine.ErrOutsideNamespaces, verb, text(args[keys[0]], 100))
+	beyond := fmt.Errorf("%w: %s with %s and others", engine.ErrOutsideNamespaces, verb, resp.Text(args[keys[0]], 100))
 	if outside > 0 {
 		t, isTarget := targets[verb]
 		switch {

@@ -13,6 +13,8 @@ import (
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/redis/rdb"
+	"dexamen/internal/engine/redis/resp"
 )
 
 // Namespaces implements engine.Cluster. Whole databases the servers count
@@ -242,7 +244,7 @@ func (c *cluster) dump(ctx context.Context, cl *goredis.Client, addr string, key
 			return c.explain(err, addr)
 		}
 		if err := readDump([]byte(k), b, expiryOf(expiries[i]), a); err != nil {
-			return fmt.Errorf("%s: key %s: %w", addr, text([]byte(k), 100), err)
+			return fmt.Errorf("%s: key %s: %w", addr, resp.Text([]byte(k), 100), err)
 		}
 	}
 	return nil
@@ -257,21 +259,21 @@ func expiryOf(c *goredis.DurationCmd) int64 {
 
 // readDump reads one key in the form in which servers hand it out: type, value,
 // version and checksum.
-func readDump(key, b []byte, expires int64, to sink) error {
+func readDump(key, b []byte, expires int64, to rdb.Sink) error {
 	if len(b) < 11 {
-		return fmt.Errorf("%w: a key of %d bytes", errDamaged, len(b))
+		return fmt.Errorf("%w: a key of %d bytes", rdb.ErrDamaged, len(b))
 	}
 	body, tail := b[:len(b)-10], b[len(b)-10:]
-	if version := int(tail[0]) | int(tail[1])<<8; version > newestForm {
-		return fmt.Errorf("%w: version %d", errVersion, version)
+	if version := int(tail[0]) | int(tail[1])<<8; version > rdb.NewestForm {
+		return fmt.Errorf("%w: version %d", rdb.ErrVersion, version)
 	}
 	r := bytes.NewReader(body[1:])
-	d := &rdbReader{r: r, sink: to}
-	if err := d.value(0, key, body[0], expires); err != nil {
+	d := &rdb.Reader{R: r, Sink: to}
+	if err := d.ReadValue(0, key, body[0], expires); err != nil {
 		return err
 	}
 	if r.Len() > 0 {
-		return fmt.Errorf("%w: %d bytes after its end", errDamaged, r.Len())
+		return fmt.Errorf("%w: %d bytes after its end", rdb.ErrDamaged, r.Len())
 	}
 	return nil
 }
@@ -283,45 +285,45 @@ func (c *cluster) readLarge(ctx context.Context, cl *goredis.Client, addr, key s
 		return c.explain(err, addr)
 	}
 	expires := expiryOf(cl.PExpireTime(ctx, key))
-	k := kind(typ)
-	if k == streamKind {
+	k := rdb.Kind(typ)
+	if k == rdb.Stream {
 		// Its groups are to be had in no other way.
 		return c.dump(ctx, cl, addr, []string{key}, a)
 	}
 	if typ == "none" {
 		return nil
 	}
-	if err := a.begin(0, []byte(key), k, expires); err != nil {
+	if err := a.Begin(0, []byte(key), k, expires); err != nil {
 		return err
 	}
 	if err := c.readParts(ctx, cl, key, k, a); err != nil {
 		return c.explain(err, addr)
 	}
-	return a.end()
+	return a.End()
 }
 
-func (c *cluster) readParts(ctx context.Context, cl *goredis.Client, key string, k kind, a *assembler) error {
+func (c *cluster) readParts(ctx context.Context, cl *goredis.Client, key string, k rdb.Kind, a *assembler) error {
 	const many = 1000
 	switch k {
-	case stringKind:
+	case rdb.String:
 		for at := int64(0); ; {
-			b, err := cl.GetRange(ctx, key, at, at+pieceBytes-1).Bytes()
+			b, err := cl.GetRange(ctx, key, at, at+rdb.PieceBytes-1).Bytes()
 			if err != nil || len(b) == 0 {
 				return err
 			}
-			if err := a.piece(b); err != nil {
+			if err := a.Piece(b); err != nil {
 				return err
 			}
 			at += int64(len(b))
 		}
-	case listKind:
+	case rdb.List:
 		for at := int64(0); ; at += many {
 			list, err := cl.LRange(ctx, key, at, at+many-1).Result()
 			if err != nil || len(list) == 0 {
 				return err
 			}
 			for _, v := range list {
-				if err := a.element([]byte(v)); err != nil {
+				if err := a.Element([]byte(v)); err != nil {
 					return err
 				}
 			}
@@ -331,35 +333,35 @@ func (c *cluster) readParts(ctx context.Context, cl *goredis.Client, key string,
 		var list []string
 		var err error
 		switch k {
-		case setKind:
+		case rdb.Set:
 			list, cursor, err = cl.SScan(ctx, key, cursor, "", many).Result()
-		case hashKind:
+		case rdb.Hash:
 			list, cursor, err = cl.HScan(ctx, key, cursor, "", many).Result()
-		case zsetKind:
+		case rdb.SortedSet:
 			list, cursor, err = cl.ZScan(ctx, key, cursor, "", many).Result()
 		default:
-			return fmt.Errorf("%w: %q", errType, k)
+			return fmt.Errorf("%w: %q", rdb.ErrType, k)
 		}
 		if err != nil {
 			return err
 		}
 		step := 2
-		if k == setKind {
+		if k == rdb.Set {
 			step = 1
 		}
 		for i := 0; i+step <= len(list); i += step {
 			args := [][]byte{[]byte(list[i])}
 			switch k {
-			case hashKind:
+			case rdb.Hash:
 				args = append(args, []byte(list[i+1]))
-			case zsetKind:
-				score, err := canonicalScore([]byte(list[i+1]))
+			case rdb.SortedSet:
+				score, err := rdb.CanonicalScore([]byte(list[i+1]))
 				if err != nil {
 					return err
 				}
 				args = [][]byte{score, []byte(list[i])}
 			}
-			if err := a.element(args...); err != nil {
+			if err := a.Element(args...); err != nil {
 				return err
 			}
 		}

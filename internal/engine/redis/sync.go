@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"dexamen/internal/core/wait"
+	"dexamen/internal/engine/redis/rdb"
+	"dexamen/internal/engine/redis/resp"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -22,11 +24,11 @@ const silence = 60 * time.Second
 type patient struct{ *link }
 
 func (p patient) Read(b []byte) (int, error) {
-	if p.r.Buffered() > 0 {
-		return p.r.Read(b)
+	if p.R.Buffered() > 0 {
+		return p.R.Read(b)
 	}
 	_ = p.SetReadDeadline(time.Now().Add(silence))
-	return p.r.Read(b)
+	return p.R.Read(b)
 }
 
 // Stream implements engine.Streamed: it asks the chosen member for its content,
@@ -56,7 +58,7 @@ func (c *cluster) Stream(ctx context.Context, name string,
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
 	// Its stream is not wanted; servers before 7.0 do not know how to leave it.
-	_ = l.ok(command("REPLCONF", "rdb-only", "1"))
+	_ = l.ok(resp.Command("REPLCONF", "rdb-only", "1"))
 	at, wall, err := c.fullSync(l)
 	if err != nil {
 		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
@@ -117,7 +119,7 @@ func cause(ctx context.Context, err error) error {
 // fullSync asks for everything; it gives the place the content is of, and a time
 // at which it was that.
 func (c *cluster) fullSync(l *link) (place, time.Time, error) {
-	if err := l.send(command("PSYNC", "?", "-1")); err != nil {
+	if err := l.send(resp.Command("PSYNC", "?", "-1")); err != nil {
 		return place{}, time.Time{}, err
 	}
 	line, err := l.answer(silence)
@@ -127,7 +129,7 @@ func (c *cluster) fullSync(l *link) (place, time.Time, error) {
 	now := time.Now()
 	f := strings.Fields(line)
 	if len(f) != 3 || f[0] != "+FULLRESYNC" {
-		return place{}, now, fmt.Errorf("%w: %q for an answer to PSYNC", errProtocol, line)
+		return place{}, now, fmt.Errorf("%w: %q for an answer to PSYNC", resp.ErrProtocol, line)
 	}
 	h, err := historyOf(f[1])
 	return place{offset: num(f[2]), history: h}, now, err
@@ -144,15 +146,15 @@ func (c *cluster) readContent(l *link, emit func(string, record.Record) error) (
 	var r io.Reader = patient{l}
 	size := 0
 	if !streamed {
-		if size, err = number(line, '$'); err != nil {
+		if size, err = resp.Number(line, '$'); err != nil {
 			return 0, err
 		}
 		r = io.LimitReader(r, int64(size))
 	} else if len(mark) != 40 {
-		return 0, fmt.Errorf("%w: end mark %q", errProtocol, mark)
+		return 0, fmt.Errorf("%w: end mark %q", resp.ErrProtocol, mark)
 	}
-	d := &rdbReader{r: r, sink: c.assembler(emit)}
-	if err := d.all(); err != nil {
+	d := &rdb.Reader{R: r, Sink: c.assembler(emit)}
+	if err := d.ReadAll(); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) {
 			err = fmt.Errorf("the content broke off: %w", err)
 		}
@@ -160,18 +162,18 @@ func (c *cluster) readContent(l *link, emit func(string, record.Record) error) (
 	}
 	if !streamed {
 		if lr := r.(*io.LimitedReader); lr.N != 0 {
-			return 0, fmt.Errorf("%w: %d bytes after its end", errDamaged, lr.N)
+			return 0, fmt.Errorf("%w: %d bytes after its end", rdb.ErrDamaged, lr.N)
 		}
-		return d.streamDB, nil
+		return d.StreamDB, nil
 	}
-	end, err := readN(patient{l}, 40)
+	end, err := resp.ReadN(patient{l}, 40)
 	if err != nil {
 		return 0, fmt.Errorf("the content broke off at its end: %w", err)
 	}
 	if string(end) != mark {
-		return 0, fmt.Errorf("%w: it does not end as it was told to", errDamaged)
+		return 0, fmt.Errorf("%w: it does not end as it was told to", rdb.ErrDamaged)
 	}
-	return d.streamDB, nil
+	return d.StreamDB, nil
 }
 
 // assembler makes records of this cluster's namespaces.
@@ -208,7 +210,8 @@ func (c *cluster) nameOf(db int, key []byte) (string, []byte) {
 // it.
 func functionRecord(code []byte) record.Record {
 	line, _, _ := strings.Cut(string(code), "\n")
-	return record.Record{Key: []byte(line), Value: appendCommand(nil, command("FUNCTION", "LOAD", "REPLACE", code)...)}
+	return record.Record{Key: []byte(line),
+		Value: resp.AppendCommand(nil, resp.Command("FUNCTION", "LOAD", "REPLACE", code)...)}
 }
 
 // users reads the users, their passwords hashed, as the servers keep them.
@@ -220,13 +223,13 @@ func (c *cluster) users(ctx context.Context, addr string, fn func(record.Record)
 	for _, line := range list {
 		f := strings.Fields(line)
 		if len(f) < 2 || f[0] != "user" {
-			return fmt.Errorf("%s: %w: user %q", addr, errProtocol, line)
+			return fmt.Errorf("%s: %w: user %q", addr, resp.ErrProtocol, line)
 		}
-		args := command("ACL", "SETUSER", f[1], "reset")
+		args := resp.Command("ACL", "SETUSER", f[1], "reset")
 		for _, rule := range f[2:] {
 			args = append(args, []byte(rule))
 		}
-		if err := fn(record.Record{Key: []byte(f[1]), Value: appendCommand(nil, args...)}); err != nil {
+		if err := fn(record.Record{Key: []byte(f[1]), Value: resp.AppendCommand(nil, args...)}); err != nil {
 			return err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/remedy"
+	"dexamen/internal/engine/redis/resp"
 
 	goredis "github.com/redis/go-redis/v9"
 
@@ -83,7 +84,7 @@ func (w *writer) giveBack(addr string, p *pipe) {
 // inDB turns a pipe to a database.
 func (p *pipe) inDB(db int) {
 	if p.db != db {
-		p.buf = appendCommand(p.buf, command("SELECT", db)...)
+		p.buf = resp.AppendCommand(p.buf, resp.Command("SELECT", db)...)
 		p.n++
 		p.db = db
 	}
@@ -125,15 +126,15 @@ func (p *pipe) flush() (failed int, err error) {
 
 // reply reads one answer; one that is an error gives its text.
 func (p *pipe) reply(depth int) (string, error) {
-	if p.r.Buffered() == 0 {
+	if p.R.Buffered() == 0 {
 		_ = p.SetReadDeadline(time.Now().Add(silence))
 	}
-	s, err := p.line()
+	s, err := p.Line()
 	if err != nil {
 		return "", err
 	}
 	if s == "" || depth > 8 {
-		return "", fmt.Errorf("%w: an empty answer", errProtocol)
+		return "", fmt.Errorf("%w: an empty answer", resp.ErrProtocol)
 	}
 	switch s[0] {
 	case '+', ':':
@@ -141,14 +142,14 @@ func (p *pipe) reply(depth int) (string, error) {
 	case '-':
 		return s[1:], nil
 	case '$':
-		n, err := number(s, '$')
+		n, err := resp.Number(s, '$')
 		if err != nil || n < 0 {
 			return "", err
 		}
-		_, err = p.r.Discard(n + 2)
+		_, err = p.R.Discard(n + 2)
 		return "", err
 	case '*':
-		n, err := number(s, '*')
+		n, err := resp.Number(s, '*')
 		if err != nil {
 			return "", err
 		}
@@ -164,7 +165,7 @@ func (p *pipe) reply(depth int) (string, error) {
 		}
 		return first, nil
 	}
-	return "", fmt.Errorf("%w: answer %q", errProtocol, s[:min(len(s), 40)])
+	return "", fmt.Errorf("%w: answer %q", resp.ErrProtocol, s[:min(len(s), 40)])
 }
 
 // addrOf returns the primary that serves a key.
@@ -329,10 +330,10 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 		first := len(unit) == len(r.Key)
 		whole := first && (!fresh || !again(r.Value))
 		if whole {
-			p.add(command("MULTI"))
-			p.add(command("DEL", key))
+			p.add(resp.Command("MULTI"))
+			p.add(resp.Command("DEL", key))
 		}
-		err = readCommands(r.Value, func(args [][]byte) error {
+		err = resp.ReadCommands(r.Value, func(args [][]byte) error {
 			if string(args[0]) == "TYPE" {
 				return nil // a large key begins; its parts follow
 			}
@@ -349,7 +350,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 			return fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err)
 		}
 		if whole {
-			p.add(command("EXEC"))
+			p.add(resp.Command("EXEC"))
 		}
 		if len(p.buf) > 1<<20 {
 			if err := s.flush(p); err != nil {
@@ -366,7 +367,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 // again reports whether the commands of a record do no harm when they are carried
 // out twice.
 func again(value []byte) bool {
-	args, _, err := readCommand(value)
+	args, _, err := resp.ReadCommand(value)
 	if err != nil {
 		return false
 	}
@@ -408,13 +409,13 @@ func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte)
 		if err != nil {
 			return err
 		}
-		p.add(command("UNLINK", key))
+		p.add(resp.Command("UNLINK", key))
 	}
 	return s.flushAll()
 }
 
 func (p *pipe) add(args [][]byte) {
-	p.buf = appendCommand(p.buf, args...)
+	p.buf = resp.AppendCommand(p.buf, args...)
 	p.n++
 }
 
@@ -502,7 +503,7 @@ func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record
 	if err != nil || did == engine.Unchanged || did == engine.KeptExisting {
 		return did, w.fail(err)
 	}
-	args, _, err := readCommand(rec.Value)
+	args, _, err := resp.ReadCommand(rec.Value)
 	if err != nil {
 		return "", err
 	}

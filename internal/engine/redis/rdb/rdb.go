@@ -1,4 +1,6 @@
-package redis
+// Package rdb reads the form in which Redis servers send and keep their content: keys
+// of every type, streams and functions.
+package rdb
 
 import (
 	"bytes"
@@ -9,21 +11,23 @@ import (
 	"io"
 	"math"
 	"strconv"
+
+	"dexamen/internal/engine/redis/resp"
 )
 
 // Errors of reading a server's own form of its content.
 var (
-	// errVersion: the form is of a version that is not known.
-	errVersion = errors.New("the server sends its content in a form that is not known")
-	// errType: a value is of a type that is not known.
-	errType = errors.New("a value is of a type that is not known")
-	// errDamaged: the bytes make no sense, or are not what their checksum says.
-	errDamaged = errors.New("the content sent is damaged")
+	// ErrVersion: the form is of a version that is not known.
+	ErrVersion = errors.New("the server sends its content in a form that is not known")
+	// ErrType: a value is of a type that is not known.
+	ErrType = errors.New("a value is of a type that is not known")
+	// ErrDamaged: the bytes make no sense, or are not what their checksum says.
+	ErrDamaged = errors.New("the content sent is damaged")
 )
 
-// newestForm is the newest version of the form that is known: that of servers
+// NewestForm is the newest version of the form that is known: that of servers
 // 7.2.
-const newestForm = 11
+const NewestForm = 11
 
 // Marks in the form. They are those of the servers' published source.
 const (
@@ -39,44 +43,47 @@ const (
 	opEnd       = 255
 )
 
-// sink takes what is read. Element arguments are valid during the call.
-type sink interface {
-	// begin announces a key; expires is in milliseconds, zero without.
-	begin(db int, key []byte, typ kind, expires int64) error
-	// piece is the next part of a string's bytes.
-	piece(b []byte) error
-	// element is one of a collection: a list's or set's element, a hash's field
+// Sink takes what is read. Element arguments are valid during the call.
+type Sink interface {
+	// Begin announces a key; expires is in milliseconds, zero without.
+	Begin(db int, key []byte, typ Kind, expires int64) error
+	// Piece is the next part of a string's bytes.
+	Piece(b []byte) error
+	// Element is one of a collection: a list's or set's element, a hash's field
 	// and value, a sorted set's score and member, a stream's id, fields and
 	// values.
-	element(args ...[]byte) error
-	// after is a command that completes a stream, without its key's name: name
+	Element(args ...[]byte) error
+	// After is a command that completes a stream, without its key's name: name
 	// it by nil.
-	after(args ...[]byte) error
-	end() error
-	// function is the code of a library of functions.
-	function(code []byte) error
+	After(args ...[]byte) error
+	End() error
+	// Function is the code of a library of functions.
+	Function(code []byte) error
 }
 
-// kind is the type of a key.
-type kind string
+// PieceBytes is how a large string is cut.
+const PieceBytes = 256 << 10
+
+// Kind is the type of a key.
+type Kind string
 
 // The types of keys.
 const (
-	stringKind kind = "string"
-	listKind   kind = "list"
-	setKind    kind = "set"
-	hashKind   kind = "hash"
-	zsetKind   kind = "zset"
-	streamKind kind = "stream"
+	String    Kind = "string"
+	List      Kind = "list"
+	Set       Kind = "set"
+	Hash      Kind = "hash"
+	SortedSet Kind = "zset"
+	Stream    Kind = "stream"
 )
 
-// rdbReader reads the form in which servers send and keep their content.
-type rdbReader struct {
-	r    io.Reader
+// Reader reads the form in which servers send and keep their content.
+type Reader struct {
+	R    io.Reader
 	sum  uint64
-	sink sink
-	// streamDB is the database of the replication stream that follows.
-	streamDB int
+	Sink Sink
+	// StreamDB is the database of the replication stream that follows.
+	StreamDB int
 	one      [16]byte
 }
 
@@ -86,34 +93,34 @@ var crcTable = crc64.MakeTable(0x95ac9329ac4bc9b5)
 func crc(sum uint64, b []byte) uint64 { return ^crc64.Update(^sum, crcTable, b) }
 
 // Read implements io.Reader, adding up the checksum.
-func (d *rdbReader) Read(b []byte) (int, error) {
-	n, err := d.r.Read(b)
+func (d *Reader) Read(b []byte) (int, error) {
+	n, err := d.R.Read(b)
 	d.sum = crc(d.sum, b[:n])
 	return n, err
 }
 
-func (d *rdbReader) byte() (byte, error) {
+func (d *Reader) byte() (byte, error) {
 	_, err := io.ReadFull(d, d.one[:1])
-	return d.one[0], eof(err)
+	return d.one[0], resp.Eof(err)
 }
 
-func (d *rdbReader) fixed(n int) ([]byte, error) {
+func (d *Reader) fixed(n int) ([]byte, error) {
 	_, err := io.ReadFull(d, d.one[:n])
-	return d.one[:n], eof(err)
+	return d.one[:n], resp.Eof(err)
 }
 
-// all reads everything there is, the checksum included.
-func (d *rdbReader) all() error {
+// ReadAll reads everything there is, the checksum included.
+func (d *Reader) ReadAll() error {
 	head, err := d.fixed(9)
 	if err != nil {
 		return err
 	}
 	if !bytes.HasPrefix(head, []byte("REDIS")) {
-		return fmt.Errorf("%w: it begins with %q", errVersion, head)
+		return fmt.Errorf("%w: it begins with %q", ErrVersion, head)
 	}
 	version, err := strconv.Atoi(string(head[5:]))
-	if err != nil || version < 1 || version > newestForm {
-		return fmt.Errorf("%w: version %q; known is up to %d (servers up to 7.2)", errVersion, head[5:], newestForm)
+	if err != nil || version < 1 || version > NewestForm {
+		return fmt.Errorf("%w: version %q; known is up to %d (servers up to 7.2)", ErrVersion, head[5:], NewestForm)
 	}
 	db, expires := 0, int64(0)
 	for {
@@ -133,7 +140,7 @@ func (d *rdbReader) all() error {
 			}
 			// Zero: the server was told to add none.
 			if want := binary.LittleEndian.Uint64(b); want != 0 && want != sum {
-				return fmt.Errorf("%w: its checksum is %x and should be %x", errDamaged, sum, want)
+				return fmt.Errorf("%w: its checksum is %x and should be %x", ErrDamaged, sum, want)
 			}
 			return nil
 		case opSelect:
@@ -142,7 +149,7 @@ func (d *rdbReader) all() error {
 				return err
 			}
 			if n > 1<<20 {
-				return fmt.Errorf("%w: database %d", errDamaged, n)
+				return fmt.Errorf("%w: database %d", ErrDamaged, n)
 			}
 			db = int(n)
 		case opResize:
@@ -181,8 +188,8 @@ func (d *rdbReader) all() error {
 				return err
 			}
 			if string(name) == "repl-stream-db" {
-				if d.streamDB, err = strconv.Atoi(string(value)); err != nil {
-					return fmt.Errorf("%w: repl-stream-db %q", errDamaged, value)
+				if d.StreamDB, err = strconv.Atoi(string(value)); err != nil {
+					return fmt.Errorf("%w: repl-stream-db %q", ErrDamaged, value)
 				}
 			}
 		case opFunction:
@@ -190,18 +197,18 @@ func (d *rdbReader) all() error {
 			if err != nil {
 				return err
 			}
-			if err := d.sink.function(code); err != nil {
+			if err := d.Sink.Function(code); err != nil {
 				return err
 			}
 		case opModuleAux:
-			return fmt.Errorf("%w: a module keeps content of its own in the server", errType)
+			return fmt.Errorf("%w: a module keeps content of its own in the server", ErrType)
 		default:
 			key, err := d.str()
 			if err != nil {
 				return err
 			}
-			if err := d.value(db, key, op, expires); err != nil {
-				return fmt.Errorf("db%d, key %s: %w", db, text(key, 100), err)
+			if err := d.ReadValue(db, key, op, expires); err != nil {
+				return fmt.Errorf("db%d, key %s: %w", db, resp.Text(key, 100), err)
 			}
 			expires = 0
 		}
@@ -224,15 +231,15 @@ const (
 	encLZF   = 3
 )
 
-func (d *rdbReader) length() (uint64, error) {
+func (d *Reader) length() (uint64, error) {
 	n, enc, err := d.lengthOrEncoding()
 	if err == nil && enc {
-		return 0, fmt.Errorf("%w: an encoding where a length belongs", errDamaged)
+		return 0, fmt.Errorf("%w: an encoding where a length belongs", ErrDamaged)
 	}
 	return n, err
 }
 
-func (d *rdbReader) lengthOrEncoding() (n uint64, encoded bool, err error) {
+func (d *Reader) lengthOrEncoding() (n uint64, encoded bool, err error) {
 	b, err := d.byte()
 	if err != nil {
 		return 0, false, err
@@ -260,15 +267,15 @@ func (d *rdbReader) lengthOrEncoding() (n uint64, encoded bool, err error) {
 		}
 		return binary.BigEndian.Uint64(v), false, nil
 	}
-	return 0, false, fmt.Errorf("%w: length mark %x", errDamaged, b)
+	return 0, false, fmt.Errorf("%w: length mark %x", ErrDamaged, b)
 }
 
 // count reads the number of elements; each takes at least a byte, so that a wrong
 // one is found by what is missing.
-func (d *rdbReader) count() (uint64, error) { return d.length() }
+func (d *Reader) count() (uint64, error) { return d.length() }
 
 // str reads a string whole.
-func (d *rdbReader) str() ([]byte, error) {
+func (d *Reader) str() ([]byte, error) {
 	var out []byte
 	err := d.pieces(math.MaxInt, func(b []byte) error {
 		if out == nil {
@@ -286,17 +293,17 @@ func (d *rdbReader) str() ([]byte, error) {
 
 // pieces reads a string, giving at most size bytes at a time. The bytes given
 // are the callee's.
-func (d *rdbReader) pieces(size int, fn func([]byte) error) error {
+func (d *Reader) pieces(size int, fn func([]byte) error) error {
 	n, encoded, err := d.lengthOrEncoding()
 	if err != nil {
 		return err
 	}
 	if !encoded {
-		if n > maxString {
-			return fmt.Errorf("%w: a string of %d bytes", errDamaged, n)
+		if n > resp.MaxString {
+			return fmt.Errorf("%w: a string of %d bytes", ErrDamaged, n)
 		}
 		for n > 0 {
-			b, err := readN(d, min(int(n), size))
+			b, err := resp.ReadN(d, min(int(n), size))
 			if err != nil {
 				return err
 			}
@@ -336,19 +343,19 @@ func (d *rdbReader) pieces(size int, fn func([]byte) error) error {
 		if err != nil {
 			return err
 		}
-		if packed > maxString || whole > maxString {
-			return fmt.Errorf("%w: a compressed string of %d bytes", errDamaged, whole)
+		if packed > resp.MaxString || whole > resp.MaxString {
+			return fmt.Errorf("%w: a compressed string of %d bytes", ErrDamaged, whole)
 		}
 		return unpack(d, int(packed), int(whole), size, fn)
 	default:
-		return fmt.Errorf("%w: string encoding %d", errDamaged, n)
+		return fmt.Errorf("%w: string encoding %d", ErrDamaged, n)
 	}
 	return fn(strconv.AppendInt(nil, v, 10))
 }
 
 // unpack reads a string compressed with LZF: bytes as they are, and references
 // to at most 8 KiB before, so that it needs no more memory than that.
-func unpack(d *rdbReader, packed, whole, size int, fn func([]byte) error) error {
+func unpack(d *Reader, packed, whole, size int, fn func([]byte) error) error {
 	const window = 8192
 	var buf []byte // what is not given yet, after up to a window that is
 	given, total := 0, 0
@@ -368,7 +375,7 @@ func unpack(d *rdbReader, packed, whole, size int, fn func([]byte) error) error 
 	}
 	next := func() (byte, error) {
 		if packed == 0 {
-			return 0, fmt.Errorf("%w: a compressed string ends too early", errDamaged)
+			return 0, fmt.Errorf("%w: a compressed string ends too early", ErrDamaged)
 		}
 		packed--
 		return d.byte()
@@ -381,13 +388,13 @@ func unpack(d *rdbReader, packed, whole, size int, fn func([]byte) error) error 
 		if ctrl < 32 {
 			n := int(ctrl) + 1
 			if n > packed {
-				return fmt.Errorf("%w: a compressed string ends too early", errDamaged)
+				return fmt.Errorf("%w: a compressed string ends too early", ErrDamaged)
 			}
 			packed -= n
 			at := len(buf)
 			buf = append(buf, make([]byte, n)...)
 			if _, err := io.ReadFull(d, buf[at:]); err != nil {
-				return eof(err)
+				return resp.Eof(err)
 			}
 			total += n
 		} else {
@@ -405,7 +412,7 @@ func unpack(d *rdbReader, packed, whole, size int, fn func([]byte) error) error 
 			}
 			back := int(ctrl&0x1F)<<8 + int(low) + 1
 			if back > len(buf) {
-				return fmt.Errorf("%w: a compressed string refers to before its beginning", errDamaged)
+				return fmt.Errorf("%w: a compressed string refers to before its beginning", ErrDamaged)
 			}
 			for range n + 2 {
 				buf = append(buf, buf[len(buf)-back])
@@ -420,7 +427,7 @@ func unpack(d *rdbReader, packed, whole, size int, fn func([]byte) error) error 
 		}
 	}
 	if total != whole || packed != 0 {
-		return fmt.Errorf("%w: a compressed string has not the length it should have", errDamaged)
+		return fmt.Errorf("%w: a compressed string has not the length it should have", ErrDamaged)
 	}
 	return flush(true)
 }

@@ -1,10 +1,12 @@
-package redis
+package rdb
 
 import (
 	"encoding/binary"
 	"fmt"
 	"math"
 	"strconv"
+
+	"dexamen/internal/engine/redis/resp"
 )
 
 // Types of values in the form.
@@ -35,44 +37,44 @@ const (
 )
 
 // kinds are the types that are known, by what they are to clients.
-var kinds = map[byte]kind{
-	typeString: stringKind, typeList: listKind, typeListZiplist: listKind, typeQuicklist: listKind,
-	typeQuicklist2: listKind,
-	typeSet:        setKind, typeSetIntset: setKind, typeSetListpack: setKind,
-	typeZset: zsetKind, typeZset2: zsetKind, typeZsetZiplist: zsetKind, typeZsetListpack: zsetKind,
-	typeHash: hashKind, typeHashZipmap: hashKind, typeHashZiplist: hashKind, typeHashListpack: hashKind,
-	typeStream: streamKind, typeStream2: streamKind, typeStream3: streamKind,
+var kinds = map[byte]Kind{
+	typeString: String, typeList: List, typeListZiplist: List, typeQuicklist: List,
+	typeQuicklist2: List,
+	typeSet:        Set, typeSetIntset: Set, typeSetListpack: Set,
+	typeZset: SortedSet, typeZset2: SortedSet, typeZsetZiplist: SortedSet, typeZsetListpack: SortedSet,
+	typeHash: Hash, typeHashZipmap: Hash, typeHashZiplist: Hash, typeHashListpack: Hash,
+	typeStream: Stream, typeStream2: Stream, typeStream3: Stream,
 }
 
-// value reads a key's value.
-func (d *rdbReader) value(db int, key []byte, typ byte, expires int64) error {
+// ReadValue reads a key's value.
+func (d *Reader) ReadValue(db int, key []byte, typ byte, expires int64) error {
 	k, ok := kinds[typ]
 	if !ok {
 		if typ == typeModule || typ == typeModule2 {
-			return fmt.Errorf("%w: a module's", errType)
+			return fmt.Errorf("%w: a module's", ErrType)
 		}
-		return fmt.Errorf("%w: number %d", errType, typ)
+		return fmt.Errorf("%w: number %d", ErrType, typ)
 	}
-	if err := d.sink.begin(db, key, k, expires); err != nil {
+	if err := d.Sink.Begin(db, key, k, expires); err != nil {
 		return err
 	}
 	if err := d.content(typ); err != nil {
 		return err
 	}
-	return d.sink.end()
+	return d.Sink.End()
 }
 
-func (d *rdbReader) content(typ byte) error {
+func (d *Reader) content(typ byte) error {
 	switch typ {
 	case typeString:
-		return d.pieces(pieceBytes, d.sink.piece)
+		return d.pieces(PieceBytes, d.Sink.Piece)
 	case typeList, typeSet:
 		return d.each(func() error {
 			v, err := d.str()
 			if err != nil {
 				return err
 			}
-			return d.sink.element(v)
+			return d.Sink.Element(v)
 		})
 	case typeHash:
 		return d.each(func() error {
@@ -84,7 +86,7 @@ func (d *rdbReader) content(typ byte) error {
 			if err != nil {
 				return err
 			}
-			return d.sink.element(f, v)
+			return d.Sink.Element(f, v)
 		})
 	case typeZset, typeZset2:
 		return d.each(func() error {
@@ -96,7 +98,7 @@ func (d *rdbReader) content(typ byte) error {
 			if err != nil {
 				return err
 			}
-			return d.sink.element(score, m)
+			return d.Sink.Element(score, m)
 		})
 	case typeStream, typeStream2, typeStream3:
 		return d.stream(typ)
@@ -115,16 +117,16 @@ func (d *rdbReader) content(typ byte) error {
 			}
 			switch {
 			case packed == quicklistPlain:
-				return d.sink.element(b)
+				return d.Sink.Element(b)
 			case packed != quicklistListpack:
-				return fmt.Errorf("%w: list node of form %d", errDamaged, packed)
+				return fmt.Errorf("%w: list node of form %d", ErrDamaged, packed)
 			}
 			list, err := unpackList(b, typ == typeQuicklist)
 			if err != nil {
 				return err
 			}
 			for _, v := range list {
-				if err := d.sink.element(v); err != nil {
+				if err := d.Sink.Element(v); err != nil {
 					return err
 				}
 			}
@@ -159,25 +161,25 @@ func (d *rdbReader) content(typ byte) error {
 		return err
 	}
 	if len(list)%step != 0 {
-		return fmt.Errorf("%w: an odd number of parts", errDamaged)
+		return fmt.Errorf("%w: an odd number of parts", ErrDamaged)
 	}
 	for i := 0; i < len(list); i += step {
 		e := list[i : i+step]
 		if typ == typeZsetZiplist || typ == typeZsetListpack {
-			score, err := canonicalScore(e[1])
+			score, err := CanonicalScore(e[1])
 			if err != nil {
 				return err
 			}
 			e = [][]byte{score, e[0]}
 		}
-		if err := d.sink.element(e...); err != nil {
+		if err := d.Sink.Element(e...); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (d *rdbReader) each(fn func() error) error {
+func (d *Reader) each(fn func() error) error {
 	n, err := d.count()
 	for ; n > 0 && err == nil; n-- {
 		err = fn()
@@ -186,7 +188,7 @@ func (d *rdbReader) each(fn func() error) error {
 }
 
 // score reads a sorted set's score, as text that reads back as the same number.
-func (d *rdbReader) score(binaryForm bool) ([]byte, error) {
+func (d *Reader) score(binaryForm bool) ([]byte, error) {
 	if binaryForm {
 		b, err := d.fixed(8)
 		if err != nil {
@@ -204,19 +206,19 @@ func (d *rdbReader) score(binaryForm bool) ([]byte, error) {
 	case 254:
 		return scoreText(math.Inf(1)), nil
 	case 253:
-		return nil, fmt.Errorf("%w: a score that is no number", errDamaged)
+		return nil, fmt.Errorf("%w: a score that is no number", ErrDamaged)
 	}
-	b, err := readN(d, int(n))
+	b, err := resp.ReadN(d, int(n))
 	if err != nil {
 		return nil, err
 	}
-	return canonicalScore(b)
+	return CanonicalScore(b)
 }
 
-func canonicalScore(b []byte) ([]byte, error) {
+func CanonicalScore(b []byte) ([]byte, error) {
 	f, err := strconv.ParseFloat(string(b), 64)
 	if err != nil || math.IsNaN(f) {
-		return nil, fmt.Errorf("%w: score %q", errDamaged, b)
+		return nil, fmt.Errorf("%w: score %q", ErrDamaged, b)
 	}
 	return scoreText(f), nil
 }
@@ -234,12 +236,12 @@ func scoreText(f float64) []byte {
 // unpackInts takes a set of whole numbers apart.
 func unpackInts(b []byte) ([][]byte, error) {
 	if len(b) < 8 {
-		return nil, fmt.Errorf("%w: a set of numbers", errDamaged)
+		return nil, fmt.Errorf("%w: a set of numbers", ErrDamaged)
 	}
 	width, n := int(binary.LittleEndian.Uint32(b)), int(binary.LittleEndian.Uint32(b[4:]))
 	b = b[8:]
 	if width != 2 && width != 4 && width != 8 || n*width != len(b) {
-		return nil, fmt.Errorf("%w: a set of %d numbers", errDamaged, n)
+		return nil, fmt.Errorf("%w: a set of %d numbers", ErrDamaged, n)
 	}
 	out := make([][]byte, n)
 	for i := range out {
@@ -260,7 +262,7 @@ func unpackInts(b []byte) ([][]byte, error) {
 
 // unpackZipmap takes a hash of very old servers apart.
 func unpackZipmap(b []byte) ([][]byte, error) {
-	bad := fmt.Errorf("%w: a hash of the oldest form", errDamaged)
+	bad := fmt.Errorf("%w: a hash of the oldest form", ErrDamaged)
 	if len(b) < 2 {
 		return nil, bad
 	}
@@ -303,17 +305,17 @@ func unpackList(b []byte, old bool) ([][]byte, error) {
 		head = 10
 	}
 	if len(b) < head+1 || int(binary.LittleEndian.Uint32(b)) != len(b) {
-		return nil, fmt.Errorf("%w: a packed list of %d bytes", errDamaged, len(b))
+		return nil, fmt.Errorf("%w: a packed list of %d bytes", ErrDamaged, len(b))
 	}
 	b = b[head:]
 	var out [][]byte
 	for {
 		if len(b) == 0 {
-			return nil, fmt.Errorf("%w: a packed list has no end", errDamaged)
+			return nil, fmt.Errorf("%w: a packed list has no end", ErrDamaged)
 		}
 		if b[0] == 0xFF {
 			if len(b) != 1 {
-				return nil, fmt.Errorf("%w: a packed list ends too early", errDamaged)
+				return nil, fmt.Errorf("%w: a packed list ends too early", ErrDamaged)
 			}
 			return out, nil
 		}
@@ -325,7 +327,7 @@ func unpackList(b []byte, old bool) ([][]byte, error) {
 			v, n = packEntry(b)
 		}
 		if n <= 0 || n > len(b) {
-			return nil, fmt.Errorf("%w: an entry of a packed list", errDamaged)
+			return nil, fmt.Errorf("%w: an entry of a packed list", ErrDamaged)
 		}
 		out, b = append(out, v), b[n:]
 	}

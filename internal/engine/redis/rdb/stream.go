@@ -1,4 +1,4 @@
-package redis
+package rdb
 
 import (
 	"bytes"
@@ -6,18 +6,20 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+
+	"dexamen/internal/engine/redis/resp"
 )
 
-// streamID is a stream entry's id: milliseconds and a number within them.
-type streamID struct{ ms, seq uint64 }
+// StreamID is a stream entry's id: milliseconds and a number within them.
+type StreamID struct{ Ms, Seq uint64 }
 
-func (s streamID) text() []byte {
-	return strconv.AppendUint(append(strconv.AppendUint(nil, s.ms, 10), '-'), s.seq, 10)
+func (s StreamID) text() []byte {
+	return strconv.AppendUint(append(strconv.AppendUint(nil, s.Ms, 10), '-'), s.Seq, 10)
 }
 
-func (s streamID) compare(t streamID) int {
+func (s StreamID) compare(t StreamID) int {
 	switch {
-	case s.ms < t.ms || s.ms == t.ms && s.seq < t.seq:
+	case s.Ms < t.Ms || s.Ms == t.Ms && s.Seq < t.Seq:
 		return -1
 	case s == t:
 		return 0
@@ -25,29 +27,29 @@ func (s streamID) compare(t streamID) int {
 	return 1
 }
 
-func idOf(b []byte) streamID {
-	return streamID{binary.BigEndian.Uint64(b), binary.BigEndian.Uint64(b[8:])}
+func idOf(b []byte) StreamID {
+	return StreamID{binary.BigEndian.Uint64(b), binary.BigEndian.Uint64(b[8:])}
 }
 
 // idSet keeps the ids of a stream's entries, which come in order, in a few bytes
 // each.
 type idSet struct {
 	b    []byte
-	last streamID
+	last StreamID
 }
 
-func (s *idSet) add(id streamID) {
-	s.b = binary.AppendUvarint(s.b, id.ms-s.last.ms)
-	if id.ms != s.last.ms {
-		s.last.seq = 0
+func (s *idSet) add(id StreamID) {
+	s.b = binary.AppendUvarint(s.b, id.Ms-s.last.Ms)
+	if id.Ms != s.last.Ms {
+		s.last.Seq = 0
 	}
-	s.b = binary.AppendUvarint(s.b, id.seq-s.last.seq)
+	s.b = binary.AppendUvarint(s.b, id.Seq-s.last.Seq)
 	s.last = id
 }
 
 // keep returns those of a sorted list of entries that have one of the ids.
 func (s *idSet) keep(list []pending) []pending {
-	var at streamID
+	var at StreamID
 	b := s.b
 	out := list[:0]
 	i := 0
@@ -56,9 +58,9 @@ func (s *idSet) keep(list []pending) []pending {
 		seq, m := binary.Uvarint(b[n:])
 		b = b[n+m:]
 		if ms > 0 {
-			at.seq = 0
+			at.Seq = 0
 		}
-		at.ms, at.seq = at.ms+ms, at.seq+seq
+		at.Ms, at.Seq = at.Ms+ms, at.Seq+seq
 		for i < len(list) && list[i].id.compare(at) < 0 {
 			i++
 		}
@@ -72,7 +74,7 @@ func (s *idSet) keep(list []pending) []pending {
 
 // pending is an entry that a consumer was given and has not acknowledged.
 type pending struct {
-	id        streamID
+	id        StreamID
 	delivered int64 // milliseconds since 1970
 	times     uint64
 	consumer  []byte
@@ -81,7 +83,7 @@ type pending struct {
 // stream reads a stream: its entries, then what completes it. Pending entries
 // that are deleted from the stream are left out: no client can be given them
 // again. When a consumer was last seen is not kept.
-func (d *rdbReader) stream(typ byte) error {
+func (d *Reader) stream(typ byte) error {
 	var ids idSet
 	err := d.each(func() error {
 		master, err := d.str()
@@ -89,7 +91,7 @@ func (d *rdbReader) stream(typ byte) error {
 			return err
 		}
 		if len(master) != 16 {
-			return fmt.Errorf("%w: a stream's node has a name of %d bytes", errDamaged, len(master))
+			return fmt.Errorf("%w: a stream's node has a name of %d bytes", ErrDamaged, len(master))
 		}
 		b, err := d.str()
 		if err != nil {
@@ -112,7 +114,7 @@ func (d *rdbReader) stream(typ byte) error {
 	if err != nil {
 		return err
 	}
-	added, gone := length, streamID{}
+	added, gone := length, StreamID{}
 	if typ >= typeStream2 {
 		if _, err := d.streamID(); err != nil { // the first: it follows from the entries
 			return err
@@ -160,23 +162,23 @@ func (d *rdbReader) stream(typ byte) error {
 	return nil
 }
 
-func (d *rdbReader) complete(args ...any) error {
-	out := command(args...)
+func (d *Reader) complete(args ...any) error {
+	out := resp.Command(args...)
 	for i, a := range args {
 		if a == nil {
 			out[i] = nil
 		}
 	}
-	return d.sink.after(out...)
+	return d.Sink.After(out...)
 }
 
-func (d *rdbReader) streamID() (streamID, error) {
+func (d *Reader) streamID() (StreamID, error) {
 	ms, err := d.length()
 	if err != nil {
-		return streamID{}, err
+		return StreamID{}, err
 	}
 	seq, err := d.length()
-	return streamID{ms, seq}, err
+	return StreamID{ms, seq}, err
 }
 
 // Flags of a stream's entry within its node.
@@ -187,9 +189,9 @@ const (
 
 // streamNode takes the entries of a node apart. Ids are differences to that of
 // the node, whose first entry says which fields most have.
-func (d *rdbReader) streamNode(master streamID, list [][]byte, ids *idSet) error {
+func (d *Reader) streamNode(master StreamID, list [][]byte, ids *idSet) error {
 	at := 0
-	bad := fmt.Errorf("%w: a stream's node", errDamaged)
+	bad := fmt.Errorf("%w: a stream's node", ErrDamaged)
 	next := func() (int64, error) {
 		if at >= len(list) {
 			return 0, bad
@@ -235,7 +237,7 @@ func (d *rdbReader) streamNode(master streamID, list [][]byte, ids *idSet) error
 		if err != nil {
 			return err
 		}
-		id := streamID{master.ms + uint64(ms), master.seq + uint64(seq)}
+		id := StreamID{master.Ms + uint64(ms), master.Seq + uint64(seq)}
 		args := [][]byte{id.text()}
 		if flags&entrySameFields != 0 {
 			values, err := take(int64(len(fields)))
@@ -263,7 +265,7 @@ func (d *rdbReader) streamNode(master streamID, list [][]byte, ids *idSet) error
 			continue
 		}
 		ids.add(id)
-		if err := d.sink.element(args...); err != nil {
+		if err := d.Sink.Element(args...); err != nil {
 			return err
 		}
 	}
@@ -271,7 +273,7 @@ func (d *rdbReader) streamNode(master streamID, list [][]byte, ids *idSet) error
 }
 
 // group reads a consumer group; emit gives its commands.
-func (d *rdbReader) group(typ byte, ids *idSet) (name []byte, emit func() error, err error) {
+func (d *Reader) group(typ byte, ids *idSet) (name []byte, emit func() error, err error) {
 	if name, err = d.str(); err != nil {
 		return nil, nil, err
 	}
@@ -287,7 +289,7 @@ func (d *rdbReader) group(typ byte, ids *idSet) (name []byte, emit func() error,
 		}
 		read = int64(n)
 	}
-	all := map[streamID]*pending{}
+	all := map[StreamID]*pending{}
 	var list []pending
 	err = d.each(func() error {
 		b, err := d.fixed(16)
@@ -329,7 +331,7 @@ func (d *rdbReader) group(typ byte, ids *idSet) (name []byte, emit func() error,
 			}
 			p := all[idOf(b)]
 			if p == nil {
-				return fmt.Errorf("%w: a consumer has an entry that its group has not", errDamaged)
+				return fmt.Errorf("%w: a consumer has an entry that its group has not", ErrDamaged)
 			}
 			p.consumer = c
 			return nil
@@ -340,7 +342,7 @@ func (d *rdbReader) group(typ byte, ids *idSet) (name []byte, emit func() error,
 	}
 	for _, p := range all {
 		if p.consumer == nil {
-			return nil, nil, fmt.Errorf("%w: an entry was given to no consumer", errDamaged)
+			return nil, nil, fmt.Errorf("%w: an entry was given to no consumer", ErrDamaged)
 		}
 		list = append(list, *p)
 	}
