@@ -152,7 +152,7 @@ func storeForHarm(t *testing.T, kind string) (dir string, openAt func(string) (*
 	_, err := store.Create(ctx, blob.NewDir(dir), o)
 	require.NoError(t, err)
 	return dir, func(dir string) (*run.Runner, error) {
-		s, err := store.Open(ctx, blob.NewDir(dir), store.Options{PackBytes: 256 << 10, Unlock: ids})
+		s, err := store.Open(ctx, blob.NewDir(dir), store.Options{FileBytes: 256 << 10, Unlock: ids})
 		if err != nil {
 			return nil, err
 		}
@@ -445,7 +445,7 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
 	at := func() *run.Runner {
-		s, err := store.Open(ctx, b, store.Options{PackBytes: 64 << 10, CacheBytes: 1})
+		s, err := store.Open(ctx, b, store.Options{FileBytes: 64 << 10, CacheBytes: 1})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
 		return &run.Runner{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}

@@ -313,7 +313,7 @@ func newRunner(t testing.TB) *run.Runner {
 }
 
 func reopen(t testing.TB, b blob.Backend) *run.Runner {
-	s, err := store.Open(ctx, b, store.Options{PackBytes: 1 << 20})
+	s, err := store.Open(ctx, b, store.Options{FileBytes: 1 << 20})
 	require.NoError(t, err)
 	return &run.Runner{Store: s, Explain: explain.Error, Tool: "test", Temp: t.TempDir(), Memory: 1 << 20}
 }

@@ -41,7 +41,7 @@ func TestFirstBackups(t *testing.T) {
 		b := blob.NewDir(dir)
 		_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{h}})
 		require.NoError(t, err)
-		s, err := store.Open(ctx, b, store.Options{Unlock: ids, PackBytes: 128 << 10, WriteBytes: 500 << 10})
+		s, err := store.Open(ctx, b, store.Options{Unlock: ids, FileBytes: 128 << 10, WriteBytes: 500 << 10})
 		require.NoError(t, err)
 		e := &run.Runner{Store: s, Tool: "test", Temp: t.TempDir(), Memory: 4 << 20}
 		p, err := snapshot.Take(ctx, e, "meadow", src)

@@ -43,7 +43,7 @@ func TestAKeyThatCanOnlyWrite(t *testing.T) {
 	env := func(a store.Access) *run.Runner {
 		ids, err := store.ParseSecret(secrets[a])
 		require.NoError(t, err)
-		s, err := store.Open(ctx, b, store.Options{Unlock: ids, Temp: t.TempDir(), PackBytes: 1 << 20})
+		s, err := store.Open(ctx, b, store.Options{Unlock: ids, Temp: t.TempDir(), FileBytes: 1 << 20})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
 		return &run.Runner{Store: s, Temp: t.TempDir()}

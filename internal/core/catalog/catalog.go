@@ -1,3 +1,11 @@
+// Package catalog knows what a store holds: points, segments of logs, runs, holds and
+// proofs.
+//
+//	point.go      restore points and segments
+//	runs.go       what was done, by whom, with which outcome
+//	holds.go      points that are kept whatever the rules say; proofs
+//	missing.go    what is named and is not there
+//	lockpoint.go  locks of what a point needs
 package catalog
 
 import (

@@ -36,8 +36,8 @@ func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 		err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error { need[i.Name] = true; return nil })
 	} else {
 		seen := map[tree.Hash]bool{}
-		if err = s.PacksOf(ctx, p, seen, need); err == nil && before != nil {
-			err = s.PacksOf(ctx, before, seen, need)
+		if err = s.FilesOf(ctx, p, seen, need); err == nil && before != nil {
+			err = s.FilesOf(ctx, before, seen, need)
 			if errors.Is(err, sealed.ErrMissing) || errors.Is(err, sealed.ErrDamaged) {
 				err = nil // the scrub tells; the new point is none the worse
 			}
@@ -61,7 +61,7 @@ func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 }
 
 // PacksOf adds the names of the content files that a point needs.
-func (s *Catalog) PacksOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
+func (s *Catalog) FilesOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
 	for i := range p.Namespaces {
 		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
 			if seen[n.Hash] {

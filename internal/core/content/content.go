@@ -1,3 +1,12 @@
+// Package content keeps the nodes of trees in content files, and knows where each
+// lies.
+//
+//	file.go       the form of a content file
+//	index.go      where nodes are, from the listings or the files themselves
+//	write.go      Writer: nodes become content files
+//	read.go       a node by its name; readahead.go frames fetched together
+//	scratch.go    nodes that are needed for a while
+//	pending.go    files that are marked for deletion; suspect.go damaged ones
 package content
 
 import (

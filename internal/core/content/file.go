@@ -99,16 +99,16 @@ func DecodeFooter(b []byte) ([]Entry, error) {
 }
 
 // sealFile ends a content file's bytes and gives the footer's content too.
-func sealFile(k *frame.Key, pack []byte, objects []Entry) (whole, footer []byte) {
+func sealFile(k *frame.Key, file []byte, objects []Entry) (whole, footer []byte) {
 	footer = appendFooter(nil, objects)
-	at := len(pack)
-	pack = k.Append(pack, frame.Footer, footer)
-	n := len(pack) - at
+	at := len(file)
+	file = k.Append(file, frame.Footer, footer)
+	n := len(file) - at
 	var t [TrailerSize]byte
 	binary.BigEndian.PutUint64(t[:], uint64(at))
 	binary.BigEndian.PutUint32(t[8:], uint32(n))
 	copy(t[16:], trailerMagic)
-	return append(pack, t[:]...), footer
+	return append(file, t[:]...), footer
 }
 
 // ReadFooter gets a content file's list of objects from the content file itself.
@@ -125,15 +125,15 @@ func (s *Content) ReadFooter(ctx context.Context, name string) ([]byte, error) {
 }
 
 // FooterOf gets a content file's list of objects from its bytes.
-func (s *Content) FooterOf(ctx context.Context, name string, pack []byte) ([]byte, error) {
+func (s *Content) FooterOf(ctx context.Context, name string, file []byte) ([]byte, error) {
 	return s.FooterAt(ctx, name, func(off int64, n int) ([]byte, error) {
 		if off < 0 {
-			off += int64(len(pack))
+			off += int64(len(file))
 		}
-		if off < 0 || off+int64(n) > int64(len(pack)) {
+		if off < 0 || off+int64(n) > int64(len(file)) {
 			return nil, blob.ErrRange
 		}
-		return pack[off : off+int64(n)], nil
+		return file[off : off+int64(n)], nil
 	})
 }
 

@@ -48,7 +48,7 @@ type File struct {
 func (p *File) Lasting() bool { return !p.PendingDelete && !p.Suspect }
 
 type Place struct {
-	Pack               uint32
+	File               uint32
 	FrameOff, FrameLen uint32
 	off, Len           uint32
 	Patch, Pieces      bool
@@ -61,20 +61,20 @@ func newIndex() *Index {
 }
 
 // add enters a content file's objects; the caller holds the lock or is alone.
-func (x *Index) add(pack *File, objects []Entry) {
+func (x *Index) add(file *File, objects []Entry) {
 	id := uint32(len(x.Files))
-	x.Files = append(x.Files, pack)
+	x.Files = append(x.Files, file)
 	for i := range objects {
 		x.enter(id, &objects[i])
 	}
 }
 
-func (x *Index) enter(pack uint32, o *Entry) {
-	now := Place{pack, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.NamesPieces}
+func (x *Index) enter(file uint32, o *Entry) {
+	now := Place{file, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.NamesPieces}
 	if old, ok := x.Places[o.Name]; ok {
 		// The same content twice: one that stays is better, then one that needs
 		// no base.
-		was, is := x.Files[old.Pack].Lasting(), x.Files[pack].Lasting()
+		was, is := x.Files[old.File].Lasting(), x.Files[file].Lasting()
 		if was && !is || was == is && (!old.Patch || now.Patch) {
 			x.more[o.Name] = append(x.more[o.Name], spare{now, o.Base})
 			return
@@ -99,7 +99,7 @@ func (x *Index) replace(y *Index) {
 	}
 	places, bases := map[tree.Hash]Place{}, map[tree.Hash]tree.Hash{}
 	for h, p := range x.Places {
-		if x.Files[p.Pack].mem != nil {
+		if x.Files[p.File].mem != nil {
 			places[h] = p
 			if p.Patch {
 				bases[h] = x.Bases[h]
@@ -121,7 +121,7 @@ func (x *Index) replace(y *Index) {
 		if _, open := places[h]; open {
 			continue
 		}
-		p.Pack = moved[p.Pack]
+		p.File = moved[p.File]
 		places[h] = p
 		if p.Patch {
 			bases[h] = y.Bases[h]
@@ -130,7 +130,7 @@ func (x *Index) replace(y *Index) {
 	more := map[tree.Hash][]spare{}
 	for h, list := range y.more {
 		for _, sp := range list {
-			sp.Pack = moved[sp.Pack]
+			sp.File = moved[sp.File]
 			more[h] = append(more[h], sp)
 		}
 	}
@@ -138,22 +138,22 @@ func (x *Index) replace(y *Index) {
 }
 
 // Spares returns the further copies of a node, with their content files.
-func (x *Index) Spares(h tree.Hash) (list []spare, packs []*File) {
+func (x *Index) Spares(h tree.Hash) (list []spare, files []*File) {
 	x.Mu.RLock()
 	defer x.Mu.RUnlock()
 	for _, sp := range x.more[h] {
-		list, packs = append(list, sp), append(packs, x.Files[sp.Pack])
+		list, files = append(list, sp), append(files, x.Files[sp.File])
 	}
-	return list, packs
+	return list, files
 }
 
-func (x *Index) Find(h tree.Hash) (p Place, pack *File, ok bool) {
+func (x *Index) Find(h tree.Hash) (p Place, file *File, ok bool) {
 	x.Mu.RLock()
 	defer x.Mu.RUnlock()
 	if p, ok = x.Places[h]; ok {
-		pack = x.Files[p.Pack]
+		file = x.Files[p.File]
 	}
-	return p, pack, ok
+	return p, file, ok
 }
 
 // keeps reports whether a node is in the store to stay: a patch only with its base,
@@ -162,14 +162,14 @@ func (x *Index) keeps(h tree.Hash) bool {
 	x.Mu.RLock()
 	defer x.Mu.RUnlock()
 	p, ok := x.Places[h]
-	if !ok || !x.Files[p.Pack].Lasting() {
+	if !ok || !x.Files[p.File].Lasting() {
 		return false
 	}
 	if !p.Patch {
 		return true
 	}
 	base, ok := x.Places[x.Bases[h]]
-	return ok && !base.Patch && x.Files[base.Pack].Lasting()
+	return ok && !base.Patch && x.Files[base.File].Lasting()
 }
 
 func (x *Index) BaseOf(h tree.Hash) tree.Hash {
@@ -185,9 +185,9 @@ type fileListing struct {
 	Footer []byte
 }
 
-func encodeIndex(k *frame.Key, packs []fileListing) []byte {
+func encodeIndex(k *frame.Key, files []fileListing) []byte {
 	var raw []byte
-	for _, p := range packs {
+	for _, p := range files {
 		raw = binary.AppendUvarint(raw, uint64(len(p.Name)))
 		raw = append(raw, p.Name...)
 		raw = binary.AppendUvarint(raw, uint64(len(p.Footer)))
@@ -308,7 +308,7 @@ func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
 // RebuildListings removes all index objects and writes one anew from the content files'
 // own lists. It gives the number of content files and nodes found, and the content files whose
 // list cannot be read.
-func (s *Content) RebuildListings(ctx context.Context) (packs, nodes int, unreadable []string, err error) {
+func (s *Content) RebuildListings(ctx context.Context) (files, nodes int, unreadable []string, err error) {
 	var old []string
 	err = s.Blob.List(ctx, sealed.ListingsPrefix, func(i blob.Info) error { old = append(old, i.Name); return nil })
 	if err != nil {

@@ -24,30 +24,30 @@ func (s *Content) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 }
 
 func (s *Content) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
-	p, pack, ok := s.Index.Find(h)
+	p, file, ok := s.Index.Find(h)
 	if !ok && s.stale() {
 		// Perhaps another process has written it since.
 		if err := s.Refresh(ctx); err != nil {
 			return nil, err
 		}
-		if p, pack, ok = s.Index.Find(h); !ok {
+		if p, file, ok = s.Index.Find(h); !ok {
 			s.lastMiss.Store(time.Now().UnixNano())
 		}
 	}
 	if !ok {
 		return nil, fmt.Errorf("node %s: %w", h.Short(), sealed.ErrMissing)
 	}
-	node, err := s.nodeAt(ctx, h, p, pack, s.Index.BaseOf(h), depth)
+	node, err := s.nodeAt(ctx, h, p, file, s.Index.BaseOf(h), depth)
 	if errors.Is(err, sealed.ErrDamaged) || errors.Is(err, sealed.ErrMissing) {
-		list, packs := s.Index.Spares(h)
+		list, files := s.Index.Spares(h)
 		for i, sp := range list {
-			if node, serr := s.nodeAt(ctx, h, sp.Place, packs[i], sp.Base, depth); serr == nil {
+			if node, serr := s.nodeAt(ctx, h, sp.Place, files[i], sp.Base, depth); serr == nil {
 				return node, nil
 			}
 		}
 		var base baseError
 		if !errors.As(err, &base) { // else the other one was found to be damaged
-			s.distrust(pack)
+			s.distrust(file)
 		}
 	}
 	return node, err
@@ -59,12 +59,12 @@ type baseError struct{ error }
 func (e baseError) Unwrap() error { return e.error }
 
 // distrust has nothing new rely on a content file in which reading found damage.
-func (s *Content) distrust(pack *File) {
+func (s *Content) distrust(file *File) {
 	s.Index.Mu.Lock()
 	defer s.Index.Mu.Unlock()
-	if pack.mem == nil && pack.Lasting() {
-		pack.Suspect = true
-		s.distrusted.Store(pack.Name, true)
+	if file.mem == nil && file.Lasting() {
+		file.Suspect = true
+		s.distrusted.Store(file.Name, true)
 	}
 }
 
@@ -84,14 +84,14 @@ func (s *Content) Distrust(ctx context.Context) (bool, error) {
 }
 
 // nodeAt reads a node from one place.
-func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, pack *File, baseName tree.Hash,
+func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, file *File, baseName tree.Hash,
 	depth int) ([]byte, error) {
-	raw, err := s.frame(ctx, p, pack)
+	raw, err := s.frame(ctx, p, file)
 	if err != nil {
-		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), pack.Name, err)
+		return nil, fmt.Errorf("node %s in %s: %w", h.Short(), file.Name, err)
 	}
 	if uint64(p.off)+uint64(p.Len) > uint64(len(raw)) {
-		return nil, fmt.Errorf("node %s in %s: %w: lies outside its frame", h.Short(), pack.Name, sealed.ErrDamaged)
+		return nil, fmt.Errorf("node %s in %s: %w: lies outside its frame", h.Short(), file.Name, sealed.ErrDamaged)
 	}
 	node := raw[p.off : p.off+p.Len : p.off+p.Len]
 	if p.Patch {
@@ -103,31 +103,31 @@ func (s *Content) nodeAt(ctx context.Context, h tree.Hash, p Place, pack *File, 
 			return nil, fmt.Errorf("node %s: its base: %w", h.Short(), baseError{err})
 		}
 		if node, err = tree.ApplyPatch(base, node); err != nil {
-			return nil, fmt.Errorf("node %s in %s: %w: %w", h.Short(), pack.Name, sealed.ErrDamaged, err)
+			return nil, fmt.Errorf("node %s in %s: %w: %w", h.Short(), file.Name, sealed.ErrDamaged, err)
 		}
 	}
 	if tree.HashOf(node) != h {
-		return nil, fmt.Errorf("node %s in %s: %w: content is not what its name says", h.Short(), pack.Name,
+		return nil, fmt.Errorf("node %s in %s: %w: content is not what its name says", h.Short(), file.Name,
 			sealed.ErrDamaged)
 	}
 	return node, nil
 }
 
 // frame returns a frame's content, from the cache where it is there.
-func (s *Content) frame(ctx context.Context, p Place, pack *File) ([]byte, error) {
-	key := frameKey{p.Pack, p.FrameOff}
+func (s *Content) frame(ctx context.Context, p Place, file *File) ([]byte, error) {
+	key := frameKey{p.File, p.FrameOff}
 	if raw, ok := s.Cache.get(key); ok {
 		return raw, nil
 	}
 	s.Index.Mu.RLock()
 	var b []byte
-	if end := int(p.FrameOff) + int(p.FrameLen); pack.mem != nil && end <= len(pack.mem) {
-		b = bytes.Clone(pack.mem[p.FrameOff:end]) // the writer uses the room again
+	if end := int(p.FrameOff) + int(p.FrameLen); file.mem != nil && end <= len(file.mem) {
+		b = bytes.Clone(file.mem[p.FrameOff:end]) // the writer uses the room again
 	}
 	s.Index.Mu.RUnlock()
 	raw, err := []byte(nil), error(nil)
 	if b == nil {
-		b, err = s.readAhead(ctx, p, pack)
+		b, err = s.readAhead(ctx, p, file)
 		switch {
 		case errors.Is(err, blob.ErrNotFound):
 			err = fmt.Errorf("%w: %w", sealed.ErrMissing, err)
@@ -140,7 +140,7 @@ func (s *Content) frame(ctx context.Context, p Place, pack *File) ([]byte, error
 	}
 	if errors.Is(err, sealed.ErrDamaged) {
 		// What parity gives back is checked as anything else that is read.
-		if whole, rerr := s.RebuildObject(ctx, pack.Name); rerr == nil &&
+		if whole, rerr := s.RebuildObject(ctx, file.Name); rerr == nil &&
 			int(p.FrameOff)+int(p.FrameLen) <= len(whole) {
 			raw, err = s.OpenNodes(ctx, whole[p.FrameOff:p.FrameOff+p.FrameLen])
 		}

@@ -35,16 +35,16 @@ func (a *ahead) Clear() {
 }
 
 // readAhead reads a frame's bytes.
-func (s *Content) readAhead(ctx context.Context, p Place, pack *File) ([]byte, error) {
+func (s *Content) readAhead(ctx context.Context, p Place, file *File) ([]byte, error) {
 	off, n := int64(p.FrameOff), int(p.FrameLen)
 	if r, ok := s.Blob.(blob.Remote); !ok || !r.Remote() {
-		return s.Blob.ReadAt(ctx, pack.Name, off, n)
+		return s.Blob.ReadAt(ctx, file.Name, off, n)
 	}
 	a := &s.Ahead
 	a.mu.Lock()
 	follows := false
 	for _, x := range a.kept {
-		if x.pack != pack.Name || off < x.off || off > x.end+aheadBytes/8 {
+		if x.pack != file.Name || off < x.off || off > x.end+aheadBytes/8 {
 			continue
 		}
 		if x.done != nil && off+int64(n) <= x.end {
@@ -57,13 +57,13 @@ func (s *Content) readAhead(ctx context.Context, p Place, pack *File) ([]byte, e
 			if at := off - x.off; at+int64(n) <= int64(len(x.data)) {
 				return x.data[at : at+int64(n) : at+int64(n)], nil
 			}
-			return s.Blob.ReadAt(ctx, pack.Name, off, n)
+			return s.Blob.ReadAt(ctx, file.Name, off, n)
 		}
 		follows = true
 	}
-	x := &stretch{pack: pack.Name, off: off, end: off + int64(n)}
+	x := &stretch{pack: file.Name, off: off, end: off + int64(n)}
 	if follows {
-		x.end = max(x.end, min(off+aheadBytes, pack.Size))
+		x.end = max(x.end, min(off+aheadBytes, file.Size))
 		x.done = make(chan struct{})
 	}
 	a.kept = append(a.kept, x)
@@ -71,14 +71,14 @@ func (s *Content) readAhead(ctx context.Context, p Place, pack *File) ([]byte, e
 		a.kept = a.kept[1:]
 	}
 	a.mu.Unlock()
-	data, err := s.Blob.ReadAt(ctx, pack.Name, off, int(x.end-off))
+	data, err := s.Blob.ReadAt(ctx, file.Name, off, int(x.end-off))
 	if x.done != nil {
 		x.data = data
 		close(x.done)
 	}
 	if err != nil {
 		if x.end > off+int64(n) {
-			return s.Blob.ReadAt(ctx, pack.Name, off, n) // the content file may be shorter than it was
+			return s.Blob.ReadAt(ctx, file.Name, off, n) // the content file may be shorter than it was
 		}
 		return nil, err
 	}

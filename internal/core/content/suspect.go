@@ -33,13 +33,13 @@ func (s *Content) Suspects(ctx context.Context) (map[string]bool, error) {
 }
 
 // Suspect has nothing new rely on damaged content files.
-func (s *Content) Suspect(ctx context.Context, packs []string) error {
+func (s *Content) Suspect(ctx context.Context, files []string) error {
 	known, err := s.Suspects(ctx)
 	if err != nil {
 		return err
 	}
 	c := Suspicion{Created: time.Now().UTC()}
-	for _, p := range packs {
+	for _, p := range files {
 		if !known[p] {
 			c.Files = append(c.Files, p)
 		}

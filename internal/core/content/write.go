@@ -113,9 +113,9 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 	w.stats.Content += int64(len(node))
 	w.pending[h] = node
 	if len(node) < sharedBytes/8 {
-		pack, err := w.share(Entry{Name: h, NamesPieces: tree.NamesPieces(node)}, node)
+		file, err := w.share(Entry{Name: h, NamesPieces: tree.NamesPieces(node)}, node)
 		w.mu.Unlock()
-		if err = errors.Join(err, w.store(w.ctx, pack)); err != nil {
+		if err = errors.Join(err, w.store(w.ctx, file)); err != nil {
 			w.fail(err) // the content file holds what others have handed in
 		}
 		return err
@@ -146,7 +146,7 @@ func (w *Writer) begin() {
 }
 
 // Again takes a node that the store has, to store it once more.
-func (w *Writer) Again(h tree.Hash, node []byte) error {
+func (w *Writer) Rewrite(h tree.Hash, node []byte) error {
 	w.begin()
 	w.mu.Lock()
 	if w.err != nil {
@@ -178,15 +178,15 @@ func (w *Writer) write(j writeJob) error {
 	if patch, base := w.patch(j); patch != nil {
 		w.mu.Lock()
 		w.stats.Patched++
-		pack, err := w.share(Entry{Name: j.h, Base: base, NamesPieces: tree.NamesPieces(j.node)}, patch)
+		file, err := w.share(Entry{Name: j.h, Base: base, NamesPieces: tree.NamesPieces(j.node)}, patch)
 		w.mu.Unlock()
-		return errors.Join(err, w.store(w.ctx, pack))
+		return errors.Join(err, w.store(w.ctx, file))
 	}
 	f := w.key.Append(nil, frame.Leaf, j.node)
 	w.mu.Lock()
-	pack := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), NamesPieces: tree.NamesPieces(j.node)}})
+	file := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), NamesPieces: tree.NamesPieces(j.node)}})
 	w.mu.Unlock()
-	return w.store(w.ctx, pack)
+	return w.store(w.ctx, file)
 }
 
 // patch tries to express a leaf against a similar one that is stored in full.
@@ -241,7 +241,7 @@ func (w *Writer) endShared() *File {
 // for a while when too many content files are on their way. When the content file is full it is
 // handed back, for store.
 func (w *Writer) append(f []byte, objects []Entry) (full *File) {
-	most := max(2, w.s.Limits.WriteBytes/packRoom(w.s.Limits.PackBytes))
+	most := max(2, w.s.Limits.WriteBytes/fileCapacity(w.s.Limits.FileBytes))
 	for w.pack == nil && w.away >= most-1 {
 		w.stored.Wait()
 	}
@@ -249,7 +249,7 @@ func (w *Writer) append(f []byte, objects []Entry) (full *File) {
 	x.Mu.Lock()
 	defer x.Mu.Unlock()
 	if w.pack == nil {
-		w.pack = &File{Name: FileName(sealed.NewID(16)), mem: append(w.room(), FileMagic...)}
+		w.pack = &File{Name: FileName(sealed.NewID(16)), mem: append(w.buffer(), FileMagic...)}
 		w.packID = uint32(len(x.Files))
 		x.Files = append(x.Files, w.pack)
 	}
@@ -262,48 +262,48 @@ func (w *Writer) append(f []byte, objects []Entry) (full *File) {
 	w.pack.mem = append(w.pack.mem, f...)
 	w.objects = append(w.objects, objects...)
 	w.stats.Stored += int64(len(f))
-	if len(w.pack.mem) < w.s.Limits.PackBytes {
+	if len(w.pack.mem) < w.s.Limits.FileBytes {
 		return nil
 	}
-	return w.takePack()
+	return w.takeFile()
 }
 
-// room returns room for a content file, that of an earlier one where it can: the collector
+// buffer returns room for a content file, that of an earlier one where it can: the collector
 // would be late for so much. The lock is held.
-func (w *Writer) room() []byte {
+func (w *Writer) buffer() []byte {
 	if n := len(w.free); n > 0 {
 		room := w.free[n-1]
 		w.free = w.free[:n-1]
 		return room[:0]
 	}
-	return make([]byte, 0, packRoom(w.s.Limits.PackBytes))
+	return make([]byte, 0, fileCapacity(w.s.Limits.FileBytes))
 }
 
-// packRoom is what a content file takes that is closed at n bytes, with its last frame
+// fileCapacity is what a content file takes that is closed at n bytes, with its last frame
 // and its footer.
-func packRoom(n int) int { return n + n/8 }
+func fileCapacity(n int) int { return n + n/8 }
 
 // takePack ends the open content file; both locks are held.
-func (w *Writer) takePack() *File {
-	pack := w.pack
-	whole, footer := sealFile(w.s.ListKey(), pack.mem, w.objects)
-	pack.mem, pack.Size = whole, int64(len(whole))
-	w.sealed = append(w.sealed, fileListing{pack.Name, footer})
+func (w *Writer) takeFile() *File {
+	file := w.pack
+	whole, footer := sealFile(w.s.ListKey(), file.mem, w.objects)
+	file.mem, file.Size = whole, int64(len(whole))
+	w.sealed = append(w.sealed, fileListing{file.Name, footer})
 	w.pack, w.objects = nil, nil
 	w.away++
-	return pack
+	return file
 }
 
 // store makes a full content file durable; no lock is held.
-func (w *Writer) store(ctx context.Context, pack *File) error {
-	if pack == nil {
+func (w *Writer) store(ctx context.Context, file *File) error {
+	if file == nil {
 		return nil
 	}
-	err := w.s.CreateObject(ctx, pack.Name, pack.mem)
-	room := pack.mem
+	err := w.s.CreateObject(ctx, file.Name, file.mem)
+	room := file.mem
 	if err == nil {
 		w.s.Index.Mu.Lock()
-		pack.mem = nil // from here on it is read from where it lies
+		file.mem = nil // from here on it is read from where it lies
 		w.s.Index.Mu.Unlock()
 	}
 	w.mu.Lock()
@@ -340,7 +340,7 @@ func (w *Writer) flush(ctx context.Context) error {
 		last = append(last, w.endShared())
 		if w.pack != nil {
 			w.s.Index.Mu.Lock()
-			last = append(last, w.takePack())
+			last = append(last, w.takeFile())
 			w.s.Index.Mu.Unlock()
 		}
 		if len(w.pending) > 0 {
@@ -373,7 +373,7 @@ func (w *Writer) Abandon() {
 	x.Mu.Lock()
 	defer x.Mu.Unlock()
 	for h, p := range x.Places {
-		if x.Files[p.Pack].mem != nil {
+		if x.Files[p.File].mem != nil {
 			delete(x.Places, h)
 			delete(x.Bases, h)
 		}

@@ -78,7 +78,7 @@ type Options struct {
 	WriteBytes int
 	// PackBytes is the size at which a content file is closed (default 16 MiB, less where
 	// three would not fit into WriteBytes).
-	PackBytes int
+	FileBytes int
 	// Temp is the folder for temporary files (the system's when empty).
 	Temp string
 	// Memo, where not nil, is shared by stores opened at this place.
@@ -94,8 +94,8 @@ func (o Options) withDefaults() Options {
 	if o.WriteBytes <= 0 {
 		o.WriteBytes = 54 << 20
 	}
-	if o.PackBytes <= 0 {
-		o.PackBytes = min(16<<20, max(1<<20, o.WriteBytes*8/27))
+	if o.FileBytes <= 0 {
+		o.FileBytes = min(16<<20, max(1<<20, o.WriteBytes*8/27))
 	}
 	return o
 }

@@ -1,3 +1,16 @@
+// Package sealed reads and writes the objects of a store as they lie in its place: in
+// checked frames, encrypted, with parity, locked, created once and never changed.
+//
+//	descriptor.go  what a store is; making one
+//	kinds.go       the folders of a store, and how each kind of object is treated
+//	objects.go     making, reading and removing objects
+//	keys.go        who can open a store, and the keys content is under
+//	parity.go      what makes damaged objects again
+//	lock.go        locks of objects against removal
+//	claim.go       which process is at which work
+//	mark.go        what must not be forgotten about a cluster
+//	memo.go        small objects remembered
+//	check.go       whether a place is fit for a store
 package sealed
 
 import (

@@ -72,7 +72,7 @@ func newHolder(t testing.TB) holder {
 	require.NoError(t, err)
 	ids, err := store.ParseSecret(secret)
 	require.NoError(t, err)
-	return holder{secret, store.Options{PackBytes: 16 << 10, Workers: 1, Unlock: ids}}
+	return holder{secret, store.Options{FileBytes: 16 << 10, Workers: 1, Unlock: ids}}
 }
 
 func (h holder) create(t testing.TB, b blob.Backend, parity string) {

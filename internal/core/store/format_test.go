@@ -357,7 +357,7 @@ func documented(t *testing.T, secret string) {
 	}
 	_, err := store.Create(ctx, b, o)
 	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{PackBytes: 1 << 20, Unlock: unlock})
+	s, err := store.Open(ctx, b, store.Options{FileBytes: 1 << 20, Unlock: unlock})
 	require.NoError(t, err)
 	defer s.Close()
 	want := map[string]map[string]string{}

@@ -33,7 +33,7 @@ func TestReclaimTakesNothingThatIsNeeded(t *testing.T) {
 func reclaimHistory(t *testing.T, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 5))
 	h := newHolder(t)
-	h.opt.PackBytes = 100 << 10
+	h.opt.FileBytes = 100 << 10
 	b := blob.NewMemory()
 	h.create(t, b, "")
 	type world [150]int // of each record, which of its contents it has
@@ -116,7 +116,7 @@ func reclaimHistory(t *testing.T, seed uint64) {
 // that comes back is written anew.
 func TestAPatchWhoseBaseHasGone(t *testing.T) {
 	h := newHolder(t)
-	h.opt.PackBytes = 60 << 10 // a content file for each leaf
+	h.opt.FileBytes = 60 << 10 // a content file for each leaf
 	b := blob.NewMemory()
 	h.create(t, b, "")
 	n := 0

@@ -21,7 +21,7 @@ import (
 var ctx = context.Background()
 
 func open(t testing.TB, b blob.Backend) *store.Store {
-	s, err := store.Open(ctx, b, store.Options{PackBytes: 1 << 20})
+	s, err := store.Open(ctx, b, store.Options{FileBytes: 1 << 20})
 	require.NoError(t, err)
 	return s
 }

@@ -66,7 +66,7 @@ func TestAWriterHoldsFewPacks(t *testing.T) {
 	require.NoError(t, err)
 	const pack = 256 << 10
 	s, err := store.Open(ctx, b, store.Options{
-		Workers: 8, PackBytes: pack, WriteBytes: 3 * (pack + pack/8), CacheBytes: 1})
+		Workers: 8, FileBytes: pack, WriteBytes: 3 * (pack + pack/8), CacheBytes: 1})
 	require.NoError(t, err)
 	defer s.Close()
 	w := s.NewWriter(ctx)
@@ -108,7 +108,7 @@ func TestNodesOutliveWhoHandedThemIn(t *testing.T) {
 	b := heedful{blob.NewMemory()}
 	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{Workers: 1, PackBytes: 64 << 10})
+	s, err := store.Open(ctx, b, store.Options{Workers: 1, FileBytes: 64 << 10})
 	require.NoError(t, err)
 	defer s.Close()
 	put := func(w *store.Writer, from int) (hashes []tree.Hash, err error) {

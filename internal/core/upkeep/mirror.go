@@ -86,11 +86,11 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 		return nil, err
 	}
 	// points first, then what they need: what comes later is for the next time.
-	points, others, packs, err := m.choose(ctx)
+	points, others, files, err := m.choose(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if points, err = m.restorable(ctx, points, packs); err != nil {
+	if points, err = m.restorable(ctx, points, files); err != nil {
 		return nil, err
 	}
 	// Points come when all they need is there, and what names them after them.
@@ -115,7 +115,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 		func() error { return m.copyAll(ctx, []string{sealed.DescriptorName}) },
 		func() error { return m.copyAll(ctx, marks) },
 		func() error { return m.putBegins(ctx) },
-		func() error { return m.copyAll(ctx, packs) },
+		func() error { return m.copyAll(ctx, files) },
 		func() error { return m.copyAll(ctx, logs) },
 		func() error { return m.copyAll(ctx, points) },
 		func() error { return m.copyAll(ctx, records) },
@@ -147,13 +147,13 @@ func (m *mirror) putBegins(ctx context.Context) error {
 
 // restorable leaves points out of which something is missing: a point in the
 // mirror says that all of it is there.
-func (m *mirror) restorable(ctx context.Context, points, packs []string) (out []string, err error) {
+func (m *mirror) restorable(ctx context.Context, points, files []string) (out []string, err error) {
 	s := m.s
 	if err := s.Refresh(ctx); err != nil {
 		return nil, err
 	}
 	listed := map[string]bool{}
-	for _, p := range packs {
+	for _, p := range files {
 		listed[p] = true
 	}
 	seen := map[tree.Hash]bool{}
@@ -163,11 +163,11 @@ func (m *mirror) restorable(ctx context.Context, points, packs []string) (out []
 		need := map[string]bool{}
 		if err == nil {
 			// A tree that was gone through for another point is not looked at again.
-			err = s.PacksOf(ctx, p, seen, need)
+			err = s.FilesOf(ctx, p, seen, need)
 		}
-		for pack := range need {
-			if !listed[pack] && err == nil {
-				err = fmt.Errorf("%s: %w", pack, sealed.ErrMissing)
+		for file := range need {
+			if !listed[file] && err == nil {
+				err = fmt.Errorf("%s: %w", file, sealed.ErrMissing)
 			}
 		}
 		switch {
@@ -208,7 +208,7 @@ type selection struct {
 }
 
 // choose names what is to be there.
-func (m *mirror) choose(ctx context.Context) (points, others, packs []string, err error) {
+func (m *mirror) choose(ctx context.Context) (points, others, files []string, err error) {
 	sel := &selection{all: len(m.o.Clusters) == 0 && m.o.Since.IsZero(),
 		files: map[string]bool{}, journals: map[string]bool{}, since: map[string]time.Time{}}
 	if sel.all {
@@ -277,7 +277,7 @@ func (m *mirror) choosePoints(ctx context.Context, sel *selection) error {
 			sel.since[folder] = p.Time
 		}
 		sel.points = append(sel.points, m.s.PointName(p.Cluster, p.ID))
-		if err := m.s.PacksOf(ctx, p, seen, sel.files); err != nil {
+		if err := m.s.FilesOf(ctx, p, seen, sel.files); err != nil {
 			return fmt.Errorf("point %s of %s: %w", p.ID, p.Cluster, err)
 		}
 	}

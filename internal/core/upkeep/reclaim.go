@@ -61,7 +61,7 @@ type Reclaimed struct {
 
 // holding is where every copy of every node lies.
 type holding struct {
-	packs   []*content.File
+	files   []*content.File
 	objects [][]content.Entry
 	bad     []string // content files whose list cannot be read
 	copies  map[tree.Hash][]copyOf
@@ -69,7 +69,7 @@ type holding struct {
 
 // copyOf is one copy of a node: in which content file, and whether as a patch.
 type copyOf struct {
-	pack  uint32
+	file  uint32
 	patch bool
 }
 
@@ -100,8 +100,8 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 		if err != nil {
 			return err
 		}
-		id := uint32(len(h.packs))
-		h.packs = append(h.packs, &content.File{
+		id := uint32(len(h.files))
+		h.files = append(h.files, &content.File{
 			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name], Suspect: suspect[i.Name]})
 		h.objects = append(h.objects, objects)
 		for _, o := range objects {
@@ -211,12 +211,12 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if err != nil {
 		return nil, err
 	}
-	may, err := s.mayReclaim(ctx, o, len(live), len(h.packs))
+	may, err := s.mayReclaim(ctx, o, len(live), len(h.files))
 	if err != nil {
 		return nil, err
 	}
 	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease,
-		out: &Reclaimed{Files: len(h.packs)}}
+		out: &Reclaimed{Files: len(h.files)}}
 	r.weigh()
 	if o.Preview || !may {
 		return r.out, nil
@@ -242,7 +242,7 @@ var ErrUnexplained = errors.New("something is missing from the store, so nothing
 // seen: what they need would look as if nobody needed it. Where there is no point,
 // and no record that any was retired, nothing is removed either: the first may be
 // on its way.
-func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs int) (bool, error) {
+func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, files int) (bool, error) {
 	if o.AcceptMissing && !o.Preview {
 		if _, err := s.AcceptMissing(ctx); err != nil {
 			return false, err
@@ -257,14 +257,14 @@ func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, packs i
 			return false, fmt.Errorf("%w: %s", ErrUnexplained, l)
 		}
 	}
-	if live > 0 || packs == 0 || o.AcceptMissing {
+	if live > 0 || files == 0 || o.AcceptMissing {
 		return true, nil
 	}
 	gone, err := s.RemovedPoints(ctx)
 	if err == nil && len(gone) == 0 {
 		o.Emit(
 			fmt.Sprintf("%d content files are there, no point, and no record that any was retired: nothing is removed",
-				packs))
+				files))
 	}
 	return len(gone) > 0, err
 }
@@ -300,11 +300,11 @@ type reclaim struct {
 // weigh finds how much of each content file is needed from it: of several copies of a
 // node one is needed, in a content file that is not marked for deletion where there is one.
 func (r *reclaim) weigh() {
-	r.needed = make([]int64, len(r.h.packs))
+	r.needed = make([]int64, len(r.h.files))
 	// Copies lie where most is needed: in what was copied out of another content file,
 	// not in that one.
-	share := make([]float64, len(r.h.packs))
-	for i, p := range r.h.packs {
+	share := make([]float64, len(r.h.files))
+	for i, p := range r.h.files {
 		for _, o := range r.h.objects[i] {
 			if r.live[o.Name] || r.bases[o.Name] {
 				share[i] += float64(o.Len) / float64(p.Size)
@@ -322,10 +322,10 @@ func (r *reclaim) weigh() {
 				best = c
 			}
 		}
-		from[hash] = best.pack
+		from[hash] = best.file
 	}
 	r.out.Bytes, r.out.Dead, r.out.DeadBytes = 0, 0, 0
-	for i, p := range r.h.packs {
+	for i, p := range r.h.files {
 		seen := map[uint32]bool{}
 		for _, o := range r.h.objects[i] {
 			if id, ok := from[o.Name]; ok && id == uint32(i) {
@@ -350,19 +350,19 @@ func (r *reclaim) better(hash tree.Hash, c, than copyOf, share []float64) bool {
 	if r.bases[hash] && c.patch != than.patch {
 		return !c.patch
 	}
-	if is, was := r.h.packs[c.pack].Lasting(), r.h.packs[than.pack].Lasting(); is != was {
+	if is, was := r.h.files[c.file].Lasting(), r.h.files[than.file].Lasting(); is != was {
 		return is
 	}
 	if c.patch != than.patch {
 		return !c.patch
 	}
-	return share[c.pack] > share[than.pack]
+	return share[c.file] > share[than.file]
 }
 
 // remove ends condemnations whose time has come.
 func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDelete) error {
 	number := map[string]int{}
-	for i, p := range r.h.packs {
+	for i, p := range r.h.files {
 		number[p.Name] = i
 	}
 	for id, c := range lists {
@@ -416,7 +416,7 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDe
 				return err
 			default:
 				r.out.Removed++
-				r.out.Freed += r.h.packs[i].Size
+				r.out.Freed += r.h.files[i].Size
 			}
 		}
 		if !ended {
@@ -438,7 +438,7 @@ const repackBelow = 0.4
 // are dead when points are looked at the next time.
 func (r *reclaim) repack(ctx context.Context) error {
 	var w *content.Writer
-	for i, p := range r.h.packs {
+	for i, p := range r.h.files {
 		if !p.Lasting() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.Size) ||
 			time.Since(p.Made) < r.o.Grace {
 			continue
@@ -453,7 +453,7 @@ func (r *reclaim) repack(ctx context.Context) error {
 			}
 			node, err := r.s.Node(ctx, o.Name)
 			if err == nil {
-				err = w.Again(o.Name, node)
+				err = w.Rewrite(o.Name, node)
 			}
 			if err != nil {
 				w.Abandon()
@@ -472,7 +472,7 @@ func (r *reclaim) repack(ctx context.Context) error {
 // markForDelete marks content files that are not needed, and not young.
 func (r *reclaim) markForDelete(ctx context.Context) error {
 	c := content.PendingDelete{Created: time.Now().UTC()}
-	for i, p := range r.h.packs {
+	for i, p := range r.h.files {
 		if !p.PendingDelete && r.needed[i] == 0 && time.Since(p.Made) >= r.o.Grace {
 			c.Files = append(c.Files, p.Name)
 		}
@@ -554,7 +554,7 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 // clearSuspects forgets suspicions of content files that are gone.
 func (r *reclaim) clearSuspects(ctx context.Context) error {
 	there := map[string]bool{}
-	for _, p := range r.h.packs {
+	for _, p := range r.h.files {
 		there[p.Name] = true
 	}
 	for _, p := range r.h.bad {

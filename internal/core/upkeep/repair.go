@@ -79,9 +79,9 @@ func (a *scrubber) repair(ctx context.Context, name string, data []byte) (from s
 }
 
 // forget takes back that nodes of a content file cannot be read.
-func (a *scrubber) forget(pack string) {
+func (a *scrubber) forget(file string) {
 	for h, where := range a.bad {
-		if where == pack {
+		if where == file {
 			delete(a.bad, h)
 		}
 	}
@@ -93,7 +93,7 @@ func (a *scrubber) forget(pack string) {
 // that hold them too. The damaged content file stays while anything of it is lost.
 func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (string, error) {
 	s := a.s
-	objects, err := s.packObjects(ctx, name, data)
+	objects, err := s.entriesOf(ctx, name, data)
 	if err != nil {
 		return "", nil // which nodes it held is not known
 	}
@@ -102,7 +102,7 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 		return "", err
 	}
 	here := map[string]int{}
-	for i, p := range h.packs {
+	for i, p := range h.files {
 		here[p.Name] = i
 	}
 	w := s.NewWriter(ctx)
@@ -113,8 +113,8 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 			}
 		}
 		for _, c := range h.copies[o.Name] {
-			if p := h.packs[c.pack]; p.Name != name {
-				if node, err := s.nodeFrom(ctx, h, c.pack, o.Name); err == nil {
+			if p := h.files[c.file]; p.Name != name {
+				if node, err := s.nodeFrom(ctx, h, c.file, o.Name); err == nil {
 					return node, nil
 				}
 			}
@@ -124,7 +124,7 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 	for _, o := range objects {
 		node, err := read(o)
 		if err == nil {
-			err = w.Again(o.Name, node)
+			err = w.Rewrite(o.Name, node)
 		}
 		if errors.Is(err, sealed.ErrMissing) {
 			w.Abandon()
@@ -146,12 +146,12 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 }
 
 // nodeFrom reads a node from one certain content file.
-func (s *Upkeep) nodeFrom(ctx context.Context, h *holding, pack uint32, name tree.Hash) ([]byte, error) {
-	for _, o := range h.objects[pack] {
+func (s *Upkeep) nodeFrom(ctx context.Context, h *holding, file uint32, name tree.Hash) ([]byte, error) {
+	for _, o := range h.objects[file] {
 		if o.Name != name {
 			continue
 		}
-		b, err := s.Blob.ReadAt(ctx, h.packs[pack].Name, int64(o.FrameOff), int(o.FrameLen))
+		b, err := s.Blob.ReadAt(ctx, h.files[file].Name, int64(o.FrameOff), int(o.FrameLen))
 		if err != nil {
 			return nil, err
 		}
@@ -204,11 +204,11 @@ func (s *Upkeep) replace(ctx context.Context, name string, whole []byte) error {
 
 // discard removes a damaged content file of which all is elsewhere. One that is locked
 // is marked for deletion instead: nothing relies on it, and reclaim removes it in time.
-func (s *Upkeep) discard(ctx context.Context, pack string) error {
-	err := s.RemoveObject(ctx, pack)
+func (s *Upkeep) discard(ctx context.Context, file string) error {
+	err := s.RemoveObject(ctx, file)
 	if errors.Is(err, blob.ErrLocked) {
 		return s.PutObject(ctx, s.ListKey(), sealed.PendingDeletePrefix+sealed.NewID(8),
-			content.PendingDelete{Created: time.Now().UTC(), Files: []string{pack}})
+			content.PendingDelete{Created: time.Now().UTC(), Files: []string{file}})
 	}
 	return err
 }

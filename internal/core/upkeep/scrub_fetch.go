@@ -37,11 +37,11 @@ func (a *scrubber) fetchMissing(ctx context.Context) error {
 	if err := s.Blob.List(ctx, "", func(i blob.Info) error { there[i.Name] = true; return nil }); err != nil {
 		return err
 	}
-	var keys, packs, logs []string
+	var keys, files, logs []string
 	err = from.List(ctx, "", func(i blob.Info) error {
 		switch kind, _, _ := strings.Cut(i.Name, "/"); {
 		case kind == "content":
-			packs = append(packs, i.Name)
+			files = append(files, i.Name)
 		case there[i.Name]:
 		case kind == "datakeys":
 			keys = append(keys, i.Name)
@@ -58,7 +58,7 @@ func (a *scrubber) fetchMissing(ctx context.Context) error {
 			return err
 		}
 	}
-	return a.fetchNodes(ctx, packs)
+	return a.fetchNodes(ctx, files)
 }
 
 // fetch copies one object from the other place, if it is right there. A content
@@ -84,7 +84,7 @@ func (a *scrubber) fetch(ctx context.Context, name string) error {
 
 // fetchNodes brings content files with nodes that points need and that are not
 // here. Below a node that was missing there may be others.
-func (a *scrubber) fetchNodes(ctx context.Context, packs []string) error {
+func (a *scrubber) fetchNodes(ctx context.Context, files []string) error {
 	s := a.s
 	var lists map[string][]content.Entry
 	for {
@@ -94,7 +94,7 @@ func (a *scrubber) fetchNodes(ctx context.Context, packs []string) error {
 		}
 		if lists == nil {
 			lists = map[string][]content.Entry{}
-			for _, n := range packs {
+			for _, n := range files {
 				footer, err := s.FooterAt(ctx, n,
 					func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
 				if err == nil {

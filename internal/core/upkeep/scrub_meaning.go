@@ -106,13 +106,13 @@ func (a *scrubber) namespace(ctx context.Context, ns *catalog.PointNamespace) (*
 		if err := ctx.Err(); err != nil {
 			return false, err
 		}
-		pl, pack, ok := a.s.Index.Find(n.Hash)
+		pl, file, ok := a.s.Index.Find(n.Hash)
 		switch {
 		case !ok:
 			lose(n, a.lacking(n.Hash))
 			return false, nil
-		case a.isBad(n.Hash, pack):
-			lose(n, pack.Name)
+		case a.isBad(n.Hash, file):
+			lose(n, file.Name)
 			return false, nil
 		case pl.Patch && a.isBase(n.Hash):
 			_, bp, _ := a.s.Index.Find(a.s.Index.BaseOf(n.Hash))
@@ -127,7 +127,7 @@ func (a *scrubber) namespace(ctx context.Context, ns *catalog.PointNamespace) (*
 				if ctx.Err() != nil {
 					return false, err
 				}
-				lose(n, pack.Name)
+				lose(n, file.Name)
 				return false, nil
 			}
 			return true, nil
@@ -145,8 +145,8 @@ func (a *scrubber) namespace(ctx context.Context, ns *catalog.PointNamespace) (*
 
 // isBad reports whether a node that the index finds in a content file cannot be had: what
 // parity gives back on reading does not count as lost.
-func (a *scrubber) isBad(h tree.Hash, pack *content.File) bool {
-	if a.bad[h] != pack.Name || a.mendedNow(pack.Name) {
+func (a *scrubber) isBad(h tree.Hash, file *content.File) bool {
+	if a.bad[h] != file.Name || a.mendedNow(file.Name) {
 		return false
 	}
 	_, err := a.s.Node(context.Background(), h)
@@ -156,8 +156,8 @@ func (a *scrubber) isBad(h tree.Hash, pack *content.File) bool {
 // isBase reports whether a patch's base cannot be had.
 func (a *scrubber) isBase(h tree.Hash) bool {
 	base := a.s.Index.BaseOf(h)
-	_, pack, ok := a.s.Index.Find(base)
-	return !ok || a.isBad(base, pack)
+	_, file, ok := a.s.Index.Find(base)
+	return !ok || a.isBad(base, file)
 }
 
 func (a *scrubber) mendedNow(object string) bool {

@@ -53,8 +53,8 @@ func (a *scrubber) readAll(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		pack := strings.HasPrefix(strings.TrimPrefix(i.Name, sealed.ParityPrefix), sealed.ContentPrefix)
-		if pack && !a.theirTurn(strings.TrimPrefix(i.Name, sealed.ParityPrefix)) ||
+		file := strings.HasPrefix(strings.TrimPrefix(i.Name, sealed.ParityPrefix), sealed.ContentPrefix)
+		if file && !a.theirTurn(strings.TrimPrefix(i.Name, sealed.ParityPrefix)) ||
 			strings.HasPrefix(i.Name, sealed.CheckPrefix) {
 			continue
 		}
@@ -155,8 +155,8 @@ func (a *scrubber) listings(ctx context.Context) error {
 			}
 		}
 	}
-	for n, pack := range wrong {
-		d := Damage{Object: n, What: "it does not list what " + pack + " holds"}
+	for n, file := range wrong {
+		d := Damage{Object: n, What: "it does not list what " + file + " holds"}
 		if a.o.Repair {
 			if _, _, _, err := s.RebuildListings(ctx); err != nil {
 				return err
@@ -238,7 +238,7 @@ func (a *scrubber) check(ctx context.Context, name string, data []byte) (nodes i
 	kind, _, _ := strings.Cut(name, "/")
 	switch kind {
 	case "content":
-		return a.checkPack(ctx, name, data)
+		return a.checkFile(ctx, name, data)
 	case "listings":
 		_, err = content.DecodeIndex(s.Ring(ctx), data)
 	case "journal":
@@ -308,8 +308,8 @@ func (a *scrubber) check(ctx context.Context, name string, data []byte) (nodes i
 	return 0, err
 }
 
-func (a *scrubber) checkPack(ctx context.Context, name string, data []byte) (bad int, err error) {
-	objects, err := a.s.packObjects(ctx, name, data)
+func (a *scrubber) checkFile(ctx context.Context, name string, data []byte) (bad int, err error) {
+	objects, err := a.s.entriesOf(ctx, name, data)
 	if err != nil {
 		return 0, err
 	}
@@ -364,7 +364,7 @@ func (a *scrubber) checkTail(data []byte, end uint64) error {
 }
 
 // packObjects reads the list at the end of a content file's bytes.
-func (s *Upkeep) packObjects(ctx context.Context, name string, data []byte) ([]content.Entry, error) {
+func (s *Upkeep) entriesOf(ctx context.Context, name string, data []byte) ([]content.Entry, error) {
 	footer, err := s.FooterOf(ctx, name, data)
 	if err != nil {
 		return nil, err

@@ -1,3 +1,13 @@
+// Package upkeep keeps a store in order.
+//
+//	scrub.go      reads everything and says what is damaged: scrub_objects.go the
+//	              objects, scrub_meaning.go what that costs, scrub_fetch.go what a
+//	              mirror has
+//	repair.go     puts right bytes where damaged ones are
+//	retention.go  removes points and log, joins segments
+//	reclaim.go    gives back the room of what no point needs
+//	mirror.go     copies a store to another place
+//	usage.go      what a store holds by cluster, and what that takes
 package upkeep
 
 import (

@@ -117,7 +117,7 @@ func (s *Upkeep) newWeighing() *weighing {
 	s.Index.Mu.RLock()
 	defer s.Index.Mu.RUnlock()
 	for _, p := range s.Index.Places {
-		w.whole[frameID{p.Pack, p.FrameOff}] += int64(p.Len)
+		w.whole[frameID{p.File, p.FrameOff}] += int64(p.Len)
 	}
 	return w
 }
@@ -138,8 +138,8 @@ func (w *weighing) weigh(ctx context.Context, c *Share, root tree.Root) error {
 		if !ok {
 			return false, nil // the scrub tells
 		}
-		w.live[pl.Pack] = true
-		if all := w.whole[frameID{pl.Pack, pl.FrameOff}]; all > 0 {
+		w.live[pl.File] = true
+		if all := w.whole[frameID{pl.File, pl.FrameOff}]; all > 0 {
 			c.Stored += int64(pl.FrameLen) * int64(pl.Len) / all
 		}
 		if n.Level == 0 {
@@ -149,7 +149,7 @@ func (w *weighing) weigh(ctx context.Context, c *Share, root tree.Root) error {
 			if base := w.s.Index.BaseOf(n.Hash); !had[base] {
 				// Kept for the patch; a point that holds it counts it then.
 				if bp, _, ok := w.s.Index.Find(base); ok {
-					w.live[bp.Pack] = true
+					w.live[bp.File] = true
 				}
 			}
 		}

@@ -1,3 +1,4 @@
+// Package sealedtest has other processes pretend to be at work, for tests.
 package sealedtest
 
 import (
