@@ -22,7 +22,7 @@ type Partition struct {
 	From, To any // engine's own key values; nil is open
 }
 
-// Choice is the member of a shard that is read, and why it.
+// Choice is the member of a shard that is read, and why that one was chosen.
 type Choice struct {
 	Shard  string
 	Member Member
@@ -37,8 +37,8 @@ type Cluster interface {
 	// Topology asks every member anew.
 	Topology(ctx context.Context) (*Topology, error)
 	// Choose picks the member of a shard to read, by preference, health and
-	// lag; later reads use it until it fails. ErrNoMember says why each was
-	// refused.
+	// lag; later reads use it until it fails. ErrNoMember is returned, with why each
+	// was refused, when none is fit.
 	Choose(ctx context.Context, shard string) (Choice, error)
 	// Namespaces lists what there is, with definitions, in order of names.
 	Namespaces(ctx context.Context) ([]Namespace, error)
@@ -48,7 +48,8 @@ type Cluster interface {
 	// Scan reads a partition, calling fn with each record; its bytes are
 	// valid until fn returns. When a member fails the scan goes on at another
 	// one after the last key, or from the beginning where the server has no
-	// order to go by. ErrMoved: the namespace is not what was listed.
+	// order to go by. ErrMoved is returned when the
+	// namespace is not the one that was listed.
 	Scan(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
 	// Writer returns access for restoring.
 	Writer(ctx context.Context) (Writer, error)
@@ -78,7 +79,7 @@ type Pinned interface {
 	Logged
 	// Pin returns a view of the cluster as it is now, and its position; it is
 	// closed with the cluster. When the server no longer keeps that state, what
-	// reads it ends with ErrPassed.
+	// reads it ends with ErrStateGone.
 	Pin(ctx context.Context) (Cluster, record.Mark, error)
 }
 
@@ -89,8 +90,8 @@ type Streamed interface {
 	// of all namespaces come mixed, in any order; their bytes are valid until
 	// fn returns.
 	Stream(ctx context.Context, shard string, fn func(ns record.Namespace, r record.Record) error) (record.Mark, error)
-	// ContentPlacement returns on which shard content is, in any form that changes when that
-	// does. ErrMoving: it is on its way from one to another.
+	// ContentPlacement returns a text that changes when content moves to another shard.
+	// ErrMoving is returned while content is on its way.
 	ContentPlacement(ctx context.Context) (string, error)
 }
 
@@ -98,18 +99,18 @@ type Streamed interface {
 // say nothing about the one before.
 type HistoryResumer interface {
 	Logged
-	// ResumeFrom returns the last position that is known of a shard, before anything
-	// else is asked of the connection. Where the server's history proves to be
-	// its continuation, positions go on from it; else they begin after it.
+	// ResumeFrom sets the last position that is known of a shard. It is called before
+	// anything else is asked of the connection. Where the server's history proves to
+	// continue it, positions go on from it; else they begin after it.
 	ResumeFrom(ctx context.Context, shard string, last record.Position) error
 }
 
 // Progress is told by Follow after each batch of changes.
 type Progress struct {
 	// Mark is the last position read and its time. Everything up to it has
-	// been given to fn.
+	// been passed to fn.
 	Mark record.Mark
-	// AtEnd: there was nothing further to read.
+	// AtEnd is set when there was nothing further to read.
 	AtEnd bool
 }
 
@@ -125,8 +126,8 @@ type Logged interface {
 	// Follow reads a shard's log from just after a position, calling fn with
 	// whole entries' changes, in order, and how far it got; without changes
 	// now and then while nothing happens. It goes on until fn returns an
-	// error; ErrEnough ends it without one. ErrLogLost: the position is no
-	// longer there.
+	// error; ErrStopFollowing ends it without one. ErrLogLost is returned when the
+	// log no longer holds what comes after the position.
 	Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, Progress) error) error
 	// LogMember returns the member whose log is being read.
 	LogMember(shard string) string

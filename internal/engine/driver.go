@@ -22,25 +22,25 @@ type Model interface {
 	fold.Model
 	// Traits returns what is peculiar to the engine's logs and namespaces.
 	Traits() Traits
-	// CheckChange returns an error where a change has a form that cannot be
-	// carried out on any record. It is asked when the change is captured, so
-	// that it is not found out when it is needed.
+	// CheckChange returns an error when a change has a form that cannot be applied
+	// to any record. It is called when the change is captured, so that a log that
+	// cannot be carried out is not found out when it is needed.
 	CheckChange(c *record.Change) error
 	// Kind returns the kind of a namespace by its name, as far as the name tells:
 	// "settings", "layout" and "support" are no content.
 	Kind(namespace string) record.Kind
-	// Staged reports whether a name is one under which restores gather content
-	// before it takes its own.
+	// Staged reports whether a name is that of a stage, in which a restore gathers
+	// content before it takes its own name.
 	Staged(name string) bool
-	// CheckName returns what is wrong with a name that a namespace shall get.
+	// CheckName returns an error when a namespace cannot have this name.
 	CheckName(name string) error
 	// Label names a record for people, from its value (or the value of a
 	// Delete change).
 	Label(value []byte) string
 	// Render returns a record in an open text form of one line.
 	Render(value []byte) string
-	// Changes reports shortly what differs between two values of one record, a
-	// field at a time.
+	// Changes returns what differs between two values of one record, a short line
+	// a field.
 	Changes(a, b []byte) []string
 	// Describe returns a definition as short lines for people: options, then
 	// one line an index.
@@ -48,31 +48,31 @@ type Model interface {
 	// Portable returns a definition without what differs between clusters
 	// though it means the same, for comparing.
 	Portable(def []byte) []byte
-	// FormatPosition and ParsePosition give positions as people write them.
+	// FormatPosition returns a position as people write it; ParsePosition reads one.
 	FormatPosition(p record.Position) string
 	ParsePosition(s string) (record.Position, error)
 }
 
 // Traits are what is peculiar to an engine's logs and namespaces.
 type Traits struct {
-	// Commands: the log holds commands (record.Command), which only a server
-	// can carry out: a moment after a point is had by replaying them.
+	// Commands is set when the log holds commands (record.Command), which only a
+	// server can carry out: moments after a point are made by replaying them.
 	Commands bool
-	// ShardClocks: each shard's log has positions of its own; a moment of all of
-	// them is a time.
+	// ShardClocks is set when positions of different shards cannot be compared: a
+	// moment of all shards is a time then.
 	ShardClocks bool
-	// DropsEmpty: a namespace without records is none.
+	// DropsEmpty is set when a namespace without records does not exist.
 	DropsEmpty bool
-	// Unlogged are the kinds of namespaces that the log does not tell of: they
-	// are known as of points that were read from the cluster.
+	// Unlogged are the kinds of namespaces whose changes are not in the log: they are
+	// known only as of points that were read from the cluster.
 	Unlogged []record.Kind
 }
 
 // Expiring is a Model of records that servers drop by themselves.
 type Expiring interface {
 	Model
-	// Expires returns when a record goes, if it does. Left with zero, it goes at a
-	// time that is not known beforehand.
+	// Expires returns when a record expires; does is false when it does not. A zero
+	// time means that it is not known beforehand.
 	Expires(value []byte) (at time.Time, does bool)
 }
 
@@ -80,16 +80,16 @@ type Expiring interface {
 // out on them.
 type Deferring interface {
 	Expiring
-	// Defer puts a record's expiry off to a time far away; Replayer.Settle sets
-	// it right.
+	// Defer returns the value with its expiry moved to a time far away;
+	// Replayer.RestoreExpiries undoes that on a server, and Resume on a value.
 	Defer(value []byte) []byte
-	// Resume undoes Defer.
+	// Resume returns the value as it was before Defer.
 	Resume(value []byte) []byte
-	// StripNondeterministic returns a value without what the servers' own replicas may have
-	// otherwise: a log carried out does not give it either.
+	// StripNondeterministic returns a value without the fields that may differ
+	// between replicas of one server: replaying a log does not reproduce them.
 	StripNondeterministic(value []byte) []byte
-	// NondeterminismReason returns why a log of servers of this version, carried out, may give
-	// other expiries than they had; empty where it gives the same.
+	// NondeterminismReason returns why replaying a log of servers of this version may
+	// give other expiries than they had; empty when it gives the same.
 	NondeterminismReason(version string) string
 }
 
@@ -104,18 +104,20 @@ type RestoreRewriter interface {
 	RewriteForRestore(chosen map[string]string, value []byte) (out []byte, keep bool, note string)
 }
 
-// Grouper is a Model of which one thing, for people, may be several records.
+// Grouper is a Model in which one thing of the database (a large list, say) may be
+// kept as several records.
 type Grouper interface {
 	Model
-	// GroupPrefix returns the beginning of a record's key that all records of the thing
-	// have in common, and that no other has.
+	// GroupPrefix returns the beginning of a record's key that all records of one thing
+	// share, and no others.
 	GroupPrefix(key []byte) []byte
 }
 
 // CrossNamespace is a Model of logs of which some entries concern more than a namespace.
 type CrossNamespace interface {
 	Model
-	// CrossesNamespaces returns the names under which such entries are logged.
+	// CrossesNamespaces reports whether entries logged under this name may concern
+	// other namespaces.
 	CrossesNamespaces(namespace string) bool
 }
 
@@ -131,7 +133,7 @@ type ShardedModel interface {
 
 // Layout describes where content was at a moment.
 type Layout interface {
-	// Part judges what one shard has of a namespace.
+	// Part returns which records of a shard's namespace are content.
 	Part(shard string, ns record.Namespace) Part
 	// Define adds to a namespace's definition how it is spread.
 	Define(ns record.Namespace) ([]byte, error)
@@ -142,12 +144,12 @@ type Part struct {
 	// Name is what the namespace is called; a shard may call it otherwise while
 	// it is being renamed.
 	Name string
-	// None: it is a remainder of which nothing counts.
+	// None is set when nothing of it is content: it was left by a migration.
 	None bool
 	// Keep, where set, says which records count; the others were left by a
 	// migration, or come by one that has not ended.
 	Keep func(value []byte) (bool, error)
-	// Leads: its definition is the namespace's.
+	// Leads is set when its definition is the namespace's.
 	Leads bool
 }
 

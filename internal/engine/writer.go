@@ -6,15 +6,16 @@ import (
 	"dexamen/internal/core/record"
 )
 
-// Writer gives access to a cluster for restoring: a Stager or a Gradual.
+// Writer gives access to a cluster for restoring: a StagingWriter or an
+// InPlaceWriter.
 type Writer interface {
 	// Reserve takes namespaces of the target for this restore, on the target
 	// itself. ErrClaimed: another one has them. It is called before anything is
 	// written, once.
 	Reserve(ctx context.Context, names []string) (*Claims, error)
 	// Stages lists what restores left behind that were cut short and whose
-	// processes are gone: stages that a record on the target tells of, or for a
-	// Gradual the names of namespaces that were being written.
+	// processes are gone: stages that a record on the target names, or for an
+	// InPlaceWriter the names of namespaces that were being written.
 	Stages(ctx context.Context) ([]string, error)
 }
 
@@ -58,45 +59,45 @@ type StagingWriter interface {
 	View(ctx context.Context, ns record.Namespace, replace bool) error
 }
 
-// InPlaceWriter is a Writer of a cluster where nothing can be written beside and
-// come into view in one step: what differs is changed in place, little by
-// little, and a mark says while it goes on that it has not ended.
+// InPlaceWriter is a Writer of a cluster that cannot make content visible in one
+// step: what differs is changed in place, and a mark on the target says until the
+// end that it is not complete.
 type InPlaceWriter interface {
 	Writer
 	// Occupied returns how many records there are where the namespace's would be.
 	Occupied(ctx context.Context, ns record.Namespace) (int64, error)
-	// Begin prepares writing to a namespace that was reserved. Support gives
-	// what the records written refer to: the namespaces of kind "support".
+	// Begin prepares writing to a namespace that was reserved. Support calls fn with
+	// the records of a namespace of kind "support", to which records may refer.
 	Begin(ctx context.Context, ns record.Namespace, support func(name string, fn func(record.Record) error) error) error
-	// Put writes records, each whole or not at all; those of one call are of
-	// one Unit, or whole Units. Remove takes records away.
+	// Put writes records, each whole or not at all; a call has whole
+	// groups of records (Grouper), or part of one. Remove removes records.
 	Put(ctx context.Context, ns record.Namespace, recs []record.Record) error
 	Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error
-	// End reports that all is written.
+	// End marks the namespace as complete.
 	End(ctx context.Context, ns record.Namespace) error
 }
 
-// Replayer is a Writer that carries out commands of a log.
+// Replayer is a Writer that replays commands of a log.
 type Replayer interface {
 	Writer
-	// Replay carries out commands in order. Names maps the namespaces they are
-	// for to those they are carried out on; what is for another namespace is
-	// passed over. It gives how many it carried out. A command that reaches
-	// beyond these namespaces is refused with ErrBeyond.
+	// Replay replays commands in order and returns how many it replayed. Names maps
+	// the namespaces they were logged for to those they are replayed on; others are
+	// skipped. ErrOutsideNamespaces is returned when a command concerns more than
+	// these.
 	Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error)
-	// RestoreExpiries ends the carrying out for a namespace: expiries that were put off
-	// are set right, and what has expired goes.
+	// RestoreExpiries ends the replay of a namespace: deferred expiries are set as
+	// they were, and what has expired is removed.
 	RestoreExpiries(ctx context.Context, ns record.Namespace) error
 }
 
-// ScratchServer is a Writer of a server that can be had for oneself for a while, to make
-// on it what can be had nowhere else.
+// ScratchServer is a Writer of a server that one process can have for itself for a
+// while, to make moments on it that only a server can make.
 type ScratchServer interface {
 	Writer
-	// Claim takes the server (ErrInUse: somebody else has it), which must be empty, or hold no more than what
-	// somebody left there who had taken it and is gone. Release empties it
-	// and gives it back; its error says that it was not one's own all the time,
-	// and that what was read there counts for nothing.
+	// ClaimServer claims the server, which must be empty or hold only what a process
+	// that is gone has left there. ErrInUse is returned while another process has it.
+	// Release empties the server and ends the claim; its error says that the claim was
+	// lost meanwhile, so that nothing that was read there can be relied on.
 	ClaimServer(ctx context.Context) (release func(ctx context.Context) error, err error)
 }
 

@@ -268,8 +268,7 @@ func (w *Writer) append(f []byte, objects []Entry) (full *File) {
 	return w.takeFile()
 }
 
-// buffer returns room for a content file, that of an earlier one where it can: the collector
-// would be late for so much. The lock is held.
+// buffer reuses the buffer of an earlier content file, to bound garbage. The lock is held.
 func (w *Writer) buffer() []byte {
 	if n := len(w.free); n > 0 {
 		room := w.free[n-1]

@@ -140,7 +140,7 @@ func (w *writer) dropClaim(ctx context.Context, stage string) error {
 	return nil
 }
 
-// Trusted implements engine.Stager: a collection of Dexamen's own, with options,
+// Trusted implements engine.StagingWriter: a collection of Dexamen's own, with options,
 // is renamed, and what bears the name afterwards is looked at.
 func (w *writer) Trusted(ctx context.Context) bool {
 	w.mu.Lock()

@@ -41,7 +41,7 @@ type shardedTable struct {
 	zones  []bsoncore.Document
 }
 
-// Layout implements engine.Spread.
+// Layout implements engine.ShardedModel.
 func (model) Layout(now, before func(string, func([]byte) error) error) (engine.Layout, error) {
 	p := &placement{primaries: map[string]string{}, tables: map[string]*shardedTable{},
 		byName: map[string]*shardedTable{}, gone: map[string]bool{}}

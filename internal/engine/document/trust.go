@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/engine"
 )
 
-// Certificates implements engine.Shower. It says hello to find the members and
+// Certificates implements engine.CertificateLister. It says hello to find the members and
 // does nothing else on connections it has not verified.
 func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certificate, error) {
 	base := options.Client().ApplyURI(t.Address)

@@ -99,7 +99,7 @@ func revision(p record.Position) int64 {
 	return int64(binary.BigEndian.Uint64([]byte(p[:8])))
 }
 
-// model implements engine.Bound.
+// model implements engine.RestoreRewriter.
 type model struct{ keyprefix.Model }
 
 // Traits implements engine.Model.

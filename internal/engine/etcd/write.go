@@ -35,7 +35,7 @@ const (
 // isMark reports the marks of restores from content.
 func isMark(key []byte) bool { return bytes.HasPrefix(key, []byte(markPrefix)) }
 
-// writer implements engine.Gradual and engine.SettingsWriter. A watcher of the
+// writer implements engine.InPlaceWriter and engine.SettingsWriter. A watcher of the
 // target sees one put for every key that differs and one delete for every key
 // that is too many, in transactions of at most 120, and the mark.
 type writer struct {
@@ -106,7 +106,7 @@ func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, er
 	return ans.Succeeded, nil
 }
 
-// Occupied implements engine.Gradual.
+// Occupied implements engine.InPlaceWriter.
 func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
 	prefix, flat, err := w.prefixes.Range(ns.Name)
 	if err != nil {
@@ -130,7 +130,7 @@ func orAll(prefix []byte) []byte {
 	return prefix
 }
 
-// Begin implements engine.Gradual.
+// Begin implements engine.InPlaceWriter.
 func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	support func(string, func(record.Record) error) error) error {
 	err := support(leasesName, func(r record.Record) error {
@@ -157,7 +157,7 @@ func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	return nil
 }
 
-// End implements engine.Gradual. The leases made run from here on.
+// End implements engine.InPlaceWriter. The leases made run from here on.
 func (w *writer) End(context.Context, record.Namespace) error {
 	if w.stop != nil {
 		w.stop()
@@ -167,7 +167,7 @@ func (w *writer) End(context.Context, record.Namespace) error {
 	return nil
 }
 
-// Put implements engine.Gradual.
+// Put implements engine.InPlaceWriter.
 func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
 	prefix, _, err := w.prefixes.Range(ns.Name)
 	if err != nil {
@@ -205,7 +205,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	return g.Wait()
 }
 
-// Remove implements engine.Gradual.
+// Remove implements engine.InPlaceWriter.
 func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error {
 	prefix, _, err := w.prefixes.Range(ns.Name)
 	if err != nil {

@@ -56,7 +56,7 @@ var quieten = sync.OnceFunc(func() { goredis.SetLogger(quiet{}) })
 // askTime bounds one question to one server.
 const askTime = 5 * time.Second
 
-// cluster implements engine.Streamed and engine.Heir.
+// cluster implements engine.Streamed and engine.HistoryResumer.
 type cluster struct {
 	t         engine.Target
 	tls       *tls.Config
@@ -503,7 +503,7 @@ func (l *link) ok(args [][]byte) error {
 	return err
 }
 
-// ResumeFrom implements engine.Heir.
+// ResumeFrom implements engine.HistoryResumer.
 func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Position) error {
 	s, err := c.shard(name)
 	if err != nil {

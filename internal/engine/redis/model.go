@@ -97,7 +97,7 @@ func historyOf(name string) (h [20]byte, err error) {
 	return h, nil
 }
 
-// model implements engine.Expiring, engine.Compound and engine.Spread.
+// model implements engine.Expiring, engine.Grouper and engine.ShardedModel.
 type model struct{ keyprefix.Model }
 
 // Traits implements engine.Model.
@@ -169,7 +169,7 @@ func (model) CrossesNamespaces(name string) bool {
 	return name == allName || !cut && strings.HasPrefix(name, "db")
 }
 
-// GroupPrefix implements engine.Compound.
+// GroupPrefix implements engine.Grouper.
 func (model) GroupPrefix(key []byte) []byte {
 	u, _, err := unitOf(key)
 	if err != nil {
@@ -368,7 +368,7 @@ func (model) Expires(value []byte) (time.Time, bool) {
 	return time.UnixMilli(ms), err == nil
 }
 
-// Layout implements engine.Spread: every key is on one shard, and all count.
+// Layout implements engine.ShardedModel: every key is on one shard, and all count.
 func (model) Layout(_, _ func(string, func([]byte) error) error) (engine.Layout, error) {
 	return layout{}, nil
 }

@@ -27,7 +27,7 @@ var marks = []string{markKey, benchKey, holderKey}
 
 func isMark(key []byte) bool { return slices.Contains(marks, string(key)) }
 
-// writer implements engine.Gradual, engine.Replayer and engine.SettingsWriter.
+// writer implements engine.InPlaceWriter, engine.Replayer and engine.SettingsWriter.
 type writer struct {
 	*cluster
 	old bool // servers before 7.0, which know less of streams
@@ -250,7 +250,7 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	return list, w.fail(w.explain(err, addr))
 }
 
-// Begin implements engine.Gradual.
+// Begin implements engine.InPlaceWriter.
 func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	_ func(string, func(record.Record) error) error) error {
 	n, err := w.Occupied(ctx, ns)
@@ -260,10 +260,10 @@ func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	return err
 }
 
-// End implements engine.Gradual.
+// End implements engine.InPlaceWriter.
 func (w *writer) End(context.Context, record.Namespace) error { return nil }
 
-// Occupied implements engine.Gradual.
+// Occupied implements engine.InPlaceWriter.
 func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
 	if ns.Kind == record.KindSettings {
 		return 0, nil
@@ -305,7 +305,7 @@ func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, erro
 	return n, nil
 }
 
-// Put implements engine.Gradual. A unit begins with its first record, which
+// Put implements engine.InPlaceWriter. A unit begins with its first record, which
 // takes the place of what is there.
 func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
 	db, prefix, _, err := split(ns.Name)
@@ -391,7 +391,7 @@ func forOld(args [][]byte) [][]byte {
 	return args
 }
 
-// Remove implements engine.Gradual; keys are those of units.
+// Remove implements engine.InPlaceWriter; keys are those of units.
 func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error {
 	db, prefix, _, err := split(ns.Name)
 	if err != nil {
