@@ -63,7 +63,7 @@ func (a *app) compare(ctx context.Context, c *cli.Command) error {
 	if ada.Pattern == "" {
 		ada.Pattern = adb.Pattern
 	}
-	e, progress, err := a.env(ctx, c, ada.Cluster)
+	e, progress, err := a.openRunner(ctx, c, ada.Cluster)
 	if err != nil {
 		return err
 	}

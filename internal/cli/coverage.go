@@ -21,7 +21,7 @@ func (a *app) coverageCommand() *cli.Command {
 			if err := args(c, 0, 1); err != nil {
 				return err
 			}
-			e, progress, err := a.env(ctx, c, c.Args().First())
+			e, progress, err := a.openRunner(ctx, c, c.Args().First())
 			if err != nil {
 				return err
 			}

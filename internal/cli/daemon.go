@@ -78,7 +78,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 		a.screen.Line("%s", fmt.Sprintf(unit[:len(unit)-1], bin, path))
 		return nil
 	}
-	if _, err := a.wards(c, ""); err != nil {
+	if _, err := a.assignments(c, ""); err != nil {
 		return err
 	}
 	level := slog.LevelInfo
@@ -104,7 +104,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 			}
 		}
 	}()
-	d := &daemon.Daemon{Deps: a.world(c), Log: slog.New(handler), Reload: reload,
+	d := &daemon.Daemon{Deps: a.deps(c), Log: slog.New(handler), Reload: reload,
 		Load: func() (*config.Config, error) { return config.Load(cfg.Path) }, Changed: changed(cfg.Path)}
 	if cfg.Daemon.Listen != "" {
 		l, err := net.Listen("tcp", cfg.Daemon.Listen)
@@ -143,9 +143,9 @@ func changed(path string) func() bool {
 	}
 }
 
-// world is where policies are carried out: stores and clusters as they are
+// deps is where policies are carried out: stores and clusters as they are
 // configured. Memory is shared by what may go on at once.
-func (a *app) world(c *cli.Command) daemon.Deps {
+func (a *app) deps(c *cli.Command) daemon.Deps {
 	var mu sync.Mutex
 	memos := map[string]*store.Memo{}
 	memo := func(name string, most int) *store.Memo {
@@ -174,7 +174,7 @@ func (a *app) world(c *cli.Command) daemon.Deps {
 				return nil, err
 			}
 			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
-				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg),
+				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg),
 				OnEvent: func(run.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster,

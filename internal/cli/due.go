@@ -26,11 +26,11 @@ func (a *app) due(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 0, 0); err != nil {
 		return err
 	}
-	wards, err := a.wards(c, "")
+	wards, err := a.assignments(c, "")
 	if err != nil {
 		return err
 	}
-	world := a.world(c)
+	world := a.deps(c)
 	if c.Bool("run") {
 		runs, err := daemon.Once(ctx, world, nil)
 		if a.screen.JSON {

@@ -22,7 +22,7 @@ func (a *app) pointsCommand() *cli.Command {
 			if err := args(c, 0, 1); err != nil {
 				return err
 			}
-			e, progress, err := a.env(ctx, c, c.Args().First())
+			e, progress, err := a.openRunner(ctx, c, c.Args().First())
 			if err != nil {
 				return err
 			}

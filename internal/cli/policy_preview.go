@@ -51,7 +51,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 0, 1); err != nil {
 		return err
 	}
-	wards, err := a.wards(c, "")
+	wards, err := a.assignments(c, "")
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 	for _, w := range wards {
 		p := &previewed{Policy: w.Policy, Cluster: w.Cluster, Store: w.Store}
 		out = append(out, p)
-		e, progress, err := a.envOf(ctx, c, w.Store, w.Cluster)
+		e, progress, err := a.openRunnerOf(ctx, c, w.Store, w.Cluster)
 		state := &daemon.State{}
 		if err == nil {
 			state, err = daemon.ReadState(ctx, e, w.Cluster)
@@ -256,7 +256,7 @@ func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon
 	s := a.screen
 	gone := len(plan.Verdicts) - plan.Kept()
 	s.Line("%s in %s: %s stay, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"),
-		goes(s, gone))
+		fateText(s, gone))
 	t := s.Table("point", "moment", ">new in store", "", "why")
 	stored := map[string]int64{}
 	for _, p := range state.Points {
@@ -295,7 +295,7 @@ func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon
 	}
 }
 
-func goes(s *view.Screen, n int) string {
+func fateText(s *view.Screen, n int) string {
 	if n == 0 {
 		return "none goes"
 	}

@@ -23,8 +23,8 @@ func (a *app) retentionCommand() *cli.Command {
 		&cli.BoolFlag{Name: "yes", Usage: "with --apply: do not ask"})
 }
 
-// wards returns what the policies protect, of one cluster or of all.
-func (a *app) wards(c *cli.Command, cluster string) ([]daemon.Assignment, error) {
+// assignments returns what the policies protect, of one cluster or of all.
+func (a *app) assignments(c *cli.Command, cluster string) ([]daemon.Assignment, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, err
@@ -51,13 +51,13 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 0, 1); err != nil {
 		return err
 	}
-	wards, err := a.wards(c, c.Args().First())
+	wards, err := a.assignments(c, c.Args().First())
 	if err != nil {
 		return err
 	}
 	var out []map[string]any
 	for _, ward := range wards {
-		e, progress, err := a.envOf(ctx, c, ward.Store, ward.Cluster)
+		e, progress, err := a.openRunnerOf(ctx, c, ward.Store, ward.Cluster)
 		if err != nil {
 			return err
 		}

@@ -43,7 +43,7 @@ func (a *app) runsCommand() *cli.Command {
 			var runs []*store.Run
 			var errs []error
 			for _, name := range names {
-				e, progress, err := a.envOf(ctx, c, name, "")
+				e, progress, err := a.openRunnerOf(ctx, c, name, "")
 				if err == nil {
 					var of []*store.Run
 					of, _, err = a.allRuns(ctx, e, store.RunFilter{})
@@ -94,7 +94,7 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	cluster := c.Args().First()
-	e, progress, err := a.env(ctx, c, cluster)
+	e, progress, err := a.openRunner(ctx, c, cluster)
 	if err != nil {
 		return err
 	}
@@ -155,13 +155,13 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 	for i := 0; i < len(runs); i++ {
 		r := runs[i]
 		n := 1
-		if quiet(r) && !all {
-			for i+n < len(runs) && quiet(runs[i+n]) && runs[i+n].Cluster == r.Cluster {
+		if uneventful(r) && !all {
+			for i+n < len(runs) && uneventful(runs[i+n]) && runs[i+n].Cluster == r.Cluster {
 				n++
 			}
 		}
 		id := r.ID[strings.LastIndexByte(r.ID, '-')+1:] // which runs show takes
-		what := a.came(r)
+		what := a.outcome(r)
 		took := view.Duration(r.Took())
 		if n > 1 {
 			id = fmt.Sprintf("%d captures", n)
@@ -180,26 +180,26 @@ func (a *app) showRuns(runs []*store.Run, all bool) {
 		case !r.Good():
 			result = s.Loss(result)
 		}
-		t.Row(id, r.Kind, r.Cluster, view.Time(r.Started), took, result, what, asker(r))
+		t.Row(id, r.Kind, r.Cluster, view.Time(r.Started), took, result, what, requester(r))
 		i += n - 1
 	}
 	t.Print(0)
 }
 
-// quiet reports whether a run is a capture that went well: there are many.
-func quiet(r *store.Run) bool {
+// uneventful reports whether a run is a capture that went well: there are many.
+func uneventful(r *store.Run) bool {
 	return r.Kind == store.RunCapture && r.Good() && len(r.Warnings) == 0 && len(r.Gaps) == 0
 }
 
-func asker(r *store.Run) string {
+func requester(r *store.Run) string {
 	if r.Policy != "" {
 		return r.Policy
 	}
 	return r.User + " by hand"
 }
 
-// came reports in a few words what came of a run.
-func (a *app) came(r *store.Run) string {
+// outcome reports in a few words what came of a run.
+func (a *app) outcome(r *store.Run) string {
 	if r.Error != "" {
 		text := []rune(strings.ReplaceAll(r.Error, "\n", "; "))
 		if most := max(40, a.screen.Width-90); len(text) > most {

@@ -63,9 +63,9 @@ func (a *app) backend(ctx context.Context, c *cli.Command, name string) (blob.Ba
 	return b, name, err
 }
 
-// env opens the store for a cluster (any, when empty) and makes what verbs work
+// openRunner opens the store for a cluster (any, when empty) and makes what verbs work
 // with. The progress view must be ended with Done.
-func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*run.Runner, *view.Progress, error) {
+func (a *app) openRunner(ctx context.Context, c *cli.Command, cluster string) (*run.Runner, *view.Progress, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, nil, err
@@ -74,11 +74,11 @@ func (a *app) env(ctx context.Context, c *cli.Command, cluster string) (*run.Run
 	if err != nil {
 		return nil, nil, usageError{err}
 	}
-	return a.envOf(ctx, c, name, cluster)
+	return a.openRunnerOf(ctx, c, name, cluster)
 }
 
-// envOf is env for a store that is known.
-func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (*run.Runner, *view.Progress, error) {
+// openRunnerOf is env for a store that is known.
+func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name, cluster string) (*run.Runner, *view.Progress, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, nil, err
@@ -94,7 +94,7 @@ func (a *app) envOf(ctx context.Context, c *cli.Command, name, cluster string) (
 	p := a.screen.NewProgress()
 	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
 		Memory:   int(cfg.Limits.Memory) / 4,
-		Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.bench(c, cfg), OnEvent: p.Event}, p, nil
+		Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), OnEvent: p.Event}, p, nil
 }
 
 // connect opens a configured cluster.
@@ -129,8 +129,8 @@ func scratchFlag() cli.Flag {
 		"points) on this `CLUSTER`, an empty server, which is emptied afterwards"}
 }
 
-// bench returns how scratch servers are opened.
-func (a *app) bench(c *cli.Command, cfg *config.Config) func(context.Context, string) (engine.Cluster, error) {
+// scratchServer returns how scratch servers are opened.
+func (a *app) scratchServer(c *cli.Command, cfg *config.Config) func(context.Context, string) (engine.Cluster, error) {
 	return func(ctx context.Context, cluster string) (engine.Cluster, error) {
 		t, ok, err := cfg.ScratchTarget(ctx, cluster, c.String("scratch"))
 		if err != nil {
@@ -178,7 +178,7 @@ func (a *app) onCluster(ctx context.Context, c *cli.Command) (w work, name strin
 		return w, "", err
 	}
 	name = c.Args().First()
-	w.Runner, w.progress, err = a.env(ctx, c, name)
+	w.Runner, w.progress, err = a.openRunner(ctx, c, name)
 	return w, name, err
 }
 
@@ -189,7 +189,7 @@ func (a *app) atMoment(ctx context.Context, c *cli.Command, ad address.Address) 
 	if ad.When.Kind == address.Live {
 		return w, usage("%s: a moment of the store is needed here, not the live cluster", ad)
 	}
-	if w.Runner, w.progress, err = a.env(ctx, c, ad.Cluster); err != nil {
+	if w.Runner, w.progress, err = a.openRunner(ctx, c, ad.Cluster); err != nil {
 		return w, err
 	}
 	if w.moment, err = moment.Resolve(ctx, w.Runner, ad.Cluster, ad.When, restore.OnScratch{}); err != nil {

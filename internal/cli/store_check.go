@@ -11,7 +11,7 @@ import (
 	"dexamen/internal/view"
 )
 
-func (a *app) storeProbe(ctx context.Context, c *cli.Command) error {
+func (a *app) storeCheck(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 1, 1); err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/view"
 )
 
-func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
+func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 1, 1); err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		err = a.screen.Encode(map[string]any{"store": name, "sound": r.Sound(), "scrub": r})
 	} else {
-		a.showAudit(name, r)
+		a.showScrub(name, r)
 	}
 	switch {
 	case err != nil:
@@ -78,10 +78,10 @@ func (a *app) storeAudit(ctx context.Context, c *cli.Command) error {
 	case len(r.Points)+len(r.Log) > 0:
 		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back "+
 			"what has not changed since%s", run.ErrIncomplete, name,
-			losses(r), mendHint(o, name))
+			losses(r), repairHint(o, name))
 	case !r.Sound():
 		return fmt.Errorf("%w: objects of store %s are damaged; nothing that is protected is lost by it%s",
-			run.ErrDiffers, name, mendHint(o, name))
+			run.ErrDiffers, name, repairHint(o, name))
 	}
 	return nil
 }
@@ -97,7 +97,7 @@ func losses(r *store.ScrubReport) string {
 	return strings.Join(out, " and ")
 }
 
-func mendHint(o store.ScrubOptions, name string) string {
+func repairHint(o store.ScrubOptions, name string) string {
 	if o.Repair && o.From != nil {
 		return ""
 	}
@@ -107,7 +107,7 @@ func mendHint(o store.ScrubOptions, name string) string {
 	return "; heal what can be healed with: dexamen store scrub " + name + " --repair"
 }
 
-func (a *app) showAudit(name string, r *store.ScrubReport) {
+func (a *app) showScrub(name string, r *store.ScrubReport) {
 	sc := a.screen
 	part := ""
 	if r.Parts > 1 {

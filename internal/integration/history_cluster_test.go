@@ -46,7 +46,7 @@ type clusterFixture struct {
 	mu      sync.Mutex
 }
 
-func newYard(t testing.TB, seed uint64) *clusterFixture {
+func newClusterFixture(t testing.TB, seed uint64) *clusterFixture {
 	y := &clusterFixture{rng: rand.New(rand.NewPCG(seed, 99))}
 	set := docsim.Options{Remember: true, OpsPerEntry: 1 + y.rng.IntN(3), LogForm: 1 + y.rng.IntN(2),
 		NoopEvery: time.Duration(50+y.rng.IntN(400)) * time.Millisecond}
@@ -281,7 +281,7 @@ func TestClusterHistories(t *testing.T) {
 }
 
 func clusterHistory(t *testing.T, seed uint64) {
-	y := newYard(t, seed)
+	y := newClusterFixture(t, seed)
 	e := newRunner(t)
 	var told []string
 	var tellMu sync.Mutex

@@ -44,10 +44,10 @@ func builtBinary(t testing.TB) string {
 func TestAHundredKills(t *testing.T) {
 	t.Parallel()
 	bin := builtBinary(t)
-	y := newYard(t, 1)
+	y := newClusterFixture(t, 1)
 	dir := t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
-	target := newYard(t, 4)
+	target := newClusterFixture(t, 4)
 	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } "+
 		"}\nclusters:\n  meadow: { address: %q }\n  paddock: { address: %q }\nlimits: { temp: %q }\n",
 		"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), y.uri, target.uri, dir), 0o600))
