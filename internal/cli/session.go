@@ -78,7 +78,8 @@ func (a *app) openRunner(ctx context.Context, c *cli.Command, cluster string) (*
 }
 
 // openRunnerOf is env for a store that is known.
-func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name, cluster string) (*run.Runner, *view.Progress, error) {
+func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name,
+	cluster string) (*run.Runner, *view.Progress, error) {
 	cfg, err := a.config(c)
 	if err != nil {
 		return nil, nil, err
