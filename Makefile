@@ -21,7 +21,7 @@ demo: build ## the whole job on a simulated cluster
 	$(BIN) demo
 
 test: servers build ## all tests, on real servers where they exist
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./...
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./internal/integration ./...
 
 test-long: servers build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=20 DEXAMEN_HISTORIES=100 \

@@ -22,7 +22,7 @@ func StartOther(t testing.TB) string {
 	dir := os.Getenv("DEXAMEN_JAVASERVER")
 	if dir == "" {
 		_, here, _, _ := runtime.Caller(0)
-		dir = filepath.Join(filepath.Dir(here), "../../testbed/javaserver/target")
+		dir = filepath.Join(filepath.Dir(here), "../../../../testbed/javaserver/target")
 	}
 	_, err := os.Stat(filepath.Join(dir, "javaserver-1.jar"))
 	require.NoError(t, err, "the other document server is not built; run: make servers")
