@@ -33,6 +33,13 @@ func TestErrorsNameLineAndColumn(t *testing.T) {
 		{"no address", "clusters:\n  meadow:\n    prefer: [primary]\n", "has no address"},
 		{"unknown scheme", "clusters:\n  meadow:\n    address: mysql://x\n",
 			"f.yaml:3:14: clusters.meadow.address: address \"mysql://x\": begins with none of the known schemes"},
+		{"an option of another engine", "clusters:\n  m:\n    address: mongodb://h\n    options: { prefix_depth: 1 }\n",
+			"f.yaml:4:30: clusters.m.options.prefix_depth: is no option of clusters of this kind; theirs are " +
+				"pause_balancer"},
+		{"an option that cannot be", "clusters:\n  m:\n    address: redis://h\n    options:\n      prefix_depth: 9\n",
+			"f.yaml:5:21: clusters.m.options.prefix_depth: 9 is not a whole number from 0 to 8"},
+		{"an option that is no number", "clusters:\n  m:\n    address: etcd://h\n    options: { prefix_depth: deep }\n",
+			"deep is not a whole number"},
 		{"password in address", "clusters:\n  meadow:\n    address: mongodb://u:p@h/\n",
 			"f.yaml:3:14: clusters.meadow.address: holds a password"},
 		{
