@@ -33,7 +33,8 @@ func TestRemediesOfAllThatIsWrapped(t *testing.T) {
 	err := fmt.Errorf("two: %w", errors.Join(snapshot, fmt.Errorf("deeper: %w", trust), snapshot))
 	require.Equal(t, []remedy.Remedy{{Kind: remedy.Snapshot, Of: "meadow"}, {Kind: remedy.Trust}}, remedy.All(err))
 	text := explain.Error(err)
-	require.Contains(t, text, "; take a new point now with: dexamen snapshot meadow; look at it with: dexamen cluster trust")
+	require.Contains(t, text,
+		"; take a new point now with: dexamen snapshot meadow; look at it with: dexamen cluster trust")
 	require.ErrorIs(t, err, trust)
 	require.Empty(t, explain.Error(nil))
 	require.Equal(t, "plain", explain.Error(errors.New("plain")))
