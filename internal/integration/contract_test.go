@@ -253,6 +253,7 @@ func slotsFixture(t testing.TB) *engineFixture {
 
 // TestContract holds every kind of cluster to what the verbs promise.
 func TestContract(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(testing.TB) *engineFixture{
 		"document": documentFixture, "etcd": etcdFixture, "redis": lonePrimaryFixture, "redis slots": slotsFixture} {
 		t.Run(name, func(t *testing.T) {

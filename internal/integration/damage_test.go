@@ -90,6 +90,7 @@ var harms = []harm{
 // says sound is right, and nothing that can be restored before a reclaim is lost
 // by it. DEXAMEN_HARM=all spoils every object and not one of each kind.
 func TestEveryHarmToEveryObject(t *testing.T) {
+	t.Parallel()
 	for _, kind := range []string{"plain", "sealed", "sealed with parity"} {
 		if os.Getenv("DEXAMEN_HARM") != "all" && kind != "sealed with parity" {
 			continue
@@ -368,6 +369,7 @@ func shortly(err error) string {
 // damaged or missing; without one a new snapshot stores anew what is lost, with
 // and without an audit before it.
 func TestTheAuditsAdviceHelps(t *testing.T) {
+	t.Parallel()
 	dir, openAt := storeForHarm(t, "sealed")
 	whole, src := protectForHarm(t, dir, openAt)
 	mirror := filepath.Join(t.TempDir(), "larder")

@@ -33,6 +33,7 @@ const fastNoops = 200 * time.Millisecond
 // TestMemberKilledWhileItIsRead goes on at another member, also where that one
 // has first to catch up, longer than a member is looked for.
 func TestMemberKilledWhileItIsRead(t *testing.T) {
+	t.Parallel()
 	for name, lag := range map[string]time.Duration{"the others are close": 0, "the others lag": 45 * time.Second} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -351,6 +352,7 @@ func TestChoosingAMember(t *testing.T) {
 // A primary that is cut off while it is read takes writes that no majority will
 // have. The work goes on at another member, and nothing of them is kept.
 func TestThePrimaryReadIsCutOff(t *testing.T) {
+	t.Parallel()
 	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, connect(t, rs.URI())))

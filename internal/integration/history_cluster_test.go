@@ -264,7 +264,8 @@ func (y *clusterFixture) partition(rng *rand.Rand, rs *docsim.ReplicaSet) {
 // happens to them, and compares the state at random cluster times with what
 // the clusters remember of them.
 func TestClusterHistories(t *testing.T) {
-	n, first := 60, 1 // make test-long has more
+	t.Parallel()
+	n, first := long(60, 16), 1 // make test-long has more
 	if s := os.Getenv("DEXAMEN_HISTORIES"); s != "" {
 		n, _ = strconv.Atoi(s)
 	}
