@@ -40,7 +40,7 @@ shot() {
 shot set-up 'dexamen cluster check meadow' 'dexamen cluster inspect meadow'
 shot snapshot 'dexamen snapshot meadow' 'dexamen capture meadow' 'dexamen points meadow'
 shot coverage 'dexamen coverage meadow' 'dexamen store inspect larder'
-pack=$(find "$(dirname "$DEXAMEN_CONFIG")/larder/packs" -type f -printf '%s %p\n' | sort -n | tail -1 | cut -d' ' -f2-)
+pack=$(find "$(dirname "$DEXAMEN_CONFIG")/larder/content" -type f -printf '%s %p\n' | sort -n | tail -1 | cut -d' ' -f2-)
 printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notrunc status=none
 shot scrub 'dexamen store scrub larder' 'dexamen store scrub larder --repair' 'dexamen store keys list larder'
 shot compare "dexamen compare $spoiled $dropped --show 3"
