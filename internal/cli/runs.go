@@ -256,7 +256,7 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 	}
 	s.Line("run %s: %s%s, %s", s.Accent(r.ID), r.Kind, of, result)
 	line := func(name, format string, args ...any) {
-		s.Line("  %-10s %s", name, fmt.Sprintf(format, args...))
+		s.Line("  %-12s %s", name, fmt.Sprintf(format, args...))
 	}
 	if r.Error != "" {
 		line("error", "%s", s.Loss(r.Error))
@@ -315,7 +315,7 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		line("hook", "%s it: %s: %s", h.Phase, strings.Join(h.Command, " "), how)
 		for _, l := range strings.Split(strings.TrimRight(h.Output, "\n"), "\n") {
 			if l != "" {
-				s.Line("             | %s", l)
+				s.Line("               | %s", l)
 			}
 		}
 	}

@@ -3,7 +3,6 @@ package moment
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -31,12 +30,8 @@ func (m *Moment) ErrNeedsServer() error {
 // HasNoChanges reports whether nothing was done between the point and the moment.
 func (m *Moment) HasNoChanges(ctx context.Context) (bool, error) {
 	for _, s := range m.Point.Shards {
-		err := m.Changes(ctx, s.Name, func(*record.Change) error { return engine.ErrStopFollowing })
-		if errors.Is(err, engine.ErrStopFollowing) {
-			return false, nil
-		}
-		if err != nil {
-			return false, m.OnShard(s.Name, err)
+		for _, err := range m.Log(ctx, s.Name) {
+			return false, err // there is one
 		}
 	}
 	return true, nil
@@ -83,29 +78,30 @@ func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model en
 	}
 	gone := map[string]bool{} // servers take them away soon: there are never many
 	same := true
-	err := tree.Walk(ctx, x, root, func(r record.Record) error {
+	for r, err := range tree.Records(ctx, x, root) {
+		if err != nil {
+			return root, err
+		}
 		v := value(r.Value)
 		same = same && bytes.Equal(v, r.Value)
 		if exp == nil {
-			return nil
+			continue
 		}
 		if at, does := exp.Expires(v); does && !at.After(by) {
 			gone[unit(r.Key)] = true
 		}
-		return nil
-	})
-	if err != nil || same && len(gone) == 0 {
-		return root, err
+	}
+	if same && len(gone) == 0 {
+		return root, nil
 	}
 	b := tree.NewBuilder(x)
-	err = tree.Walk(ctx, x, root, func(r record.Record) error {
-		if len(gone) > 0 && gone[unit(r.Key)] {
-			return nil
+	for r, err := range tree.Records(ctx, x, root) {
+		if err == nil && !gone[unit(r.Key)] {
+			err = b.Add(ctx, record.Record{Key: r.Key, Value: value(r.Value)})
 		}
-		return b.Add(ctx, record.Record{Key: r.Key, Value: value(r.Value)})
-	})
-	if err != nil {
-		return root, err
+		if err != nil {
+			return root, err
+		}
 	}
 	return b.Finish(ctx)
 }

@@ -30,14 +30,13 @@ func (m *Moment) layout(ctx context.Context, src tree.Source, sink tree.Sink) (e
 		for _, sp := range list {
 			spaces[sp.Name] = sp.Root
 		}
-		err = m.Changes(ctx, s.Name, func(c *record.Change) error {
+		for c, err := range m.Log(ctx, s.Name) {
+			if err != nil {
+				return nil, err
+			}
 			if c.Op == record.Put && m.Model.Kind(c.Namespace) == record.KindLayout {
 				put[c.Namespace] = append(put[c.Namespace], bytes.Clone(c.Value))
 			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
 		}
 	}
 	for _, ns := range m.Point.Namespaces {

@@ -55,16 +55,15 @@ func (m *Moment) namesReplayed(ctx context.Context) ([]string, error) {
 	}
 	wide, _ := m.Model.(engine.CrossNamespace)
 	for _, s := range m.Point.Shards {
-		err := m.Changes(ctx, s.Name, func(c *record.Change) error {
+		for c, err := range m.Log(ctx, s.Name) {
+			if err != nil {
+				return nil, err
+			}
 			kind, _ := m.Model.Implied(c.Namespace)
 			if (wide == nil || !wide.CrossesNamespaces(c.Namespace)) && kind.IsContent() &&
 				!slices.Contains(out, c.Namespace) {
 				out = append(out, c.Namespace)
 			}
-			return nil
-		})
-		if err != nil {
-			return nil, m.OnShard(s.Name, err)
 		}
 	}
 	slices.Sort(out)

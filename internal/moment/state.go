@@ -2,7 +2,9 @@ package moment
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -47,6 +49,25 @@ func (m *Moment) Changes(ctx context.Context, shard string, fn func(*record.Chan
 	}
 	return nil
 }
+
+// Log returns every change of a shard that belongs to the moment, in order. A change's
+// bytes are valid until the next one. An error ends the sequence.
+func (m *Moment) Log(ctx context.Context, shard string) iter.Seq2[*record.Change, error] {
+	return func(yield func(*record.Change, error) bool) {
+		err := m.Changes(ctx, shard, func(c *record.Change) error {
+			if !yield(c, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(nil, m.OnShard(shard, err))
+		}
+	}
+}
+
+// errEnough ends the reading of a log of which no more is wanted.
+var errEnough = errors.New("enough")
 
 func (m *Moment) bases(f *fold.Fold, shard string) {
 	f.Unlogged(m.Point.Unlogged)

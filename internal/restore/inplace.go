@@ -138,17 +138,22 @@ func (p *Plan) writeGroups(b *batches, want, was tree.Root) error {
 			}
 			last = bytes.Clone(u)
 			there := false
-			err := tree.WalkFrom(b.ctx, p.scratch, want, u, func(r record.Record) (bool, error) {
+			for r, err := range tree.RecordsFrom(b.ctx, p.scratch, want, u) {
+				if err != nil {
+					return err
+				}
 				if !bytes.Equal(compound.GroupPrefix(r.Key), u) {
-					return false, nil
+					break
 				}
 				there = true
-				return true, b.put(r)
-			})
-			if err == nil && !there {
-				err = b.remove(u)
+				if err := b.put(r); err != nil {
+					return err
+				}
 			}
-			return err
+			if !there {
+				return b.remove(u)
+			}
+			return nil
 		})
 }
 

@@ -1,9 +1,12 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"iter"
+	"slices"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -16,15 +19,14 @@ import (
 func (p *Plan) planReplay(ctx context.Context) error {
 	p.replayed = map[string]bool{}
 	for _, s := range p.Moment.Point.Shards {
-		err := p.Moment.Changes(ctx, s.Name, func(c *record.Change) error {
+		for c, err := range p.Moment.Log(ctx, s.Name) {
+			if err != nil {
+				return err
+			}
 			if p.replays(c.Namespace) {
 				p.Changes++
 				p.replayed[c.Namespace] = true
 			}
-			return nil
-		})
-		if err != nil {
-			return p.Moment.OnShard(s.Name, err)
 		}
 	}
 	return nil
@@ -79,8 +81,6 @@ func (p *Plan) replay(ctx context.Context, w engine.Writer, out []Restored) erro
 		}
 	}
 	p.runner.Emit(run.Step, "carrying out %s of the log", run.Count(p.Changes, "command"))
-	m := p.newMerge(ctx)
-	defer m.stop()
 	var batch []record.Change
 	size, done := 0, int64(0)
 	send := func() error {
@@ -90,13 +90,9 @@ func (p *Plan) replay(ctx context.Context, w engine.Writer, out []Restored) erro
 		batch, size = batch[:0], 0
 		return err
 	}
-	for {
-		c, ok, err := m.next()
+	for c, err := range p.commands(ctx) {
 		if err != nil {
 			return err
-		}
-		if !ok {
-			break
 		}
 		// What belongs together (one position) goes together.
 		if n := len(batch); n > 0 && (size > 1<<20 || n >= 2000) && (batch[n-1].At != c.At) {
@@ -127,64 +123,51 @@ func (p *Plan) replay(ctx context.Context, w engine.Writer, out []Restored) erro
 	return nil
 }
 
-// merge gives the changes of several shards in order of their times.
-type merge struct {
-	stop  context.CancelFunc
-	heads []*head
-}
-
-type head struct {
-	from chan record.Change
-	err  error // valid once from is closed
-	c    record.Change
-	ok   bool
-}
-
-func (p *Plan) newMerge(ctx context.Context) *merge {
-	m := &merge{}
-	ctx, m.stop = context.WithCancel(ctx)
-	for _, s := range p.Moment.Point.Shards {
-		h := &head{from: make(chan record.Change, 256)}
-		go func() {
-			defer close(h.from)
-			h.err = p.Moment.Changes(ctx, s.Name, func(c *record.Change) error {
-				if !p.replays(c.Namespace) {
+// commands returns the commands that are replayed, those of all shards in order of
+// their times.
+func (p *Plan) commands(ctx context.Context) iter.Seq2[record.Change, error] {
+	type head struct {
+		next func() (*record.Change, error, bool)
+		c    *record.Change
+	}
+	return func(yield func(record.Change, error) bool) {
+		var heads []*head
+		// advance has a head be at its next command, and drops it at the end.
+		advance := func(h *head) error {
+			for {
+				c, err, ok := h.next()
+				if err != nil {
+					return fmt.Errorf("reading the log to carry out: %w", err)
+				}
+				if !ok {
+					heads = slices.DeleteFunc(heads, func(o *head) bool { return o == h })
 					return nil
 				}
-				select {
-				case h.from <- c.Clone():
+				if h.c = c; p.replays(c.Namespace) {
 					return nil
-				case <-ctx.Done():
-					return ctx.Err()
 				}
-			})
-			h.err = p.Moment.OnShard(s.Name, h.err)
-		}()
-		m.heads = append(m.heads, h)
-	}
-	for _, h := range m.heads {
-		h.c, h.ok = <-h.from
-	}
-	return m
-}
-
-func (m *merge) next() (c record.Change, ok bool, err error) {
-	var first *head
-	for _, h := range m.heads {
-		if !h.ok {
-			if h.err != nil {
-				return c, false, fmt.Errorf("reading the log to carry out: %w", h.err)
 			}
-			continue
 		}
-		if first == nil || h.c.Wall < first.c.Wall {
-			first = h
+		for _, s := range p.Moment.Point.Shards {
+			next, stop := iter.Pull2(p.Moment.Log(ctx, s.Name))
+			defer stop()
+			heads = append(heads, &head{next: next})
+		}
+		for _, h := range slices.Clone(heads) {
+			if err := advance(h); err != nil {
+				yield(record.Change{}, err)
+				return
+			}
+		}
+		for len(heads) > 0 {
+			first := slices.MinFunc(heads, func(a, b *head) int { return cmp.Compare(a.c.Wall, b.c.Wall) })
+			if !yield(first.c.Clone(), nil) {
+				return
+			}
+			if err := advance(first); err != nil {
+				yield(record.Change{}, err)
+				return
+			}
 		}
 	}
-	if first == nil {
-		return c, false, nil
-	}
-	c = first.c
-	first.c, first.ok = <-first.from
-	return c, true, nil
 }

@@ -15,12 +15,16 @@ import (
 func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState) (moment.NamespaceState, error) {
 	if d, ok := p.Moment.Model.(engine.Deferring); ok && p.Replays {
 		b := tree.NewBuilder(p.scratch)
-		err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
-			return b.Add(ctx, record.Record{Key: r.Key, Value: d.Defer(r.Value)})
-		})
-		if err == nil {
-			s.Root, err = b.Finish(ctx)
+		for r, err := range tree.Records(ctx, p.scratch, s.Root) {
+			if err == nil {
+				err = b.Add(ctx, record.Record{Key: r.Key, Value: d.Defer(r.Value)})
+			}
+			if err != nil {
+				return s, err
+			}
 		}
+		var err error
+		s.Root, err = b.Finish(ctx)
 		return s, err
 	}
 	m, ok := p.Moment.Model.(engine.RestoreRewriter)
@@ -29,22 +33,28 @@ func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState) (moment.N
 	}
 	b := tree.NewBuilder(p.scratch)
 	noted := map[string]int64{}
-	err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
+	for r, err := range tree.Records(ctx, p.scratch, s.Root) {
+		if err != nil {
+			return s, err
+		}
 		value, keep, note := m.RewriteForRestore(p.opt.Chosen, r.Value)
 		if note != "" {
 			noted[note]++
 		}
 		if !keep {
-			return nil
+			continue
 		}
-		return b.Add(ctx, record.Record{Key: r.Key, Value: value})
-	})
-	if err != nil || len(noted) == 0 {
-		return s, err
+		if err := b.Add(ctx, record.Record{Key: r.Key, Value: value}); err != nil {
+			return s, err
+		}
+	}
+	if len(noted) == 0 {
+		return s, nil
 	}
 	for note, n := range noted {
 		p.runner.Emit(run.Note, "%s: %s %s", s.Name, run.Count(n, "record"), note)
 	}
+	var err error
 	s.Root, err = b.Finish(ctx)
 	return s, err
 }

@@ -6,7 +6,6 @@ import (
 
 	"dexamen/internal/core/remedy"
 
-	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
@@ -23,7 +22,10 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 	}
 	done := map[engine.Outcome]int64{}
 	for _, s := range p.settings {
-		err := tree.Walk(ctx, p.scratch, s.Root, func(r record.Record) error {
+		for r, err := range tree.Records(ctx, p.scratch, s.Root) {
+			if err != nil {
+				return err
+			}
 			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Replace)
 			done[did]++
 			if did == engine.KeptExisting {
@@ -31,10 +33,9 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 					s.Name)
 				p.runner.Emit(run.Warning, "%v", remedy.With(kept, remedy.ReplaceOne, ""))
 			}
-			return err
-		})
-		if err != nil {
-			return err
+			if err != nil {
+				return err
+			}
 		}
 	}
 	if n := done[engine.CreatedWithoutPassword]; n > 0 {

@@ -197,7 +197,11 @@ func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, 
 		g.Go(func() error { return w.Write(gctx, stage, recs) })
 		p.runner.ReportProgress(it.To, done, it.Records, bytesDone)
 	}
-	err := tree.Walk(ctx, p.scratch, it.space.Root, func(r record.Record) error {
+	var err error
+	for r, rerr := range tree.Records(gctx, p.scratch, it.space.Root) {
+		if err = rerr; err != nil {
+			break
+		}
 		batch = append(batch, record.Record{Value: bytes.Clone(r.Value)})
 		done++
 		size += int64(len(r.Value))
@@ -205,8 +209,10 @@ func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, 
 		if size >= batchBytes || len(batch) >= batchRecords {
 			send()
 		}
-		return gctx.Err()
-	})
+		if err = gctx.Err(); err != nil {
+			break
+		}
+	}
 	if err == nil && len(batch) > 0 {
 		send()
 	}

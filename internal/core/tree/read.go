@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"sort"
 
 	"dexamen/internal/core/record"
@@ -129,36 +130,62 @@ func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) err
 	}
 }
 
-// WalkFrom calls fn with the records of the tree from a key on, in key order,
-// until it answers false. What comes before the key is not read.
-func WalkFrom(ctx context.Context, src Source, root Root, from []byte, fn func(record.Record) (bool, error)) error {
-	it := NewIterator(src, root)
-	cur := it.side.cur
-	for {
-		n, level, ok := cur.peek()
-		if !ok {
-			return nil
-		}
-		if n.last != nil && bytes.Compare(n.last, from) < 0 {
-			cur.skip()
-		} else if level > 0 {
-			if err := cur.enter(ctx); err != nil {
-				return err
+// errStopped ends a walk whose caller wants no more.
+var errStopped = errors.New("stopped")
+
+// Records returns every record of the tree in key order. A record's bytes are valid
+// until the next one. An error ends the sequence.
+func Records(ctx context.Context, src Source, root Root) iter.Seq2[record.Record, error] {
+	return func(yield func(record.Record, error) bool) {
+		err := Walk(ctx, src, root, func(r record.Record) error {
+			if !yield(r, nil) {
+				return errStopped
 			}
-		} else {
-			break
+			return nil
+		})
+		if err != nil && !errors.Is(err, errStopped) {
+			yield(record.Record{}, err)
 		}
 	}
+}
+
+// RecordsFrom returns the records of the tree from a key on, as Records does. What
+// comes before the key is not read.
+func RecordsFrom(ctx context.Context, src Source, root Root, from []byte) iter.Seq2[record.Record, error] {
+	return func(yield func(record.Record, error) bool) {
+		it := NewIterator(src, root)
+		if err := it.side.cur.seek(ctx, from); err != nil {
+			yield(record.Record{}, err)
+			return
+		}
+		for {
+			r, ok, err := it.Next(ctx)
+			if err != nil {
+				yield(record.Record{}, err)
+				return
+			}
+			if !ok || bytes.Compare(r.Key, from) >= 0 && !yield(r, nil) {
+				return
+			}
+		}
+	}
+}
+
+// seek goes to the leaf in which a key would be; to the end where there is none.
+func (c *cursor) seek(ctx context.Context, key []byte) error {
 	for {
-		r, ok, err := it.Next(ctx)
-		if err != nil || !ok {
-			return err
-		}
-		if bytes.Compare(r.Key, from) < 0 {
-			continue
-		}
-		if more, err := fn(r); err != nil || !more {
-			return err
+		n, level, ok := c.peek()
+		switch {
+		case !ok:
+			return nil
+		case n.last != nil && bytes.Compare(n.last, key) < 0:
+			c.skip()
+		case level > 0:
+			if err := c.enter(ctx); err != nil {
+				return err
+			}
+		default:
+			return nil
 		}
 	}
 }
