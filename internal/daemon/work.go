@@ -83,7 +83,7 @@ func zone(p config.Policy) *time.Location {
 	return p.When.TimeZone
 }
 
-// Do does what is due, and gives the run that came of it. ErrNothing says that it
+// Do does what is due, and gives the run that came of it. [ErrNothing] says that it
 // was done meanwhile, or that another process holds the claim.
 func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to record.Mark)) (*store.Run, error) {
 	e, err := w.env(ctx, d.Assignment.Store, d.Assignment.Cluster)

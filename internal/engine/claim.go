@@ -47,7 +47,7 @@ type Claims struct {
 
 const claimTime = time.Minute
 
-// ClaimNames takes names of a target for this process, all or none. ErrClaimed
+// ClaimNames takes names of a target for this process, all or none. [ErrClaimed]
 // says who has one of them. Claims of processes that are gone are taken over.
 func ClaimNames(ctx context.Context, t ClaimTable, names []string) (*Claims, error) {
 	id := make([]byte, 8)
@@ -154,7 +154,7 @@ func (c *Claims) beat(ctx context.Context) {
 	}
 }
 
-// Check returns ErrClaimLost where the claims cannot be relied on any more.
+// Check returns [ErrClaimLost] where the claims cannot be relied on any more.
 func (c *Claims) Check() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -37,7 +37,7 @@ type Cluster interface {
 	// Topology asks every member anew.
 	Topology(ctx context.Context) (*Topology, error)
 	// Choose picks the member of a shard to read, by preference, health and
-	// lag; later reads use it until it fails. ErrNoMember is returned, with why each
+	// lag; later reads use it until it fails. [ErrNoMember] is returned, with why each
 	// was refused, when none is fit.
 	Choose(ctx context.Context, shard string) (Choice, error)
 	// Namespaces lists what there is, with definitions, in order of names.
@@ -48,7 +48,7 @@ type Cluster interface {
 	// Scan reads a partition, calling fn with each record; its bytes are
 	// valid until fn returns. When a member fails the scan goes on at another
 	// one after the last key, or from the beginning where the server has no
-	// order to go by. ErrMoved is returned when the
+	// order to go by. [ErrMoved] is returned when the
 	// namespace is not the one that was listed.
 	Scan(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
 	// Writer returns access for restoring.
@@ -79,7 +79,7 @@ type Pinned interface {
 	Logged
 	// Pin returns a view of the cluster as it is now, and its position; it is
 	// closed with the cluster. When the server no longer keeps that state, what
-	// reads it ends with ErrStateGone.
+	// reads it ends with [ErrStateGone].
 	Pin(ctx context.Context) (Cluster, record.Mark, error)
 }
 
@@ -91,7 +91,7 @@ type Streamed interface {
 	// fn returns.
 	Stream(ctx context.Context, shard string, fn func(ns record.Namespace, r record.Record) error) (record.Mark, error)
 	// ContentPlacement returns a text that changes when content moves to another shard.
-	// ErrMoving is returned while content is on its way.
+	// [ErrMoving] is returned while content is on its way.
 	ContentPlacement(ctx context.Context) (string, error)
 }
 
@@ -126,7 +126,7 @@ type Logged interface {
 	// Follow reads a shard's log from just after a position, calling fn with
 	// whole entries' changes, in order, and how far it got; without changes
 	// now and then while nothing happens. It goes on until fn returns an
-	// error; ErrStopFollowing ends it without one. ErrLogLost is returned when the
+	// error; [ErrStopFollowing] ends it without one. [ErrLogLost] is returned when the
 	// log no longer holds what comes after the position.
 	Follow(ctx context.Context, shard string, after record.Position, fn func([]record.Change, Progress) error) error
 	// LogMember returns the member whose log is being read.

@@ -55,7 +55,7 @@ type Model interface {
 
 // Traits are what is peculiar to an engine's logs and namespaces.
 type Traits struct {
-	// Commands is set when the log holds commands (record.Command), which only a
+	// Commands is set when the log holds commands ([record.Command]), which only a
 	// server can carry out: moments after a point are made by replaying them.
 	Commands bool
 	// ShardClocks is set when positions of different shards cannot be compared: a
@@ -94,7 +94,7 @@ type Deferring interface {
 }
 
 // RestoreRewriter is a Model of records that a restore may have to write otherwise
-// than they were, as its driver's RestoreChooser offers.
+// than they were, as its driver's [RestoreChooser] offers.
 type RestoreRewriter interface {
 	Model
 	// RewriteForRestore returns what is written for a record's value; keep false

@@ -78,7 +78,7 @@ type Target struct {
 	// Settings: users and roles belong to what is protected.
 	Settings bool
 	// Options are what only clusters of this engine can be told, as the driver's
-	// OptionLister lists them.
+	// [OptionLister] lists them.
 	Options map[string]any
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration
@@ -177,7 +177,7 @@ type Topology struct {
 	HidesDrops bool `json:"hides_drops,omitempty"`
 }
 
-// logEnds is a kind of ErrLogLost that says otherwise.
+// logEnds is a kind of [ErrLogLost] that says otherwise.
 type logEnds struct{}
 
 func (logEnds) Error() string { return "the log cannot be carried out any further" }

@@ -8,7 +8,7 @@ import (
 
 // Pick chooses the member to read by what is preferred: addresses or roles, the
 // first that is fit. The roles primary and secondary stand for what the engine
-// calls them. ErrNoMember says why each was refused.
+// calls them. [ErrNoMember] says why each was refused.
 func Pick(t Target, shard string, members []Member, leading, following string) (Choice, error) {
 	wishes := t.Prefer
 	if len(wishes) == 0 {

@@ -6,16 +6,16 @@ import (
 	"dexamen/internal/core/record"
 )
 
-// Writer gives access to a cluster for restoring: a StagingWriter or an
-// InPlaceWriter.
+// Writer gives access to a cluster for restoring: a [StagingWriter] or an
+// [InPlaceWriter].
 type Writer interface {
 	// Reserve takes namespaces of the target for this restore, on the target
-	// itself. ErrClaimed: another one has them. It is called before anything is
+	// itself. [ErrClaimed]: another one has them. It is called before anything is
 	// written, once.
 	Reserve(ctx context.Context, names []string) (*Claims, error)
 	// Stages lists what restores left behind that were cut short and whose
 	// processes are gone: stages that a record on the target names, or for an
-	// InPlaceWriter the names of namespaces that were being written.
+	// [InPlaceWriter] the names of namespaces that were being written.
 	Stages(ctx context.Context) ([]string, error)
 }
 
@@ -37,10 +37,10 @@ type StagingWriter interface {
 	Count(ctx context.Context, name string) (int64, error)
 	// Publish makes the stage the namespace of this name. Replace allows that
 	// one of the name is there, which is then gone; without it that is an
-	// error and nothing is changed. ErrNoRename is returned when the server
+	// error and nothing is changed. [ErrNoRename] is returned when the server
 	// refuses to give a stage this name; nothing was changed then.
 	Publish(ctx context.Context, stage, name string, replace bool) error
-	// Replaceable returns ErrNotReplaceable where publishing cannot put a stage of
+	// Replaceable returns [ErrNotReplaceable] where publishing cannot put a stage of
 	// this namespace in the place of one that is there.
 	Replaceable(ns record.Namespace) error
 	// KeepsIdentity reports whether a namespace has the identity of its stage after
@@ -82,7 +82,7 @@ type Replayer interface {
 	Writer
 	// Replay replays commands in order and returns how many it replayed. Names maps
 	// the namespaces they were logged for to those they are replayed on; others are
-	// skipped. ErrOutsideNamespaces is returned when a command concerns more than
+	// skipped. [ErrOutsideNamespaces] is returned when a command concerns more than
 	// these.
 	Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error)
 	// RestoreExpiries ends the replay of a namespace: deferred expiries are set as
@@ -95,7 +95,7 @@ type Replayer interface {
 type ScratchServer interface {
 	Writer
 	// ClaimServer claims the server, which must be empty or hold only what a process
-	// that is gone has left there. ErrInUse is returned while another process has it.
+	// that is gone has left there. [ErrInUse] is returned while another process has it.
 	// Release empties the server and ends the claim; its error says that the claim was
 	// lost meanwhile, so that nothing that was read there can be relied on.
 	ClaimServer(ctx context.Context) (release func(ctx context.Context) error, err error)

@@ -33,7 +33,7 @@ func (l *UntrackedError) Error() string {
 		strings.Join(l.Names, ", "), run.FormatTime(l.Since))
 }
 
-// Remedy implements remedy.Remedied.
+// Remedy implements [remedy.Remedied].
 func (l *UntrackedError) Remedy() remedy.Remedy {
 	return remedy.Remedy{Kind: remedy.Snapshot, Of: l.Cluster}
 }

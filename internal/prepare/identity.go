@@ -1,6 +1,6 @@
 // Package prepare is what snapshots and captures do first: Open checks that the
 // cluster is the one its points are of, lets the engine resume its history, and
-// lets go on what was left held still. WaitForEnd waits for a log.
+// lets go on what was left held still. [WaitForEnd] waits for a log.
 package prepare
 
 import (

@@ -32,7 +32,7 @@ type Options struct {
 	// Settings puts users and roles back too: those that are missing, and with
 	// Replace also those that differ. None is taken away.
 	Settings bool
-	// Chosen are choices that only the engine has (engine.RestoreOption), by name.
+	// Chosen are choices that only the engine has ([engine.RestoreOption]), by name.
 	Chosen map[string]string
 	// keepDeferred leaves expiries put off that were put off to carry out a log.
 	keepDeferred bool

@@ -1,6 +1,6 @@
 // Package verify proves what the store holds: that a point and the log after it
 // can be read and carried out (Point, Moment), that log and points agree
-// (ProveLog), and that a live cluster is what a moment says (Live).
+// ([ProveLog]), and that a live cluster is what a moment says (Live).
 package verify
 
 import (

@@ -49,7 +49,7 @@ type Info struct {
 	Made time.Time
 }
 
-// Backend keeps objects. Names are slash-separated, as CheckName allows. All
+// Backend keeps objects. Names are slash-separated, as [CheckName] allows. All
 // methods may be called from many goroutines and processes at once.
 type Backend interface {
 	// Create makes an object with this content. When it returns nil the
@@ -59,12 +59,12 @@ type Backend interface {
 	// Read returns the whole object.
 	Read(ctx context.Context, name string) ([]byte, error)
 	// ReadAt returns exactly n bytes from off; a negative off counts from the
-	// end. Asking for what is not there is ErrRange.
+	// end. Asking for what is not there is [ErrRange].
 	ReadAt(ctx context.Context, name string, off int64, n int) ([]byte, error)
 	// List calls fn with every object whose name begins with prefix, in
 	// order of names. Objects made meanwhile may be missed.
 	List(ctx context.Context, prefix string, fn func(Info) error) error
-	// Remove deletes an object; ErrNotFound when there is none.
+	// Remove deletes an object; [ErrNotFound] when there is none.
 	Remove(ctx context.Context, name string) error
 	// String returns the location, for people; it holds no secrets.
 	String() string
@@ -86,7 +86,7 @@ type Anchored interface {
 	// Anchor takes an object, or a copy of it, as the sign that the store is
 	// there.
 	Anchor(ctx context.Context, name string, copies ...string) error
-	// Present returns ErrGone when the store that Anchor was called for is not
+	// Present returns [ErrGone] when the store that Anchor was called for is not
 	// there. Create and Remove do the same.
 	Present(ctx context.Context) error
 }

@@ -38,7 +38,7 @@ type anchor struct {
 	content  []byte   // of the first
 }
 
-// tmpDir holds files being written. Its name is none that CheckName allows.
+// tmpDir holds files being written. Its name is none that [CheckName] allows.
 const tmpDir = ".incoming"
 
 // NewDir returns the backend for a folder, which need not exist.

@@ -226,7 +226,7 @@ func (s *Catalog) Points(ctx context.Context, cluster string) (points []*Point, 
 }
 
 // PutSegment writes a log segment. That two captures cannot write the same
-// stretch is in its name: the second one gets blob.ErrExists.
+// stretch is in its name: the second one gets [blob.ErrExists].
 func (s *Catalog) PutSegment(ctx context.Context, h journal.Header, data []byte) error {
 	if err := sealed.CheckClusterName(h.Cluster); err != nil {
 		return err

@@ -17,7 +17,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// Node implements tree.Source. What it returns has been checked twice: the
+// Node implements [tree.Source]. What it returns has been checked twice: the
 // frame against its checksum, and the node against its name.
 func (s *Content) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	return s.node(ctx, h, 0)

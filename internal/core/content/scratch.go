@@ -44,7 +44,7 @@ func (s *Content) NewScratch(dir string) (*Scratch, error) {
 // Close removes the file.
 func (x *Scratch) Close() { _ = x.file.Close() }
 
-// PutNode implements tree.Sink.
+// PutNode implements [tree.Sink].
 func (x *Scratch) PutNode(_ context.Context, h tree.Hash, node []byte, _ tree.Hash) error {
 	if x.store.Index.keeps(h) {
 		return nil
@@ -72,7 +72,7 @@ func (x *Scratch) keep(h tree.Hash, node []byte) error {
 	return nil
 }
 
-// Node implements tree.Source.
+// Node implements [tree.Source].
 func (x *Scratch) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	x.mu.Lock()
 	sp, ok := x.at[h]

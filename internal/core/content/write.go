@@ -18,8 +18,8 @@ const sharedBytes = 128 << 10
 // patchLimit: a patch longer than this part of its leaf is not worth it.
 const patchLimit = 4
 
-// Writer takes the nodes of one piece of work. It is a tree.Sink, and a
-// tree.Source for what is in the store and what it took itself.
+// Writer takes the nodes of one piece of work. It is a [tree.Sink], and a
+// [tree.Source] for what is in the store and what it took itself.
 type Writer struct {
 	s    *Content
 	ctx  context.Context // of the whole piece of work, whoever hands nodes in
@@ -92,7 +92,7 @@ func (w *Writer) fail(err error) {
 	}
 }
 
-// PutNode implements tree.Sink.
+// PutNode implements [tree.Sink].
 func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
 	w.begin()
 	known := w.s.Index.keeps(h)
@@ -159,7 +159,7 @@ func (w *Writer) Rewrite(h tree.Hash, node []byte) error {
 	return nil
 }
 
-// Node implements tree.Source.
+// Node implements [tree.Source].
 func (w *Writer) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	w.mu.Lock()
 	node, ok := w.pending[h]

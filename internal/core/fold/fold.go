@@ -455,7 +455,7 @@ func (e *edits) seek(id int) error {
 	return nil
 }
 
-// NextKey implements tree.Edits.
+// NextKey implements [tree.Edits].
 func (e *edits) NextKey(context.Context) ([]byte, bool, error) {
 	if !e.more {
 		return nil, false, nil
@@ -464,7 +464,7 @@ func (e *edits) NextKey(context.Context) ([]byte, bool, error) {
 	return e.key, true, nil
 }
 
-// Edit implements tree.Edits: it applies all changes of the key in order.
+// Edit implements [tree.Edits]: it applies all changes of the key in order.
 func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool, error) {
 	value, keep := old, present
 	for e.more && bytes.Equal(e.nextKey, e.key) {

@@ -2,7 +2,7 @@
 // header, a checksum, and the payload, compressed where that helps.
 //
 // A frame is checked before it is believed: a flipped bit anywhere in header
-// or payload is an error that wraps ErrDamaged, never wrong bytes. The layout
+// or payload is an error that wraps [ErrDamaged], never wrong bytes. The layout
 // is specified in docs/format.md.
 package frame
 
@@ -122,7 +122,7 @@ func checksum(f []byte) (sum [16]byte) {
 	return sum
 }
 
-// ReadHeader reads a frame's header; b holds at least HeaderSize bytes. The
+// ReadHeader reads a frame's header; b holds at least [HeaderSize] bytes. The
 // payload is only proven by Open.
 func ReadHeader(b []byte) (Header, error) {
 	var h Header

@@ -51,7 +51,7 @@ func NewKey(id KeyID, secret [32]byte) *Key {
 // that are not encrypted open; with another only those that are, so that
 // nothing can be slipped in without a key.
 type Ring interface {
-	// Key returns a key, or an error that wraps ErrLocked.
+	// Key returns a key, or an error that wraps [ErrLocked].
 	Key(id KeyID) (*Key, error)
 }
 

@@ -192,7 +192,7 @@ func damaged(err error) error {
 }
 
 // HeaderLength returns how many bytes from the front hold the whole header; front
-// is the first HeadSize bytes, or all where there are fewer.
+// is the first [HeadSize] bytes, or all where there are fewer.
 func HeaderLength(front []byte) (int, error) {
 	if len(front) < len(magic) || string(front[:len(magic)]) != magic {
 		return 0, fmt.Errorf("%w: does not begin as one", ErrDamaged)

@@ -83,7 +83,7 @@ type Options struct {
 	Temp string
 	// Memo, where not nil, is shared by stores opened at this place.
 	Memo *Memo
-	// Unlock opens an encrypted store: see ParseSecret.
+	// Unlock opens an encrypted store: see [ParseSecret].
 	Unlock []age.Identity
 }
 

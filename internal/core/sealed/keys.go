@@ -324,7 +324,7 @@ type ring struct {
 	ctx context.Context
 }
 
-// Key implements frame.Ring.
+// Key implements [frame.Ring].
 func (r ring) Key(id frame.KeyID) (*frame.Key, error) { return r.key(r.ctx, id) }
 
 // key returns a data key, from memory or from the store. No lock is held while it is

@@ -13,7 +13,7 @@ func (s *Objects) MarkName(cluster, what string) string {
 	return marksPrefix + s.NamePart("cluster", cluster) + "/" + what
 }
 
-// PutMark makes a mark; v is kept as JSON. blob.ErrExists: it is there.
+// PutMark makes a mark; v is kept as JSON. [blob.ErrExists]: it is there.
 func (s *Objects) PutMark(ctx context.Context, cluster, what string, v any) error {
 	if err := CheckClusterName(cluster); err != nil {
 		return err

@@ -15,6 +15,6 @@
 //	rec  rec  rec     rec  value of 20 MiB -> pieces
 //
 // Nodes are named by BLAKE3 of their bytes and written to a Sink; how a sink
-// stores them (in full, or as a patch against another leaf: see EncodePatch)
+// stores them (in full, or as a patch against another leaf: see [EncodePatch])
 // is no part of what they are.
 package tree

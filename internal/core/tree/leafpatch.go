@@ -94,7 +94,7 @@ func EncodePatch(base, leaf []byte, limit int) (patch []byte, ok bool) {
 	return patch, len(patch) <= limit
 }
 
-// ApplyPatch makes the leaf that EncodePatch was given.
+// ApplyPatch makes the leaf that [EncodePatch] was given.
 func ApplyPatch(base, patch []byte) ([]byte, error) {
 	bad := func(what string) error { return fmt.Errorf("%w: patch %s", ErrNode, what) }
 	r, err := newLeafReader(base)

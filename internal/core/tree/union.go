@@ -18,7 +18,7 @@ type UnionPart struct {
 
 // Union builds the tree of the records of several. Records that share a key
 // are all kept: in order of their values the first has the key itself, the
-// others, each, that of AgainKey. So the result does not depend on which part
+// others, each, that of [AgainKey]. So the result does not depend on which part
 // holds which record.
 func Union(ctx context.Context, src Source, parts []UnionPart, sink Sink) (Root, error) {
 	if len(parts) == 1 && parts[0].Keep == nil {

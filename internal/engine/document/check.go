@@ -59,7 +59,7 @@ func (c *set) probes() []probe {
 	return out
 }
 
-// Check implements engine.Checker.
+// Check implements [engine.Checker].
 func (c *cluster) Check(ctx context.Context, report func(string, error, string)) {
 	all := []*set{}
 	if c.routers != nil {

@@ -33,7 +33,7 @@ func (w *writer) claimed() *mongo.Collection {
 	return w.cl.Database(workDB).Collection(claimsColl, options.Collection().SetWriteConcern(writeconcern.Majority()))
 }
 
-// Reserve implements engine.Writer.
+// Reserve implements [engine.Writer].
 func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, error) {
 	c, err := engine.ClaimNames(ctx, w, names)
 	if errors.Is(err, engine.ErrClaimed) {
@@ -48,7 +48,7 @@ func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, e
 	return c, nil
 }
 
-// Claim implements engine.ClaimTable.
+// Claim implements [engine.ClaimTable].
 func (w *writer) Claim(ctx context.Context, name string) (string, error) {
 	raw, err := w.claimed().FindOne(ctx, bson.D{{Key: "_id", Value: name}}).Raw()
 	if errors.Is(err, mongo.ErrNoDocuments) {
@@ -61,7 +61,7 @@ func (w *writer) Claim(ctx context.Context, name string) (string, error) {
 	return value, nil
 }
 
-// SwapClaim implements engine.ClaimTable.
+// SwapClaim implements [engine.ClaimTable].
 func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, error) {
 	id := bson.E{Key: "_id", Value: name}
 	is := bson.D{id, {Key: "claim", Value: was}}
@@ -82,7 +82,7 @@ func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, er
 	return err == nil && r.MatchedCount == 1, err
 }
 
-// Stages implements engine.Writer: the stages that a record tells of and whose
+// Stages implements [engine.Writer]: the stages that a record tells of and whose
 // restores are gone. A collection whose name only looks like a stage's is the
 // user's.
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
@@ -140,7 +140,7 @@ func (w *writer) dropClaim(ctx context.Context, stage string) error {
 	return nil
 }
 
-// Trusted implements engine.StagingWriter: a collection of Dexamen's own, with options,
+// Trusted implements [engine.StagingWriter]: a collection of Dexamen's own, with options,
 // is renamed, and what bears the name afterwards is looked at.
 func (w *writer) Trusted(ctx context.Context) bool {
 	w.mu.Lock()

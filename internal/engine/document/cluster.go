@@ -18,7 +18,7 @@ import (
 	"dexamen/internal/engine"
 )
 
-// cluster implements engine.Logged, and engine.Routed where it is sharded.
+// cluster implements [engine.Logged], and [engine.Routed] where it is sharded.
 type cluster struct {
 	t        engine.Target
 	sets     map[string]*set // by shard name
@@ -33,7 +33,7 @@ type cluster struct {
 // shard: they hold where everything is, and the users.
 const configShard = "config"
 
-// Open implements engine.Driver.
+// Open implements [engine.Driver].
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
 	base, err := clientOptions(t)
 	if err != nil {
@@ -247,7 +247,7 @@ func (c *cluster) discoverSharded(ctx context.Context, base *options.ClientOptio
 	return g.Wait()
 }
 
-// Close implements engine.Cluster.
+// Close implements [engine.Cluster].
 func (c *cluster) Close() error {
 	for _, s := range c.sets {
 		_ = s.close()
@@ -269,10 +269,10 @@ func (c *cluster) of(shard string) (*set, error) {
 	return nil, fmt.Errorf("cluster %s has no shard %q; it has %s", c.t.Name, shard, strings.Join(c.order, ", "))
 }
 
-// Engine implements engine.Cluster.
+// Engine implements [engine.Cluster].
 func (c *cluster) Engine() string { return Name }
 
-// Topology implements engine.Cluster.
+// Topology implements [engine.Cluster].
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	t := &engine.Topology{Engine: Name, Kind: "replica set", Identity: c.identity, Settings: c.t.Settings}
 	if c.routers != nil {
@@ -319,7 +319,7 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	return t, nil
 }
 
-// Choose implements engine.Cluster.
+// Choose implements [engine.Cluster].
 func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, error) {
 	s, err := c.of(shard)
 	if err != nil {
@@ -328,7 +328,7 @@ func (c *cluster) Choose(ctx context.Context, shard string) (engine.Choice, erro
 	return s.choose(ctx)
 }
 
-// Namespaces implements engine.Cluster: of every shard by itself.
+// Namespaces implements [engine.Cluster]: of every shard by itself.
 func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	lists := make([][]engine.Namespace, len(c.order))
 	g, gctx := errgroup.WithContext(ctx)
@@ -346,7 +346,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	return out, c.checkHashes(ctx, out)
 }
 
-// Partitions implements engine.Cluster.
+// Partitions implements [engine.Cluster].
 func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
 	s, err := c.of(ns.Shard)
 	if err != nil {
@@ -355,7 +355,7 @@ func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([
 	return s.partitions(ctx, ns, n)
 }
 
-// Scan implements engine.Cluster.
+// Scan implements [engine.Cluster].
 func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
 	fn func(record.Record) error) error {
 	s, err := c.of(ns.Shard)
@@ -365,7 +365,7 @@ func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partit
 	return s.scan(ctx, ns, p, fn)
 }
 
-// LogEnd implements engine.Logged.
+// LogEnd implements [engine.Logged].
 func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error) {
 	s, err := c.of(shard)
 	if err != nil {
@@ -374,7 +374,7 @@ func (c *cluster) LogEnd(ctx context.Context, shard string) (record.Mark, error)
 	return s.logEnd(ctx)
 }
 
-// LogStart implements engine.Logged.
+// LogStart implements [engine.Logged].
 func (c *cluster) LogStart(ctx context.Context, shard string) (record.Mark, error) {
 	s, err := c.of(shard)
 	if err != nil {
@@ -383,7 +383,7 @@ func (c *cluster) LogStart(ctx context.Context, shard string) (record.Mark, erro
 	return s.logStart(ctx)
 }
 
-// Follow implements engine.Logged.
+// Follow implements [engine.Logged].
 func (c *cluster) Follow(ctx context.Context, shard string, after record.Position,
 	fn func([]record.Change, engine.Progress) error) error {
 	s, err := c.of(shard)
@@ -393,7 +393,7 @@ func (c *cluster) Follow(ctx context.Context, shard string, after record.Positio
 	return s.followLog(ctx, after, fn)
 }
 
-// LogMember implements engine.Logged.
+// LogMember implements [engine.Logged].
 func (c *cluster) LogMember(shard string) string {
 	s, err := c.of(shard)
 	if err != nil {
@@ -407,10 +407,10 @@ func (c *cluster) LogMember(shard string) string {
 var pauseBalancerOption, pauseBalancer = engine.BoolOption("pause_balancer",
 	"stop the balancer while the cluster is scanned; not needed for an exact snapshot, keeps load down")
 
-// Options implements engine.OptionLister.
+// Options implements [engine.OptionLister].
 func (Driver) Options() []engine.Option { return []engine.Option{pauseBalancerOption} }
 
-// Quiescible implements engine.Quiescer: it is the balancer, where it runs and is
+// Quiescible implements [engine.Quiescer]: it is the balancer, where it runs and is
 // to be stopped.
 func (c *cluster) Quiescible(ctx context.Context) (what string, err error) {
 	if c.routers == nil || !pauseBalancer(c.t) {
@@ -429,10 +429,10 @@ func (c *cluster) Quiescible(ctx context.Context) (what string, err error) {
 	return "balancer", nil
 }
 
-// Quiesce implements engine.Quiescer. It waits for the move that is going on.
+// Quiesce implements [engine.Quiescer]. It waits for the move that is going on.
 func (c *cluster) Quiesce(ctx context.Context) error { return c.setBalancer(ctx, false) }
 
-// Resume implements engine.Quiescer.
+// Resume implements [engine.Quiescer].
 func (c *cluster) Resume(ctx context.Context) error { return c.setBalancer(ctx, true) }
 
 func (c *cluster) setBalancer(ctx context.Context, on bool) error {
@@ -449,7 +449,7 @@ func (c *cluster) setBalancer(ctx context.Context, on bool) error {
 	})
 }
 
-// Writer implements engine.Cluster.
+// Writer implements [engine.Cluster].
 func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 	if c.routers != nil {
 		return c.routers.writer(ctx)
@@ -457,7 +457,7 @@ func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 	return c.sets[c.order[0]].writer(ctx)
 }
 
-// Routed implements engine.Routed.
+// Routed implements [engine.Routed].
 func (c *cluster) Routed() engine.Cluster {
 	if c.routers == nil {
 		return c

@@ -36,7 +36,7 @@ import (
 // Driver is the engine's driver.
 type Driver struct{}
 
-// Model implements engine.Driver.
+// Model implements [engine.Driver].
 func (Driver) Model() engine.Model { return model{} }
 
 // Name is the engine's name in points.

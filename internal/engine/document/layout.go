@@ -18,7 +18,7 @@ import (
 	"dexamen/internal/engine/document/bsonkey"
 )
 
-// placement implements engine.Layout from the config servers' collections
+// placement implements [engine.Layout] from the config servers' collections
 // ("Config Database"): databases names each database's primary shard,
 // collections the sharded ones with their keys, chunks which shard owns which
 // range of the key, and tags the zones.
@@ -41,7 +41,7 @@ type shardedTable struct {
 	zones  []bsoncore.Document
 }
 
-// Layout implements engine.ShardedModel.
+// Layout implements [engine.ShardedModel].
 func (model) Layout(now, before func(string, func([]byte) error) error) (engine.Layout, error) {
 	p := &placement{primaries: map[string]string{}, tables: map[string]*shardedTable{},
 		byName: map[string]*shardedTable{}, gone: map[string]bool{}}
@@ -242,7 +242,7 @@ func truncated(f float64) int64 {
 	return int64(f)
 }
 
-// Part implements engine.Layout.
+// Part implements [engine.Layout].
 func (p *placement) Part(shardName string, ns record.Namespace) engine.Part {
 	part := engine.Part{Name: ns.Name}
 	if shardName == configShard {
@@ -277,7 +277,7 @@ func (p *placement) Part(shardName string, ns record.Namespace) engine.Part {
 	return part
 }
 
-// Define implements engine.Layout.
+// Define implements [engine.Layout].
 func (p *placement) Define(ns record.Namespace) ([]byte, error) {
 	t := p.tables[string(ns.Ident)]
 	if t == nil {

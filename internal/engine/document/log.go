@@ -83,7 +83,7 @@ func (c *set) needLog() error {
 	return fmt.Errorf("cluster %s: %w: %s", c.t.Name, engine.ErrNoLog, why)
 }
 
-// followLog reads the log from just after a position, as engine.Logged says.
+// followLog reads the log from just after a position, as [engine.Logged] says.
 func (c *set) followLog(ctx context.Context, after record.Position,
 	fn func([]record.Change, engine.Progress) error) error {
 	if err := c.needLog(); err != nil {
@@ -304,7 +304,7 @@ func (f *follow) lost(ctx context.Context, addr string) error {
 		oldest.T, oldest.I, w.First.Wall.Local().Format(time.RFC3339), at.T, at.I)}}
 }
 
-// LostError is an engine.ErrLogLost that tells from where on the log holds.
+// LostError is an [engine.ErrLogLost] that tells from where on the log holds.
 type LostError struct {
 	Member string
 	First  record.Mark
@@ -314,5 +314,5 @@ type LostError struct {
 // Error implements error.
 func (e *LostError) Error() string { return e.text }
 
-// Unwrap makes the error an engine.ErrLogLost.
+// Unwrap makes the error an [engine.ErrLogLost].
 func (e *LostError) Unwrap() error { return engine.ErrLogLost }

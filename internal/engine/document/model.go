@@ -12,17 +12,17 @@ import (
 	"dexamen/internal/engine"
 )
 
-// model implements engine.Model.
+// model implements [engine.Model].
 type model struct{}
 
-// Apply implements fold.Model.
+// Apply implements [fold.Model].
 func (model) Apply(old []byte, c *record.Change, loose bool) ([]byte, error) {
 	return applyUpdate(old, c.Value, loose)
 }
 
 var emptyDocument = buildFields(nil)
 
-// CheckChange implements engine.Model: an update is applied to an empty document,
+// CheckChange implements [engine.Model]: an update is applied to an empty document,
 // passing over what does not fit it, and an alteration to an empty definition.
 func (model) CheckChange(c *record.Change) error {
 	var err error
@@ -39,18 +39,18 @@ func (model) CheckChange(c *record.Change) error {
 	return nil
 }
 
-// Alter implements fold.Model.
+// Alter implements [fold.Model].
 func (model) Alter(def []byte, c *record.Change) ([]byte, error) {
 	return alterDefinition(def, c.Value)
 }
 
-// Implied implements fold.Model.
+// Implied implements [fold.Model].
 func (model) Implied(name string) (kind record.Kind, def []byte) {
 	kind = kindOf(name)
 	return kind, createdDefinition(kind, nil)
 }
 
-// Kind implements engine.Model.
+// Kind implements [engine.Model].
 func (model) Kind(name string) record.Kind { return kindOf(name) }
 
 // Label returns a document's _id, as extended JSON.
@@ -107,7 +107,7 @@ func (model) Changes(a, b []byte) []string {
 	return out
 }
 
-// Describe implements engine.Model.
+// Describe implements [engine.Model].
 func (model) Describe(def []byte) []string { return describeDefinition(def) }
 
 // Portable returns a definition without the index version, which differs between
@@ -155,16 +155,16 @@ func (model) ParsePosition(s string) (record.Position, error) {
 	return position(uint32(t), uint32(i)), nil
 }
 
-// Traits implements engine.Model.
+// Traits implements [engine.Model].
 func (model) Traits() engine.Traits { return engine.Traits{} }
 
-// Staged implements engine.Model.
+// Staged implements [engine.Model].
 func (model) Staged(name string) bool {
 	_, coll, _ := strings.Cut(name, ".")
 	return strings.HasPrefix(coll, StagePrefix)
 }
 
-// CheckName implements engine.Model.
+// CheckName implements [engine.Model].
 func (model) CheckName(name string) error {
 	db, coll, ok := strings.Cut(name, ".")
 	switch {

@@ -52,7 +52,7 @@ func (g *gossip) latest() bson.Raw {
 	return g.doc
 }
 
-// Nudge implements engine.Nudger: it has the shard's primary write a note to
+// Nudge implements [engine.Nudger]: it has the shard's primary write a note to
 // its log that says nothing, at a cluster time after all that was heard of.
 func (c *cluster) Nudge(ctx context.Context, shard string) error {
 	s, err := c.of(shard)

@@ -392,7 +392,7 @@ func (c *set) partitions(ctx context.Context, ns engine.Namespace, n int) ([]eng
 	return append(parts, engine.Partition{From: from}), nil
 }
 
-// scan reads a partition, as engine.Cluster says.
+// scan reads a partition, as [engine.Cluster] says.
 func (c *set) scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
 	addr, err := c.current(ctx)
 	if err != nil {

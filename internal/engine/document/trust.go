@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/engine"
 )
 
-// Certificates implements engine.CertificateLister. It says hello to find the members and
+// Certificates implements [engine.CertificateLister]. It says hello to find the members and
 // does nothing else on connections it has not verified.
 func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certificate, error) {
 	base := options.Client().ApplyURI(t.Address)
@@ -61,7 +61,7 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	return out, nil
 }
 
-// Grants implements engine.Granter, in the language of the servers' shell.
+// Grants implements [engine.Granter], in the language of the servers' shell.
 func (Driver) Grants(t engine.Target, restore bool) string {
 	user := t.User
 	if user == "" {

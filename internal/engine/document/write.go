@@ -24,7 +24,7 @@ import (
 // StagePrefix begins the collection names of stages.
 const StagePrefix = "dexamen_stage_"
 
-// writer implements engine.Writer on the primary.
+// writer implements [engine.Writer] on the primary.
 type writer struct {
 	c    *set
 	addr string
@@ -69,7 +69,7 @@ func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
 	return w.cl.Database(db, options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(ctx, cmd).Err()
 }
 
-// Replaceable implements engine.StagingWriter.
+// Replaceable implements [engine.StagingWriter].
 func (w *writer) Replaceable(ns record.Namespace) error {
 	if ns.Kind == kindSeries {
 		return fmt.Errorf("%w: it is a time-series collection, which servers do not rename", engine.ErrNotReplaceable)
@@ -77,14 +77,14 @@ func (w *writer) Replaceable(ns record.Namespace) error {
 	return nil
 }
 
-// KeepsIdentity implements engine.StagingWriter. Time-series collections are made
+// KeepsIdentity implements [engine.StagingWriter]. Time-series collections are made
 // under their own names, and a sharded cluster's shards have identities of their
 // own.
 func (w *writer) KeepsIdentity(ns record.Namespace) bool {
 	return ns.Kind != kindSeries && w.c.role != routers
 }
 
-// Stage implements engine.StagingWriter. A time-series collection, which no server
+// Stage implements [engine.StagingWriter]. A time-series collection, which no server
 // renames, is made under its own name. That there is a stage is recorded before
 // it is made.
 func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
@@ -108,7 +108,7 @@ func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespa
 	return w.make(ctx, stage)
 }
 
-// StageInPlace implements engine.StagingWriter.
+// StageInPlace implements [engine.StagingWriter].
 func (w *writer) StageInPlace(ctx context.Context, ns record.Namespace, replace bool) (record.Namespace, error) {
 	if replace {
 		db, coll := physical(ns.Name, ns.Kind)
@@ -141,7 +141,7 @@ func (w *writer) make(ctx context.Context, ns record.Namespace) (record.Namespac
 	return ns, err
 }
 
-// Count implements engine.StagingWriter.
+// Count implements [engine.StagingWriter].
 func (w *writer) Count(ctx context.Context, name string) (int64, error) {
 	db, coll := w.physical(name)
 	n, err := w.cl.Database(db).Collection(coll).CountDocuments(ctx, bson.D{})
@@ -161,7 +161,7 @@ func (w *writer) physical(stage string) (db, coll string) {
 // errNotThere is returned when there is no namespace of a name.
 var errNotThere = errors.New("it is no longer there: somebody removed it")
 
-// CurrentNamespace implements engine.StagingWriter.
+// CurrentNamespace implements [engine.StagingWriter].
 func (w *writer) CurrentNamespace(ctx context.Context, name string) (record.Namespace, error) {
 	db, coll := w.physical(name)
 	return w.look(ctx, name, db, coll)
@@ -230,7 +230,7 @@ func creatable(v bsoncore.Value) bsoncore.Value {
 	return docValue(buildFields(fs))
 }
 
-// Write implements engine.StagingWriter.
+// Write implements [engine.StagingWriter].
 func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) error {
 	db, coll := w.physical(stage)
 	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
@@ -266,7 +266,7 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 	return nil
 }
 
-// Index implements engine.StagingWriter.
+// Index implements [engine.StagingWriter].
 func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) error {
 	d, err := decodeDefinition(ns.Definition)
 	if err != nil {
@@ -298,7 +298,7 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 	return nil
 }
 
-// Publish implements engine.StagingWriter.
+// Publish implements [engine.StagingWriter].
 func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) error {
 	if stage == name {
 		return nil
@@ -329,7 +329,7 @@ func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) 
 	return w.fail(name, err)
 }
 
-// Discard implements engine.StagingWriter.
+// Discard implements [engine.StagingWriter].
 func (w *writer) Discard(ctx context.Context, stage string) error {
 	db, coll, _ := strings.Cut(stage, ".")
 	w.mu.Lock()
@@ -344,7 +344,7 @@ func (w *writer) Discard(ctx context.Context, stage string) error {
 	return w.dropClaim(ctx, stage)
 }
 
-// View implements engine.StagingWriter.
+// View implements [engine.StagingWriter].
 func (w *writer) View(ctx context.Context, ns record.Namespace, replace bool) error {
 	if replace {
 		db, coll, _ := strings.Cut(ns.Name, ".")

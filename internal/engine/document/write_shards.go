@@ -157,7 +157,7 @@ func (w *writer) zones(ctx context.Context, stage string, sh bsoncore.Document, 
 	return nil
 }
 
-// PutSetting implements engine.SettingsWriter. Users and roles are documents of
+// PutSetting implements [engine.SettingsWriter]. Users and roles are documents of
 // admin.system.users and admin.system.roles; the role restore may write them.
 func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record,
 	replace bool) (engine.Outcome, error) {

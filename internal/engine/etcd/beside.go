@@ -240,7 +240,7 @@ func (c *cluster) roles(ctx context.Context) ([]record.Record, error) {
 	return out, nil
 }
 
-// PutSetting implements engine.SettingsWriter. Servers give out no passwords, so
+// PutSetting implements [engine.SettingsWriter]. Servers give out no passwords, so
 // that a user is made without one.
 func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record,
 	replace bool) (engine.Outcome, error) {

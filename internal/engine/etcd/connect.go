@@ -35,13 +35,13 @@ const Name = "etcd"
 
 func init() { engine.Register(Name, Driver{}, "etcd") }
 
-// Model implements engine.Driver.
+// Model implements [engine.Driver].
 func (Driver) Model() engine.Model { return model{} }
 
 // askTime bounds one question to one member.
 const askTime = 5 * time.Second
 
-// cluster implements engine.Pinned.
+// cluster implements [engine.Pinned].
 type cluster struct {
 	t        engine.Target
 	prefixes keyprefix.Cut
@@ -64,10 +64,10 @@ type member struct {
 var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth",
 	"how many segments of a key name its namespace; 0: all keys are one", 0, 8, 1)
 
-// Options implements engine.OptionLister.
+// Options implements [engine.OptionLister].
 func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOption} }
 
-// Open implements engine.Driver.
+// Open implements [engine.Driver].
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
 	c := &cluster{t: t, clients: map[string]*clientv3.Client{},
 		prefixes: keyprefix.Cut{Sep: '/', Depth: prefixDepth(t)}}
@@ -233,7 +233,7 @@ func (c *cluster) explain(err error, where string) error {
 	return fmt.Errorf("%s: %w", where, err)
 }
 
-// Close implements engine.Cluster.
+// Close implements [engine.Cluster].
 func (c *cluster) Close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()

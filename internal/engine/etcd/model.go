@@ -99,25 +99,25 @@ func revision(p record.Position) int64 {
 	return int64(binary.BigEndian.Uint64([]byte(p[:8])))
 }
 
-// model implements engine.RestoreRewriter.
+// model implements [engine.RestoreRewriter].
 type model struct{ keyprefix.Model }
 
-// Traits implements engine.Model.
+// Traits implements [engine.Model].
 func (model) Traits() engine.Traits {
 	return engine.Traits{DropsEmpty: true, Unlogged: []record.Kind{record.KindSettings, record.KindSupport}}
 }
 
-// Apply implements fold.Model.
+// Apply implements [fold.Model].
 func (model) Apply([]byte, *record.Change, bool) ([]byte, error) {
 	return nil, errors.New("a log of etcd holds whole values, no changes to them")
 }
 
-// Alter implements fold.Model.
+// Alter implements [fold.Model].
 func (model) Alter([]byte, *record.Change) ([]byte, error) {
 	return nil, errors.New("a log of etcd holds no changes to definitions")
 }
 
-// Implied implements fold.Model.
+// Implied implements [fold.Model].
 func (m model) Implied(name string) (record.Kind, []byte) {
 	kind := m.Kind(name)
 	if kind == keysKind {
@@ -126,13 +126,13 @@ func (m model) Implied(name string) (record.Kind, []byte) {
 	return kind, nil
 }
 
-// Staged implements engine.Model: content is written in place.
+// Staged implements [engine.Model]: content is written in place.
 func (model) Staged(string) bool { return false }
 
-// CheckChange implements engine.Model: the forms of changes are the adapter's own.
+// CheckChange implements [engine.Model]: the forms of changes are the adapter's own.
 func (model) CheckChange(*record.Change) error { return nil }
 
-// Kind implements engine.Model.
+// Kind implements [engine.Model].
 func (model) Kind(name string) record.Kind {
 	switch name {
 	case leasesName:
@@ -143,7 +143,7 @@ func (model) Kind(name string) record.Kind {
 	return keysKind
 }
 
-// CheckName implements engine.Model.
+// CheckName implements [engine.Model].
 func (m model) CheckName(name string) error {
 	if m.Kind(name) != keysKind {
 		return fmt.Errorf("%q is no beginning of keys", name)
@@ -163,7 +163,7 @@ func (model) Label(value []byte) string {
 	return "(not readable)"
 }
 
-// Render implements engine.Model.
+// Render implements [engine.Model].
 func (m model) Render(value []byte) string {
 	key, v, lease, err := readValue(value)
 	if err != nil {
@@ -182,7 +182,7 @@ func (m model) Render(value []byte) string {
 // text shows bytes as they are where they print, else quoted.
 func text(b []byte, most int) string { return keyprefix.Shown(b, most, true) }
 
-// Changes implements engine.Model.
+// Changes implements [engine.Model].
 func (model) Changes(a, b []byte) []string {
 	_, va, la, err1 := readValue(a)
 	_, vb, lb, err2 := readValue(b)
@@ -211,7 +211,7 @@ func (model) FormatPosition(p record.Position) string {
 	return p.Hex()
 }
 
-// ParsePosition implements engine.Model.
+// ParsePosition implements [engine.Model].
 func (model) ParsePosition(s string) (record.Position, error) {
 	head, tail, idle := strings.Cut(s, ".")
 	rev, err := strconv.ParseInt(head, 10, 64)
@@ -227,7 +227,7 @@ func (model) ParsePosition(s string) (record.Position, error) {
 	return position(rev), nil
 }
 
-// Expires implements engine.Expiring: a key goes with its lease.
+// Expires implements [engine.Expiring]: a key goes with its lease.
 func (model) Expires(value []byte) (time.Time, bool) {
 	_, _, lease, err := readValue(value)
 	return time.Time{}, err == nil && lease != 0
@@ -237,10 +237,10 @@ func (model) Expires(value []byte) (time.Time, bool) {
 var keyLeases = engine.RestoreOption{Name: "key-leases", Values: []string{"recreate", "drop", "skip"},
 	Usage: "keys bound to a lease: recreate it, drop it (the key stays for good), or skip the key"}
 
-// RestoreOptions implements engine.RestoreChooser.
+// RestoreOptions implements [engine.RestoreChooser].
 func (Driver) RestoreOptions() []engine.RestoreOption { return []engine.RestoreOption{keyLeases} }
 
-// RewriteForRestore implements engine.RestoreRewriter.
+// RewriteForRestore implements [engine.RestoreRewriter].
 func (model) RewriteForRestore(chosen map[string]string, value []byte) (out []byte, keep bool, note string) {
 	how := chosen[keyLeases.Name]
 	if how != "drop" && how != "skip" {

@@ -23,7 +23,7 @@ type view struct {
 	rev int64
 }
 
-// Pin implements engine.Pinned.
+// Pin implements [engine.Pinned].
 func (c *cluster) Pin(ctx context.Context) (engine.Cluster, record.Mark, error) {
 	m, err := c.head(ctx)
 	if err != nil {
@@ -32,10 +32,10 @@ func (c *cluster) Pin(ctx context.Context) (engine.Cluster, record.Mark, error) 
 	return &view{c, revision(m.Position)}, m, nil
 }
 
-// Close implements engine.Cluster; the connection belongs to the cluster.
+// Close implements [engine.Cluster]; the connection belongs to the cluster.
 func (v *view) Close() error { return nil }
 
-// Namespaces implements engine.Cluster: of one revision, taken now.
+// Namespaces implements [engine.Cluster]: of one revision, taken now.
 func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	v, _, err := c.Pin(ctx)
 	if err != nil {
@@ -44,7 +44,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	return v.Namespaces(ctx)
 }
 
-// Namespaces implements engine.Cluster. It goes from prefix to prefix, without
+// Namespaces implements [engine.Cluster]. It goes from prefix to prefix, without
 // reading what is below them.
 func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	found := map[string]*engine.Namespace{}
@@ -115,13 +115,13 @@ func (v *view) count(ctx context.Context, prefix []byte) (records, size int64, e
 	return page.Count, size * page.Count / int64(len(page.Kvs)), nil
 }
 
-// Partitions implements engine.Cluster: the stretch between the first and the
+// Partitions implements [engine.Cluster]: the stretch between the first and the
 // last key, cut evenly.
 func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
 	return (&view{c, 0}).Partitions(ctx, ns, n)
 }
 
-// Partitions implements engine.Cluster.
+// Partitions implements [engine.Cluster].
 func (v *view) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
 	if ns.Kind != keysKind || n < 2 || ns.Records < 5000 {
 		return []engine.Partition{{}}, nil
@@ -181,7 +181,7 @@ func between(a, b []byte, n int) [][]byte {
 	return out
 }
 
-// Scan implements engine.Cluster: as of a revision taken now. Where the servers
+// Scan implements [engine.Cluster]: as of a revision taken now. Where the servers
 // give it up while it is read, what is left is read at a newer one.
 func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
 	fn func(record.Record) error) error {
@@ -201,7 +201,7 @@ func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partit
 	}
 }
 
-// Scan implements engine.Cluster.
+// Scan implements [engine.Cluster].
 func (v *view) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
 	_, err := v.scan(ctx, ns, p, fn)
 	return err

@@ -23,10 +23,10 @@ const (
 	learner  = "learner"
 )
 
-// Engine implements engine.Cluster.
+// Engine implements [engine.Cluster].
 func (c *cluster) Engine() string { return Name }
 
-// Topology implements engine.Cluster. A prefix depth is part of the identity: a
+// Topology implements [engine.Cluster]. A prefix depth is part of the identity: a
 // log captured with another one would not fit the points before it.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if err := c.refresh(ctx); err != nil {
@@ -144,7 +144,7 @@ func hostOf(endpoint string) string {
 	return host
 }
 
-// Choose implements engine.Cluster. A scan is exact whichever member is read,
+// Choose implements [engine.Cluster]. A scan is exact whichever member is read,
 // and a follower has the least to do.
 func (c *cluster) Choose(ctx context.Context, _ string) (engine.Choice, error) {
 	list := c.list()

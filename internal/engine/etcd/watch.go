@@ -14,18 +14,18 @@ import (
 	"dexamen/internal/engine"
 )
 
-// LogEnd implements engine.Logged.
+// LogEnd implements [engine.Logged].
 func (c *cluster) LogEnd(ctx context.Context, _ string) (record.Mark, error) {
 	m, err := c.head(ctx)
 	return m, c.fail(err)
 }
 
-// LogStart implements engine.Logged.
+// LogStart implements [engine.Logged].
 func (c *cluster) LogStart(ctx context.Context, shard string) (record.Mark, error) {
 	return c.LogEnd(ctx, shard)
 }
 
-// LogMember implements engine.Logged.
+// LogMember implements [engine.Logged].
 func (c *cluster) LogMember(string) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -42,7 +42,7 @@ const (
 	lostTime = 20 * time.Second
 )
 
-// Follow implements engine.Logged. Every revision has a change, so that where
+// Follow implements [engine.Logged]. Every revision has a change, so that where
 // the newest revision is the last one seen nothing is missing up to the time of
 // asking: an idle cluster's coverage moves on so, with servers too that send no
 // notice of progress.

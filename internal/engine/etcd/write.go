@@ -35,7 +35,7 @@ const (
 // isMark reports the marks of restores from content.
 func isMark(key []byte) bool { return bytes.HasPrefix(key, []byte(markPrefix)) }
 
-// writer implements engine.InPlaceWriter and engine.SettingsWriter. A watcher of the
+// writer implements [engine.InPlaceWriter] and [engine.SettingsWriter]. A watcher of the
 // target sees one put for every key that differs and one delete for every key
 // that is too many, in transactions of at most 120, and the mark.
 type writer struct {
@@ -49,7 +49,7 @@ type writer struct {
 	writes sync.WaitGroup
 }
 
-// Writer implements engine.Cluster.
+// Writer implements [engine.Cluster].
 func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 	cl, err := c.client(ctx, "")
 	if err != nil {
@@ -58,7 +58,7 @@ func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 	return &writer{cluster: c, cl: cl, ttl: map[int64]int64{}, made: map[int64]bool{}}, nil
 }
 
-// Stages implements engine.Writer.
+// Stages implements [engine.Writer].
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	ans, err := w.cl.Get(ctx, markPrefix, clientv3.WithPrefix())
 	if err != nil {
@@ -73,13 +73,13 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-// Reserve implements engine.Writer.
+// Reserve implements [engine.Writer].
 func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, error) {
 	c, err := engine.ClaimNames(ctx, w, names)
 	return c, w.fail(err)
 }
 
-// Claim implements engine.ClaimTable.
+// Claim implements [engine.ClaimTable].
 func (w *writer) Claim(ctx context.Context, name string) (string, error) {
 	ans, err := w.cl.Get(ctx, markPrefix+name)
 	if err != nil || len(ans.Kvs) == 0 {
@@ -88,7 +88,7 @@ func (w *writer) Claim(ctx context.Context, name string) (string, error) {
 	return string(ans.Kvs[0].Value), nil
 }
 
-// SwapClaim implements engine.ClaimTable.
+// SwapClaim implements [engine.ClaimTable].
 func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, error) {
 	key := markPrefix + name
 	is := clientv3.Compare(clientv3.Value(key), "=", was)
@@ -106,7 +106,7 @@ func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, er
 	return ans.Succeeded, nil
 }
 
-// Occupied implements engine.InPlaceWriter.
+// Occupied implements [engine.InPlaceWriter].
 func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
 	prefix, flat, err := w.prefixes.Range(ns.Name)
 	if err != nil {
@@ -130,7 +130,7 @@ func orAll(prefix []byte) []byte {
 	return prefix
 }
 
-// Begin implements engine.InPlaceWriter.
+// Begin implements [engine.InPlaceWriter].
 func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	support func(string, func(record.Record) error) error) error {
 	err := support(leasesName, func(r record.Record) error {
@@ -157,7 +157,7 @@ func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	return nil
 }
 
-// End implements engine.InPlaceWriter. The leases made run from here on.
+// End implements [engine.InPlaceWriter]. The leases made run from here on.
 func (w *writer) End(context.Context, record.Namespace) error {
 	if w.stop != nil {
 		w.stop()
@@ -167,7 +167,7 @@ func (w *writer) End(context.Context, record.Namespace) error {
 	return nil
 }
 
-// Put implements engine.InPlaceWriter.
+// Put implements [engine.InPlaceWriter].
 func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
 	prefix, _, err := w.prefixes.Range(ns.Name)
 	if err != nil {
@@ -205,7 +205,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	return g.Wait()
 }
 
-// Remove implements engine.InPlaceWriter.
+// Remove implements [engine.InPlaceWriter].
 func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error {
 	prefix, _, err := w.prefixes.Range(ns.Name)
 	if err != nil {

@@ -40,7 +40,7 @@ func init() {
 	engine.Register(Name, Driver{}, "redis", "rediss", "redis+sentinel", "rediss+sentinel")
 }
 
-// Model implements engine.Driver.
+// Model implements [engine.Driver].
 func (Driver) Model() engine.Model { return model{} }
 
 // quiet keeps the client library from writing to the terminal: what fails is
@@ -56,7 +56,7 @@ var quieten = sync.OnceFunc(func() { goredis.SetLogger(quiet{}) })
 // askTime bounds one question to one server.
 const askTime = 5 * time.Second
 
-// cluster implements engine.Streamed and engine.HistoryResumer.
+// cluster implements [engine.Streamed] and [engine.HistoryResumer].
 type cluster struct {
 	t         engine.Target
 	tls       *tls.Config
@@ -83,10 +83,10 @@ type shard struct {
 var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth",
 	"how many segments of a key name its namespace; 0: all keys are one", 0, 8, 0)
 
-// Options implements engine.OptionLister.
+// Options implements [engine.OptionLister].
 func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOption} }
 
-// Open implements engine.Driver.
+// Open implements [engine.Driver].
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
 	quieten()
 	c := &cluster{t: t, clients: map[string]*goredis.Client{}, prefixes: keyprefix.Cut{Sep: ':', Depth: prefixDepth(t)}}
@@ -399,7 +399,7 @@ func shardsOf(slots []goredis.ClusterSlot, asked string) ([]*shard, error) {
 	return out, nil
 }
 
-// Close implements engine.Cluster.
+// Close implements [engine.Cluster].
 func (c *cluster) Close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -503,7 +503,7 @@ func (l *link) ok(args [][]byte) error {
 	return err
 }
 
-// ResumeFrom implements engine.HistoryResumer.
+// ResumeFrom implements [engine.HistoryResumer].
 func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Position) error {
 	s, err := c.shard(name)
 	if err != nil {

@@ -22,7 +22,7 @@ const (
 	farAway = int64(1)<<42 + int64(1)<<39 // from here on an expiry is put off
 )
 
-// Defer implements engine.Deferring.
+// Defer implements [engine.Deferring].
 func (m model) Defer(value []byte) []byte {
 	at, does := m.Expires(value)
 	if !does {
@@ -31,7 +31,7 @@ func (m model) Defer(value []byte) []byte {
 	return expiring(value, at.UnixMilli()+putOff)
 }
 
-// Resume implements engine.Deferring.
+// Resume implements [engine.Deferring].
 func (m model) Resume(value []byte) []byte {
 	at, does := m.Expires(value)
 	if !does || at.UnixMilli() < farAway {
@@ -40,7 +40,7 @@ func (m model) Resume(value []byte) []byte {
 	return expiring(value, at.UnixMilli()-putOff)
 }
 
-// StripNondeterministic implements engine.Deferring. How many entries of a stream a group has read
+// StripNondeterministic implements [engine.Deferring]. How many entries of a stream a group has read
 // is not told to replicas, unless it reads without acknowledging.
 func (model) StripNondeterministic(value []byte) []byte {
 	if !bytes.Contains(value, []byte("\r\nENTRIESREAD\r\n")) {
@@ -60,7 +60,7 @@ func (model) StripNondeterministic(value []byte) []byte {
 	return out
 }
 
-// NondeterminismReason implements engine.Deferring. From 7.0 on a log tells all expiries as
+// NondeterminismReason implements [engine.Deferring]. From 7.0 on a log tells all expiries as
 // points in time.
 func (model) NondeterminismReason(version string) string {
 	if major, _, _ := strings.Cut(version, "."); len(major) == 1 && major < "7" {
@@ -148,7 +148,7 @@ func deferred(args [][]byte, wall int64) [][]byte {
 	return args
 }
 
-// RestoreExpiries implements engine.Replayer: expiries that were put off are set right,
+// RestoreExpiries implements [engine.Replayer]: expiries that were put off are set right,
 // and what has expired goes.
 func (w *writer) RestoreExpiries(ctx context.Context, ns record.Namespace) error {
 	db, prefix, flat, err := split(ns.Name)

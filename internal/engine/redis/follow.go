@@ -26,7 +26,7 @@ const (
 	lostTime = 20 * time.Second
 )
 
-// Follow implements engine.Logged: it goes on with the replication stream from a
+// Follow implements [engine.Logged]: it goes on with the replication stream from a
 // place. A failover to a server whose history is the continuation is passed
 // through; any other history is ErrLogLost.
 func (c *cluster) Follow(ctx context.Context, name string, after record.Position,

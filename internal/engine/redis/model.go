@@ -97,26 +97,26 @@ func historyOf(name string) (h [20]byte, err error) {
 	return h, nil
 }
 
-// model implements engine.Expiring, engine.Grouper and engine.ShardedModel.
+// model implements [engine.Expiring], [engine.Grouper] and [engine.ShardedModel].
 type model struct{ keyprefix.Model }
 
-// Traits implements engine.Model.
+// Traits implements [engine.Model].
 func (model) Traits() engine.Traits {
 	return engine.Traits{Commands: true, ShardClocks: true, DropsEmpty: true,
 		Unlogged: []record.Kind{record.KindSettings}}
 }
 
-// Apply implements fold.Model.
+// Apply implements [fold.Model].
 func (model) Apply([]byte, *record.Change, bool) ([]byte, error) {
 	return nil, errors.New("a log of commands holds no changes to values")
 }
 
-// Alter implements fold.Model.
+// Alter implements [fold.Model].
 func (model) Alter([]byte, *record.Change) ([]byte, error) {
 	return nil, errors.New("a log of commands holds no changes to definitions")
 }
 
-// Implied implements fold.Model.
+// Implied implements [fold.Model].
 func (m model) Implied(name string) (record.Kind, []byte) {
 	if m.Kind(name) == record.KindSettings {
 		return record.KindSettings, nil
@@ -124,13 +124,13 @@ func (m model) Implied(name string) (record.Kind, []byte) {
 	return keysKind, definition
 }
 
-// Staged implements engine.Model: content is written in place.
+// Staged implements [engine.Model]: content is written in place.
 func (model) Staged(string) bool { return false }
 
-// CheckChange implements engine.Model: the forms of changes are the adapter's own.
+// CheckChange implements [engine.Model]: the forms of changes are the adapter's own.
 func (model) CheckChange(*record.Change) error { return nil }
 
-// Kind implements engine.Model.
+// Kind implements [engine.Model].
 func (model) Kind(name string) record.Kind {
 	if name == usersName || name == functionsName {
 		return record.KindSettings
@@ -156,7 +156,7 @@ func split(name string) (db int, prefix []byte, flat bool, err error) {
 // prefixes reads names; its depth is of no account for that.
 var prefixes = keyprefix.Cut{Sep: ':'}
 
-// CheckName implements engine.Model.
+// CheckName implements [engine.Model].
 func (model) CheckName(name string) error {
 	_, _, _, err := split(name)
 	return err
@@ -169,7 +169,7 @@ func (model) CrossesNamespaces(name string) bool {
 	return name == allName || !cut && strings.HasPrefix(name, "db")
 }
 
-// GroupPrefix implements engine.Grouper.
+// GroupPrefix implements [engine.Grouper].
 func (model) GroupPrefix(key []byte) []byte {
 	u, _, err := unitOf(key)
 	if err != nil {
@@ -317,7 +317,7 @@ func (model) FormatPosition(pos record.Position) string {
 	return s
 }
 
-// ParsePosition implements engine.Model.
+// ParsePosition implements [engine.Model].
 func (model) ParsePosition(s string) (record.Position, error) {
 	bad := fmt.Errorf("%q is no log position of a Redis shard, which is OFFSET-EPOCH-HISTORY-DB", s)
 	f := strings.Split(s, "-")
@@ -349,7 +349,7 @@ func (model) ParsePosition(s string) (record.Position, error) {
 	return p.position(), nil
 }
 
-// Expires implements engine.Expiring.
+// Expires implements [engine.Expiring].
 func (model) Expires(value []byte) (time.Time, bool) {
 	i := bytes.LastIndex(value, []byte("\r\nPEXPIREAT\r\n"))
 	if i < 0 {
@@ -368,7 +368,7 @@ func (model) Expires(value []byte) (time.Time, bool) {
 	return time.UnixMilli(ms), err == nil
 }
 
-// Layout implements engine.ShardedModel: every key is on one shard, and all count.
+// Layout implements [engine.ShardedModel]: every key is on one shard, and all count.
 func (model) Layout(_, _ func(string, func([]byte) error) error) (engine.Layout, error) {
 	return layout{}, nil
 }

@@ -13,7 +13,7 @@ import (
 	"dexamen/internal/engine/redis/resp"
 )
 
-// Replay implements engine.Replayer. A command is carried out on the keys that
+// Replay implements [engine.Replayer]. A command is carried out on the keys that
 // belong to what is restored; one that would take from, or write to, keys of both
 // sides is refused, as what it did cannot be done to one side alone.
 func (w *writer) Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error) {

@@ -17,7 +17,7 @@ import (
 	"dexamen/internal/engine/redis/resp"
 )
 
-// Namespaces implements engine.Cluster. Whole databases the servers count
+// Namespaces implements [engine.Cluster]. Whole databases the servers count
 // themselves; for beginnings of keys all keys are gone through.
 func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	found := map[string]*engine.Namespace{}
@@ -91,7 +91,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	return out, nil
 }
 
-// Partitions implements engine.Cluster: one a shard.
+// Partitions implements [engine.Cluster]: one a shard.
 func (c *cluster) Partitions(_ context.Context, ns engine.Namespace, _ int) ([]engine.Partition, error) {
 	if ns.Kind == record.KindSettings {
 		return []engine.Partition{{}}, nil
@@ -103,7 +103,7 @@ func (c *cluster) Partitions(_ context.Context, ns engine.Namespace, _ int) ([]e
 	return out, nil
 }
 
-// Scan implements engine.Cluster: it goes through the keys of the primaries, for
+// Scan implements [engine.Cluster]: it goes through the keys of the primaries, for
 // comparing and reading back. A snapshot is read by Stream.
 func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
 	fn func(record.Record) error) error {

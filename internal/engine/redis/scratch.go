@@ -45,7 +45,7 @@ var emptied = goredis.NewScript(
 var errNotMine = errors.New("somebody else has taken the scratch server meanwhile, or emptied it: what was made " +
 	"there counts for nothing; try again")
 
-// Claim implements engine.ScratchServer.
+// Claim implements [engine.ScratchServer].
 func (w *writer) ClaimServer(ctx context.Context) (func(context.Context) error, error) {
 	if w.clustered {
 		return nil, w.fail(fmt.Errorf("%w: a scratch server is a lone one, not one with slots", engine.ErrNotExclusive))

@@ -31,7 +31,7 @@ func (p patient) Read(b []byte) (int, error) {
 	return p.R.Read(b)
 }
 
-// Stream implements engine.Streamed: it asks the chosen member for its content,
+// Stream implements [engine.Streamed]: it asks the chosen member for its content,
 // as a new replica does. No file is written, here or, where servers are not told
 // otherwise, there.
 func (c *cluster) Stream(ctx context.Context, name string,
@@ -236,7 +236,7 @@ func (c *cluster) users(ctx context.Context, addr string, fn func(record.Record)
 	return nil
 }
 
-// ContentPlacement implements engine.Streamed. What is on its way the primaries alone know:
+// ContentPlacement implements [engine.Streamed]. What is on its way the primaries alone know:
 // each of its own slots.
 func (c *cluster) ContentPlacement(ctx context.Context) (string, error) {
 	if !c.clustered {

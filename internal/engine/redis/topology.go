@@ -19,10 +19,10 @@ const (
 	replica = "replica"
 )
 
-// Engine implements engine.Cluster.
+// Engine implements [engine.Cluster].
 func (c *cluster) Engine() string { return Name }
 
-// Topology implements engine.Cluster. The depth of prefixes is part of the
+// Topology implements [engine.Cluster]. The depth of prefixes is part of the
 // identity: a log captured with another one would not fit the points before it.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	if err := c.discover(ctx); err != nil {
@@ -169,7 +169,7 @@ func (c *cluster) epochOf(s *shard) uint64 {
 	return s.epoch
 }
 
-// Choose implements engine.Cluster.
+// Choose implements [engine.Cluster].
 func (c *cluster) Choose(ctx context.Context, name string) (engine.Choice, error) {
 	s, err := c.shard(name)
 	if err != nil {
@@ -191,7 +191,7 @@ func (c *cluster) Choose(ctx context.Context, name string) (engine.Choice, error
 	return choice, nil
 }
 
-// LogEnd implements engine.Logged: what the primary has written. Redis knows no
+// LogEnd implements [engine.Logged]: what the primary has written. Redis knows no
 // majority; what a failover loses is found out, and told as a gap.
 func (c *cluster) LogEnd(ctx context.Context, name string) (record.Mark, error) {
 	s, err := c.shard(name)
@@ -217,12 +217,12 @@ func (c *cluster) LogEnd(ctx context.Context, name string) (record.Mark, error) 
 	return record.Mark{Position: p.position(), Wall: time.Now()}, err
 }
 
-// LogStart implements engine.Logged.
+// LogStart implements [engine.Logged].
 func (c *cluster) LogStart(ctx context.Context, name string) (record.Mark, error) {
 	return c.LogEnd(ctx, name)
 }
 
-// LogMember implements engine.Logged.
+// LogMember implements [engine.Logged].
 func (c *cluster) LogMember(name string) string {
 	s, err := c.shard(name)
 	if err != nil {

@@ -27,7 +27,7 @@ var marks = []string{markKey, benchKey, holderKey}
 
 func isMark(key []byte) bool { return slices.Contains(marks, string(key)) }
 
-// writer implements engine.InPlaceWriter, engine.Replayer and engine.SettingsWriter.
+// writer implements [engine.InPlaceWriter], [engine.Replayer] and [engine.SettingsWriter].
 type writer struct {
 	*cluster
 	old bool // servers before 7.0, which know less of streams
@@ -37,7 +37,7 @@ type writer struct {
 	free  map[string][]*pipe
 }
 
-// Writer implements engine.Cluster.
+// Writer implements [engine.Cluster].
 func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 	w := &writer{cluster: c, fresh: map[string]bool{}, free: map[string][]*pipe{}}
 	for _, s := range c.list() {
@@ -207,13 +207,13 @@ func slotOf(key []byte) int {
 	return int(crc % 16384)
 }
 
-// Reserve implements engine.Writer.
+// Reserve implements [engine.Writer].
 func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, error) {
 	c, err := engine.ClaimNames(ctx, w, names)
 	return c, w.fail(err)
 }
 
-// Claim implements engine.ClaimTable.
+// Claim implements [engine.ClaimTable].
 func (w *writer) Claim(ctx context.Context, name string) (string, error) {
 	addr := w.addrOf([]byte(markKey))
 	v, err := w.client(addr).HGet(ctx, markKey, name).Result()
@@ -229,14 +229,14 @@ if not ((v == false and ARGV[2] == '') or v == ARGV[2]) then return 0 end
 if ARGV[3] == '' then redis.call('HDEL', KEYS[1], ARGV[1]) else redis.call('HSET', KEYS[1], ARGV[1], ARGV[3]) end
 return 1`)
 
-// SwapClaim implements engine.ClaimTable.
+// SwapClaim implements [engine.ClaimTable].
 func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, error) {
 	addr := w.addrOf([]byte(markKey))
 	n, err := swapped.Run(ctx, w.client(addr), []string{markKey}, name, was, now).Int()
 	return n == 1, w.explain(err, addr)
 }
 
-// Stages implements engine.Writer.
+// Stages implements [engine.Writer].
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	addr := w.addrOf([]byte(markKey))
 	all, err := w.client(addr).HGetAll(ctx, markKey).Result()
@@ -250,7 +250,7 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	return list, w.fail(w.explain(err, addr))
 }
 
-// Begin implements engine.InPlaceWriter.
+// Begin implements [engine.InPlaceWriter].
 func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	_ func(string, func(record.Record) error) error) error {
 	n, err := w.Occupied(ctx, ns)
@@ -260,10 +260,10 @@ func (w *writer) Begin(ctx context.Context, ns record.Namespace,
 	return err
 }
 
-// End implements engine.InPlaceWriter.
+// End implements [engine.InPlaceWriter].
 func (w *writer) End(context.Context, record.Namespace) error { return nil }
 
-// Occupied implements engine.InPlaceWriter.
+// Occupied implements [engine.InPlaceWriter].
 func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, error) {
 	if ns.Kind == record.KindSettings {
 		return 0, nil
@@ -305,7 +305,7 @@ func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, erro
 	return n, nil
 }
 
-// Put implements engine.InPlaceWriter. A unit begins with its first record, which
+// Put implements [engine.InPlaceWriter]. A unit begins with its first record, which
 // takes the place of what is there.
 func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
 	db, prefix, _, err := split(ns.Name)
@@ -391,7 +391,7 @@ func forOld(args [][]byte) [][]byte {
 	return args
 }
 
-// Remove implements engine.InPlaceWriter; keys are those of units.
+// Remove implements [engine.InPlaceWriter]; keys are those of units.
 func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte) error {
 	db, prefix, _, err := split(ns.Name)
 	if err != nil {
@@ -483,7 +483,7 @@ func (s *sender) close() {
 	}
 }
 
-// PutSetting implements engine.SettingsWriter, on every member: servers do not
+// PutSetting implements [engine.SettingsWriter], on every member: servers do not
 // share users, and functions only with their replicas.
 func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record.Record,
 	replace bool) (engine.Outcome, error) {

@@ -17,7 +17,7 @@ import (
 )
 
 // Start runs the real document server on a free port and gives its address.
-// With a set's name it is a replica set of one; KeepLog makes it keep a log.
+// With a set's name it is a replica set of one; [KeepLog] makes it keep a log.
 func Start(t testing.TB, set string) string {
 	t.Helper()
 	bin := servertest.BuiltBinary(t, "DEXAMEN_DOCSERVER", "docserver")

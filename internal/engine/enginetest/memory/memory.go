@@ -130,10 +130,10 @@ func (s *Server) Forget() {
 // Driver is the engine's driver.
 type Driver struct{}
 
-// Model implements engine.Driver.
+// Model implements [engine.Driver].
 func (Driver) Model() engine.Model { return model{} }
 
-// Open implements engine.Driver.
+// Open implements [engine.Driver].
 func (Driver) Open(_ context.Context, t engine.Target) (engine.Cluster, error) {
 	s, ok := servers.Load(strings.TrimPrefix(t.Address, "memory://"))
 	if !ok {
@@ -145,7 +145,7 @@ func (Driver) Open(_ context.Context, t engine.Target) (engine.Cluster, error) {
 	return &cluster{s.(*Server)}, nil
 }
 
-// cluster implements engine.Logged.
+// cluster implements [engine.Logged].
 type cluster struct{ s *Server }
 
 var member = engine.Member{Address: "memory:1", Role: "primary", Healthy: true, Version: "1"}

@@ -14,7 +14,7 @@ const contentKind record.Kind = "map"
 
 var definition = []byte("a map")
 
-// model implements engine.Model.
+// model implements [engine.Model].
 type model struct{}
 
 func (model) Apply([]byte, *record.Change, bool) ([]byte, error) {

@@ -12,10 +12,10 @@ import (
 	"dexamen/internal/engine"
 )
 
-// Writer implements engine.Cluster.
+// Writer implements [engine.Cluster].
 func (c *cluster) Writer(context.Context) (engine.Writer, error) { return &writer{s: c.s}, nil }
 
-// writer implements engine.StagingWriter and engine.ClaimTable.
+// writer implements [engine.StagingWriter] and [engine.ClaimTable].
 type writer struct {
 	s      *Server
 	claims *engine.Claims
