@@ -10,7 +10,7 @@ LINTER := testbed/bin/golangci-lint
 JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 
 # The tests that make test runs at a smaller size, and those of histories and harms.
-LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestTheAuditsAdviceHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories
+LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories
 
 .PHONY: build demo test test-long starved lint vuln bench histories scale keys year soak rot real servers screenshots clean
 

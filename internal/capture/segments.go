@@ -73,7 +73,7 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 	if w == nil || !ends && w.First.Position <= cp.from.Position {
 		return cause
 	}
-	to, found, mended := w.First, !w.Marked, 0
+	to, found, resumed := w.First, !w.Marked, 0
 	if ends {
 		to, found = cp.from, false
 	}
@@ -84,7 +84,7 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 	for _, p := range points {
 		if s, ok := p.Shard(cp.out.Shard); ok && s.Mark.Position > to.Position &&
 			(ends || s.Mark.Position <= w.Last.Position) {
-			to, found, mended = s.Mark, true, 1
+			to, found, resumed = s.Mark, true, 1
 			break
 		}
 	}
@@ -108,7 +108,7 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 		return err
 	}
 	cp.gaps = append(cp.gaps, g)
-	cp.resumedAtPoint += mended
+	cp.resumedAtPoint += resumed
 	cp.startNames(points)
 	cp.Emit(run.Warning, "nothing is known of the log from %s to %s: %s", run.FormatTime(g.From.Wall),
 		run.FormatTime(g.To.Wall), why)

@@ -123,11 +123,11 @@ func (a *app) showScrub(name string, r *store.ScrubReport) {
 			if d.LosesData && d.Repaired == "" {
 				costs = sc.Loss("see below")
 			}
-			mended := d.Repaired
-			if mended == "" {
-				mended = sc.Loss("no")
+			healed := d.Repaired
+			if healed == "" {
+				healed = sc.Loss("no")
 			}
-			t.Row(d.Object, shorten(d.What, 60), mended, costs)
+			t.Row(d.Object, shorten(d.What, 60), healed, costs)
 		}
 		t.Print(2)
 	}

@@ -43,16 +43,16 @@ func TestBalancer(t *testing.T) {
 			map[string]any{"what": "balancer", "when": time.Now(), "host": "brook"}))
 		require.NoError(t, b.Quiesce(ctx))
 	}
-	leave() // nobody holds the lease: it was killed
+	leave() // nobody holds the claim: it was killed
 	snapshot()
 	require.False(t, c.BalancerStopped())
 
 	leave()
-	lease, err := e.Store.AcquireFor(ctx, "quiesced", "orchard") // one that is at work
+	claim, err := e.Store.AcquireFor(ctx, "quiesced", "orchard") // one that is at work
 	require.NoError(t, err)
 	snapshot()
 	require.True(t, c.BalancerStopped(), "what another run needs stopped stays so")
-	lease.Release(ctx)
+	claim.Release(ctx)
 	require.NoError(t, e.Store.RemoveMark(ctx, "orchard", "quiesced"))
 	snapshot()
 	require.True(t, c.BalancerStopped(), "what somebody else has stopped stays so")

@@ -86,7 +86,7 @@ var harms = []harm{
 }
 
 // TestEveryHarmToEveryObject spoils each kind of object of a store in each way,
-// one at a time, and then reads the points, audits and reclaims. An audit that
+// one at a time, and then reads the points, scrubs and reclaims. A scrub that
 // says sound is right, and nothing that can be restored before a reclaim is lost
 // by it. DEXAMEN_HARM=all spoils every object and not one of each kind.
 func TestEveryHarmToEveryObject(t *testing.T) {
@@ -327,12 +327,12 @@ func afterHarm(t *testing.T, what, dir string, openAt func(string) (*run.Runner,
 	a, err := e.Store.Scrub(ctx, store.ScrubOptions{})
 	switch {
 	case err != nil:
-		said += "; audit refuses"
+		said += "; scrub refuses"
 	case a.Sound():
-		require.True(t, complete, "%s: the audit says sound: %v %v", what, before, errs)
+		require.True(t, complete, "%s: the scrub says sound: %v %v", what, before, errs)
 		said += "; sound"
 	default:
-		said += fmt.Sprintf("; audit: %d damaged, %d points, %d stretches of log", len(a.Damaged), len(a.Points),
+		said += fmt.Sprintf("; scrub: %d damaged, %d points, %d stretches of log", len(a.Damaged), len(a.Points),
 			len(a.Log))
 	}
 	refused := false
@@ -364,11 +364,11 @@ func shortly(err error) string {
 	return text[:min(len(text), 60)]
 }
 
-// TestTheAuditsAdviceHelps: what an audit advises is followed for each kind of
+// TestWhatAScrubAdvisesHelps: what a scrub advises is followed for each kind of
 // object that restoring needs. With a mirror --repair --from brings back what is
 // damaged or missing; without one a new snapshot stores anew what is lost, with
-// and without an audit before it.
-func TestTheAuditsAdviceHelps(t *testing.T) {
+// and without a scrub before it.
+func TestWhatAScrubAdvisesHelps(t *testing.T) {
 	t.Parallel()
 	dir, openAt := storeForHarm(t, "sealed")
 	whole, src := protectForHarm(t, dir, openAt)
@@ -412,22 +412,22 @@ func TestTheAuditsAdviceHelps(t *testing.T) {
 			if kind != "content" {
 				continue
 			}
-			for _, audit := range []bool{false, true} {
+			for _, scrub := range []bool{false, true} {
 				spoil()
 				e, err := openAt(broken)
 				require.NoError(t, err, what)
-				if audit {
+				if scrub {
 					_, err = e.Store.Scrub(ctx, store.ScrubOptions{Repair: true})
 					require.NoError(t, err, what)
 				}
 				p, err := snapshot.Take(ctx, e, "meadow", src)
-				require.NoError(t, err, "%s, audit %v", what, audit)
+				require.NoError(t, err, "%s, scrub %v", what, scrub)
 				e.Store.Close()
 				e, err = openAt(broken)
 				require.NoError(t, err, what)
-				if audit || slices.Contains([]string{"deleted", "emptied", "cut short", "unreadable"}, h.name) {
-					require.NoError(t, e.Store.CheckPoint(ctx, p, func(string, int64, int64) {}), "%s, audit %v", what,
-						audit)
+				if scrub || slices.Contains([]string{"deleted", "emptied", "cut short", "unreadable"}, h.name) {
+					require.NoError(t, e.Store.CheckPoint(ctx, p, func(string, int64, int64) {}), "%s, scrub %v", what,
+						scrub)
 				}
 				e.Store.Close()
 			}

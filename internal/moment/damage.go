@@ -102,7 +102,7 @@ func (m *Moment) nearestIntact(ctx context.Context, name string) string {
 	return ""
 }
 
-// KnownDamage reports what the last audit found of the moment's point; empty where
+// KnownDamage reports what the last scrub found of the moment's point; empty where
 // that is nothing.
 func (m *Moment) KnownDamage() string {
 	a, err := m.Runner.Store.LastScrub(context.Background())

@@ -53,7 +53,7 @@ func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point,
 		}
 		l := &UntrackedError{Cluster: newest.Cluster}
 		if err := read(l); err != nil {
-			return nil // the audit tells of it
+			return nil // the scrub tells of it
 		}
 		found = l
 		return nil

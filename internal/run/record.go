@@ -62,7 +62,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 			before = append(before, h)
 		}
 	}
-	lease, err := e.Store.BeginRun(ctx, r, o.Exclusive, o.Check)
+	claim, err := e.Store.BeginRun(ctx, r, o.Exclusive, o.Check)
 	if err != nil && o.EvenUnrecorded {
 		e.Emit(Warning, "the run is not recorded: %v", err)
 		return work(ctx, e, r)
@@ -115,7 +115,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	keep, stop := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Minute)
 	defer stop()
 	runAfter(keep, r)
-	if end := e.Store.EndRun(keep, r, lease); end != nil {
+	if end := e.Store.EndRun(keep, r, claim); end != nil {
 		err = errors.Join(err, fmt.Errorf("keeping what came of run %s: %w", r.ID, end))
 	}
 	return err

@@ -80,13 +80,13 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 	for round := 0; len(bases) > 0; round++ {
 		var moved []base
 		g, gctx := errgroup.WithContext(ctx)
-		slots := make(chan struct{}, s.Readers())
+		readers := make(chan struct{}, s.Readers())
 		for _, b := range bases {
 			if !b.ns.Kind.HasRecords() {
 				continue
 			}
 			g.Go(func() error {
-				root, err := s.scan(gctx, b.ns, slots)
+				root, err := s.scan(gctx, b.ns, readers)
 				if errors.Is(err, engine.ErrMoved) {
 					s.mu.Lock()
 					defer s.mu.Unlock()
@@ -126,7 +126,7 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 }
 
 // scan reads one namespace into a tree, its partitions in parallel.
-func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan struct{}) (tree.Root, error) {
+func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, readers chan struct{}) (tree.Root, error) {
 	parts, err := s.c.Partitions(ctx, ns, 2*s.Readers())
 	if err != nil {
 		return tree.Root{}, err
@@ -137,11 +137,11 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, slots chan str
 		part := l.Part()
 		g.Go(func() error {
 			select {
-			case slots <- struct{}{}:
+			case readers <- struct{}{}:
 			case <-gctx.Done():
 				return gctx.Err()
 			}
-			defer func() { <-slots }()
+			defer func() { <-readers }()
 			n := int64(0)
 			return s.c.Scan(gctx, ns, p, func(r record.Record) error {
 				if n++; n%1024 == 0 {

@@ -227,7 +227,7 @@ func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
 	b := s.Blob
 	// What is marked for deletion is listed first: a content file that is listed after was not
 	// there, or not marked for deletion, or is known to be.
-	condemned, err := s.PendingDeletes(ctx)
+	pending, err := s.PendingDeletes(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -258,7 +258,7 @@ func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
 				end = max(end, int64(objects[k].FrameOff)+int64(objects[k].FrameLen))
 			}
 			// One that is shorter than its list says has lost something.
-			x.add(&File{Name: name, Size: i.Size, Made: i.Made, PendingDelete: condemned[name],
+			x.add(&File{Name: name, Size: i.Size, Made: i.Made, PendingDelete: pending[name],
 				Suspect: suspect[name] || i.Size < end}, objects)
 		}
 	}
@@ -316,7 +316,7 @@ func (s *Content) RebuildListings(ctx context.Context) (files, nodes int, unread
 	}
 	x := newIndex()
 	var lists []fileListing
-	condemned, err := s.PendingDeletes(ctx)
+	pending, err := s.PendingDeletes(ctx)
 	if err != nil {
 		return 0, 0, nil, err
 	}
@@ -337,7 +337,7 @@ func (s *Content) RebuildListings(ctx context.Context) (files, nodes int, unread
 		if err != nil {
 			return err
 		}
-		x.add(&File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name],
+		x.add(&File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name],
 			Suspect: suspect[i.Name]}, objects)
 		lists = append(lists, fileListing{i.Name, footer})
 		return nil

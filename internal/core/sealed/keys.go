@@ -204,19 +204,19 @@ func createKeys(ctx context.Context, b blob.Backend, storeID string, holders []H
 }
 
 func putHolder(ctx context.Context, b blob.Backend, sec holderSecret, h Holder) (KeyHolder, error) {
-	slot := KeyHolder{ID: NewID(4), Access: h.Access, For: h.For, Label: h.Label,
+	holder := KeyHolder{ID: NewID(4), Access: h.Access, For: h.For, Label: h.Label,
 		Added: time.Now().UTC().Truncate(time.Second)}
 	if h.Access == Write {
 		sec.Content = ""
 	}
 	raw, err := json.Marshal(sec)
 	if err != nil {
-		return slot, err
+		return holder, err
 	}
-	if slot.Sealed, err = sealTo(h.Recipient, raw); err != nil {
-		return slot, err
+	if holder.Sealed, err = sealTo(h.Recipient, raw); err != nil {
+		return holder, err
 	}
-	return slot, putTwice(ctx, b, HoldersPrefix+slot.ID, slot)
+	return holder, putTwice(ctx, b, HoldersPrefix+holder.ID, holder)
 }
 
 func sealTo(r age.Recipient, raw []byte) ([]byte, error) {
@@ -240,26 +240,26 @@ func unseal(sealed []byte, ids ...age.Identity) ([]byte, error) {
 }
 
 // readHolders returns the holders, and errors for those that cannot be read.
-func readHolders(ctx context.Context, b blob.Backend) (slots []KeyHolder, bad []error, err error) {
+func readHolders(ctx context.Context, b blob.Backend) (holders []KeyHolder, bad []error, err error) {
 	read := func(i blob.Info) error {
 		var s KeyHolder
 		err := getTwice(ctx, b, i.Name, &s)
 		switch {
-		case err == nil && slices.ContainsFunc(slots, func(o KeyHolder) bool { return o.ID == s.ID }):
+		case err == nil && slices.ContainsFunc(holders, func(o KeyHolder) bool { return o.ID == s.ID }):
 		case errors.Is(err, ErrDamaged):
 			bad = append(bad, fmt.Errorf("%w: %w", ErrBadHolder, err))
 		case errors.Is(err, blob.ErrNotFound):
 		case err != nil:
 			return err
 		default:
-			slots = append(slots, s)
+			holders = append(holders, s)
 		}
 		return nil
 	}
 	if err = listTwice(ctx, b, HoldersPrefix, read); err == nil {
 		err = b.List(ctx, RepairedPrefix+HoldersPrefix, read) // repairing may have been interrupted
 	}
-	return slots, bad, err
+	return holders, bad, err
 }
 
 // openKeyring opens a store's keys. Trouble with one holder is no reason to fail where
@@ -268,13 +268,13 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 	if len(ids) == 0 {
 		return nil, ErrNoKey
 	}
-	slots, bad, err := readHolders(ctx, b)
+	holders, bad, err := readHolders(ctx, b)
 	if err != nil {
 		return nil, err
 	}
 	var best *keyring
-	for _, slot := range slots {
-		raw, err := unseal(slot.Sealed, ids...)
+	for _, holder := range holders {
+		raw, err := unseal(holder.Sealed, ids...)
 		var none *age.NoIdentityMatchError
 		if errors.As(err, &none) {
 			continue
@@ -287,12 +287,12 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 			err = errors.New("it is of another store")
 		}
 		if err != nil {
-			bad = append(bad, fmt.Errorf("%w: %s%s: %w", ErrBadHolder, HoldersPrefix, slot.ID, err))
+			bad = append(bad, fmt.Errorf("%w: %s%s: %w", ErrBadHolder, HoldersPrefix, holder.ID, err))
 			continue
 		}
 		r, err := newKeyring(b, sec)
 		if err != nil {
-			bad = append(bad, fmt.Errorf("%s%s: %w", HoldersPrefix, slot.ID, err))
+			bad = append(bad, fmt.Errorf("%s%s: %w", HoldersPrefix, holder.ID, err))
 			continue
 		}
 		if best != nil && !bytes.Equal(best.secret.List, sec.List) {
@@ -307,11 +307,11 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 		return best, nil
 	case len(bad) > 0:
 		return nil, errors.Join(bad...)
-	case len(slots) == 0:
+	case len(holders) == 0:
 		return nil, fmt.Errorf("%w: there is none left below %s", ErrBadHolder, HoldersPrefix)
 	}
 	var have []string
-	for _, s := range slots {
+	for _, s := range holders {
 		have = append(have, strings.TrimSpace(s.ID+" for "+s.For+" "+s.Label))
 	}
 	return nil, fmt.Errorf("%w: %s", ErrWrongKey, strings.Join(have, "; "))
@@ -550,17 +550,17 @@ func (s *Objects) AddHolder(ctx context.Context, h Holder) (KeyHolder, error) {
 // store with it before may have kept its keys: dropping a holder keeps nobody out
 // who has been in.
 func (s *Objects) DropHolder(ctx context.Context, id string) error {
-	slots, _, err := readHolders(ctx, s.Blob)
+	holders, _, err := readHolders(ctx, s.Blob)
 	if err != nil {
 		return err
 	}
 	readers, found := 0, KeyHolder{}
-	for _, slot := range slots {
-		if slot.Access == Read {
+	for _, holder := range holders {
+		if holder.Access == Read {
 			readers++
 		}
-		if slot.ID == id {
-			found = slot
+		if holder.ID == id {
+			found = holder
 		}
 	}
 	switch {

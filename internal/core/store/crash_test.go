@@ -213,11 +213,11 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 			return nil
 		}},
 		{"key changes", func(s *store.Store, _ blob.Backend, _ *state) error {
-			slot, err := s.AddHolder(ctx, who)
+			holder, err := s.AddHolder(ctx, who)
 			if err != nil {
 				return err
 			}
-			return s.DropHolder(ctx, slot.ID)
+			return s.DropHolder(ctx, holder.ID)
 		}},
 		{"retire", func(s *store.Store, _ blob.Backend, st *state) error {
 			st.retired["v001"] = true
@@ -238,7 +238,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 			_, _, _, err := s.RebuildListings(ctx)
 			return err
 		}},
-		{"mend", func(s *store.Store, b blob.Backend, _ *state) error {
+		{"repair", func(s *store.Store, b blob.Backend, _ *state) error {
 			_, err := s.Scrub(ctx, store.ScrubOptions{Repair: true})
 			return err
 		}},
@@ -248,7 +248,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 		}},
 	}
 	// sound opens a place anew and looks at everything.
-	var mending bool
+	var repairing bool
 	sound := func(t *testing.T, b blob.Backend, st *state, mirror bool) {
 		s, err := store.Open(ctx, b, h.opt)
 		if mirror && errors.Is(err, store.ErrNoStore) {
@@ -262,7 +262,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 		require.Empty(t, a.Log)
 		for _, d := range a.Damaged {
 			require.False(t, d.LosesData)
-			if !mending {
+			if !repairing {
 				require.Contains(t, []string{"its parity is missing", "it is missing; its second copy is there"},
 					d.What, d.Object)
 			}
@@ -292,7 +292,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 	}
 	cuts := 0
 	for i, step := range steps {
-		mending = step.name == "mend"
+		repairing = step.name == "repair"
 		for applied := range 2 {
 			for at := 0; ; at++ {
 				place, mirrorPlace := &mains{Memory: blob.NewMemory(), left: -1}, &mains{
@@ -308,7 +308,7 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 				if step.name == "mirror" {
 					hit = mirrorPlace
 				}
-				if step.name == "mend" {
+				if step.name == "repair" {
 					hurtOneOfEach(t, place.Memory)
 				}
 				s := h.open(t, place)

@@ -157,16 +157,16 @@ func (r *reader) unlock(secret string) {
 		require.NoError(r.t, err)
 		return k
 	}
-	slots, err := os.ReadDir(filepath.Join(r.dir, "holders"))
+	holders, err := os.ReadDir(filepath.Join(r.dir, "holders"))
 	require.NoError(r.t, err)
-	require.Len(r.t, slots, 1)
-	var slot struct{ Sealed []byte }
-	r.manifest("holders/"+slots[0].Name(), &slot)
+	require.Len(r.t, holders, 1)
+	var holder struct{ Sealed []byte }
+	r.manifest("holders/"+holders[0].Name(), &holder)
 	var keys struct {
 		List    []byte
 		Content string
 	}
-	require.NoError(r.t, json.Unmarshal(unseal(slot.Sealed, id), &keys))
+	require.NoError(r.t, json.Unmarshal(unseal(holder.Sealed, id), &keys))
 	list := make([]byte, 32)
 	r.names = make([]byte, 32)
 	blake3.DeriveKey("dexamen store list key", keys.List, list)

@@ -48,7 +48,7 @@ func TestRuns(t *testing.T) {
 	h.create(t, b, "")
 	s, other := h.open(t, b), h.open(t, b)
 	r := &store.Run{Kind: store.RunSnapshot, Cluster: "meadow", Policy: "nightly", Due: time.Now().UTC()}
-	lease, err := s.BeginRun(ctx, r, true, nil)
+	claim, err := s.BeginRun(ctx, r, true, nil)
 	require.NoError(t, err)
 	_, err = other.BeginRun(ctx, &store.Run{Kind: store.RunSnapshot, Cluster: "meadow"}, true, nil)
 	require.ErrorIs(t, err, store.ErrHeld, "two snapshots of one cluster")
@@ -65,7 +65,7 @@ func TestRuns(t *testing.T) {
 	require.ErrorIs(t, err, changed)
 
 	r.Result, r.Point = store.RunDone, "20261123-101404-k7qx"
-	require.NoError(t, s.EndRun(ctx, r, lease))
+	require.NoError(t, s.EndRun(ctx, r, claim))
 	free.Result, free.Error = store.RunDiffers, "hives"
 	require.NoError(t, other.EndRun(ctx, free, l2))
 	going, broken, err = s.Running(ctx)

@@ -30,7 +30,7 @@ func TestKeys(t *testing.T) {
 	before := len(namesBelow(t, b, "content/"))
 	who, err := store.HolderOf(second.secret, "second", store.Read)
 	require.NoError(t, err)
-	slot, err := s.AddHolder(ctx, who)
+	holder, err := s.AddHolder(ctx, who)
 	require.NoError(t, err)
 	phrase, err := store.HolderOf("the heather blooms late", "", store.Read)
 	require.NoError(t, err)
@@ -49,14 +49,14 @@ func TestKeys(t *testing.T) {
 	_, err = store.ParseSecret("short")
 	require.ErrorContains(t, err, "too short")
 
-	require.NoError(t, s.DropHolder(ctx, slot.ID))
+	require.NoError(t, s.DropHolder(ctx, holder.ID))
 	_, err = store.Open(ctx, b, second.opt)
 	require.ErrorIs(t, err, store.ErrWrongKey)
-	slots, bad, err := s.KeyHolders(ctx)
+	holders, bad, err := s.KeyHolders(ctx)
 	require.NoError(t, err)
 	require.Empty(t, bad)
-	require.Len(t, slots, 2)
-	for _, sl := range slots {
+	require.Len(t, holders, 2)
+	for _, sl := range holders {
 		err = s.DropHolder(ctx, sl.ID)
 	}
 	require.ErrorContains(t, err, "the last that lets the store be read")
@@ -73,7 +73,7 @@ func TestKeys(t *testing.T) {
 	require.NoError(t, b.Remove(ctx, "parity/"+name))
 	require.NoError(t, b.Create(ctx, name, foreign))
 	_, err = store.Open(ctx, b, h.opt)
-	require.ErrorIs(t, err, store.ErrSlot)
+	require.ErrorIs(t, err, store.ErrBadHolder)
 	require.ErrorContains(t, err, "of another store")
 }
 

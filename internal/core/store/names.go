@@ -83,7 +83,7 @@ var (
 	ErrNoKey       = sealed.ErrNoKey
 	ErrNoStore     = sealed.ErrNoStore
 	ErrReplaced    = sealed.ErrReplaced
-	ErrSlot        = sealed.ErrBadHolder
+	ErrBadHolder   = sealed.ErrBadHolder
 	ErrStoreExists = sealed.ErrStoreExists
 	ErrTooNew      = sealed.ErrTooNew
 	ErrWriteOnly   = sealed.ErrWriteOnly

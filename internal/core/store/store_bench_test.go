@@ -212,7 +212,7 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 	per("read", func(s *store.Store) {
 		require.NoError(b, tree.Walk(ctx, s, root, func(record.Record) error { return nil }))
 	})
-	per("audited", func(s *store.Store) {
+	per("scrubbed", func(s *store.Store) {
 		_, err := s.Scrub(ctx, store.ScrubOptions{})
 		require.NoError(b, err)
 	})

@@ -22,16 +22,16 @@ func TestDamageThatIsKnownIsWrittenAnew(t *testing.T) {
 	for _, p := range packs {
 		b.Flip(p, 5000)
 	}
-	audit := func(o store.ScrubOptions) *store.ScrubReport {
+	scrub := func(o store.ScrubOptions) *store.ScrubReport {
 		a, err := h.open(t, b).Scrub(ctx, o)
 		require.NoError(t, err)
 		return a
 	}
-	require.Len(t, audit(store.ScrubOptions{}).Points, 1)
+	require.Len(t, scrub(store.ScrubOptions{}).Points, 1)
 	s := h.open(t, b)
 	require.NoError(t, version(s, "orchard", 1))   // other content, of another cluster
 	require.NoError(t, version(s, "meadow", 1001)) // the same but for what changed
-	a := audit(store.ScrubOptions{})
+	a := scrub(store.ScrubOptions{})
 	require.Len(t, a.Damaged, len(packs))
 	require.Equal(t, 1, a.Intact["meadow"], "the new point")
 	require.Len(t, namesBelow(t, b, "suspect/"), 1)
@@ -47,9 +47,9 @@ func TestDamageThatIsKnownIsWrittenAnew(t *testing.T) {
 	}
 	require.NoError(t, version(s, "meadow", 1))
 	require.NoError(t, check(h.open(t, b), points[0]), "what was lost has come by again")
-	a = audit(store.ScrubOptions{Repair: true})
+	a = scrub(store.ScrubOptions{Repair: true})
 	require.True(t, a.Sound(), "%+v", a)
-	require.Empty(t, audit(store.ScrubOptions{}).Damaged)
+	require.Empty(t, scrub(store.ScrubOptions{}).Damaged)
 	_, err = h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
 	require.NoError(t, err)
 	require.Empty(t, namesBelow(t, b, "suspect/"))

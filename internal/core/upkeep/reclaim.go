@@ -75,7 +75,7 @@ type copyOf struct {
 
 // holdings reads the lists of all content files from the content files themselves.
 func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
-	condemned, err := s.PendingDeletes(ctx)
+	pending, err := s.PendingDeletes(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 		}
 		id := uint32(len(h.files))
 		h.files = append(h.files, &content.File{
-			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: condemned[i.Name], Suspect: suspect[i.Name]})
+			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name], Suspect: suspect[i.Name]})
 		h.objects = append(h.objects, objects)
 		for _, o := range objects {
 			h.copies[o.Name] = append(h.copies[o.Name], copyOf{id, !o.Base.IsZero()})
@@ -170,7 +170,7 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if s.WriteOnly() {
 		return nil, fmt.Errorf("reclaim: %w", sealed.ErrWriteOnly)
 	}
-	var lease *sealed.Claim
+	var claim *sealed.Claim
 	if !o.Preview {
 		if o.Every > 0 {
 			top, _, _, err := s.ClaimEntries(ctx, reclaimClaim+"/")
@@ -178,15 +178,15 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 				return nil, err
 			}
 		}
-		if lease, err = s.Acquire(ctx, reclaimClaim); err != nil {
+		if claim, err = s.Acquire(ctx, reclaimClaim); err != nil {
 			return nil, err
 		}
 		defer func() {
 			if err != nil {
-				lease.Fail(context.WithoutCancel(ctx))
+				claim.Fail(context.WithoutCancel(ctx))
 				return
 			}
-			lease.Release(context.WithoutCancel(ctx))
+			claim.Release(context.WithoutCancel(ctx))
 		}()
 	}
 	lists, err := s.PendingDeleteLists(ctx)
@@ -215,7 +215,7 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if err != nil {
 		return nil, err
 	}
-	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, lease: lease,
+	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, claim: claim,
 		out: &Reclaimed{Files: len(h.files)}}
 	r.weigh()
 	if o.Preview || !may {
@@ -292,7 +292,7 @@ type reclaim struct {
 	live    map[tree.Hash]bool
 	bases   map[tree.Hash]bool // of patches that are live
 	writers []string
-	lease   *sealed.Claim
+	claim   *sealed.Claim
 	out     *Reclaimed
 	needed  []int64 // of each content file, bytes of frames with nodes needed from it
 }
@@ -403,7 +403,7 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDe
 				r.out.Withdrawn++
 				continue
 			}
-			if err := r.lease.Check(); err != nil {
+			if err := r.claim.Check(); err != nil {
 				return err
 			}
 			err := r.s.RemoveObject(ctx, name)
