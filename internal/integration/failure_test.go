@@ -352,7 +352,6 @@ func TestChoosingAMember(t *testing.T) {
 // A primary that is cut off while it is read takes writes that no majority will
 // have. The work goes on at another member, and nothing of them is kept.
 func TestThePrimaryReadIsCutOff(t *testing.T) {
-	t.Parallel()
 	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, connect(t, rs.URI())))

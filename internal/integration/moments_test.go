@@ -182,7 +182,6 @@ func TestNamesThatAreNotThere(t *testing.T) {
 // TestFollowing: segments are sealed while the log goes on; when it is told to
 // end, what was read is kept; the next capture goes on without a seam.
 func TestFollowing(t *testing.T) {
-	t.Parallel()
 	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 4, Documents: 2000}
