@@ -101,7 +101,7 @@ func (a *app) checkReach(ctx context.Context, c *cli.Command, cfg *config.Config
 			if err != nil {
 				return err
 			}
-			for _, t := range logTrouble(w, topo) {
+			for _, t := range logProblems(w, topo) {
 				errs = append(errs, fmt.Errorf("%s: policies.%s.capture: %s",
 					cfg.Where("policies."+w.Policy+".capture"), w.Policy, t))
 			}

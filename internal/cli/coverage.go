@@ -71,11 +71,11 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list 
 				view.Long(w.Snapshot.Spacing(time.Now())))
 		}
 		s.Line("%s", line)
-		trouble, err := daemon.ActiveAlerts(ctx, e, cv.Cluster)
+		problems, err := daemon.ActiveAlerts(ctx, e, cv.Cluster)
 		if err != nil {
 			return err
 		}
-		for _, t := range trouble {
+		for _, t := range problems {
 			s.Line("  %s %s", s.Loss("alert since "+view.Time(t.Since)+":"), t.Text)
 		}
 	}

@@ -31,8 +31,8 @@ type previewed struct {
 	LogWindow string        `json:"log_window,omitempty"`
 	Plan      *retain.Plan  `json:"plan"`
 	// Steady is how many points there will be once the policy has run for long.
-	Steady  int      `json:"steady"`
-	Trouble []string `json:"trouble,omitempty"`
+	Steady   int      `json:"steady"`
+	Problems []string `json:"problems,omitempty"`
 }
 
 type nextRun struct {
@@ -62,7 +62,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		wards = slices.DeleteFunc(wards, func(w daemon.Assignment) bool { return w.Policy != name })
 	}
 	var out []*previewed
-	trouble := 0
+	problems := 0
 	for _, w := range wards {
 		p := &previewed{Policy: w.Policy, Cluster: w.Cluster, Store: w.Store}
 		out = append(out, p)
@@ -73,7 +73,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 			progress.Done()
 		}
 		if err != nil {
-			p.Trouble = append(p.Trouble, explain.Error(err))
+			p.Problems = append(p.Problems, explain.Error(err))
 			state = &daemon.State{}
 		}
 		now := time.Now()
@@ -81,9 +81,9 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		p.Next = ahead(w, state, now, c.Int("next"))
 		p.Steady = steady(w, now)
 		if err := a.previewLive(ctx, c, w, p); err != nil {
-			p.Trouble = append(p.Trouble, explain.Error(err))
+			p.Problems = append(p.Problems, explain.Error(err))
 		}
-		trouble += len(p.Trouble)
+		problems += len(p.Problems)
 		if !a.screen.JSON {
 			a.showPreview(w, p, state)
 		}
@@ -93,8 +93,8 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	if trouble > 0 {
-		return fmt.Errorf("%w: %s", run.ErrIncomplete, view.Plural(int64(trouble), "problem"))
+	if problems > 0 {
+		return fmt.Errorf("%w: %s", run.ErrIncomplete, view.Plural(int64(problems), "problem"))
 	}
 	return nil
 }
@@ -159,7 +159,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Assignme
 	if err != nil {
 		return err
 	}
-	p.Trouble = append(p.Trouble, logTrouble(w, topo)...)
+	p.Problems = append(p.Problems, logProblems(w, topo)...)
 	for _, sh := range topo.Shards {
 		if sh.Log != nil {
 			p.LogWindow = view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall))
@@ -186,7 +186,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Assignme
 			return daemon.MatchesNow(pattern, ns.Name)
 		})
 		if !hit && !strings.HasPrefix(pattern, "not ") {
-			p.Trouble = append(p.Trouble, fmt.Sprintf("the pattern %q fits no namespace of %s", pattern, w.Cluster))
+			p.Problems = append(p.Problems, fmt.Sprintf("the pattern %q fits no namespace of %s", pattern, w.Cluster))
 		}
 	}
 	return nil
@@ -194,7 +194,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Assignme
 
 // logTrouble reports where a server's log reaches back less far than it should for
 // how often it is captured.
-func logTrouble(w daemon.Assignment, topo *engine.Topology) (out []string) {
+func logProblems(w daemon.Assignment, topo *engine.Topology) (out []string) {
 	when := w.Config.When
 	if when.Capture == 0 && !when.Continuous {
 		return nil
@@ -217,7 +217,7 @@ func logTrouble(w daemon.Assignment, topo *engine.Topology) (out []string) {
 func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State) {
 	s := a.screen
 	s.Line("policy %s: cluster %s into store %s", s.Accent(w.Policy), s.Accent(w.Cluster), w.Store)
-	for _, t := range p.Trouble {
+	for _, t := range p.Problems {
 		s.Line("  %s %s", s.Loss("problem:"), t)
 	}
 	s.Line("\n  next runs")

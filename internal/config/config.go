@@ -589,7 +589,7 @@ policies:                                 # what is protected, when, and for how
     #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }   # if_fails: go on
     #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
 
-# alerts:                                 # once when trouble begins, and once when it is over
+# alerts:                                 # once when something begins, and once when it is over
 #   webhook: { url: "https://desk.lindenholt.example/dexamen" }
 #   mail: { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
 #   about: [failure, gap, loss, rpo, proof, capacity]

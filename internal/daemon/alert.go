@@ -176,9 +176,9 @@ func (r Capacity) alerts(storeName string, atLeast time.Duration, now time.Time)
 // sentAlert is what a store keeps of an alert that has been told, so that it is told
 // once, whoever sees it and however often it is started anew.
 type sentAlert struct {
-	Trouble Alert     `json:"trouble"`
-	Seen    time.Time `json:"seen"`
-	Sent    time.Time `json:"sent,omitzero"`
+	Alert Alert     `json:"alert"`
+	Seen  time.Time `json:"seen"`
+	Sent  time.Time `json:"sent,omitzero"`
 }
 
 const alertPrefix = "alert-"
@@ -233,7 +233,7 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, 
 			return
 		}
 		if !t.Over {
-			_ = e.Store.PutMark(ctx, cluster, name+"-sent", sentAlert{Trouble: t, Sent: time.Now().UTC()})
+			_ = e.Store.PutMark(ctx, cluster, name+"-sent", sentAlert{Alert: t, Sent: time.Now().UTC()})
 		}
 	}
 	for _, t := range now {
@@ -241,11 +241,11 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, 
 		i := slices.IndexFunc(known, func(s seen) bool { return s.name == name })
 		if i >= 0 {
 			if !sent[name] && time.Since(known[i].Seen) > repeatAfter {
-				tell(name, known[i].Trouble)
+				tell(name, known[i].Alert)
 			}
 			continue
 		}
-		err := e.Store.PutMark(ctx, cluster, name, sentAlert{Trouble: t, Seen: time.Now().UTC()})
+		err := e.Store.PutMark(ctx, cluster, name, sentAlert{Alert: t, Seen: time.Now().UTC()})
 		if errors.Is(err, blob.ErrExists) {
 			continue // another tells
 		}
@@ -264,7 +264,7 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, 
 			}
 			return err
 		}
-		over := s.Trouble
+		over := s.Alert
 		over.Over = true
 		_ = e.Store.RemoveMark(ctx, cluster, s.name+"-sent")
 		if sent[s.name] {
@@ -279,7 +279,7 @@ func ActiveAlerts(ctx context.Context, e *run.Runner, cluster string) (out []Ale
 	err = e.Store.Marks(ctx, cluster, alertPrefix, func(what string, read func(any) error) error {
 		var t sentAlert
 		if !strings.HasSuffix(what, "-sent") && read(&t) == nil {
-			out = append(out, t.Trouble)
+			out = append(out, t.Alert)
 		}
 		return nil
 	})

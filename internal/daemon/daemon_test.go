@@ -467,9 +467,9 @@ func TestNotices(t *testing.T) {
 	n := Notifier{config.Alerts{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
 		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"},
 			WithoutTLS: true}}}
-	trouble := Alert{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly",
+	alert := Alert{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly",
 		Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
-	require.NoError(t, n.Send(t.Context(), trouble))
+	require.NoError(t, n.Send(t.Context(), alert))
 	got := <-bodies
 	require.Equal(t, "failure", got["about"])
 	require.Equal(t, "dexamen: failure of meadow", got["title"])
@@ -478,8 +478,8 @@ func TestNotices(t *testing.T) {
 	require.Contains(t, letter, "Subject: dexamen: failure of meadow")
 	require.Contains(t, letter, "no server answers")
 	require.Contains(t, letter, "dexamen runs meadow")
-	trouble.Over = true
-	require.NoError(t, n.Send(t.Context(), trouble))
+	alert.Over = true
+	require.NoError(t, n.Send(t.Context(), alert))
 	require.Equal(t, "dexamen: well again: failure of meadow", (<-bodies)["title"])
 	require.Contains(t, <-letters, "Well again")
 }

@@ -155,7 +155,7 @@ func (s *State) Plan(w Assignment, now time.Time) *retain.Plan {
 		rp := retain.Point{ID: p.ID, Time: p.Time, Made: p.Finished}
 		for _, h := range s.Holds {
 			if h.Point == p.ID && h.Until.After(rp.Held) {
-				rp.Held, rp.HeldWhy = h.Until, h.Reason
+				rp.Held, rp.HeldReason = h.Until, h.Reason
 			}
 		}
 		if s.KeepLocked > 0 {

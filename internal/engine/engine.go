@@ -167,7 +167,7 @@ type Topology struct {
 	Shards  []Shard `json:"shards"`
 	// Routers give applications access to a sharded cluster.
 	Routers     []Member     `json:"routers,omitempty"`
-	Limitations []Limitation `json:"lacks,omitempty"`
+	Limitations []Limitation `json:"limitations,omitempty"`
 	// Settings: users and roles are listed among the namespaces.
 	Settings bool `json:"settings,omitempty"`
 	// Exact: it is read as of one position, so that nothing done meanwhile is

@@ -74,8 +74,8 @@ type Point struct {
 	Made time.Time `json:"made,omitzero"`
 	// Held: somebody asked for it to be kept until a time; HeldWhy is the
 	// reason given.
-	Held    time.Time `json:"held,omitzero"`
-	HeldWhy string    `json:"held_why,omitempty"`
+	Held       time.Time `json:"held,omitzero"`
+	HeldReason string    `json:"held_reason,omitempty"`
 	// Locked: the store does not let it be removed before.
 	Locked time.Time `json:"locked,omitzero"`
 }
@@ -154,8 +154,8 @@ func (d *decision) heldAndLocked() {
 	for i, pt := range d.points {
 		if pt.Held.After(d.now) {
 			why := "held until " + pt.Held.In(d.zone()).Format("2006-01-02 15:04")
-			if pt.HeldWhy != "" {
-				why += ": " + pt.HeldWhy
+			if pt.HeldReason != "" {
+				why += ": " + pt.HeldReason
 			}
 			d.keep(i, true, "%s", why)
 		}

@@ -94,7 +94,7 @@ func TestWhatARuleSaysIsSo(t *testing.T) {
 			now = now.Add(time.Duration(rng.IntN(3*24*60)) * time.Minute)
 			p := retain.Point{ID: fmt.Sprintf("%04d", n), Time: now}
 			if rng.IntN(30) == 0 {
-				p.Held, p.HeldWhy = now.Add(time.Duration(rng.IntN(200))*day), "audit"
+				p.Held, p.HeldReason = now.Add(time.Duration(rng.IntN(200))*day), "audit"
 			}
 			if rng.IntN(30) == 0 {
 				p.Locked = now.Add(time.Duration(rng.IntN(60)) * day)
