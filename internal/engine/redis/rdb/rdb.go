@@ -111,16 +111,9 @@ func (d *Reader) fixed(n int) ([]byte, error) {
 
 // ReadAll reads everything there is, the checksum included.
 func (d *Reader) ReadAll() error {
-	head, err := d.fixed(9)
+	version, err := d.header()
 	if err != nil {
 		return err
-	}
-	if !bytes.HasPrefix(head, []byte("REDIS")) {
-		return fmt.Errorf("%w: it begins with %q", ErrVersion, head)
-	}
-	version, err := strconv.Atoi(string(head[5:]))
-	if err != nil || version < 1 || version > NewestForm {
-		return fmt.Errorf("%w: version %q; known is up to %d (servers up to 7.2)", ErrVersion, head[5:], NewestForm)
 	}
 	db, expires := 0, int64(0)
 	for {
@@ -130,89 +123,120 @@ func (d *Reader) ReadAll() error {
 		}
 		switch op {
 		case opEnd:
-			sum := d.sum
-			if version < 5 {
-				return nil
-			}
-			b, err := d.fixed(8)
-			if err != nil {
-				return err
-			}
-			// Zero: the server was told to add none.
-			if want := binary.LittleEndian.Uint64(b); want != 0 && want != sum {
-				return fmt.Errorf("%w: its checksum is %x and should be %x", ErrDamaged, sum, want)
-			}
-			return nil
+			return d.checksum(version)
 		case opSelect:
-			n, err := d.length()
-			if err != nil {
-				return err
-			}
-			if n > 1<<20 {
-				return fmt.Errorf("%w: database %d", ErrDamaged, n)
-			}
-			db = int(n)
-		case opResize:
-			for range 2 {
-				if _, err := d.length(); err != nil {
-					return err
-				}
-			}
+			db, err = d.database()
 		case opExpire:
-			b, err := d.fixed(4)
-			if err != nil {
-				return err
+			var b []byte
+			if b, err = d.fixed(4); err == nil {
+				expires = int64(binary.LittleEndian.Uint32(b)) * 1000
 			}
-			expires = int64(binary.LittleEndian.Uint32(b)) * 1000
 		case opExpireMS:
-			b, err := d.fixed(8)
-			if err != nil {
-				return err
+			var b []byte
+			if b, err = d.fixed(8); err == nil {
+				expires = int64(binary.LittleEndian.Uint64(b))
 			}
-			expires = int64(binary.LittleEndian.Uint64(b))
-		case opFreq:
-			if _, err := d.byte(); err != nil {
-				return err
-			}
-		case opIdle:
-			if _, err := d.length(); err != nil {
-				return err
-			}
-		case opAux:
-			name, err := d.str()
-			if err != nil {
-				return err
-			}
-			value, err := d.str()
-			if err != nil {
-				return err
-			}
-			if string(name) == "repl-stream-db" {
-				if d.StreamDB, err = strconv.Atoi(string(value)); err != nil {
-					return fmt.Errorf("%w: repl-stream-db %q", ErrDamaged, value)
-				}
-			}
-		case opFunction:
-			code, err := d.str()
-			if err != nil {
-				return err
-			}
-			if err := d.Sink.Function(code); err != nil {
-				return err
-			}
-		case opModuleAux:
-			return fmt.Errorf("%w: a module keeps content of its own in the server", ErrType)
+		case opResize, opFreq, opIdle, opAux, opFunction, opModuleAux:
+			err = d.about(op)
 		default:
-			key, err := d.str()
-			if err != nil {
-				return err
-			}
-			if err := d.ReadValue(db, key, op, expires); err != nil {
-				return fmt.Errorf("db%d, key %s: %w", db, resp.Text(key, 100), err)
-			}
+			err = d.keyed(db, op, expires)
 			expires = 0
 		}
+		if err != nil {
+			return err
+		}
 	}
+}
+
+// header reads what everything begins with, and returns the version of the form.
+func (d *Reader) header() (version int, err error) {
+	head, err := d.fixed(9)
+	if err != nil {
+		return 0, err
+	}
+	if !bytes.HasPrefix(head, []byte("REDIS")) {
+		return 0, fmt.Errorf("%w: it begins with %q", ErrVersion, head)
+	}
+	version, err = strconv.Atoi(string(head[5:]))
+	if err != nil || version < 1 || version > NewestForm {
+		return 0, fmt.Errorf("%w: version %q; known is up to %d (servers up to 7.2)", ErrVersion, head[5:], NewestForm)
+	}
+	return version, nil
+}
+
+// checksum reads the end, and compares the sum of all that came before.
+func (d *Reader) checksum(version int) error {
+	sum := d.sum
+	if version < 5 {
+		return nil
+	}
+	b, err := d.fixed(8)
+	if err != nil {
+		return err
+	}
+	// Zero: the server was told to add none.
+	if want := binary.LittleEndian.Uint64(b); want != 0 && want != sum {
+		return fmt.Errorf("%w: its checksum is %x and should be %x", ErrDamaged, sum, want)
+	}
+	return nil
+}
+
+func (d *Reader) database() (int, error) {
+	n, err := d.length()
+	if err == nil && n > 1<<20 {
+		err = fmt.Errorf("%w: database %d", ErrDamaged, n)
+	}
+	return int(n), err
+}
+
+// about reads what is no key: hints for the server that loads it, functions.
+func (d *Reader) about(op byte) error {
+	switch op {
+	case opResize:
+		_, err := d.length()
+		if err == nil {
+			_, err = d.length()
+		}
+		return err
+	case opFreq:
+		_, err := d.byte()
+		return err
+	case opIdle:
+		_, err := d.length()
+		return err
+	case opAux:
+		name, err := d.str()
+		if err != nil {
+			return err
+		}
+		value, err := d.str()
+		if err != nil || string(name) != "repl-stream-db" {
+			return err
+		}
+		if d.StreamDB, err = strconv.Atoi(string(value)); err != nil {
+			return fmt.Errorf("%w: repl-stream-db %q", ErrDamaged, value)
+		}
+		return nil
+	case opFunction:
+		code, err := d.str()
+		if err != nil {
+			return err
+		}
+		return d.Sink.Function(code)
+	}
+	return fmt.Errorf("%w: a module keeps content of its own in the server", ErrType)
+}
+
+// keyed reads a key and its value.
+func (d *Reader) keyed(db int, typ byte, expires int64) error {
+	key, err := d.str()
+	if err != nil {
+		return err
+	}
+	if err := d.ReadValue(db, key, typ, expires); err != nil {
+		return fmt.Errorf("db%d, key %s: %w", db, resp.Text(key, 100), err)
+	}
+	return nil
 }
 
 // Encodings of a string's length.
