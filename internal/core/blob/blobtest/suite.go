@@ -24,13 +24,13 @@ var checks = []struct {
 	name string
 	run  func(t *testing.T, open Open)
 }{
-	{"what is created is read, whole and in part", checkWhatIsCreatedIs},
-	{"an object is never replaced", checkAnObjectIsNever},
-	{"of many who create one name, one succeeds", checkOfManyWhoCreate},
-	{"listing is by prefix and in order", checkListingIsByPrefix},
-	{"what is not there is said", checkWhatIsNotThere},
-	{"bad names are refused", checkBadNamesAreRefused},
-	{"a cancelled context creates nothing", checkACancelledContextCreates},
+	{"what is created is read, whole and in part", checkReading},
+	{"an object is never replaced", checkNoReplacing},
+	{"of many who create one name, one succeeds", checkOneOfManySucceeds},
+	{"listing is by prefix and in order", checkListing},
+	{"what is not there is said", checkMissing},
+	{"bad names are refused", checkNames},
+	{"a cancelled context creates nothing", checkCancelled},
 }
 
 // Run checks a backend.
@@ -42,7 +42,7 @@ func Run(t *testing.T, open Open) {
 
 var ctx = context.Background()
 
-func checkWhatIsCreatedIs(t *testing.T, open Open) {
+func checkReading(t *testing.T, open Open) {
 	b := open(t)
 	data := bytes.Repeat([]byte("linden "), 10_000)
 	require.NoError(t, b.Create(ctx, "content/ab/one", data))
@@ -64,7 +64,7 @@ func checkWhatIsCreatedIs(t *testing.T, open Open) {
 	}
 }
 
-func checkAnObjectIsNever(t *testing.T, open Open) {
+func checkNoReplacing(t *testing.T, open Open) {
 	b := open(t)
 	require.NoError(t, b.Create(ctx, "a", []byte("first")))
 	require.ErrorIs(t, b.Create(ctx, "a", []byte("second")), blob.ErrExists)
@@ -73,7 +73,7 @@ func checkAnObjectIsNever(t *testing.T, open Open) {
 	require.Equal(t, "first", string(got))
 }
 
-func checkOfManyWhoCreate(t *testing.T, open Open) {
+func checkOneOfManySucceeds(t *testing.T, open Open) {
 	b := open(t)
 	var wg sync.WaitGroup
 	won := make(chan string, 16)
@@ -99,7 +99,7 @@ func checkOfManyWhoCreate(t *testing.T, open Open) {
 	require.Equal(t, winner, string(got))
 }
 
-func checkListingIsByPrefix(t *testing.T, open Open) {
+func checkListing(t *testing.T, open Open) {
 	b := open(t)
 	for _, n := range []string{"points/meadow/b", "points/meadow/a", "points/meadow-2/a", "points/x", "runs/a"} {
 		require.NoError(t, b.Create(ctx, n, []byte(n)))
@@ -118,7 +118,7 @@ func checkListingIsByPrefix(t *testing.T, open Open) {
 	require.Empty(t, list("nothing/"))
 }
 
-func checkWhatIsNotThere(t *testing.T, open Open) {
+func checkMissing(t *testing.T, open Open) {
 	b := open(t)
 	_, err := b.Read(ctx, "no")
 	require.ErrorIs(t, err, blob.ErrNotFound)
@@ -131,7 +131,7 @@ func checkWhatIsNotThere(t *testing.T, open Open) {
 	require.ErrorIs(t, err, blob.ErrNotFound)
 }
 
-func checkBadNamesAreRefused(t *testing.T, open Open) {
+func checkNames(t *testing.T, open Open) {
 	b := open(t)
 	for _, n := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", ".hidden", "a b", "a\x00",
 		strings.Repeat("x", 600)} {
@@ -139,7 +139,7 @@ func checkBadNamesAreRefused(t *testing.T, open Open) {
 	}
 }
 
-func checkACancelledContextCreates(t *testing.T, open Open) {
+func checkCancelled(t *testing.T, open Open) {
 	b := open(t)
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
