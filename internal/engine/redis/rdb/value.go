@@ -64,6 +64,7 @@ func (d *Reader) ReadValue(db int, key []byte, typ byte, expires int64) error {
 	return d.Sink.End()
 }
 
+// content reads a value of a type, element by element.
 func (d *Reader) content(typ byte) error {
 	switch typ {
 	case typeString:
@@ -103,37 +104,44 @@ func (d *Reader) content(typ byte) error {
 	case typeStream, typeStream2, typeStream3:
 		return d.stream(typ)
 	case typeQuicklist, typeQuicklist2:
-		return d.each(func() error {
-			packed := uint64(quicklistListpack)
-			var err error
-			if typ == typeQuicklist2 {
-				if packed, err = d.length(); err != nil {
-					return err
-				}
-			}
-			b, err := d.str()
-			if err != nil {
-				return err
-			}
-			switch {
-			case packed == quicklistPlain:
-				return d.Sink.Element(b)
-			case packed != quicklistListpack:
-				return fmt.Errorf("%w: list node of form %d", ErrDamaged, packed)
-			}
-			list, err := unpackList(b, typ == typeQuicklist)
-			if err != nil {
-				return err
-			}
-			for _, v := range list {
-				if err := d.Sink.Element(v); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
+		return d.each(func() error { return d.listNode(typ) })
 	}
-	// The rest is one string that holds all elements.
+	return d.packed(typ)
+}
+
+// listNode reads a node of a large list.
+func (d *Reader) listNode(typ byte) error {
+	form := uint64(quicklistListpack)
+	var err error
+	if typ == typeQuicklist2 {
+		if form, err = d.length(); err != nil {
+			return err
+		}
+	}
+	b, err := d.str()
+	if err != nil {
+		return err
+	}
+	switch {
+	case form == quicklistPlain:
+		return d.Sink.Element(b)
+	case form != quicklistListpack:
+		return fmt.Errorf("%w: list node of form %d", ErrDamaged, form)
+	}
+	list, err := unpackList(b, typ == typeQuicklist)
+	if err != nil {
+		return err
+	}
+	for _, v := range list {
+		if err := d.Sink.Element(v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packed reads a value that is one string with all its elements.
+func (d *Reader) packed(typ byte) error {
 	b, err := d.str()
 	if err != nil {
 		return err
