@@ -338,7 +338,7 @@ func (c *Config) check(k *checker) {
 			k.bad(at, "%v", err)
 		}
 		if cl.Address == "" {
-			k.bad(at, "has no address, such as mongodb://%s-1:27017/?replicaSet=%s", name, name)
+			k.bad(at, "has no address; it begins with one of %s", strings.Join(engine.Schemes(), ", "))
 		} else if _, drv, err := engine.ForAddress(cl.Address); err != nil {
 			k.bad(at+".address", "%v", err)
 		} else if engine.Redact(cl.Address) != cl.Address {
@@ -557,7 +557,7 @@ clusters:                                 # what is protected, and what is resto
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
     # cluster_wide: true                             # users and roles too
     # options: { pause_balancer: true }   # of a sharded cluster: keeps load down
-    # scratch: hedge                      # of Redis: an empty server to look at moments between points on
+    # scratch: hedge                      # an empty server to look at moments on, where the log holds commands
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }
     # store: larder                       # where there are several

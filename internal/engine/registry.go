@@ -33,19 +33,24 @@ func Register(name string, d Driver, schemes ...string) {
 	}
 }
 
+// Schemes returns how addresses begin, in order.
+func Schemes() []string {
+	var out []string
+	for s := range drivers {
+		out = append(out, s+"://")
+	}
+	sort.Strings(out)
+	return out
+}
+
 // ForAddress returns the driver for a connection address.
 func ForAddress(address string) (name string, d Driver, err error) {
 	scheme, _, ok := strings.Cut(address, "://")
 	if e, found := drivers[scheme]; ok && found {
 		return e.name, e.d, nil
 	}
-	var known []string
-	for s := range drivers {
-		known = append(known, s+"://")
-	}
-	sort.Strings(known)
 	return "", nil, fmt.Errorf("address %q: begins with none of the known schemes: %s", Redact(address),
-		strings.Join(known, ", "))
+		strings.Join(Schemes(), ", "))
 }
 
 // ForName returns the driver of a name, as points keep it.
