@@ -126,8 +126,9 @@ func (a *app) openCluster(ctx context.Context, c *cli.Command, cfg *config.Confi
 
 // scratchFlag is of commands that look at moments.
 func scratchFlag() cli.Flag {
-	return &cli.StringFlag{Name: "scratch", Usage: "make a moment that only a server can make (between points, where the log holds commands) " +
-		"on this `CLUSTER`, an empty server, which is emptied again"}
+	return &cli.StringFlag{Name: "scratch",
+		Usage: "make a moment that only a server can make (between points, where the log holds commands) " +
+			"on this `CLUSTER`, an empty server, which is emptied again"}
 }
 
 // scratchServer returns how scratch servers are opened.
