@@ -24,7 +24,7 @@ test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./internal/integration ./...
 
 test-long: servers build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=20 DEXAMEN_HISTORIES=100 \
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=20 DEXAMEN_HISTORIES=40 \
 	  go test -timeout 60m -parallel 4 -run '$(LONG)' ./internal/integration ./internal/cli
 	$(MAKE) starved BACKUPS=20 STARVED=TestFirstBackups
 
