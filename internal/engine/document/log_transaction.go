@@ -340,7 +340,12 @@ func (f *follow) take(ctx context.Context, addr string, cl *mongo.Client, m reco
 		f.over = session(e)
 		return nil
 	case "prepare":
-		return f.prepared(ctx, addr, cl, e, nil)
+		if err := f.prepared(ctx, addr, cl, e, nil); err != nil {
+			return err
+		}
+		// On the shard that was prepared last, the commit counts as of the
+		// prepare itself: reading may end here and go on behind it.
+		return f.settleDue(m.Position)
 	case "commit":
 		f.over = session(e)
 		if _, ok := f.known[f.over]; !ok && f.at.Position != "" {
