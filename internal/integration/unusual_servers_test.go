@@ -244,7 +244,7 @@ func TestALogThatStandsStill(t *testing.T) {
 	require.False(t, errors.Is(err, context.Canceled))
 }
 
-// aheadOfItsLog tells an end of the log that never comes.
+// aheadOfItsLog reports an end of the log that never comes.
 type aheadOfItsLog struct{ engine.Logged }
 
 func (a *aheadOfItsLog) LogEnd(ctx context.Context, shard string) (m record.Mark, err error) {
@@ -360,7 +360,7 @@ func restorePairs(t *testing.T, uri string, pairs int, seed uint64) {
 	require.GreaterOrEqual(t, int(done.Load()), pairs)
 }
 
-// dying gives what a cluster's log holds and then fails, as when the cluster is
+// dying returns what a cluster's log holds and then fails, as when the cluster is
 // gone.
 type dying struct{ engine.Logged }
 

@@ -329,7 +329,7 @@ func (d *Dir) content(name string) ([]byte, error) {
 	return b, nil
 }
 
-// missing tells an object that is not there from a store that is not there.
+// missing distinguishes an object that is not there from a store that is gone.
 func (d *Dir) missing(ctx context.Context, err error) error {
 	if errors.Is(err, ErrNotFound) {
 		if gone := d.Present(ctx); gone != nil {

@@ -408,7 +408,7 @@ func (f *Fold) each(choose func(*Namespace) bool, fn func(*Namespace, *edits) er
 	return nil
 }
 
-// edits gives one incarnation's sorted changes to a merge.
+// edits passes one incarnation's sorted changes to a merge.
 type edits struct {
 	items *extsort.Items
 	model Model

@@ -169,7 +169,7 @@ func (d *diffSide) fill(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// Iterator gives a tree's records one by one, in key order.
+// Iterator returns a tree's records one by one, in key order.
 type Iterator struct{ side *diffSide }
 
 // NewIterator makes an iterator that stands before the first record.

@@ -58,7 +58,7 @@ const (
 // one is cut into pieces of this size, and the leaf names them.
 const MaxInline = 128 << 10
 
-// Source gives nodes by name. A node that is not there or not what its name
+// Source returns nodes by name. A node that is not there or not what its name
 // says is an error; the returned bytes must not be changed.
 type Source interface {
 	Node(ctx context.Context, h Hash) ([]byte, error)

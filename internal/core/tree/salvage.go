@@ -68,7 +68,7 @@ type salvage struct {
 
 func (s *salvage) lose(n int64) { s.gone += n }
 
-// found tells of what was lost before a record, or before the end.
+// found reports what was lost before a record, or before the end.
 func (s *salvage) found(r *record.Record) error {
 	if s.gone > 0 {
 		if err := s.lost(LostRange{After: s.last, Before: r, Records: s.gone}); err != nil {

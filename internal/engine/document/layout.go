@@ -192,7 +192,7 @@ func hashedValue(v bsoncore.Value) (int64, error) {
 	return int64(binary.LittleEndian.Uint64(sum[:8])), nil
 }
 
-// typeOrder gives the numbers by which servers order types.
+// typeOrder holds the numbers by which servers order types.
 var typeOrder = map[bsoncore.Type]uint32{
 	bsoncore.TypeMinKey: 0xFFFFFFFF, bsoncore.TypeMaxKey: 127, bsoncore.TypeNull: 5, bsoncore.TypeUndefined: 0,
 	bsoncore.TypeDouble: 10, bsoncore.TypeInt32: 10, bsoncore.TypeInt64: 10, bsoncore.TypeString: 15,

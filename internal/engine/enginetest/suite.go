@@ -51,7 +51,7 @@ func (f *Fixture) shard(topo *engine.Topology) string {
 	return topo.Shards[0].Name
 }
 
-// Start gives a fixture with a fresh cluster.
+// Start returns a fixture with a fresh cluster.
 type Start func(t *testing.T) *Fixture
 
 // checks are all that an adapter is checked for.

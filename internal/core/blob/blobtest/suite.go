@@ -16,7 +16,7 @@ import (
 	"dexamen/internal/core/blob"
 )
 
-// Open gives an empty backend each time.
+// Open returns an empty backend each time.
 type Open func(t *testing.T) blob.Backend
 
 // checks are all that a backend is checked for.
