@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 
 	"dexamen/internal/core/record"
 )
@@ -49,7 +50,8 @@ type Cluster interface {
 	// valid until fn returns. When a member fails the scan goes on at another
 	// one after the last key, or from the beginning where the server has no
 	// order to go by. [ErrMoved] is returned when the
-	// namespace is not the one that was listed.
+	// namespace is not the one that was listed, [ErrReadAgain] when it must be read
+	// again from the start, from a new call of Partitions on.
 	Scan(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
 	// Writer returns access for restoring.
 	Writer(ctx context.Context) (Writer, error)
@@ -74,13 +76,44 @@ func ApplicationView(c Cluster) Cluster {
 	return c
 }
 
-// Pinned is a Cluster of one shard that can be read as of one position.
+// PinnedView is a cluster as it was at a moment.
+type PinnedView struct {
+	// Cluster reads it. It is closed with the cluster that it is of.
+	Cluster Cluster
+	// Mark is its position, without one where the cluster keeps no log, and its time.
+	Mark record.Mark
+	// Exact: all of it is of one moment.
+	Exact bool
+	// Caveat says what is not guaranteed about it; empty where nothing is missing.
+	Caveat string
+}
+
+// Pinned is a Cluster of one shard that can be read as of one position or time.
 type Pinned interface {
-	Logged
-	// Pin returns a view of the cluster as it is now, and its position; it is
-	// closed with the cluster. When the server no longer keeps that state, what
-	// reads it ends with [ErrStateGone].
-	Pin(ctx context.Context) (Cluster, record.Mark, error)
+	Cluster
+	// Pin returns a view of the cluster as it is now; of the content, the namespaces
+	// chosen (nil: all) can be read. When the server no longer keeps that state, what
+	// reads it ends with [ErrStateGone]. A view that was pinned before is given up.
+	Pin(ctx context.Context, chosen func(namespace string) bool) (*PinnedView, error)
+}
+
+// Incremental is a pinned view in which can be found what has changed since a point
+// without a log that tells it.
+type Incremental interface {
+	Cluster
+	// Cursor returns up to where a namespace is read in this view, to be kept with
+	// what was read; nil where nothing can be gone on from.
+	Cursor(ctx context.Context, ns Namespace) []byte
+	// Since cuts what was written after a cursor into about n stretches for Scan:
+	// every record of the view that was not, as it is, in what the cursor was kept
+	// with. Records that are gone do not show. [ErrNotContinued] is returned when that
+	// cannot be told, and why.
+	Since(ctx context.Context, ns Namespace, cursor []byte, n int) ([]Partition, error)
+	// Count returns how many records the namespace has in this view, exactly; -1 where
+	// that cannot be told.
+	Count(ctx context.Context, ns Namespace) (int64, error)
+	// ScanKeys reads the keys of a partition, in any order.
+	ScanKeys(ctx context.Context, ns Namespace, p Partition, fn func(key []byte) error) error
 }
 
 // Streamed is a Cluster whose shards are read in one pass each.
@@ -141,16 +174,26 @@ type Nudger interface {
 	Nudge(ctx context.Context, shard string) error
 }
 
-// Quiescer is a Cluster in which something can be held still while it is read.
+// Hold is something of a cluster that is held still, or is to be. Another process can
+// let it go on by what is in it.
+type Hold struct {
+	// What names it for people; empty where there is nothing to be held still.
+	What string `json:"what"`
+	// Detail is the engine's own.
+	Detail json.RawMessage `json:"detail,omitempty"`
+}
+
+// Quiescer is a Cluster in which something can be held still: while a [Pinned] cluster
+// is pinned, any other while it is read.
 type Quiescer interface {
 	Cluster
-	// Quiescible names for people what is to be held still: what the cluster's
-	// options ask for and is going on now; empty where that is nothing.
-	Quiescible(ctx context.Context) (what string, err error)
+	// Quiescible returns what is to be held still: what the cluster's options ask for
+	// and is going on now, of the namespaces chosen (nil: all).
+	Quiescible(ctx context.Context, chosen func(namespace string) bool) (Hold, error)
 	// Quiesce holds it still until Resume.
-	Quiesce(ctx context.Context) error
+	Quiesce(ctx context.Context, h Hold) error
 	// Resume lets it go on, also what another process has held still.
-	Resume(ctx context.Context) error
+	Resume(ctx context.Context, h Hold) error
 }
 
 // Checker is a Cluster that can try its privileges one by one.

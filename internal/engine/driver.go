@@ -63,6 +63,11 @@ type Traits struct {
 	ShardClocks bool
 	// DropsEmpty is set when a namespace without records does not exist.
 	DropsEmpty bool
+	// Incremental is set when pinned views of the clusters are [Incremental].
+	Incremental bool
+	// SettingsFirst is set when content may need what is set for the whole cluster: it
+	// is put back first.
+	SettingsFirst bool
 	// Unlogged are the kinds of namespaces whose changes are not in the log: they are
 	// known only as of points that were read from the cluster.
 	Unlogged []record.Kind

@@ -48,6 +48,12 @@ var (
 	// ErrStateGone is returned when the server no longer keeps the state that was
 	// being read.
 	ErrStateGone = errors.New("the server no longer keeps the state that was being read")
+	// ErrReadAgain is returned when a member has failed, and what was read of a
+	// namespace so far does not go with what another one would give.
+	ErrReadAgain = errors.New("it must be read again from the start")
+	// ErrNotContinued is returned when it cannot be told what has changed in a namespace
+	// since it was read.
+	ErrNotContinued = errors.New("what has changed since cannot be told")
 	// ErrOutsideNamespaces is returned when a logged command reaches beyond the namespaces it is to be
 	// carried out on.
 	ErrOutsideNamespaces = errors.New("a command of the log reaches beyond what is being restored")

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"time"
 
 	"dexamen/internal/core/record"
 )
@@ -57,6 +58,40 @@ type StagingWriter interface {
 	Discard(ctx context.Context, stage string) error
 	// View makes a namespace that holds no records, in one step.
 	View(ctx context.Context, ns record.Namespace, replace bool) error
+}
+
+// Fitted is how a namespace can be on a target.
+type Fitted struct {
+	Definition []byte
+	// Notes say for people what differs from what it was.
+	Notes []string
+	// Rewrite, where set, returns what is written for a record's value. Where it is
+	// changed, note says so for people, after a count of records.
+	Rewrite func(value []byte) (out []byte, note string)
+}
+
+// Fitter is a Writer of a cluster on which a namespace may have to differ from what it
+// was.
+type Fitter interface {
+	Writer
+	// Fit returns how a namespace, which is to be restored from one of the name from, can
+	// be on this target, by what was chosen ([RestoreOption]).
+	Fit(ctx context.Context, ns record.Namespace, from string, chosen map[string]string) (Fitted, error)
+}
+
+// Sequencer is a StagingWriter of namespaces some of which must be written in order of
+// keys, one batch after the other.
+type Sequencer interface {
+	StagingWriter
+	InOrder(ns record.Namespace) bool
+}
+
+// GapTeller is a StagingWriter whose servers cannot replace a namespace in one step.
+type GapTeller interface {
+	StagingWriter
+	// Without returns how long the name was not there when Publish replaced a namespace
+	// last.
+	Without() time.Duration
 }
 
 // InPlaceWriter is a Writer of a cluster that cannot make content visible in one

@@ -40,8 +40,8 @@ func TestBalancer(t *testing.T) {
 	b := src.(engine.Quiescer)
 	leave := func() {
 		require.NoError(t, e.Store.PutMark(ctx, "orchard", "quiesced",
-			map[string]any{"what": "balancer", "when": time.Now(), "host": "brook"}))
-		require.NoError(t, b.Quiesce(ctx))
+			map[string]any{"what": "the balancer", "when": time.Now(), "host": "brook"}))
+		require.NoError(t, b.Quiesce(ctx, engine.Hold{}))
 	}
 	leave() // nobody holds the claim: it was killed
 	snapshot()

@@ -17,7 +17,7 @@ import (
 const quiescedMark = "quiesced"
 
 type quiesced struct {
-	What    string    `json:"what"`
+	engine.Hold
 	Created time.Time `json:"created"`
 	process.Identity
 }
@@ -41,24 +41,28 @@ func resumeQuiesced(ctx context.Context, e *run.Runner, cluster string, c engine
 		return err
 	}
 	defer claim.Release(context.WithoutCancel(ctx))
-	if err := q.Resume(ctx); err != nil {
+	if err := q.Resume(ctx, left.Hold); err != nil {
 		return err
 	}
-	e.Emit(run.Warning, "the %s of %s was left stopped by a run on %s that was killed (%s); it is started again",
+	e.Emit(run.Warning, "%s of %s: left stopped by a run on %s that was killed (%s); started again",
 		left.What, cluster, left.Host, run.FormatTime(left.Created))
 	return e.Store.RemoveMark(ctx, cluster, quiescedMark)
 }
 
-// Quiesce holds still what the cluster's options ask for, and returns what lets it
-// go on again, which must be called. What somebody else holds still stays so.
-func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluster) (resume func() error, err error) {
+// Quiesce holds still what the cluster's options ask for, of the namespaces chosen, and
+// returns what lets it go on again, which must be called. What somebody else holds
+// still stays so.
+//
+// A process of its own, the guard, lets it go on should this one be killed.
+func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluster, chosen func(string) bool) (
+	resume func() error, err error) {
 	nothing := func() error { return nil }
 	q, ok := c.(engine.Quiescer)
 	if !ok {
 		return nothing, nil
 	}
-	what, err := q.Quiescible(ctx)
-	if err != nil || what == "" {
+	h, err := q.Quiescible(ctx, chosen)
+	if err != nil || h.What == "" {
 		return nothing, err
 	}
 	claim, err := e.Store.AcquireFor(ctx, quiescedMark, cluster)
@@ -68,25 +72,40 @@ func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluste
 	if err != nil {
 		return nothing, err
 	}
-	err = e.Store.PutMark(ctx, cluster, quiescedMark, quiesced{what, time.Now(), process.Self()})
+	err = e.Store.PutMark(ctx, cluster, quiescedMark, quiesced{h, time.Now(), process.Self()})
 	if err != nil {
 		claim.Release(context.WithoutCancel(ctx))
 		return nothing, err
 	}
+	stand := func() {}
+	if e.Guard != nil {
+		if stand, err = e.Guard(ctx, cluster, h); err != nil {
+			e.Emit(run.Warning, "nothing stands by to start %s again should this process be killed: %v", h.What, err)
+			stand = func() {}
+		}
+	}
+	begin := time.Now()
 	resume = func() error {
 		defer claim.Release(context.WithoutCancel(ctx))
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 		defer cancel()
-		if err := q.Resume(ctx); err != nil {
-			e.Emit(run.Warning, "the %s could not be started again; the next run will try: %v", what, err)
+		err := q.Resume(ctx, h)
+		took := time.Since(begin).Round(time.Millisecond)
+		stand()
+		if err != nil {
+			e.Emit(run.Warning, "%s could not be started again; the next run will try: %v", h.What, err)
 			return err
 		}
-		e.Emit(run.Note, "%s started again", what)
+		e.Emit(run.Note, "%s started again after %s", h.What, took)
 		return e.Store.RemoveMark(ctx, cluster, quiescedMark)
 	}
-	if err := q.Quiesce(ctx); err != nil {
+	if err := q.Quiesce(ctx, h); err != nil {
 		return nothing, errors.Join(err, resume())
 	}
-	e.Emit(run.Step, "%s stopped for the time of the scan", what)
+	until := "for the time of the scan"
+	if _, ok := c.(engine.Pinned); ok {
+		until = "for a moment"
+	}
+	e.Emit(run.Step, "%s stopped %s", h.What, until)
 	return resume, nil
 }

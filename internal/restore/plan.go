@@ -236,10 +236,23 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 	if err := p.Moment.Model.CheckName(it.To); err != nil {
 		return it, fmt.Errorf("%s cannot be restored as it is to be called: %w", s.Name, err)
 	}
+	fit := engine.Fitted{Definition: s.Definition}
+	if f, ok := p.writer.(engine.Fitter); ok {
+		ns := s.Namespace
+		ns.Name = it.To
+		var err error
+		if fit, err = f.Fit(ctx, ns, s.Name, p.opt.Chosen); err != nil {
+			return it, err
+		}
+		for _, n := range fit.Notes {
+			p.runner.Emit(run.Note, "%s", n)
+		}
+	}
 	var err error
-	if it.space, err = p.rewritten(ctx, s); err != nil {
+	if it.space, err = p.rewritten(ctx, s, fit.Rewrite); err != nil {
 		return it, err
 	}
+	it.space.Definition = fit.Definition
 	it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
 	switch w := p.writer.(type) {
 	case engine.InPlaceWriter:

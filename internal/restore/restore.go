@@ -87,6 +87,12 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	for _, n := range left {
 		p.runner.Emit(run.Warning, "a restore of %s was cut short: what is there is neither old nor new", n)
 	}
+	first := p.Moment.Model.Traits().SettingsFirst
+	if first {
+		if err := p.putSettings(ctx, p.writer); err != nil {
+			return nil, errors.Join(err, claims.Release(context.WithoutCancel(ctx), false))
+		}
+	}
 	var out []Restored
 	if gradual {
 		out, err = p.runInPlace(ctx, g)
@@ -103,7 +109,7 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	if rerr := claims.Release(end, true); rerr != nil {
 		p.runner.Emit(run.Warning, "the target still carries the mark of this restore, which ends by itself: %v", rerr)
 	}
-	if err != nil {
+	if err != nil || first {
 		return out, err
 	}
 	if p.Replays && len(p.settings) > 0 {

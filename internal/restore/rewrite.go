@@ -10,9 +10,10 @@ import (
 	"dexamen/internal/run"
 )
 
-// rewritten applies what was chosen for the engine's records, and defers expiries
-// where a log is to be carried out.
-func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState) (moment.NamespaceState, error) {
+// rewritten applies what was chosen for the engine's records and what the target asks
+// for (fit, nil: nothing), and defers expiries where a log is to be carried out.
+func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState, fit func([]byte) ([]byte, string)) (
+	moment.NamespaceState, error) {
 	if d, ok := p.Moment.Model.(engine.Deferring); ok && p.Replays {
 		b := tree.NewBuilder(p.scratch)
 		for r, err := range tree.Records(ctx, p.scratch, s.Root) {
@@ -28,7 +29,8 @@ func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState) (moment.N
 		return s, err
 	}
 	m, ok := p.Moment.Model.(engine.RestoreRewriter)
-	if !ok || len(p.opt.Chosen) == 0 {
+	ok = ok && len(p.opt.Chosen) > 0
+	if !ok && fit == nil {
 		return s, nil
 	}
 	b := tree.NewBuilder(p.scratch)
@@ -37,7 +39,13 @@ func (p *Plan) rewritten(ctx context.Context, s moment.NamespaceState) (moment.N
 		if err != nil {
 			return s, err
 		}
-		value, keep, note := m.RewriteForRestore(p.opt.Chosen, r.Value)
+		value, keep, note := r.Value, true, ""
+		if ok {
+			value, keep, note = m.RewriteForRestore(p.opt.Chosen, value)
+		}
+		if fit != nil && keep {
+			value, note = fit(value)
+		}
 		if note != "" {
 			noted[note]++
 		}

@@ -44,6 +44,14 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Ite
 	}
 	p.runner.Emit(run.Step, "restoring %s, %s", it.To, run.Count(it.Records, "record"))
 	stage, err := w.Stage(ctx, ns)
+	if errors.Is(err, engine.ErrNoRename) {
+		p.runner.Emit(run.Note, "%v; it is written under its own name at once", err)
+		if err = p.writeUnderOwnName(ctx, w, it, ns); err != nil {
+			return r, err
+		}
+		p.restored(&r, start)
+		return r, nil
+	}
 	if err != nil {
 		return r, err
 	}
@@ -53,6 +61,10 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Ite
 	}
 	switch {
 	case err == nil:
+		if g, ok := w.(engine.GapTeller); ok && it.There {
+			p.runner.Emit(run.Note, "%s was not there for %s while it was replaced", it.To,
+				g.Without().Round(time.Millisecond))
+		}
 		if err = p.checkPublished(ctx, w, stage, it, ns); err != nil {
 			return r, err
 		}
@@ -65,10 +77,14 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Ite
 	default:
 		return r, errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
 	}
-	r.Verified, r.Took = true, time.Since(start)
-	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(it.Records, "record"),
-		it.space.Root.Hash.Short())
+	p.restored(&r, start)
 	return r, nil
+}
+
+// restored notes that a namespace is there and proven.
+func (p *Plan) restored(r *Restored, start time.Time) {
+	r.Verified, r.Took = true, time.Since(start)
+	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", r.To, run.Count(r.Records, "record"), r.Root.Short())
 }
 
 // fillStage writes a stage, reads it back, and builds its indexes. When it
@@ -189,6 +205,9 @@ func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, 
 	const batchBytes, batchRecords = 4 << 20, 4000
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(p.runner.Readers())
+	if o, ok := w.(engine.Sequencer); ok && o.InOrder(it.namespace()) {
+		g.SetLimit(1)
+	}
 	var batch []record.Record
 	var done, size, bytesDone int64
 	send := func() {

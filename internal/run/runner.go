@@ -78,6 +78,12 @@ type Runner struct {
 	// ScratchServer, where set, opens the server on which moments of a cluster are made
 	// that are to be had on a server only; it gives nil where there is none.
 	ScratchServer func(ctx context.Context, cluster string) (engine.Cluster, error)
+	// FullRead has snapshots read all content, also where they could read what has
+	// changed since the last point only.
+	FullRead bool
+	// Guard, where set, has another process stand by that lets go on what is held still
+	// of a cluster, should this one be killed; relieve ends it.
+	Guard func(ctx context.Context, cluster string, h engine.Hold) (relieve func(), err error)
 	// Explain words an error with what to do next; nil gives its own text.
 	Explain func(error) string
 	// OnEvent hears events; it may be called from several goroutines.

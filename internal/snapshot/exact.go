@@ -14,36 +14,49 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
+	"dexamen/internal/prepare"
 	"dexamen/internal/run"
 )
 
-// pinned reads a cluster as of one position. Where the servers give that state up
-// meanwhile it begins again at a newer one; what was stored is found again.
+// pinned reads a cluster as of one position or time. Where the servers give that state
+// up meanwhile it begins again at a newer one; what was stored is found again.
 func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, error) {
 	part := s.parts[0]
 	for try := 1; ; try++ {
-		view, mark, err := c.Pin(ctx)
-		if err != nil {
-			return mark, err
-		}
-		s.c, s.skipped = view, nil
-		s.total.Store(0)
-		s.done.Store(0)
-		spaces, err := s.list(ctx)
+		v, err := s.pin(ctx, c)
 		if err == nil {
-			err = s.scanBases(ctx, s.bases(spaces))
-		}
-		if err == nil {
-			part.reached = mark
-			return mark, nil
+			s.c, s.view, s.skipped, s.gone = v.Cluster, v, nil, map[string]bool{}
+			s.total.Store(0)
+			s.done.Store(0)
+			var spaces []engine.Namespace
+			if spaces, err = s.list(ctx); err == nil {
+				err = s.scanBases(ctx, s.bases(spaces))
+			}
+			if err == nil {
+				part.reached = v.Mark
+				return v.Mark, nil
+			}
 		}
 		if !errors.Is(err, engine.ErrStateGone) || try == 10 {
-			return mark, err
+			return record.Mark{}, err
 		}
 		s.Emit(run.Note, "%v; beginning again with the state of now", err)
+		if err := wait.For(ctx, time.Duration(try)*200*time.Millisecond); err != nil {
+			return record.Mark{}, err
+		}
 		part.fold.Close()
 		part.fold = s.newFold()
 	}
+}
+
+// pin pins a cluster, while what its options ask for is held still.
+func (s *snapshot) pin(ctx context.Context, c engine.Pinned) (*engine.PinnedView, error) {
+	resume, err := prepare.Quiesce(ctx, s.Runner, s.name, c, s.chosen)
+	if err != nil {
+		return nil, err
+	}
+	v, err := c.Pin(ctx, s.chosen)
+	return v, errors.Join(err, resume())
 }
 
 // stream reads every shard in one pass, each as of a position of its own.

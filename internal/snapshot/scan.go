@@ -103,6 +103,10 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 		if len(moved) == 0 {
 			return nil
 		}
+		if s.logged == nil {
+			s.leaveOut(moved)
+			return nil
+		}
 		if round == 5 {
 			return fmt.Errorf(
 				"cluster %s: %s was renamed or dropped %d times while it was read; try again when that has ended",
@@ -125,44 +129,112 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 	return nil
 }
 
-// scan reads one namespace into a tree, its partitions in parallel.
+// leaveOut notes namespaces that went while they were read, where no log tells of it.
+func (s *snapshot) leaveOut(bases []base) {
+	for _, b := range bases {
+		s.gone[b.ns.Name] = true
+		s.skipped = append(s.skipped, store.Skipped{Name: b.ns.Name,
+			Reason: "it was deleted, made anew or renamed while it was read"})
+		s.Emit(run.Warning, "%s is left out: it was deleted, made anew or renamed while it was read", b.ns.Name)
+	}
+}
+
+// scan reads one namespace into a tree; again, where what was read so far proves not
+// to go with the rest.
 func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, readers chan struct{}) (tree.Root, error) {
+	for try := 1; ; try++ {
+		root, err := s.scanOnce(ctx, ns, readers)
+		if errors.Is(err, engine.ErrReadAgain) && try < 6 && ctx.Err() == nil {
+			s.Emit(run.Warning, "%s: %v; reading it again", ns.Name, err)
+			continue
+		}
+		if err == nil && ns.Kind != record.KindLayout {
+			s.Emit(run.Note, "%s%s: %s", s.part(ns.Shard).of(), ns.Name, run.Count(root.Records, "record"))
+		}
+		return root, err
+	}
+}
+
+// scanOnce reads one namespace: what has changed since a point where that can be told,
+// else all of it.
+func (s *snapshot) scanOnce(ctx context.Context, ns engine.Namespace, readers chan struct{}) (tree.Root, error) {
+	inc, ok := s.c.(engine.Incremental)
+	if !ok || !ns.Kind.IsContent() {
+		return s.scanWhole(ctx, ns, readers)
+	}
+	root, err := s.scanIncremental(ctx, inc, ns, readers)
+	if err == nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.cursors[ns.Name] = inc.Cursor(ctx, ns)
+	}
+	return root, err
+}
+
+// scanWhole reads all of a namespace into a tree, its partitions in parallel.
+func (s *snapshot) scanWhole(ctx context.Context, ns engine.Namespace, readers chan struct{}) (tree.Root, error) {
 	parts, err := s.c.Partitions(ctx, ns, 2*s.Readers())
 	if err != nil {
 		return tree.Root{}, err
 	}
 	l := tree.NewLoader(s.w, s.w, s.similarTree(ns), s.TempDir(), s.SortMemory()/s.Readers())
-	g, gctx := errgroup.WithContext(ctx)
+	defer l.Close()
+	err = s.eachPartition(ctx, ns, parts, readers, func() func(context.Context, record.Record) error {
+		return l.Part().Add
+	})
+	if err != nil {
+		return tree.Root{}, err
+	}
+	return l.Finish(ctx)
+}
+
+// eachPartition reads partitions in parallel; begin gives what takes the records of
+// the next one.
+func (s *snapshot) eachPartition(ctx context.Context, ns engine.Namespace, parts []engine.Partition,
+	readers chan struct{}, begin func() func(context.Context, record.Record) error) error {
+	g := newGroup(ctx, readers)
 	for _, p := range parts {
-		part := l.Part()
-		g.Go(func() error {
-			select {
-			case readers <- struct{}{}:
-			case <-gctx.Done():
-				return gctx.Err()
-			}
-			defer func() { <-readers }()
+		take := begin()
+		g.read(func(ctx context.Context) error {
 			n := int64(0)
-			return s.c.Scan(gctx, ns, p, func(r record.Record) error {
+			return s.c.Scan(ctx, ns, p, func(r record.Record) error {
 				if n++; n%1024 == 0 {
 					s.ReportProgress(ns.Name, s.done.Add(1024), s.total.Load(), s.bytes.Load())
 				}
 				s.bytes.Add(int64(len(r.Value)))
-				if err := waitForRate(gctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
+				if err := waitForRate(ctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
 					return err
 				}
-				return part.Add(gctx, r)
+				return take(ctx, r)
 			})
 		})
 	}
-	if err := g.Wait(); err != nil {
-		return tree.Root{}, err
-	}
-	root, err := l.Finish(ctx)
-	if err == nil && ns.Kind != record.KindLayout {
-		s.Emit(run.Note, "%s%s: %s", s.part(ns.Shard).of(), ns.Name, run.Count(root.Records, "record"))
-	}
-	return root, err
+	return g.Wait()
+}
+
+// group runs readers, as many at once as there is room for.
+type group struct {
+	*errgroup.Group
+	ctx     context.Context
+	readers chan struct{}
+}
+
+func newGroup(ctx context.Context, readers chan struct{}) *group {
+	g := &group{readers: readers}
+	g.Group, g.ctx = errgroup.WithContext(ctx)
+	return g
+}
+
+func (g *group) read(fn func(ctx context.Context) error) {
+	g.Go(func() error {
+		select {
+		case g.readers <- struct{}{}:
+		case <-g.ctx.Done():
+			return g.ctx.Err()
+		}
+		defer func() { <-g.readers }()
+		return fn(g.ctx)
+	})
 }
 
 // waitForRate waits until so many bytes may be read.

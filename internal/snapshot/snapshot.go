@@ -1,6 +1,6 @@
 // Package snapshot makes points: of a cluster read while its log is followed
-// (snapshot.go, scan.go), as of one position (exact.go), or of the point before
-// and the log since (foldpoint.go). finish.go is what all of them end with.
+// (snapshot.go, scan.go), as of one position (exact.go), of what has changed since the
+// point before (changes.go), or of that point and the log since (foldpoint.go). finish.go is what all of them end with.
 package snapshot
 
 import (
@@ -55,14 +55,16 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	if err != nil {
 		return nil, err
 	}
-	resume, err := prepare.Quiesce(ctx, e, name, c)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, resume()) }()
 	s, err := newSnapshot(ctx, e, src)
 	if err != nil {
 		return nil, err
+	}
+	if _, brief := c.(engine.Pinned); !brief {
+		resume, err := prepare.Quiesce(ctx, e, name, c, s.chosen)
+		if err != nil {
+			return nil, err
+		}
+		defer func() { err = errors.Join(err, resume()) }()
 	}
 	flushed := false
 	defer func() {
@@ -81,7 +83,14 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	if err != nil {
 		return nil, err
 	}
-	if s.logged == nil {
+	p.Made, p.From = s.made()
+	switch {
+	case s.view != nil:
+		p.Exact = s.view.Exact
+		if s.view.Caveat != "" {
+			p.Caveats = append(p.Caveats, s.view.Caveat)
+		}
+	case s.logged == nil:
 		mark = record.Mark{Wall: started}
 		p.Caveats = append(p.Caveats,
 			fmt.Sprintf("the server keeps no log: writes that went on during the scan (%s to %s) may be in it in part",
@@ -110,17 +119,24 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snapshot, error) {
 	topo, model := src.Topology, src.Model
 	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, model: model, settings: topo.Settings,
-		exact: topo.Exact, logged: src.Log}
+		exact: topo.Exact, logged: src.Log, gone: map[string]bool{}, cursors: map[string][]byte{},
+		from: map[string]bool{}}
 	if s.logged == nil && len(topo.Shards) > 1 {
 		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one",
 			src.Name, engine.ErrNoLog)
 	}
-	if s.logged == nil {
+	if _, pinned := src.Cluster.(engine.Pinned); s.logged == nil && !pinned {
 		for _, l := range topo.Limitations {
 			e.Emit(run.Warning, "%s: %s", l.What, l.Consequence)
 		}
 	}
 	s.chosen = moment.Chooser(e.Scope, model)
+	if model.Traits().Incremental && !e.Store.WriteOnly() {
+		var err error
+		if s.points, _, err = e.Store.Points(ctx, src.Name); err != nil {
+			return nil, err
+		}
+	}
 	if s.chosen != nil && model.Traits().Commands {
 		return nil, fmt.Errorf("%w: cluster %s is protected whole: its log holds commands, which cannot be told "+
 			"apart by namespace; leave namespaces out of its policy",
@@ -167,7 +183,7 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 			Name: part.shard, Mark: m, Member: part.choice.Member.Address, Reason: part.choice.Reason})
 		changes += part.fold.Count
 	}
-	if !s.exact {
+	if !s.exact && s.view == nil {
 		s.Emit(run.Step, "folding %s made meanwhile into the scan", run.Count(changes, "change"))
 	}
 	for _, part := range s.parts {
@@ -175,9 +191,9 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 			return 0, &untrackedError{late}
 		}
 		err := part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
-			if root.Records > 0 || !s.model.Traits().DropsEmpty {
+			if (root.Records > 0 || !s.model.Traits().DropsEmpty) && !s.gone[n.Name] {
 				p.Namespaces = append(p.Namespaces,
-					store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root})
+					store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root, Cursor: s.cursors[n.Name]})
 			}
 			return nil
 		})
@@ -207,11 +223,17 @@ type snapshot struct {
 	exact    bool              // read as of one position
 	chosen   func(string) bool // nil: all
 	last     *store.Point
+	points   []*store.Point     // from which reading can go on
+	view     *engine.PinnedView // nil where the cluster is not pinned
 	w        *store.Writer
 	parts    []*part
 
 	mu      sync.Mutex
 	skipped []store.Skipped
+	gone    map[string]bool   // namespaces that went while they were read
+	cursors map[string][]byte // by namespace, up to where it was read
+	from    map[string]bool   // points that reading went on from
+	whole   int               // namespaces that were read whole
 	caveats []string
 	total   atomic.Int64
 	done    atomic.Int64

@@ -35,7 +35,8 @@ type Point struct {
 	Started  time.Time    `json:"started"`
 	Finished time.Time    `json:"finished"`
 	Shards   []PointShard `json:"shards"`
-	// Made is "scan" or "fold"; From is the point a fold began with.
+	// Made is "scan", "fold" or "changes"; From is the point that one of the latter two
+	// began with.
 	Made       string           `json:"made"`
 	From       string           `json:"from,omitempty"`
 	Namespaces []PointNamespace `json:"namespaces"`
@@ -73,6 +74,9 @@ type PointNamespace struct {
 	// Shard holds this part of the namespace; empty in clusters of one shard.
 	Shard string    `json:"shard,omitempty"`
 	Root  tree.Root `json:"root"`
+	// Cursor says up to where it was read, in the engine's own form; only what is
+	// newer need be read for the next point. Empty where that cannot be told.
+	Cursor []byte `json:"cursor,omitempty"`
 }
 
 // Shrunk is a namespace that has lost most of its records since a point.

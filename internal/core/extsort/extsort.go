@@ -306,9 +306,10 @@ func (h *runHeap) Pop() any {
 }
 
 // PutEdits turns sorted items into edits that put them, the last of a key
-// winning.
+// winning; with Remove set, into edits that remove the records of their keys.
 type PutEdits struct {
 	Items      *Items
+	Remove     bool
 	key, value []byte
 	nk, nv     []byte
 	more       bool
@@ -347,5 +348,5 @@ func (p *PutEdits) NextKey(context.Context) ([]byte, bool, error) {
 
 // Edit implements Edits.
 func (p *PutEdits) Edit(context.Context, []byte, bool) ([]byte, bool, error) {
-	return p.value, true, nil
+	return p.value, !p.Remove, nil
 }

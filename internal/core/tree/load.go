@@ -87,6 +87,9 @@ func (p *Part) Add(ctx context.Context, r record.Record) error {
 	return nil
 }
 
+// Close gives up what was set aside, where it is not finished.
+func (l *Loader) Close() { l.late.Close() }
+
 // Finish joins the partitions and gives the root of the whole.
 func (l *Loader) Finish(ctx context.Context) (Root, error) {
 	defer l.late.Close()

@@ -130,6 +130,25 @@ func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) err
 	}
 }
 
+// Keys calls fn with the key of every record in order, without reading values that lie
+// outside of leaves. A key is valid until fn returns.
+func Keys(ctx context.Context, src Source, root Root, fn func(key []byte) error) error {
+	cur := newCursor(src, root)
+	for {
+		leaf, ok, err := cur.nextLeaf(ctx)
+		if err != nil || !ok {
+			return err
+		}
+		b, err := src.Node(ctx, leaf.hash)
+		if err == nil {
+			err = eachEntry(b, func(e *entry) error { return fn(e.key) })
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
 // errStopped ends a walk whose caller wants no more.
 var errStopped = errors.New("stopped")
 

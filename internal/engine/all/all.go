@@ -6,4 +6,5 @@ import (
 	_ "dexamen/internal/engine/document" // document clusters
 	_ "dexamen/internal/engine/etcd"     // etcd
 	_ "dexamen/internal/engine/redis"    // Redis
+	_ "dexamen/internal/engine/search"   // search clusters
 )

@@ -412,28 +412,28 @@ func (Driver) Options() []engine.Option { return []engine.Option{pauseBalancerOp
 
 // Quiescible implements [engine.Quiescer]: it is the balancer, where it runs and is
 // to be stopped.
-func (c *cluster) Quiescible(ctx context.Context) (what string, err error) {
+func (c *cluster) Quiescible(ctx context.Context, _ func(string) bool) (engine.Hold, error) {
 	if c.routers == nil || !pauseBalancer(c.t) {
-		return "", nil
+		return engine.Hold{}, nil
 	}
 	on := false
-	err = c.routers.onMember(ctx, func(addr string) error {
+	err := c.routers.onMember(ctx, func(addr string) error {
 		ans, err := c.routers.ask(ctx, addr, "admin", bson.D{{Key: "balancerStatus", Value: 1}})
 		mode, _ := ans.Lookup("mode").StringValueOK()
 		on = mode == "full"
 		return err
 	})
 	if err != nil || !on {
-		return "", err
+		return engine.Hold{}, err
 	}
-	return "balancer", nil
+	return engine.Hold{What: "the balancer"}, nil
 }
 
 // Quiesce implements [engine.Quiescer]. It waits for the move that is going on.
-func (c *cluster) Quiesce(ctx context.Context) error { return c.setBalancer(ctx, false) }
+func (c *cluster) Quiesce(ctx context.Context, _ engine.Hold) error { return c.setBalancer(ctx, false) }
 
 // Resume implements [engine.Quiescer].
-func (c *cluster) Resume(ctx context.Context) error { return c.setBalancer(ctx, true) }
+func (c *cluster) Resume(ctx context.Context, _ engine.Hold) error { return c.setBalancer(ctx, true) }
 
 func (c *cluster) setBalancer(ctx context.Context, on bool) error {
 	if c.routers == nil {

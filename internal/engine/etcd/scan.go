@@ -24,12 +24,12 @@ type view struct {
 }
 
 // Pin implements [engine.Pinned].
-func (c *cluster) Pin(ctx context.Context) (engine.Cluster, record.Mark, error) {
+func (c *cluster) Pin(ctx context.Context, _ func(string) bool) (*engine.PinnedView, error) {
 	m, err := c.head(ctx)
 	if err != nil {
-		return nil, m, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
-	return &view{c, revision(m.Position)}, m, nil
+	return &engine.PinnedView{Cluster: &view{c, revision(m.Position)}, Mark: m, Exact: true}, nil
 }
 
 // Close implements [engine.Cluster]; the connection belongs to the cluster.
@@ -37,11 +37,11 @@ func (v *view) Close() error { return nil }
 
 // Namespaces implements [engine.Cluster]: of one revision, taken now.
 func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
-	v, _, err := c.Pin(ctx)
+	v, err := c.Pin(ctx, nil)
 	if err != nil {
 		return nil, err
 	}
-	return v.Namespaces(ctx)
+	return v.Cluster.Namespaces(ctx)
 }
 
 // Namespaces implements [engine.Cluster]. It goes from prefix to prefix, without

@@ -1,0 +1,351 @@
+package search
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"dexamen/internal/core/record"
+	"dexamen/internal/engine"
+)
+
+// pinned is the cluster as it is when readers of all that was chosen are opened. It
+// implements [engine.Incremental].
+type pinned struct {
+	*cluster
+	list  []engine.Namespace
+	views map[string]*view
+	stop  context.CancelFunc
+}
+
+// readersAtOnce is the share of the readers a node may have that a point takes: others
+// read too, and all may come to lie on one node.
+const readersAtOnce = 0.7
+
+// Pin implements [engine.Pinned]. Definitions are read after the readers were opened,
+// so that they have all fields that the documents have.
+func (c *cluster) Pin(ctx context.Context, chosen func(string) bool) (*engine.PinnedView, error) {
+	v, err := c.pin(ctx, chosen)
+	return v, c.fail(err)
+}
+
+func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.PinnedView, error) {
+	c.unpin()
+	list, err := c.Namespaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := c.readState(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p := &pinned{cluster: c, views: map[string]*view{}}
+	var views []*view
+	shards := 0
+	exact := c.holdsWrites()
+	for _, ns := range list {
+		if ns.Skip != "" || !ns.Kind.IsContent() || chosen != nil && !chosen(ns.Name) {
+			p.list = append(p.list, ns)
+			continue
+		}
+		v, err := c.newView(s, ns)
+		if errors.Is(err, engine.ErrMoved) {
+			continue // it went after it was listed
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, i := range indicesOf(v) {
+			if exact && !c.stands(s.indices[i], i) {
+				return nil, fmt.Errorf("%w: %s came while writes were being held back", engine.ErrStateGone, i)
+			}
+		}
+		v.keptOpen, v.exact = true, exact
+		p.list = append(p.list, ns)
+		p.views[ns.Name] = v
+		views = append(views, v)
+		shards += len(v.readers)
+	}
+	out := &engine.PinnedView{Cluster: p, Exact: exact, Mark: record.Mark{Wall: time.Now()}}
+	if c.about.readers == scrolls {
+		out.Exact = false
+		out.Caveat = "the servers have no readers that hold still: each shard is as of when its reading began"
+		p.views = map[string]*view{}
+		return out, nil
+	}
+	most, bounded := c.limit(ctx, "search.max_open_pit_context")
+	if bounded && float64(shards) > readersAtOnce*float64(most) {
+		if exact {
+			return nil, fmt.Errorf("%d shards were chosen, and the servers let %d readers be open on a node "+
+				"(search.max_open_pit_context): raise it to %d, choose fewer indices, or leave out quiesce", shards, most,
+				int(float64(shards)/readersAtOnce)+1)
+		}
+		// Those that fit are of one moment, nearly; the others are opened one by one.
+		n := 0
+		for i, v := range views {
+			if n += len(v.readers); float64(n) > readersAtOnce*float64(most) {
+				for _, late := range views[i:] {
+					delete(p.views, late.ns.Name)
+				}
+				out.Caveat = fmt.Sprintf("%d of %d indices were opened one after the other while the point was made: the "+
+					"servers let %d readers be open on a node (search.max_open_pit_context)", len(views)-i, len(views), most)
+				views = views[:i]
+				break
+			}
+		}
+	}
+	begin := time.Now()
+	if err := c.openAll(ctx, views); err != nil {
+		return nil, err
+	}
+	took := time.Since(begin)
+	if err := c.redefine(ctx, p); err != nil {
+		c.closeReaders(views...)
+		return nil, err
+	}
+	out.Mark.Wall = time.Now()
+	if !exact && out.Caveat == "" && len(views) > 0 {
+		out.Caveat = fmt.Sprintf("writes went on: shards and indices are of moments that lie up to %s apart",
+			took.Round(time.Millisecond))
+	}
+	keep, stop := context.WithCancel(context.WithoutCancel(ctx))
+	p.stop = stop
+	go func() {
+		for {
+			select {
+			case <-keep.Done():
+				return
+			case <-time.After(touchEvery):
+				c.touch(keep, views)
+			}
+		}
+	}()
+	c.mu.Lock()
+	c.pinned = p
+	c.mu.Unlock()
+	return out, nil
+}
+
+// openAll opens all readers of views, or none.
+func (c *cluster) openAll(ctx context.Context, views []*view) error {
+	err := c.settle(ctx, views...)
+	if err == nil {
+		err = c.openReaders(ctx, views...)
+	}
+	if err == nil {
+		return nil
+	}
+	c.closeReaders(views...)
+	if errors.Is(err, engine.ErrMoved) {
+		return fmt.Errorf("%w: an index went while readers were opened: %w", engine.ErrStateGone, err)
+	}
+	return err
+}
+
+// redefine takes the definitions as they are now.
+func (c *cluster) redefine(ctx context.Context, p *pinned) error {
+	s, err := c.readState(ctx)
+	if err != nil {
+		return err
+	}
+	for i, ns := range p.list {
+		v := p.views[ns.Name]
+		if v == nil {
+			continue
+		}
+		for _, r := range v.readers {
+			if now := s.indices[r.index]; now == nil || now.uuid() != r.uuid {
+				return fmt.Errorf("%w: %s went while readers were opened", engine.ErrStateGone, r.index)
+			}
+		}
+		p.list[i].Namespace = c.namespace(s, ns.Name).Namespace
+		v.ns = p.list[i].Namespace
+	}
+	return nil
+}
+
+// unpin gives up what is pinned.
+func (c *cluster) unpin() {
+	c.mu.Lock()
+	p := c.pinned
+	c.pinned = nil
+	c.mu.Unlock()
+	if p == nil {
+		return
+	}
+	p.stop()
+	for _, v := range p.views {
+		c.closeReaders(v)
+	}
+}
+
+// Namespaces returns what was there when the readers were opened.
+func (p *pinned) Namespaces(context.Context) ([]engine.Namespace, error) { return p.list, nil }
+
+// Partitions implements [engine.Cluster]. Readers that were given up, where that is
+// allowed, are opened anew.
+func (p *pinned) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
+	v := p.views[ns.Name]
+	if v == nil {
+		return p.cluster.Partitions(ctx, ns, n)
+	}
+	if err := p.reopen(ctx, v); err != nil {
+		return nil, p.fail(err)
+	}
+	return v.cut(n, nil), nil
+}
+
+// reopen opens those readers of a view that were given up.
+func (p *pinned) reopen(ctx context.Context, v *view) error {
+	for _, r := range v.readers {
+		if r.current() != "" {
+			continue
+		}
+		if v.exact {
+			return fmt.Errorf("%s: %w", v.ns.Name, engine.ErrStateGone)
+		}
+		// What was written meanwhile is in it: the mark of before still holds.
+		return p.ready(ctx, v)
+	}
+	return nil
+}
+
+// hold is what is held back, as it is kept outside this process.
+type hold struct {
+	Indices []heldIndex `json:"indices"`
+}
+
+type heldIndex struct {
+	Name string `json:"name"`
+	UUID string `json:"uuid"`
+}
+
+// Quiescible implements [engine.Quiescer]: writes to the indices chosen, but for those
+// that take none as it is.
+func (c *cluster) Quiescible(ctx context.Context, chosen func(string) bool) (engine.Hold, error) {
+	if !c.holdsWrites() || c.about.readers == scrolls {
+		return engine.Hold{}, nil
+	}
+	s, err := c.readState(ctx)
+	if err != nil {
+		return engine.Hold{}, c.fail(err)
+	}
+	var h hold
+	for _, name := range slices.Sorted(maps.Keys(s.indices)) {
+		i, bears := s.indices[name], name
+		if st := s.backing[name]; st != "" {
+			bears = st
+		}
+		if s.own(name) || chosen != nil && !chosen(bears) || skip(i, "") != "" || takesNoWrites(i) {
+			continue
+		}
+		h.Indices = append(h.Indices, heldIndex{name, i.uuid()})
+	}
+	if len(h.Indices) == 0 {
+		return engine.Hold{}, nil
+	}
+	what := fmt.Sprintf("writes to %d indices", len(h.Indices))
+	if len(h.Indices) == 1 {
+		what = "writes to " + h.Indices[0].Name
+	}
+	b, err := json.Marshal(h)
+	return engine.Hold{What: what, Detail: b}, err
+}
+
+func takesNoWrites(i *indexState) bool {
+	for _, b := range []string{"write", "read_only", "read_only_allow_delete"} {
+		if settingText(i.Settings, "index.blocks."+b) == "true" && b != "read_only_allow_delete" {
+			return true
+		}
+	}
+	return false
+}
+
+// stands reports whether nothing can be written to an index now.
+func (c *cluster) stands(i *indexState, name string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.held[name] && settingText(i.Settings, "index.blocks.write") == "true" || takesNoWrites(i)
+}
+
+// Quiesce implements [engine.Quiescer]. When it returns, writes that had begun have
+// ended, and others are refused.
+func (c *cluster) Quiesce(ctx context.Context, what engine.Hold) error {
+	var h hold
+	if err := json.Unmarshal(what.Detail, &h); err != nil {
+		return err
+	}
+	var names []string
+	c.mu.Lock()
+	for _, i := range h.Indices {
+		names = append(names, i.Name)
+		c.held[i.Name] = true
+	}
+	c.mu.Unlock()
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for _, list := range paths(names) {
+		g.Go(func() error {
+			var ans struct {
+				Acknowledged bool
+				Shards       bool `json:"shards_acknowledged"`
+			}
+			err := c.do(gctx, http.MethodPut, "/"+list+"/_block/write", nil, &ans)
+			if err == nil && (!ans.Acknowledged || !ans.Shards) {
+				err = errors.New("not every shard has said that it takes no writes")
+			}
+			if err != nil {
+				return c.fail(fmt.Errorf("holding back writes: %w", err))
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
+
+// Resume implements [engine.Quiescer]. Indices that were made anew since are left as
+// they are; those that are gone need nothing.
+func (c *cluster) Resume(ctx context.Context, what engine.Hold) error {
+	var h hold
+	if err := json.Unmarshal(what.Detail, &h); err != nil {
+		return err
+	}
+	defer func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		clear(c.held)
+	}()
+	s, err := c.readState(ctx)
+	if err != nil {
+		return c.fail(err)
+	}
+	var names []string
+	for _, i := range h.Indices {
+		if now := s.indices[i.Name]; now != nil && now.uuid() == i.UUID {
+			names = append(names, i.Name)
+		}
+	}
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for _, list := range paths(names) {
+		g.Go(func() error {
+			err := whileBusy(gctx, func() error {
+				return c.call(gctx, c.ask, http.MethodPut, "/"+list+"/_settings?ignore_unavailable=true",
+					map[string]any{"index.blocks.write": nil}, nil)
+			})
+			if err != nil {
+				return c.fail(fmt.Errorf("letting writes go on to %s: %w", strings.ReplaceAll(list, ",", ", "), err))
+			}
+			return nil
+		})
+	}
+	return g.Wait()
+}
