@@ -10,9 +10,13 @@ import (
 	"syscall"
 
 	"dexamen/internal/cli"
+	"dexamen/internal/guard"
 )
 
 func main() {
+	if len(os.Args) == 2 && os.Args[1] == guard.Argument {
+		os.Exit(guard.Run(os.Stdin, os.Stdout, os.Stderr))
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	code := cli.Run(ctx, os.Args)
 	stop()

@@ -175,8 +175,8 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 			}
 			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
 				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster,
-				ScratchServer: a.scratchServer(c, cfg),
-				OnEvent:       func(run.Event) {}}, nil
+				ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg),
+				OnEvent: func(run.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster,
 			error) {

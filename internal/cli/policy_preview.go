@@ -117,7 +117,9 @@ func ahead(w daemon.Assignment, s *daemon.State, now time.Time, n int) (out []ne
 		}
 		for i := range n {
 			made := "read from the cluster"
-			if re := w.Config.When.FullRead; !re.IsZero() && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
+			if daemon.ReadsChanges(w, s, at) && !scanned.IsZero() {
+				made = "what has changed is read"
+			} else if re := w.Config.When.FullRead; !re.IsZero() && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
 				made = "folded from the log"
 			} else {
 				scanned = at

@@ -11,6 +11,7 @@ import (
 
 	_ "dexamen/internal/engine/all"
 	"dexamen/internal/explain"
+	"dexamen/internal/guard"
 
 	"github.com/urfave/cli/v3"
 
@@ -94,8 +95,20 @@ func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name,
 	}
 	p := a.screen.NewProgress()
 	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
-		Memory:   int(cfg.Limits.Memory) / 4,
-		Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), OnEvent: p.Event}, p, nil
+			Memory:   int(cfg.Limits.Memory) / 4,
+			Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg), OnEvent: p.Event}, p,
+		nil
+}
+
+// guardOf returns what has a guard stand by for a cluster of a configuration.
+func guardOf(cfg *config.Config) func(context.Context, string, engine.Hold) (func(), error) {
+	return func(ctx context.Context, cluster string, h engine.Hold) (func(), error) {
+		t, err := cfg.Target(ctx, cluster)
+		if err != nil {
+			return nil, err
+		}
+		return guard.Start(ctx, t, h)
+	}
 }
 
 // connect opens a configured cluster.

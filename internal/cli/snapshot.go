@@ -19,7 +19,8 @@ import (
 func (a *app) snapshotCommand() *cli.Command {
 	return a.command(protect, "snapshot", "CLUSTER", "make a restore point now",
 		"Reads the cluster while its log is followed; the point is the exact state at one moment. With "+
-			"--from-log\nthe point is made from the last one and the captured log, without touching the cluster.",
+			"--from-log\nthe point is made from the last one and the captured log, without touching the cluster. Of "+
+			"search clusters,\nwhich have no log, what has changed since the last point is read; all with --full-read.",
 		func(ctx context.Context, c *cli.Command) error {
 			e, name, err := a.onCluster(ctx, c)
 			if err != nil {
@@ -35,6 +36,7 @@ func (a *app) snapshotCommand() *cli.Command {
 							p, err = snapshot.Fold(ctx, e, m)
 						}
 					} else {
+						e.FullRead = c.Bool("full-read")
 						p, err = a.snapshotNow(ctx, c, e, name)
 					}
 					if err == nil {
@@ -47,7 +49,9 @@ func (a *app) snapshotCommand() *cli.Command {
 				return err
 			}
 			return a.showNewPoint(p)
-		}, &cli.BoolFlag{Name: "from-log", Usage: "from the last point and the log, at no load on the cluster"})
+		}, &cli.BoolFlag{Name: "from-log", Usage: "from the last point and the log, at no load on the cluster"},
+		&cli.BoolFlag{Name: "full-read", Usage: "read all content, also of clusters of which only what has changed " +
+			"need be read, and compare the two"})
 }
 
 // snapshotNow reads a cluster and makes a point of it.

@@ -248,7 +248,7 @@ func (c *Config) checkPolicies(k *checker) {
 			k.bad(at, "name a policy with letters, digits, '-', '_' and '.'")
 		}
 		c.checkChoice(k, &p, at)
-		p.checkTimes(k, at)
+		p.checkTimes(k, at, c.incremental(p))
 		p.checkKeep(k, at)
 		p.checkHooks(k, at)
 		c.Policies[name] = p
@@ -289,7 +289,22 @@ func (c *Config) checkChoice(k *checker, p *Policy, at string) {
 	}
 }
 
-func (p *Policy) checkTimes(k *checker, at string) {
+// incremental reports whether of all clusters of a policy only what has changed need be
+// read.
+func (c *Config) incremental(p Policy) bool {
+	names := c.Protected(p)
+	for _, n := range names {
+		_, drv, err := engine.ForAddress(c.Clusters[n].Address)
+		if err != nil || !drv.Model().Traits().Incremental {
+			return false
+		}
+	}
+	return len(names) > 0
+}
+
+// checkTimes reads the schedules. Incremental: only what has changed need be read, so
+// that no log is needed to go without reading everything.
+func (p *Policy) checkTimes(k *checker, at string, incremental bool) {
 	w := &p.When
 	w.TimeZone = time.Local
 	if p.TimeZone != "" {
@@ -317,7 +332,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 		k.bad(at, "has no snapshot schedule, such as snapshot: \"15 1 * * *\" or snapshot: every 6h")
 	}
 	w.Snapshot = schedule("snapshot", p.Snapshot, "")
-	w.FullRead = schedule("rescan", p.FullRead, "")
+	w.FullRead = schedule("full_read", p.FullRead, "")
 	w.Retention = schedule("retention", p.Retention, "every 24h")
 	switch p.Capture {
 	case "":
@@ -330,7 +345,7 @@ func (p *Policy) checkTimes(k *checker, at string) {
 		}
 		w.Capture = d
 	}
-	if p.FullRead != "" && p.Capture == "" {
+	if p.FullRead != "" && p.Capture == "" && !incremental {
 		k.bad(at+".full_read", "points cannot be folded without the log; give capture: 10m, or leave full_read out")
 	}
 	for i, q := range p.NoScans {

@@ -139,21 +139,40 @@ func Folds(w Assignment, s *State, dueAt time.Time) bool {
 		return false
 	}
 	scanned := s.Scanned()
-	if scanned == nil || scanned.Time.Before(rescan.Last(dueAt)) || !scanned.Exact {
+	if scanned == nil || traits(scanned.Engine).Incremental || scanned.Time.Before(rescan.Last(dueAt)) || !scanned.Exact {
 		return false
 	}
-	if since, _ := s.FailingSince(); !since.IsZero() || commands(scanned.Engine) {
+	if since, _ := s.FailingSince(); !since.IsZero() || traits(scanned.Engine).Commands {
 		return false
 	}
 	// A point that holds other namespaces cannot be gone on from.
 	return slices.Equal(s.Newest().Scope, w.Config.Namespaces.At(dueAt.In(zone(w.Config))))
 }
 
-// commands reports whether an engine's log holds commands, which only its own
-// servers can carry out.
-func commands(name string) bool {
+// fullReadDefault is how often a cluster of which only what has changed need be read is
+// read whole, where its policy does not say.
+const fullReadDefault = 30 * 24 * time.Hour
+
+// ReadsChanges reports whether a point for a due time is made of what has changed since
+// the last one, where the cluster's engine can tell that.
+func ReadsChanges(w Assignment, s *State, dueAt time.Time) bool {
+	scanned := s.Scanned()
+	if scanned == nil || !traits(scanned.Engine).Incremental {
+		return false
+	}
+	if re := w.Config.When.FullRead; !re.IsZero() {
+		return !scanned.Time.Before(re.Last(dueAt))
+	}
+	return scanned.Time.After(dueAt.Add(-fullReadDefault))
+}
+
+// traits returns what is peculiar to an engine.
+func traits(name string) engine.Traits {
 	drv, err := engine.ForName(name)
-	return err == nil && drv.Model().Traits().Commands
+	if err != nil {
+		return engine.Traits{}
+	}
+	return drv.Model().Traits()
 }
 
 func captureDuty(w Assignment, s *State, now time.Time) *Duty {

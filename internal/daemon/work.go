@@ -186,6 +186,7 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 	if err != nil {
 		return err
 	}
+	e.FullRead = !ReadsChanges(d.Assignment, s, d.Due)
 	p, err := snapshot.Take(ctx, e, d.Assignment.Cluster, c)
 	_ = c.Close()
 	if err != nil {

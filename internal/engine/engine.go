@@ -88,7 +88,7 @@ type Target struct {
 	Options map[string]any
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration
-	Log    *slog.Logger
+	Log    *slog.Logger `json:"-"`
 }
 
 // TLS describes how to speak TLS.

@@ -58,6 +58,10 @@ func portableSettings(all map[string]any) map[string]any {
 			out[k] = v
 		}
 	}
+	// A clone says what is the default and what it was cloned from does not.
+	if settingText(out, "index.routing_partition_size") == "1" {
+		delete(out, "index.routing_partition_size")
+	}
 	return out
 }
 

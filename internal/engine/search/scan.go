@@ -138,14 +138,20 @@ func (c *cluster) scanStretch(ctx context.Context, s stretch, fn func(record.Rec
 		err = c.pages(ctx, s, emit)
 	}
 	if errors.Is(err, errReaderGone) {
-		s.r.lose(s.id)
-		kind := engine.ErrReadAgain
-		if s.v.exact {
-			kind = engine.ErrStateGone
-		}
-		return fmt.Errorf("%s, shard %d: %w: %w", s.r.index, s.r.number, kind, err)
+		return s.v.lost(s.r, s.id, err)
 	}
 	return err
+}
+
+// lost notes that a reader is gone. Another one would show another moment: what was read
+// of the namespace does not go with it, nor, where all is of one moment, anything else.
+func (v *view) lost(r *shardReader, id string, err error) error {
+	r.lose(id)
+	kind := engine.ErrReadAgain
+	if v.exact {
+		kind = engine.ErrStateGone
+	}
+	return fmt.Errorf("%s, shard %d: %w: %w", r.index, r.number, kind, err)
 }
 
 // pages reads a stretch by ranges of sequence numbers: of one shard they are unique,
@@ -236,13 +242,18 @@ func (s *stretch) gone(err error) error {
 	switch {
 	case is(err, 0, "index_not_found_exception"):
 		return fmt.Errorf("%s: %w: %w", s.r.index, engine.ErrMoved, err)
-	case is(err, http.StatusNotFound), is(err, 0, "search_context_missing_exception", "partial answer",
-		"no_shard_available_action_exception", "node_disconnected_exception", "node_not_connected_exception",
-		"search_phase_execution_exception", "illegal_index_shard_state_exception", "shard_not_found_exception"),
-		is(err, http.StatusServiceUnavailable), is(err, http.StatusGatewayTimeout):
+	case is(err, http.StatusNotFound), serverFailed(err):
+		// The node that had it is gone, or the shard has moved on: servers say so in many
+		// ways.
 		return fmt.Errorf("%w: %w", errReaderGone, err)
 	}
 	return fmt.Errorf("%s, shard %d: %w", s.r.index, s.r.number, err)
+}
+
+// serverFailed reports whether a server answered that something failed on its side.
+func serverFailed(err error) bool {
+	var a *apiError
+	return errors.As(err, &a) && a.Status >= 500
 }
 
 // afterFailure decides whether a question is asked again, and waits before that.

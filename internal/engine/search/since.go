@@ -3,8 +3,8 @@ package search
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"net/http"
 
 	"golang.org/x/sync/errgroup"
 
@@ -117,17 +117,13 @@ func (p *pinned) countShard(ctx context.Context, v *view, r *shardReader) (int64
 	if err == nil {
 		err = ans.Shards.whole("counting documents")
 	}
-	if err != nil {
-		kind := engine.ErrReadAgain
-		if v.exact {
-			kind = engine.ErrStateGone
-		}
-		if err = s.gone(err); is(err, http.StatusNotFound) || s.id == "" {
-			r.lose(s.id)
-			err = fmt.Errorf("%w: %w", kind, err)
-		}
+	if err == nil && s.id != "" {
+		return ans.Hits.Total.Value, nil
 	}
-	return ans.Hits.Total.Value, err
+	if err = s.gone(err); s.id == "" || errors.Is(err, errReaderGone) {
+		err = v.lost(r, s.id, err)
+	}
+	return 0, err
 }
 
 // ScanKeys implements [engine.Incremental].

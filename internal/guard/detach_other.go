@@ -1,0 +1,7 @@
+//go:build !unix
+
+package guard
+
+import "os/exec"
+
+func detach(*exec.Cmd) {}

@@ -1,0 +1,230 @@
+package integration_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
+	"dexamen/internal/engine/search/searchtest"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/snapshot"
+)
+
+// TestSearchHistories has random work done on a cluster of three real nodes, which are
+// killed and come back; points between, most of them of what has changed only, must be
+// what was written, and so must what is restored of them.
+func TestSearchHistories(t *testing.T) {
+	c := searchtest.Start(t, searchtest.Options{Nodes: 3})
+	n := long(40, 4)
+	if v, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_HISTORIES")); err == nil {
+		n = v
+	}
+	first, _ := strconv.Atoi(os.Getenv("DEXAMEN_SEED"))
+	for i := range n {
+		t.Run(fmt.Sprint(first+i), func(t *testing.T) { searchHistory(t, c, uint64(first+i)) })
+	}
+}
+
+func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
+	c.Clean(t)
+	r := rand.New(rand.NewPCG(seed, 15))
+	h := &searchHand{t: t, c: c, r: r, world: searchWorld{}}
+	for _, name := range []string{"fieldnotes-2026.11.19", "fieldnotes-2026.11.20", "keepers"} {
+		h.makeIndex(name, 1)
+	}
+	e := newRunner(t)
+	options := map[string]any{}
+	if seed%2 == 0 {
+		options["quiesce"] = "write-block"
+	}
+	take := func() *store.Point {
+		p, err := snapshot.Take(ctx, e, "clover", openWith(t, "clover", c.Address(), options))
+		require.NoError(t, err)
+		require.Empty(t, p.Skipped)
+		require.Equal(t, seed%2 == 0, p.Exact)
+		return p
+	}
+	type remembered struct {
+		p     *store.Point
+		world searchWorld
+	}
+	var all []remembered
+	for round := range 5 {
+		for range 20 + r.IntN(120) {
+			h.step()
+		}
+		var back func()
+		if round%2 == 1 && r.IntN(2) == 0 { // a node dies before, while, or not at all
+			node := 1 + r.IntN(2)
+			die := func() {
+				c.Nodes[node].Kill()
+			}
+			back = func() { c.Nodes[node].Begin(); c.Ready(t) }
+			if r.IntN(2) == 0 {
+				die()
+				h.settle()
+			} else {
+				time.AfterFunc(time.Duration(r.IntN(300))*time.Millisecond, die)
+				defer func() { time.Sleep(0) }()
+			}
+		}
+		e.FullRead = r.IntN(4) == 0
+		p := take()
+		for _, cv := range p.Caveats {
+			require.NotContains(t, cv, "not to be relied on", "a full read proves the points of changes")
+		}
+		sameTexts(t, h.world.texts(), pointTexts(t, e, p), fmt.Sprintf("seed %d, round %d, point %s (%s)", seed, round, p.ID,
+			p.Made))
+		all = append(all, remembered{p, h.world.clone()})
+		if back != nil {
+			time.Sleep(350 * time.Millisecond)
+			back()
+		}
+	}
+	// Something old comes back, beside and in place.
+	m := all[r.IntN(len(all))]
+	was := take()
+	put := func(opt restore.Options) {
+		when := address.When{Kind: address.Point, Text: m.p.ID}
+		mom, err := moment.Resolve(ctx, e, "clover", when, restore.OnScratch{})
+		require.NoError(t, err)
+		plan, err := restore.NewPlan(ctx, e, mom, open(t, "clover", c.Address()), opt)
+		require.NoError(t, err)
+		defer plan.Close()
+		done, err := plan.Run(ctx)
+		require.NoError(t, err)
+		for _, d := range done {
+			require.True(t, d.Verified)
+		}
+	}
+	put(restore.Options{Pattern: "keepers", Replace: true})
+	put(restore.Options{Pattern: "fieldnotes-*", Rename: map[string]string{"fieldnotes-*": "restored-*"}})
+	h.world["keepers"] = m.world["keepers"]
+	for _, n := range []string{"2026.11.19", "2026.11.20"} {
+		h.world["restored-"+n] = m.world["fieldnotes-"+n]
+	}
+	now := take()
+	sameTexts(t, h.world.texts(), pointTexts(t, e, now), fmt.Sprintf("seed %d, after restoring %s", seed, m.p.ID))
+	sameTexts(t, all[len(all)-1].world.texts(), pointTexts(t, e, was), "what was before is kept")
+}
+
+// TestSearchMoments has points made while writes go on. With writes held back for a
+// moment each must be the state after some number of writes, over all indices; without,
+// nothing that was there before and not touched since may be missing or altered.
+func TestSearchMoments(t *testing.T) {
+	c := searchtest.Start(t, searchtest.Options{Nodes: 3})
+	for _, exact := range []bool{true, false} {
+		t.Run(fmt.Sprintf("writes held back %v", exact), func(t *testing.T) { searchMoments(t, c, exact) })
+	}
+}
+
+func searchMoments(t *testing.T, c *searchtest.Cluster, exact bool) {
+	c.Clean(t)
+	h := &searchHand{t: t, c: c, r: rand.New(rand.NewPCG(1, 5)), world: searchWorld{}, onBlock: func() {}}
+	for _, name := range []string{"fieldnotes-2026.11.19", "fieldnotes-2026.11.20", "keepers"} {
+		h.makeIndex(name, 1)
+	}
+	for i := range 200 {
+		h.put("keepers", fmt.Sprint("still ", i), "", fmt.Sprintf(`{"n": %d}`, i)) // never touched again
+	}
+	// The states after each write, while they may be needed.
+	var mu sync.Mutex
+	var states []searchWorld
+	stop, ended := make(chan bool), make(chan bool)
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			if h.r.IntN(10) < 8 {
+				h.put(h.index(), fmt.Sprint("doc ", h.r.IntN(40)), "", h.source())
+			} else {
+				h.step1()
+			}
+			mu.Lock()
+			states = append(states, h.world.clone())
+			mu.Unlock()
+		}
+	}()
+	e := newRunner(t)
+	options := map[string]any{}
+	if exact {
+		options["quiesce"] = "write-block"
+	}
+	for range long(30, 6) {
+		mu.Lock()
+		if n := len(states); n > 0 {
+			states = states[n-1:]
+		}
+		mu.Unlock()
+		p, err := snapshot.Take(ctx, e, "clover", openWith(t, "clover", c.Address(), options))
+		require.NoError(t, err)
+		got := pointTexts(t, e, p)
+		mu.Lock()
+		during := states
+		mu.Unlock()
+		require.Equal(t, exact, p.Exact)
+		if exact {
+			diff := ""
+			for _, s := range during {
+				if diff = textsDiffer(s.texts(), got); diff == "" {
+					break
+				}
+			}
+			require.Empty(t, diff, "point %s is the state after none of %d writes", p.ID, len(during))
+			continue
+		}
+		require.NotEmpty(t, p.Caveats)
+		checkUntouched(t, during, got)
+	}
+	close(stop)
+	<-ended
+}
+
+// step1 deletes a document.
+func (h *searchHand) step1() {
+	index, id := h.index(), fmt.Sprint("doc ", h.r.IntN(40))
+	h.send(http.MethodDelete, docPath(index, id, "", ""), "")
+	delete(h.world[index], h.key(index, id, ""))
+}
+
+// checkUntouched checks that what stayed the same through all states is there, and that
+// nothing is there that was in none.
+func checkUntouched(t *testing.T, during []searchWorld, got map[string][]string) {
+	t.Helper()
+	for name, docs := range during[0] {
+		have := map[string]bool{}
+		for _, text := range got[name] {
+			have[text] = true
+		}
+		for key, d := range docs {
+			same := true
+			for _, s := range during[1:] {
+				same = same && s[name][key] == d
+			}
+			require.True(t, !same || have[d.text()], "%s/%s was there all the time", name, d.id)
+		}
+		possible := map[string]bool{}
+		for _, s := range during {
+			for _, d := range s[name] {
+				possible[d.text()] = true
+			}
+		}
+		for text := range have {
+			require.True(t, possible[text], "%s: never was: %s", name, text)
+		}
+	}
+}
