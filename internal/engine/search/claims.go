@@ -81,7 +81,7 @@ func (w *writer) Reserve(ctx context.Context, names []string) (_ *engine.Claims,
 
 // Stages implements [engine.Writer].
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
-	if err := w.c.do(ctx, http.MethodPost, "/"+workIndex+"/_refresh", nil, nil); is(err, http.StatusNotFound) {
+	if err := w.c.repeat(ctx, http.MethodPost, "/"+workIndex+"/_refresh", nil, nil); is(err, http.StatusNotFound) {
 		return nil, nil
 	} else if err != nil {
 		return nil, w.c.fail(err)

@@ -221,6 +221,12 @@ func (c *conn) post(ctx context.Context, path string, body, out any) error {
 	return c.call(ctx, c.ask, http.MethodPost, path, body, out)
 }
 
+// repeat changes something that may as well be done twice: where a node does not
+// answer, the next one is asked.
+func (c *conn) repeat(ctx context.Context, method, path string, body, out any) error {
+	return c.call(ctx, c.ask, method, path, body, out)
+}
+
 // do changes something. It is sent once: what became of it where no answer comes is
 // for the caller to find out.
 func (c *conn) do(ctx context.Context, method, path string, body, out any) error {

@@ -298,7 +298,7 @@ func (c *cluster) Quiesce(ctx context.Context, what engine.Hold) error {
 				Acknowledged bool
 				Shards       bool `json:"shards_acknowledged"`
 			}
-			err := c.do(gctx, http.MethodPut, "/"+list+"/_block/write", nil, &ans)
+			err := c.repeat(gctx, http.MethodPut, "/"+list+"/_block/write", nil, &ans)
 			if err == nil && (!ans.Acknowledged || !ans.Shards) {
 				err = errors.New("not every shard has said that it takes no writes")
 			}
@@ -338,7 +338,7 @@ func (c *cluster) Resume(ctx context.Context, what engine.Hold) error {
 	for _, list := range paths(names) {
 		g.Go(func() error {
 			err := whileBusy(gctx, func() error {
-				return c.call(gctx, c.ask, http.MethodPut, "/"+list+"/_settings?ignore_unavailable=true",
+				return c.repeat(gctx, http.MethodPut, "/"+list+"/_settings?ignore_unavailable=true",
 					map[string]any{"index.blocks.write": nil}, nil)
 			})
 			if err != nil {

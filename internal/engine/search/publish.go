@@ -50,7 +50,7 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 		Acknowledged bool
 		Shards       bool `json:"shards_acknowledged"`
 	}
-	err = w.c.do(ctx, http.MethodPut, "/"+stage+"/_settings", map[string]any{"index.blocks.write": true}, nil)
+	err = w.c.repeat(ctx, http.MethodPut, "/"+stage+"/_settings", map[string]any{"index.blocks.write": true}, nil)
 	if err != nil {
 		return fmt.Errorf("preparing %s to be cloned: %w", stage, err)
 	}
@@ -108,7 +108,7 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 		w.without(time.Since(begin))
 	}
 	if len(blocks) > 0 {
-		err = w.c.do(ctx, http.MethodPut, "/"+url.PathEscape(name)+"/_settings", blocks, nil)
+		err = w.c.repeat(ctx, http.MethodPut, "/"+url.PathEscape(name)+"/_settings", blocks, nil)
 		if err != nil {
 			return fmt.Errorf("giving %s its blocks: %w", name, err)
 		}

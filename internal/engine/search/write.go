@@ -404,7 +404,7 @@ func (w *writer) Count(ctx context.Context, name string) (int64, error) {
 		Count  int64
 		Shards *shardCounts `json:"_shards"`
 	}
-	err := w.c.do(ctx, http.MethodPost, path+"/_refresh", nil, &ans)
+	err := w.c.repeat(ctx, http.MethodPost, path+"/_refresh", nil, &ans)
 	if err == nil {
 		err = ans.Shards.whole("showing what was written")
 	}
