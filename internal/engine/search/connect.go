@@ -211,20 +211,21 @@ func (c *conn) meaning(status int, body []byte) error {
 	return e
 }
 
-// get asks a question and decodes the answer.
+// get asks a question and decodes the answer; again, where the servers have too much
+// to do.
 func (c *conn) get(ctx context.Context, path string, out any) error {
-	return c.call(ctx, c.ask, http.MethodGet, path, nil, out)
+	return whileBusy(ctx, func() error { return c.call(ctx, c.ask, http.MethodGet, path, nil, out) })
 }
 
 // post asks a question that has a body.
 func (c *conn) post(ctx context.Context, path string, body, out any) error {
-	return c.call(ctx, c.ask, http.MethodPost, path, body, out)
+	return whileBusy(ctx, func() error { return c.call(ctx, c.ask, http.MethodPost, path, body, out) })
 }
 
 // repeat changes something that may as well be done twice: where a node does not
 // answer, the next one is asked.
 func (c *conn) repeat(ctx context.Context, method, path string, body, out any) error {
-	return c.call(ctx, c.ask, method, path, body, out)
+	return whileBusy(ctx, func() error { return c.call(ctx, c.ask, method, path, body, out) })
 }
 
 // do changes something. It is sent once: what became of it where no answer comes is

@@ -337,10 +337,8 @@ func (c *cluster) Resume(ctx context.Context, what engine.Hold) error {
 	g.SetLimit(4)
 	for _, list := range paths(names) {
 		g.Go(func() error {
-			err := whileBusy(gctx, func() error {
-				return c.repeat(gctx, http.MethodPut, "/"+list+"/_settings?ignore_unavailable=true",
-					map[string]any{"index.blocks.write": nil}, nil)
-			})
+			err := c.repeat(gctx, http.MethodPut, "/"+list+"/_settings?ignore_unavailable=true",
+				map[string]any{"index.blocks.write": nil}, nil)
 			if err != nil {
 				return c.fail(fmt.Errorf("letting writes go on to %s: %w", strings.ReplaceAll(list, ",", ", "), err))
 			}

@@ -164,7 +164,7 @@ func (c *cluster) settle(ctx context.Context, views ...*view) error {
 		var shown struct {
 			Shards *shardCounts `json:"_shards"`
 		}
-		err = whileBusy(ctx, func() error { return c.repeat(ctx, http.MethodPost, "/"+list+"/_refresh", nil, &shown) })
+		err = c.repeat(ctx, http.MethodPost, "/"+list+"/_refresh", nil, &shown)
 		if err == nil {
 			err = shown.Shards.whole("showing what was written")
 		}
@@ -223,7 +223,7 @@ func (c *cluster) openReader(ctx context.Context, r *shardReader) error {
 			PitID  string       `json:"pit_id"`
 			Shards *shardCounts `json:"_shards"`
 		}
-		err := c.repeat(ctx, http.MethodPost, path, nil, &ans)
+		err := c.call(ctx, c.ask, http.MethodPost, path, nil, &ans)
 		if err == nil && (ans.Shards != nil || c.about.readers == pointsInTime) {
 			err = ans.Shards.whole("opening a reader")
 		}

@@ -110,10 +110,8 @@ func (p *pinned) countShard(ctx context.Context, v *view, r *shardReader) (int64
 		Shards *shardCounts `json:"_shards"`
 		Hits   struct{ Total struct{ Value int64 } }
 	}
-	err := whileBusy(ctx, func() error {
-		return p.post(ctx, "/_search?allow_partial_search_results=false", map[string]any{"size": 0,
-			"track_total_hits": true, "pit": map[string]any{"id": s.id, "keep_alive": keepAlive}}, &ans)
-	})
+	err := p.post(ctx, "/_search?allow_partial_search_results=false", map[string]any{"size": 0,
+		"track_total_hits": true, "pit": map[string]any{"id": s.id, "keep_alive": keepAlive}}, &ans)
 	if err == nil {
 		err = ans.Shards.whole("counting documents")
 	}

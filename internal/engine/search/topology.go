@@ -69,8 +69,7 @@ func (c *cluster) findReaders(ctx context.Context) (readers, error) {
 		} `json:"pits"`
 	}
 	err := c.get(ctx, "/_search/point_in_time/_all", &list)
-	if err == nil && list.Pits != nil || is(err, http.StatusForbidden) || is(err, http.StatusNotFound) &&
-		strings.Contains(err.Error(), "pit") {
+	if err == nil && list.Pits != nil || is(err, http.StatusForbidden) {
 		return pointsInTime, nil
 	}
 	var a *apiError

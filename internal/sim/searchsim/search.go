@@ -31,9 +31,6 @@ func (c *Cluster) handleSearch(q *request, found []*index, what, more string) (a
 		case c.opt.OtherReaders:
 			return nil, fail(405, "method_not_allowed", "Incorrect HTTP method for uri [/_search/point_in_time]")
 		case more == "_all" && q.method == http.MethodGet:
-			if len(c.readers) == 0 {
-				return object{"_http": 404, "pits": []any{}}, nil
-			}
 			pits := []any{}
 			for id := range c.readers {
 				pits = append(pits, object{"pit_id": id})
