@@ -34,12 +34,14 @@ func TestImportArrows(t *testing.T) {
 		"verify":      {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},
+		"guard":       {[]string{"core", "engine"}, noInterface},
 		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest":  {nil, []string{"github.com/urfave/"}},
 		"daemon": {append(verbs, "core", "engine", "explain", "config"),
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo"), nil},
+		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo", "guard"),
+			nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")
 	out, err := cmd.StdoutPipe()

@@ -111,15 +111,16 @@ func ahead(w daemon.Assignment, s *daemon.State, now time.Time, n int) (out []ne
 			continue
 		}
 		at, scanned := d.At, time.Time{}
+		logged := s.Newest() == nil || s.Newest().HasLog()
 		how := d.Reason
 		if p := s.Scanned(); p != nil {
 			scanned = p.Time
 		}
 		for i := range n {
 			made := "read from the cluster"
-			if daemon.ReadsChanges(w, s, at) && !scanned.IsZero() {
+			if daemon.ReadsChangesAfter(w, s, scanned, at) {
 				made = "what has changed is read"
-			} else if re := w.Config.When.FullRead; !re.IsZero() && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
+			} else if re := w.Config.When.FullRead; !re.IsZero() && logged && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
 				made = "folded from the log"
 			} else {
 				scanned = at
@@ -272,7 +273,7 @@ func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon
 		t.Row(v.Point.ID, view.Time(v.Point.Time), view.Bytes(stored[v.Point.ID]), what, v.Reason)
 	}
 	t.Print(2)
-	if plan.LogFrom != "" {
+	if p := state.Newest(); plan.LogFrom != "" && p != nil && p.HasLog() {
 		var size int64
 		n := 0
 		for _, p := range state.Points {

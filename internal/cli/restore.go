@@ -38,7 +38,7 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 			&cli.BoolFlag{Name: "preview",
 				Usage: "show what would be done, and what of the present would be lost; change nothing"},
 			&cli.BoolFlag{Name: "cluster-wide",
-				Usage: "users and roles too: those that are missing; with --conflict replace also those that differ"},
+				Usage: "users, roles, templates too: those that are missing; with --conflict replace also those that differ"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		}, restoreChoices()...)...)
 }
@@ -149,7 +149,12 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 	if p.Replays {
 		what = "command"
 	}
-	s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, what))
+	logged := p.Moment.Point.HasLog()
+	if logged {
+		s.Line("restore %s, with %s of the log", p.Moment, view.Plural(p.Changes, what))
+	} else {
+		s.Line("restore %s", p.Moment)
+	}
 	s.Line("onto    %s", s.Accent(onto))
 	if p.InPlace {
 		s.Line("        in place, what differs; until it has ended %s holds neither the old nor the new", onto)
@@ -170,7 +175,10 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 				map[bool]string{true: "changed", false: "replaced"}[p.InPlace]), view.Count(it.ThereRecords)
 		}
 		if it.There && since != nil {
-			lost = view.Count(since.Changes[it.To])
+			lost = "not known"
+			if logged {
+				lost = view.Count(since.Changes[it.To])
+			}
 		}
 		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n, lost)
 	}
@@ -188,10 +196,11 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 	}
 	if since != nil {
 		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen "+
-			"capture %s first", view.Time(since.Until), p.Moment.Point.Cluster)
+			"%s %s first", view.Time(since.Until), map[bool]string{true: "capture", false: "snapshot"}[logged],
+			p.Moment.Point.Cluster)
 	}
 	if p.Settings > 0 {
-		s.Line("  and %s", fmt.Sprintf("%d users and roles", p.Settings))
+		s.Line("  and %s", view.Plural(p.Settings, "cluster-wide setting"))
 	}
 }
 

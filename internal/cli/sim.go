@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"os"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"go.mongodb.org/mongo-driver/v2/mongo"
@@ -11,13 +12,14 @@ import (
 	"dexamen/internal/demo"
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/sim/s3sim"
+	"dexamen/internal/sim/searchsim"
 )
 
 func (a *app) simCommand() *cli.Command {
 	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
 		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na "+
 			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
-			"S3 protocol instead.",
+			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.",
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
@@ -32,6 +34,9 @@ func (a *app) simCommand() *cli.Command {
 			}
 			if c.String("bucket") != "" {
 				return a.simObjects(ctx, c, opt)
+			}
+			if c.Bool("search") {
+				return a.simSearch(ctx, c, opt)
 			}
 			uri, members, shut, err := startStandIn(opt, c.Int("shards"))
 			if err != nil {
@@ -59,6 +64,7 @@ func (a *app) simCommand() *cli.Command {
 			return nil
 		},
 		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
+		&cli.BoolFlag{Name: "search", Usage: "be a search cluster, with notes of a few days"},
 		&cli.BoolFlag{Name: "object-lock", Usage: "the bucket is made for object lock"},
 		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
 		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
@@ -94,6 +100,39 @@ func (a *app) simObjects(ctx context.Context, c *cli.Command, opt docsim.Options
 			"s3://%[1]s/dexamen\n  endpoint: %[2]s\n  path_style: true\n  region: us-east-1\n  login: { user: "+
 			"%[3]s, secret: { env: %[4]s } }",
 			c.String("bucket"), o.Endpoint(), opt.User, c.String("secret-env"))
+	}
+	<-ctx.Done()
+	return nil
+}
+
+// simSearch runs a stand-in search cluster.
+func (a *app) simSearch(ctx context.Context, c *cli.Command, opt docsim.Options) error {
+	name := "clover"
+	if c.IsSet("name") {
+		name = opt.Name
+	}
+	s, err := searchsim.Start(searchsim.Options{Name: name, Nodes: opt.Members, FirstPort: opt.FirstPort,
+		User: opt.User, Password: opt.Password})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if n := c.Int("documents"); n > 0 {
+		if opt.User != "" {
+			return usage("--documents is for clusters that let everybody in")
+		}
+		const days = 4
+		notes := demo.Fieldnotes{Seed: 1, Days: days, Until: time.Now(), Notes: max(1, n/days)}
+		if err := notes.Fill(ctx, s.URL()); err != nil {
+			return err
+		}
+	}
+	if a.screen.JSON {
+		if err := a.screen.Encode(map[string]any{"address": s.Address(), "members": s.Addresses()}); err != nil {
+			return err
+		}
+	} else {
+		a.screen.Line("%s is up at %s", a.screen.Accent(name), s.Address())
 	}
 	<-ctx.Done()
 	return nil

@@ -96,8 +96,15 @@ func (a *app) showNewPoint(p *store.Point) error {
 		if p.Stats.Bytes > 0 {
 			share = fmt.Sprintf(" (%.1f %% of the content)", 100*float64(p.Stats.Stored)/float64(p.Stats.Bytes))
 		}
-		s.Line("stored %s new%s in %s, %s folded in", view.Bytes(p.Stats.Stored), share,
-			view.Duration(p.Finished.Sub(p.Started)), view.Plural(p.Stats.Changes, "change"))
+		how := ""
+		switch {
+		case p.Made == "changes":
+			how = ", of what has changed since point " + p.From
+		case p.HasLog():
+			how = ", " + view.Plural(p.Stats.Changes, "change") + " folded in"
+		}
+		s.Line("stored %s new%s in %s%s", view.Bytes(p.Stats.Stored), share, view.Duration(p.Finished.Sub(p.Started)),
+			how)
 		for _, cv := range p.Caveats {
 			s.Line("%s %s", s.Loss("not guaranteed:"), cv)
 		}

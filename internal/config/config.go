@@ -106,7 +106,7 @@ type Cluster struct {
 	TLS     *TLS     `yaml:"tls"`
 	Prefer  []string `yaml:"prefer"`
 	MaxLag  Duration `yaml:"max_lag"`
-	// ClusterWide: users and roles are protected too.
+	// ClusterWide: users, roles, templates are protected too.
 	ClusterWide bool `yaml:"cluster_wide"`
 	// Options are what only clusters of its engine can be told.
 	Options map[string]any `yaml:"options"`
@@ -555,7 +555,7 @@ clusters:                                 # what is protected, and what is resto
       secret: { env: MEADOW_SECRET }      # or: { file: PATH }, { command: [PROGRAM, ARGUMENT] }
     # tls: { ca: /etc/dexamen/ca.pem, certificate: /etc/dexamen/client.pem }
     # prefer: [meadow-2:27017, secondary, primary]   # who is read; the first that is fit
-    # cluster_wide: true                             # users and roles too
+    # cluster_wide: true                             # users, roles, templates too
     # options: { pause_balancer: true }   # of a sharded cluster: keeps load down
     # scratch: hedge                      # an empty server to look at moments on, where the log holds commands
     # max_lag: 1m                         # how far behind a member may be to be read
@@ -568,7 +568,7 @@ policies:                                 # what is protected, when, and for how
   nightly:
     clusters: [meadow]                    # or globs, or { label: yard=north }: clusters that fit join by themselves
     # namespaces: ["apiary.*", "not apiary.scratch_*", "notes-%Y.%m.%d on -1d"]   # all when left out
-    # cluster_wide: true                  # users and roles too
+    # cluster_wide: true                  # users, roles, templates too
     # store: larder                       # where there are several
     # time_zone: Europe/Berlin            # of schedules and retention; this machine's when left out
     snapshot: "15 1 * * *"                # minute, hour, day, month, day of the week; or: every 6h

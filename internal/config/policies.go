@@ -20,7 +20,7 @@ import (
 type Policy struct {
 	Clusters   Choice        `yaml:"clusters"`
 	Namespaces address.Scope `yaml:"namespaces"`
-	// ClusterWide overrules the clusters' own say on users and roles.
+	// ClusterWide overrules the clusters' own say on users, roles, templates.
 	ClusterWide *bool  `yaml:"cluster_wide"`
 	Store       string `yaml:"store"`
 	// TimeZone is the time zone of schedules and of retention; the machine's when

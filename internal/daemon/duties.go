@@ -157,13 +157,20 @@ const fullReadDefault = 30 * 24 * time.Hour
 // the last one, where the cluster's engine can tell that.
 func ReadsChanges(w Assignment, s *State, dueAt time.Time) bool {
 	scanned := s.Scanned()
-	if scanned == nil || !traits(scanned.Engine).Incremental {
+	return scanned != nil && ReadsChangesAfter(w, s, scanned.Time, dueAt)
+}
+
+// ReadsChangesAfter is ReadsChanges where the last point that was read whole is of a
+// time; the zero time stands for none.
+func ReadsChangesAfter(w Assignment, s *State, scanned, dueAt time.Time) bool {
+	p := s.Newest()
+	if p == nil || scanned.IsZero() || !traits(p.Engine).Incremental {
 		return false
 	}
 	if re := w.Config.When.FullRead; !re.IsZero() {
-		return !scanned.Time.Before(re.Last(dueAt))
+		return !scanned.Before(re.Last(dueAt))
 	}
-	return scanned.Time.After(dueAt.Add(-fullReadDefault))
+	return scanned.After(dueAt.Add(-fullReadDefault))
 }
 
 // traits returns what is peculiar to an engine.

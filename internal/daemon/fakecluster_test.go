@@ -151,14 +151,17 @@ func (p fakeConnection) Scan(_ context.Context, _ engine.Namespace, _ engine.Par
 	return p.alive()
 }
 
-func (p fakeConnection) Pin(context.Context) (engine.Cluster, record.Mark, error) {
+var _ engine.Pinned = fakeConnection{}
+
+func (p fakeConnection) Pin(context.Context, func(string) bool) (*engine.PinnedView, error) {
 	if err := p.alive(); err != nil {
-		return nil, record.Mark{}, err
+		return nil, err
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.idle()
-	return fakeConnection{p.fakeCluster, maps.Clone(p.data)}, p.log[len(p.log)-1].mark(), nil
+	return &engine.PinnedView{Cluster: fakeConnection{p.fakeCluster, maps.Clone(p.data)},
+		Mark: p.log[len(p.log)-1].mark(), Exact: true}, nil
 }
 
 func (p fakeConnection) LogEnd(context.Context, string) (record.Mark, error) {

@@ -69,13 +69,20 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 			die := func() {
 				c.Nodes[node].Kill()
 			}
-			back = func() { c.Nodes[node].Begin(); c.Ready(t) }
+			down := true
+			back = func() {
+				if down {
+					down = false
+					c.Nodes[node].Begin()
+					c.Ready(t)
+				}
+			}
+			defer func() { time.Sleep(350 * time.Millisecond); back() }()
 			if r.IntN(2) == 0 {
 				die()
 				h.settle()
 			} else {
 				time.AfterFunc(time.Duration(r.IntN(300))*time.Millisecond, die)
-				defer func() { time.Sleep(0) }()
 			}
 		}
 		e.FullRead = r.IntN(4) == 0

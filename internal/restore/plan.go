@@ -29,7 +29,7 @@ type Options struct {
 	Except []string
 	// Replace allows namespaces that are there to be replaced.
 	Replace bool
-	// Settings puts users and roles back too: those that are missing, and with
+	// Settings puts back what is set for the whole cluster too: those that are missing, and with
 	// Replace also those that differ. None is taken away.
 	Settings bool
 	// Chosen are choices that only the engine has ([engine.RestoreOption]), by name.
@@ -64,7 +64,7 @@ type Plan struct {
 	InPlace bool `json:"gradual,omitempty"`
 	// Replays: commands of the log are carried out on the target afterwards.
 	Replays bool `json:"replays,omitempty"`
-	// Settings counts the users and roles to be put back.
+	// Settings counts the cluster-wide settings to be put back.
 	Settings int64 `json:"settings,omitempty"`
 	settings []moment.NamespaceState
 	support  []moment.NamespaceState
@@ -182,10 +182,10 @@ func (p *Plan) readContent(ctx context.Context, base *moment.Moment) ([]moment.N
 	return states, nil
 }
 
-// readSettings builds the users and roles as they were.
+// readSettings builds the cluster-wide settings as they were.
 func (p *Plan) readSettings(ctx context.Context, base *moment.Moment) (err error) {
 	if !p.Moment.Point.Settings {
-		return fmt.Errorf("%w: users and roles are not in point %s; they are protected where the cluster's "+
+		return fmt.Errorf("%w: cluster-wide settings are not in point %s; they are protected where the cluster's "+
 			"configuration says cluster_wide: true",
 			run.ErrRefused, p.Moment.Point.ID)
 	}

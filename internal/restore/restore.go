@@ -5,7 +5,7 @@
 //	staged.go    content is written beside, read back, and then takes its name
 //	inplace.go   content is changed where it is (key-value clusters)
 //	replay.go    a log of commands is carried out
-//	settings.go  users and roles
+//	settings.go  users, roles, templates: what is set for the whole cluster
 //	damage.go    what of damaged content can be restored
 //	scratch.go   OnScratch: a moment is made on a scratch server, to be read there
 package restore
@@ -113,7 +113,7 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 		return out, err
 	}
 	if p.Replays && len(p.settings) > 0 {
-		p.runner.Emit(run.Note, "users and roles are as of the point; the log does not tell of them")
+		p.runner.Emit(run.Note, "cluster-wide settings are as of the point; the log does not tell of them")
 	}
 	return out, p.putSettings(ctx, p.writer)
 }

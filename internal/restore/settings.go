@@ -11,14 +11,14 @@ import (
 	"dexamen/internal/run"
 )
 
-// putSettings puts users and roles back.
+// putSettings puts back what is set for the whole cluster.
 func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 	if len(p.settings) == 0 {
 		return nil
 	}
 	sw, ok := w.(engine.SettingsWriter)
 	if !ok {
-		return fmt.Errorf("%w: users and roles cannot be put back on this cluster", run.ErrRefused)
+		return fmt.Errorf("%w: what is set for a whole cluster cannot be put back on this one", run.ErrRefused)
 	}
 	done := map[engine.Outcome]int64{}
 	for _, s := range p.settings {
@@ -43,7 +43,7 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 			"%s made without a password, which servers do not give out; set one before they can log in",
 			run.Count(n, "user"))
 	}
-	p.runner.Emit(run.Note, "users and roles: %d made, %d replaced, %d the same already, %d kept as they are",
+	p.runner.Emit(run.Note, "cluster-wide settings: %d made, %d replaced, %d the same already, %d kept as they are",
 		done[engine.Created]+done[engine.CreatedWithoutPassword], done[engine.Replaced], done[engine.Unchanged],
 		done[engine.KeptExisting])
 	return nil

@@ -7,6 +7,7 @@
 // knows of the protocol comes from the driver's wire-message library, and what
 // it knows of documents is written here again.
 //
-//	docsim  a document database's replica sets and sharded clusters
-//	s3sim   an object store
+//	docsim     a document database's replica sets and sharded clusters
+//	searchsim  a search cluster
+//	s3sim      an object store
 package sim

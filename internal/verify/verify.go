@@ -170,7 +170,7 @@ func notFoldable(before, p *store.Point, chains map[string]*journal.Chain, upto 
 		return "the two points hold other namespaces"
 	}
 	if before.Settings != p.Settings {
-		return "users and roles are in one of the two points only"
+		return "cluster-wide settings are in one of the two points only"
 	}
 	return ""
 }

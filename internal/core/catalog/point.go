@@ -49,7 +49,7 @@ type Point struct {
 	Scope []string `json:"scope,omitempty"`
 	// Shrunk names namespaces that hold much less than in the point before.
 	Shrunk []Shrunk `json:"shrunk,omitempty"`
-	// Settings: users and roles are in it.
+	// Settings: what is set for the whole cluster (users and roles, templates) is in it.
 	Settings bool `json:"settings,omitempty"`
 	// Unlogged: the server does not log that namespaces come and go, or it is not
 	// known whether it does.
@@ -102,6 +102,12 @@ type PointStats struct {
 	Known   int64 `json:"known"`  // nodes that were there already
 	Patched int64 `json:"patched"`
 	Changes int64 `json:"changes"` // log changes folded in
+}
+
+// HasLog reports whether the cluster keeps a log, which can be followed from the point
+// on.
+func (p *Point) HasLog() bool {
+	return slices.ContainsFunc(p.Shards, func(s PointShard) bool { return s.Mark.Position != "" })
 }
 
 // Shard returns the mark of one shard.

@@ -41,6 +41,9 @@ type conn struct {
 	hosts  []string // as configured
 	scheme string
 	user   string
+	// patience is how long a cluster that has answered before may be without an
+	// answer: while it elects another manager, say.
+	patience time.Duration
 }
 
 // apiError is what a server answers instead of what it was asked for.
@@ -214,18 +217,18 @@ func (c *conn) meaning(status int, body []byte) error {
 // get asks a question and decodes the answer; again, where the servers have too much
 // to do.
 func (c *conn) get(ctx context.Context, path string, out any) error {
-	return whileBusy(ctx, func() error { return c.call(ctx, c.ask, http.MethodGet, path, nil, out) })
+	return c.whileBusy(ctx, func() error { return c.call(ctx, c.ask, http.MethodGet, path, nil, out) })
 }
 
 // post asks a question that has a body.
 func (c *conn) post(ctx context.Context, path string, body, out any) error {
-	return whileBusy(ctx, func() error { return c.call(ctx, c.ask, http.MethodPost, path, body, out) })
+	return c.whileBusy(ctx, func() error { return c.call(ctx, c.ask, http.MethodPost, path, body, out) })
 }
 
 // repeat changes something that may as well be done twice: where a node does not
 // answer, the next one is asked.
 func (c *conn) repeat(ctx context.Context, method, path string, body, out any) error {
-	return whileBusy(ctx, func() error { return c.call(ctx, c.ask, method, path, body, out) })
+	return c.whileBusy(ctx, func() error { return c.call(ctx, c.ask, method, path, body, out) })
 }
 
 // do changes something. It is sent once: what became of it where no answer comes is
@@ -272,12 +275,16 @@ func encodeJSON(v any) ([]byte, error) {
 	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), err
 }
 
-// whileBusy calls fn again for as long as a server says that it has too much to do.
-func whileBusy(ctx context.Context, fn func() error) error {
-	pause, until := 100*time.Millisecond, time.Now().Add(busyFor)
+// whileBusy calls fn again for as long as a server says that it has too much to do, and
+// for a while when the cluster gives no answer.
+func (c *conn) whileBusy(ctx context.Context, fn func() error) error {
+	begin, pause := time.Now(), 100*time.Millisecond
 	for {
 		err := fn()
-		if !is(err, http.StatusTooManyRequests) || time.Now().After(until) {
+		busy := is(err, http.StatusTooManyRequests) && time.Since(begin) < busyFor
+		away := (errors.Is(err, engine.ErrUnreachable) || is(err, http.StatusServiceUnavailable)) &&
+			time.Since(begin) < c.patience
+		if !busy && !away {
 			return err
 		}
 		if werr := wait.For(ctx, pause); werr != nil {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"dexamen/internal/engine"
 )
@@ -57,8 +58,12 @@ func (c *cluster) greet(ctx context.Context) error {
 	}
 	var err error
 	c.about.readers, err = c.findReaders(ctx)
+	c.patience = patience
 	return err
 }
+
+// patience is how long a cluster that has answered before may be without an answer.
+const patience = 30 * time.Second
 
 // findReaders finds which readers there are by asking, and asks nothing that a server
 // which does not know it could take for a document to write.

@@ -327,7 +327,7 @@ func (w *writer) writeOne(ctx context.Context, index, op string, d *document) er
 	if d.Routing != "" {
 		q.Set("routing", d.Routing)
 	}
-	err := whileBusy(ctx, func() error {
+	err := w.c.whileBusy(ctx, func() error {
 		return w.c.do(ctx, http.MethodPut, "/"+url.PathEscape(index)+"/_doc/"+url.PathEscape(d.ID)+"?"+q.Encode(),
 			d.source, nil)
 	})

@@ -134,6 +134,10 @@ func (x *index) learn(source []byte) error {
 	return learnFields(x.mappings, fields, fmt.Sprint(x.mappings["dynamic"]) == "false")
 }
 
+// scalar are the types of fields that take no objects ("Mapping field types").
+var scalar = map[string]bool{"text": true, "keyword": true, "long": true, "integer": true, "short": true, "byte": true,
+	"double": true, "float": true, "half_float": true, "scaled_float": true, "boolean": true, "date": true, "ip": true}
+
 func learnFields(m map[string]any, fields map[string]any, still bool) error {
 	props, _ := m["properties"].(map[string]any)
 	for k, v := range fields {
@@ -159,8 +163,12 @@ func learnFields(m map[string]any, fields map[string]any, still bool) error {
 				}
 			}
 		case known != nil && isObject && fmt.Sprint(known["enabled"]) != "false":
-			if t, ok := known["type"]; ok && t != "object" && t != "nested" {
+			t, ok := known["type"]
+			if ok && scalar[fmt.Sprint(t)] {
 				return fail(400, "mapper_parsing_exception", "failed to parse field [%s] of type [%v]", k, t)
+			}
+			if ok && t != "object" && t != "nested" {
+				continue // a type that takes objects of its own
 			}
 			if err := learnFields(known, sub, still); err != nil {
 				return err

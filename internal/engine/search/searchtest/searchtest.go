@@ -114,7 +114,7 @@ func (c *Cluster) Ready(t testing.TB) {
 	}, 2*time.Minute, 200*time.Millisecond, "the cluster comes up")
 }
 
-// Try sends a request and returns what came of it.
+// Try sends a request and returns the answer.
 func (c *Cluster) Try(method, path, body string) (int, []byte, error) {
 	req, err := http.NewRequest(method, c.URL+path, strings.NewReader(body))
 	if err != nil {
