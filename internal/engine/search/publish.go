@@ -58,11 +58,11 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 	for k := range asStage {
 		settings[k] = nil
 	}
-	blocks := map[string]any{}
+	last := map[string]any{}
 	for k, v := range d.Settings {
 		switch {
 		case strings.HasPrefix(k, "index.blocks."):
-			blocks[k] = v
+			last[k] = v
 		case onlyPublished(k):
 			settings[k] = v
 		}
@@ -107,10 +107,16 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 	if there {
 		w.without(time.Since(begin))
 	}
-	if len(blocks) > 0 {
-		err = w.c.repeat(ctx, http.MethodPut, "/"+url.PathEscape(name)+"/_settings", blocks, nil)
+	// A clone keeps the nulls that it was given; set again, they are gone.
+	for k, v := range settings {
+		if v == nil && last[k] == nil {
+			last[k] = nil
+		}
+	}
+	if len(last) > 0 {
+		err = w.c.repeat(ctx, http.MethodPut, "/"+url.PathEscape(name)+"/_settings", last, nil)
 		if err != nil {
-			return fmt.Errorf("giving %s its blocks: %w", name, err)
+			return fmt.Errorf("giving %s its own settings: %w", name, err)
 		}
 	}
 	return w.remove(ctx, stage)

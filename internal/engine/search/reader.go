@@ -36,6 +36,7 @@ type shardReader struct {
 	number      int
 	generation  int64
 	onPrimary   bool // replicas show less than the primary
+	mostHits    int  // that a page may have
 	mark        shardMark
 
 	mu     sync.Mutex
@@ -78,9 +79,13 @@ func (c *cluster) newView(s *state, ns engine.Namespace) (*view, error) {
 		if i == nil {
 			return fmt.Errorf("%s: %w", name, engine.ErrMoved)
 		}
+		most := pageHits
+		if n, err := strconv.Atoi(settingText(i.Settings, "index.max_result_window")); err == nil {
+			most = min(most, max(1, n))
+		}
 		for n := range i.shards() {
 			v.readers = append(v.readers, &shardReader{index: name, uuid: i.uuid(), number: n, generation: gen,
-				onPrimary: settingText(i.Settings, "index.replication.type") == "SEGMENT",
+				onPrimary: settingText(i.Settings, "index.replication.type") == "SEGMENT", mostHits: most,
 				mark: shardMark{Index: name, UUID: i.uuid(), Shard: n, Checkpoint: -1,
 					Term: i.PrimaryTerms[strconv.Itoa(n)]}})
 		}

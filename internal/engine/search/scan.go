@@ -60,7 +60,7 @@ func (v *view) cut(n int, since map[*shardReader]int64) (out []engine.Partition)
 	}
 	perPage := int(min(pageHits, max(1, pageBytes/size)))
 	for _, r := range v.readers {
-		s := stretch{v: v, r: r, id: r.current(), after: -1, upTo: -1, perPage: perPage}
+		s := stretch{v: v, r: r, id: r.current(), after: -1, upTo: -1, perPage: min(perPage, r.mostHits)}
 		if seq, ok := since[r]; ok {
 			s.after = seq
 		}
@@ -227,7 +227,7 @@ func (c *cluster) pages(ctx context.Context, s stretch, emit func(*hit) error) e
 		}
 		if n > 0 {
 			fit := pageBytes / (1 + bytes/n)
-			size = min(pageHits, max(1, min(fit, 2*size)))
+			size = min(s.r.mostHits, max(1, min(fit, 2*size)))
 		}
 	}
 }

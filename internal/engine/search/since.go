@@ -127,9 +127,9 @@ func (p *pinned) countShard(ctx context.Context, v *view, r *shardReader) (int64
 // ScanKeys implements [engine.Incremental].
 func (p *pinned) ScanKeys(ctx context.Context, ns engine.Namespace, part engine.Partition,
 	fn func(key []byte) error) error {
-	if s, ok := part.From.(stretch); ok {
+	if s, ok := part.From.(stretch); ok && s.r != nil {
 		s.keys = true
-		s.perPage = pageHits
+		s.perPage = s.r.mostHits
 		part.From = s
 	}
 	return p.Scan(ctx, ns, part, func(r record.Record) error { return fn(r.Key) })
