@@ -86,6 +86,8 @@ type PinnedView struct {
 	Exact bool
 	// Caveat says what is not guaranteed about it; empty where nothing is missing.
 	Caveat string
+	// Release, where set, gives up what the servers hold for it.
+	Release func()
 }
 
 // Pinned is a Cluster of one shard that can be read as of one position or time.
@@ -106,7 +108,7 @@ type Incremental interface {
 	Cursor(ctx context.Context, ns Namespace) []byte
 	// Since cuts what was written after a cursor into about n stretches for Scan:
 	// every record of the view that was not, as it is, in what the cursor was kept
-	// with. Records that are gone do not show. [ErrNotContinued] is returned when that
+	// with. None: it is what it was. Records that are gone do not show. [ErrNotContinued] is returned when that
 	// cannot be told, and why.
 	Since(ctx context.Context, ns Namespace, cursor []byte, n int) ([]Partition, error)
 	// Count returns how many records the namespace has in this view, exactly; -1 where

@@ -113,8 +113,8 @@ func (s *snapshot) compare(ctx context.Context, ns engine.Namespace, p *store.Po
 func (s *snapshot) changed(ctx context.Context, inc engine.Incremental, ns engine.Namespace,
 	b *store.PointNamespace, readers chan struct{}) (tree.Root, error) {
 	parts, err := inc.Since(ctx, ns, b.Cursor, 2*s.Readers())
-	if err != nil {
-		return tree.Root{}, err
+	if err != nil || len(parts) == 0 {
+		return b.Root, err
 	}
 	edits := extsort.New(s.TempDir(), s.SortMemory()/s.Readers())
 	defer edits.Close()

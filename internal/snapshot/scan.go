@@ -80,6 +80,7 @@ func (s *snapshot) scanBases(ctx context.Context, bases []base) error {
 	for round := 0; len(bases) > 0; round++ {
 		var moved []base
 		g, gctx := errgroup.WithContext(ctx)
+		g.SetLimit(s.Readers()) // each namespace takes memory, and what the servers hold for it
 		readers := make(chan struct{}, s.Readers())
 		for _, b := range bases {
 			if !b.ns.Kind.HasRecords() {

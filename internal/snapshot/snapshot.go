@@ -71,6 +71,9 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		for _, p := range s.parts {
 			p.fold.Close()
 		}
+		if s.view != nil && s.view.Release != nil {
+			s.view.Release()
+		}
 		if !flushed {
 			s.w.Abandon()
 		}

@@ -48,7 +48,7 @@ func (c *cluster) Check(ctx context.Context, report func(what string, err error,
 	}
 	report("  read the state of the cluster", nil, fmt.Sprintf("%d indices, %d data streams", len(s.indices),
 		len(s.streams)))
-	_, err = c.sizes(ctx)
+	_, err = c.sizes(ctx, s)
 	report("  read statistics", err, "")
 	c.checkReading(ctx, s, report)
 	if c.t.Settings {

@@ -2,6 +2,7 @@ package search
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -24,6 +25,11 @@ type indexState struct {
 }
 
 func (i *indexState) uuid() string { return settingText(i.Settings, "index.uuid") }
+
+// blocked reports whether something may not be done with the index: read, write.
+func (i *indexState) blocked(what string) bool {
+	return settingText(i.Settings, "index.blocks."+what) == "true"
+}
 
 // shards returns the number of shards.
 func (i *indexState) shards() int {
@@ -85,15 +91,15 @@ func (c *cluster) readState(ctx context.Context, names ...string) (*state, error
 		}
 		maps.Copy(s.indices, v.Metadata.Indices)
 		maps.Copy(s.streams, v.Metadata.Streams.Streams)
-		var aliases map[string]struct{ Aliases map[string]any }
-		if err := c.get(ctx, "/"+l+"/_alias?expand_wildcards=all&ignore_unavailable=true", &aliases); err != nil &&
-			!is(err, 404) {
-			return nil, fmt.Errorf("reading aliases: %w", err)
-		}
-		for name, a := range aliases {
-			if i := s.indices[name]; i != nil && len(a.Aliases) > 0 {
-				i.aliases = a.Aliases
+		err = c.readAliases(ctx, s, l)
+		if is(err, 0, "cluster_block_exception") { // one that may not be looked at hides all others
+			err = nil
+			for _, part := range paths(lookable(v.Metadata.Indices)) {
+				err = errors.Join(err, c.readAliases(ctx, s, part))
 			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading aliases: %w", err)
 		}
 	}
 	for name, st := range s.streams {
@@ -102,6 +108,30 @@ func (c *cluster) readState(ctx context.Context, names ...string) (*state, error
 		}
 	}
 	return s, nil
+}
+
+// lookable returns the indices that may be looked at.
+func lookable(indices map[string]*indexState) (out []string) {
+	for name, i := range indices {
+		if !i.blocked("metadata") && i.State != "close" {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+func (c *cluster) readAliases(ctx context.Context, s *state, list string) error {
+	var aliases map[string]struct{ Aliases map[string]any }
+	err := c.get(ctx, "/"+list+"/_alias?expand_wildcards=all&ignore_unavailable=true", &aliases)
+	for name, a := range aliases {
+		if i := s.indices[name]; i != nil && len(a.Aliases) > 0 {
+			i.aliases = a.Aliases
+		}
+	}
+	if is(err, 404) {
+		return nil
+	}
+	return err
 }
 
 // own reports whether an index is Dexamen's, or the servers' own.
@@ -128,7 +158,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	if err != nil {
 		return nil, c.fail(err)
 	}
-	sizes, err := c.sizes(ctx)
+	sizes, err := c.sizes(ctx, s)
 	if err != nil {
 		return nil, c.fail(err)
 	}
@@ -189,13 +219,12 @@ func (c *cluster) namespace(s *state, name string) engine.Namespace {
 
 // skip returns why an index cannot be protected.
 func skip(i *indexState, health string) string {
-	on := func(block string) bool { return settingText(i.Settings, "index.blocks."+block) == "true" }
 	switch {
 	case i.State == "close":
 		return "it is closed; open it to have it protected"
-	case on("read"):
+	case i.blocked("read"):
 		return "it may not be read (index.blocks.read)"
-	case on("metadata"):
+	case i.blocked("metadata"):
 		return "it may not be looked at (index.blocks.metadata)"
 	case health == "red":
 		return "a shard of it is on no node that is up"
@@ -207,7 +236,19 @@ type size struct{ docs, bytes int64 }
 
 // sizes asks how large indices are. Nested documents count among the servers' own
 // numbers; these are estimates.
-func (c *cluster) sizes(ctx context.Context) (map[string]size, error) {
+func (c *cluster) sizes(ctx context.Context, s *state) (map[string]size, error) {
+	out := map[string]size{}
+	err := c.readSizes(ctx, "_all", out)
+	if is(err, 0, "cluster_block_exception") {
+		err = nil
+		for _, list := range paths(lookable(s.indices)) {
+			err = errors.Join(err, c.readSizes(ctx, list, out))
+		}
+	}
+	return out, err
+}
+
+func (c *cluster) readSizes(ctx context.Context, list string, out map[string]size) error {
 	var v struct {
 		Indices map[string]struct {
 			Primaries struct {
@@ -218,19 +259,19 @@ func (c *cluster) sizes(ctx context.Context) (map[string]size, error) {
 			}
 		}
 	}
-	err := c.get(ctx, "/_stats/docs,store?expand_wildcards=all&level=indices&forbid_closed_indices=false"+
+	err := c.get(ctx, "/"+list+"/_stats/docs,store?expand_wildcards=all&level=indices&forbid_closed_indices=false"+
 		"&filter_path=indices.*.primaries", &v)
-	out := map[string]size{}
 	for n, i := range v.Indices {
 		out[n] = size{i.Primaries.Docs.Count, i.Primaries.Store.Bytes}
 	}
-	return out, err
+	return err
 }
 
 // fail returns an error with the name of the cluster.
 func (c *cluster) fail(err error) error {
-	if err == nil {
-		return nil
+	name := "cluster " + c.t.Name + ": "
+	if err == nil || strings.HasPrefix(err.Error(), name) {
+		return err
 	}
-	return fmt.Errorf("cluster %s: %w", c.t.Name, err)
+	return fmt.Errorf("%s%w", name, err)
 }

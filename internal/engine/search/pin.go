@@ -64,7 +64,7 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 			return nil, err
 		}
 		for _, i := range indicesOf(v) {
-			if exact && !c.stands(s.indices[i], i) {
+			if exact && !takesNoWrites(s.indices[i]) {
 				return nil, fmt.Errorf("%w: %s came while writes were being held back", engine.ErrStateGone, i)
 			}
 		}
@@ -74,7 +74,7 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 		views = append(views, v)
 		shards += len(v.readers)
 	}
-	out := &engine.PinnedView{Cluster: p, Exact: exact, Mark: record.Mark{Wall: time.Now()}}
+	out := &engine.PinnedView{Cluster: p, Exact: exact, Release: c.unpin, Mark: record.Mark{Wall: time.Now()}}
 	if c.about.readers == scrolls {
 		out.Exact = false
 		out.Caveat = "the servers have no readers that hold still: each shard is as of when its reading began"
@@ -260,21 +260,7 @@ func (c *cluster) Quiescible(ctx context.Context, chosen func(string) bool) (eng
 	return engine.Hold{What: what, Detail: b}, err
 }
 
-func takesNoWrites(i *indexState) bool {
-	for _, b := range []string{"write", "read_only", "read_only_allow_delete"} {
-		if settingText(i.Settings, "index.blocks."+b) == "true" && b != "read_only_allow_delete" {
-			return true
-		}
-	}
-	return false
-}
-
-// stands reports whether nothing can be written to an index now.
-func (c *cluster) stands(i *indexState, name string) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.held[name] && settingText(i.Settings, "index.blocks.write") == "true" || takesNoWrites(i)
-}
+func takesNoWrites(i *indexState) bool { return i.blocked("write") || i.blocked("read_only") }
 
 // Quiesce implements [engine.Quiescer]. When it returns, writes that had begun have
 // ended, and others are refused.

@@ -62,7 +62,9 @@ func (v *view) cut(n int, since map[*shardReader]int64) (out []engine.Partition)
 	for _, r := range v.readers {
 		s := stretch{v: v, r: r, id: r.current(), after: -1, upTo: -1, perPage: min(perPage, r.mostHits)}
 		if seq, ok := since[r]; ok {
-			s.after = seq
+			if s.after = seq; seq == nothingSince {
+				continue
+			}
 		}
 		wide := r.mark.newest - s.after
 		for k := range int64(each) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -70,14 +71,26 @@ func (p *pinned) Since(ctx context.Context, ns engine.Namespace, cursor []byte, 
 			return nil, fmt.Errorf("%w: shard %d of %s has another history", engine.ErrNotContinued, r.number, r.index)
 		case m.Checkpoint < 0 && r.mark.newest >= 0:
 			continue // it had nothing then
+		case r.mark.newest == m.Checkpoint && r.mark.Checkpoint == m.Checkpoint:
+			since[r] = nothingSince // nothing was written, nor deleted
+			continue
 		case r.mark.Checkpoint < m.Checkpoint:
 			return nil, fmt.Errorf("%w: the sequence numbers of shard %d of %s have gone back, from %d to %d",
 				engine.ErrNotContinued, r.number, r.index, m.Checkpoint, r.mark.Checkpoint)
 		}
 		since[r] = m.Checkpoint
 	}
+	if !slices.ContainsFunc(v.readers, func(r *shardReader) bool {
+		seq, ok := since[r]
+		return !ok || seq != nothingSince
+	}) && len(was.Shards) == len(v.readers) {
+		return nil, nil
+	}
 	return v.cut(n, since), nil
 }
+
+// nothingSince stands for a shard that is as it was.
+const nothingSince = -2
 
 // Count implements [engine.Incremental].
 func (p *pinned) Count(ctx context.Context, ns engine.Namespace) (int64, error) {

@@ -38,30 +38,27 @@ func (w *writer) planStream(context.Context, record.Namespace) (record.Namespace
 // InOrder implements [engine.Sequencer].
 func (w *writer) InOrder(ns record.Namespace) bool { return ns.Kind == streamKind }
 
-// templates returns the priorities of the templates by which a data stream of a name
-// can be made.
-func (w *writer) streamTemplates(ctx context.Context, name string) ([]int64, error) {
+// streamTemplateFits reports whether there is a template by which a data stream of a
+// name can be made.
+func (w *writer) streamTemplateFits(ctx context.Context, name string) (bool, error) {
 	var list struct {
 		Templates []struct {
-			Name     string
 			Template struct {
 				Patterns []string `json:"index_patterns"`
-				Priority int64
-				Stream   any `json:"data_stream"`
+				Stream   any      `json:"data_stream"`
 			} `json:"index_template"`
 		} `json:"index_templates"`
 	}
 	if err := w.c.get(ctx, "/_index_template", &list); err != nil && !is(err, http.StatusNotFound) {
-		return nil, err
+		return false, err
 	}
-	var out []int64
 	for _, t := range list.Templates {
 		fits := slices.ContainsFunc(t.Template.Patterns, func(p string) bool { return fitsPattern(p, name) })
 		if fits && t.Template.Stream != nil {
-			out = append(out, t.Template.Priority)
+			return true, nil
 		}
 	}
-	return out, nil
+	return false, nil
 }
 
 // makeStream makes an empty data stream.
@@ -73,11 +70,11 @@ func (w *writer) makeStream(ctx context.Context, ns record.Namespace, replace bo
 	if err != nil {
 		return ns, err
 	}
-	fit, err := w.streamTemplates(ctx, ns.Name)
+	fits, err := w.streamTemplateFits(ctx, ns.Name)
 	if err != nil {
 		return ns, err
 	}
-	if len(fit) == 0 {
+	if !fits {
 		return ns, fmt.Errorf("%s is a data stream, and this cluster has no index template with data_stream whose pattern "+
 			"fits it: restore the templates with it (--cluster-wide), or make one", ns.Name)
 	}
@@ -129,26 +126,17 @@ func (st *streamWrite) protect(ctx context.Context, gen int64) error {
 		"data_stream": map[string]any{"timestamp_field": map[string]any{"name": st.def.Timestamp}}}, nil)
 }
 
-// unprotect takes the template away. A template that a stream uses cannot be deleted;
-// with a lower priority it is used no more.
+// unprotect takes the template away. One whose pattern fits a stream cannot be deleted:
+// it gets a pattern that fits none first.
 func (st *streamWrite) unprotect(ctx context.Context) error {
 	if st.shield == "" {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), askTime)
 	defer cancel()
-	fit, err := st.w.streamTemplates(ctx, st.name)
-	if err != nil {
-		return err
-	}
-	low := int64(0)
-	for slices.Contains(fit, low) {
-		low++
-	}
 	path := "/_index_template/" + url.PathEscape(st.shield)
-	err = st.w.c.do(ctx, http.MethodPut, path, map[string]any{"index_patterns": []string{st.name}, "priority": low,
-		"template":    map[string]any{},
-		"data_stream": map[string]any{"timestamp_field": map[string]any{"name": st.def.Timestamp}}}, nil)
+	err := st.w.c.do(ctx, http.MethodPut, path, map[string]any{"index_patterns": []string{stagePrefix + st.name},
+		"priority": 0, "template": map[string]any{}}, nil)
 	if err == nil {
 		err = st.w.c.do(ctx, http.MethodDelete, path, nil, nil)
 	}

@@ -2,7 +2,6 @@ package searchsim
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"net/http"
@@ -424,8 +423,9 @@ func (c *Cluster) handleDefined(q *request, kind, name string) (any, error) {
 		found := false
 		for _, n := range slices.Sorted(maps.Keys(all)) {
 			if ok, _ := path.Match(name, n); ok {
+				t, _ := all[n].(map[string]any)
 				for st := range c.streams {
-					if kind == "_index_template" && sameTemplate(c.templateOf(st), all[n]) {
+					if kind == "_index_template" && fitsAny(t["index_patterns"], st) {
 						return nil, fail(400, "illegal_argument_exception", "unable to remove composable templates [%s] as they are "+
 							"in use by a data streams [%s]", n, st)
 					}
@@ -453,10 +453,4 @@ func (c *Cluster) handleDefined(q *request, kind, name string) (any, error) {
 		all = map[string]any{}
 	}
 	return all, nil
-}
-
-func sameTemplate(a map[string]any, b any) bool {
-	x, err1 := json.Marshal(a)
-	y, err2 := json.Marshal(b)
-	return err1 == nil && err2 == nil && string(x) == string(y)
 }
