@@ -22,6 +22,7 @@ import (
 // up meanwhile it begins again at a newer one; what was stored is found again.
 func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, error) {
 	part := s.parts[0]
+	begin := time.Now()
 	for try := 1; ; try++ {
 		v, err := s.pin(ctx, c)
 		if err == nil {
@@ -37,17 +38,21 @@ func (s *snapshot) pinned(ctx context.Context, c engine.Pinned) (record.Mark, er
 				return v.Mark, nil
 			}
 		}
-		if !errors.Is(err, engine.ErrStateGone) || try == 10 {
+		if !errors.Is(err, engine.ErrStateGone) || try >= 10 && time.Since(begin) > pinFor {
 			return record.Mark{}, err
 		}
 		s.Emit(run.Note, "%v; beginning again with the state of now", err)
-		if err := wait.For(ctx, time.Duration(try)*200*time.Millisecond); err != nil {
+		if err := wait.For(ctx, min(5*time.Second, time.Duration(try)*200*time.Millisecond)); err != nil {
 			return record.Mark{}, err
 		}
 		part.fold.Close()
 		part.fold = s.newFold()
 	}
 }
+
+// pinFor is how long pinning is tried at least: for as long as servers take to notice
+// that one of them is gone, and to agree.
+const pinFor = 90 * time.Second
 
 // pin pins a cluster, while what its options ask for is held still.
 func (s *snapshot) pin(ctx context.Context, c engine.Pinned) (*engine.PinnedView, error) {

@@ -150,19 +150,23 @@ func generation(index string) int64 {
 
 // Namespaces implements [engine.Cluster].
 func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
-	s, err := c.readState(ctx)
-	if err != nil {
-		return nil, c.fail(err)
+	out, _, err := c.listing(ctx)
+	return out, c.fail(err)
+}
+
+// listing returns what there is, and the state that it was read from.
+func (c *cluster) listing(ctx context.Context) (out []engine.Namespace, s *state, err error) {
+	if s, err = c.readState(ctx); err != nil {
+		return nil, nil, err
 	}
 	_, health, err := c.health(ctx)
 	if err != nil {
-		return nil, c.fail(err)
+		return nil, nil, err
 	}
 	sizes, err := c.sizes(ctx, s)
 	if err != nil {
-		return nil, c.fail(err)
+		return nil, nil, err
 	}
-	var out []engine.Namespace
 	for _, name := range slices.Sorted(maps.Keys(s.indices)) {
 		if s.own(name) || s.backing[name] != "" {
 			continue
@@ -189,11 +193,11 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	if c.t.Settings {
 		wide, err := c.clusterWide(ctx)
 		if err != nil {
-			return nil, c.fail(err)
+			return nil, nil, err
 		}
 		out = append(out, wide...)
 	}
-	return out, nil
+	return out, s, nil
 }
 
 // namespace returns an index or data stream as a namespace.

@@ -39,14 +39,11 @@ func (c *cluster) Pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 
 func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.PinnedView, error) {
 	c.unpin()
-	list, err := c.Namespaces(ctx)
+	b, err := c.takePrepared(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s, err := c.readState(ctx)
-	if err != nil {
-		return nil, err
-	}
+	list, s := b.list, b.state
 	p := &pinned{cluster: c, views: map[string]*view{}}
 	var views []*view
 	shards := 0
@@ -63,11 +60,6 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 		if err != nil {
 			return nil, err
 		}
-		for _, i := range indicesOf(v) {
-			if exact && !takesNoWrites(s.indices[i]) {
-				return nil, fmt.Errorf("%w: %s came while writes were being held back", engine.ErrStateGone, i)
-			}
-		}
 		v.keptOpen, v.exact = true, exact
 		p.list = append(p.list, ns)
 		p.views[ns.Name] = v
@@ -81,8 +73,7 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 		p.views = map[string]*view{}
 		return out, nil
 	}
-	most, bounded := c.limit(ctx, "search.max_open_pit_context")
-	if bounded && float64(shards) > readersAtOnce*float64(most) {
+	if most := b.most; most > 0 && float64(shards) > readersAtOnce*float64(most) {
 		if exact {
 			return nil, fmt.Errorf("%d shards were chosen, and the servers let %d readers be open on a node "+
 				"(search.max_open_pit_context): raise it to %d, choose fewer indices, or leave out quiesce", shards, most,
@@ -107,7 +98,7 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 		return nil, err
 	}
 	took := time.Since(begin)
-	if err := c.redefine(ctx, p); err != nil {
+	if err := c.redefine(ctx, p, chosen); err != nil {
 		c.closeReaders(views...)
 		return nil, err
 	}
@@ -150,26 +141,77 @@ func (c *cluster) openAll(ctx context.Context, views []*view) error {
 	return err
 }
 
-// redefine takes the definitions as they are now.
-func (c *cluster) redefine(ctx context.Context, p *pinned) error {
+// redefine takes the definitions as they are now, and checks that what was chosen is
+// what there is: all of it held still, where it is to be of one moment.
+func (c *cluster) redefine(ctx context.Context, p *pinned, chosen func(string) bool) error {
 	s, err := c.readState(ctx)
 	if err != nil {
 		return err
 	}
+	known := map[string]bool{}
 	for i, ns := range p.list {
+		known[ns.Name] = true
 		v := p.views[ns.Name]
 		if v == nil {
 			continue
 		}
 		for _, r := range v.readers {
-			if now := s.indices[r.index]; now == nil || now.uuid() != r.uuid {
+			now := s.indices[r.index]
+			if now == nil || now.uuid() != r.uuid {
 				return fmt.Errorf("%w: %s went while readers were opened", engine.ErrStateGone, r.index)
+			}
+			if v.exact && !takesNoWrites(now) {
+				return fmt.Errorf("%w: writes to %s were not held back while readers were opened", engine.ErrStateGone, r.index)
 			}
 		}
 		p.list[i].Namespace = c.namespace(s, ns.Name).Namespace
 		v.ns = p.list[i].Namespace
 	}
+	if !c.holdsWrites() {
+		return nil
+	}
+	for name := range s.indices {
+		bears := name
+		if st := s.backing[name]; st != "" {
+			bears = st
+		}
+		if !s.own(name) && !known[bears] && (chosen == nil || chosen(bears)) {
+			return fmt.Errorf("%w: %s came while readers were opened", engine.ErrStateGone, name)
+		}
+	}
 	return nil
+}
+
+// prepared is what is asked before writes are held back, so that it takes none of the
+// time in which they are.
+type prepared struct {
+	list  []engine.Namespace
+	state *state
+	most  int // readers that may be open on a node; 0 where that is not bounded
+}
+
+func (c *cluster) prepare(ctx context.Context) (*prepared, error) {
+	b := &prepared{}
+	var err error
+	if b.list, b.state, err = c.listing(ctx); err != nil {
+		return nil, err
+	}
+	if n, bounded := c.limit(ctx, "search.max_open_pit_context"); bounded {
+		b.most = n
+	}
+	return b, nil
+}
+
+// takePrepared returns what was prepared, once.
+func (c *cluster) takePrepared(ctx context.Context) (*prepared, error) {
+	c.mu.Lock()
+	b := c.before
+	c.before = nil
+	c.mu.Unlock()
+	if b != nil {
+		return b, nil
+	}
+	return c.prepare(ctx)
 }
 
 // unpin gives up what is pinned.
@@ -234,10 +276,14 @@ func (c *cluster) Quiescible(ctx context.Context, chosen func(string) bool) (eng
 	if !c.holdsWrites() || c.about.readers == scrolls {
 		return engine.Hold{}, nil
 	}
-	s, err := c.readState(ctx)
+	b, err := c.prepare(ctx)
 	if err != nil {
 		return engine.Hold{}, c.fail(err)
 	}
+	c.mu.Lock()
+	c.before = b
+	c.mu.Unlock()
+	s := b.state
 	var h hold
 	for _, name := range slices.Sorted(maps.Keys(s.indices)) {
 		i, bears := s.indices[name], name
@@ -256,8 +302,8 @@ func (c *cluster) Quiescible(ctx context.Context, chosen func(string) bool) (eng
 	if len(h.Indices) == 1 {
 		what = "writes to " + h.Indices[0].Name
 	}
-	b, err := json.Marshal(h)
-	return engine.Hold{What: what, Detail: b}, err
+	detail, err := json.Marshal(h)
+	return engine.Hold{What: what, Detail: detail}, err
 }
 
 func takesNoWrites(i *indexState) bool { return i.blocked("write") || i.blocked("read_only") }
@@ -286,7 +332,7 @@ func (c *cluster) Quiesce(ctx context.Context, what engine.Hold) error {
 			}
 			err := c.repeat(gctx, http.MethodPut, "/"+list+"/_block/write", nil, &ans)
 			if err == nil && (!ans.Acknowledged || !ans.Shards) {
-				err = errors.New("not every shard has said that it takes no writes")
+				err = fmt.Errorf("%w: not every shard has said that it takes no writes", engine.ErrStateGone)
 			}
 			if err != nil {
 				return c.fail(fmt.Errorf("holding back writes: %w", err))

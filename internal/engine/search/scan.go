@@ -156,6 +156,9 @@ func (v *view) lost(r *shardReader, id string, err error) error {
 	return fmt.Errorf("%s, shard %d: %w: %w", r.index, r.number, kind, err)
 }
 
+// bySequence sorts documents by sequence number, of an index without any too.
+var bySequence = []any{map[string]any{"_seq_no": map[string]any{"order": "asc", "unmapped_type": "long"}}}
+
 // pages reads a stretch by ranges of sequence numbers: of one shard they are unique,
 // and finding a range costs what it holds. Pages are as large as bytes allow, not
 // documents.
@@ -174,7 +177,7 @@ func (c *cluster) pages(ctx context.Context, s stretch, emit func(*hit) error) e
 			bounds["lte"] = upTo
 		}
 		q := map[string]any{"size": size, "track_total_hits": false, "version": true,
-			"pit": map[string]any{"id": s.id, "keep_alive": keepAlive}, "sort": []any{map[string]any{"_seq_no": "asc"}},
+			"pit": map[string]any{"id": s.id, "keep_alive": keepAlive}, "sort": bySequence,
 			"query": map[string]any{"range": map[string]any{"_seq_no": bounds}}}
 		if s.keys {
 			q["_source"], q["version"] = false, false

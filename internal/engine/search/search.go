@@ -89,6 +89,7 @@ type cluster struct {
 	chosen string // the node that was chosen
 	open   map[*view]bool
 	pinned *pinned
+	before *prepared
 	held   map[string]bool // indices whose writes this connection holds back
 }
 
