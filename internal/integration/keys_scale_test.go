@@ -39,15 +39,31 @@ func keyScale(t testing.TB) int {
 	return n
 }
 
+// usage is what a run of the program took.
+type usage struct {
+	wall, cpu time.Duration
+	peak      int // MiB
+}
+
+func (u usage) String() string {
+	return fmt.Sprintf("%.1f s wall, %.1f s CPU, peak %d MiB", u.wall.Seconds(), u.cpu.Seconds(), u.peak)
+}
+
 // program runs the built program on a store and two clusters of its own, and
 // tells its time and its peak memory in MiB.
 func program(t testing.TB, from, to string) func(args ...string) (time.Duration, int) {
+	run := measuredProgram(t, from, to)
+	return func(args ...string) (time.Duration, int) { u := run(args...); return u.wall, u.peak }
+}
+
+// measuredProgram is program with all that is measured.
+func measuredProgram(t testing.TB, from, to string) func(args ...string) usage {
 	bin, dir := builtBinary(t), t.TempDir()
 	config := filepath.Join(dir, "dexamen.yaml")
 	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } "+
 		"}\nclusters:\n  from: { address: %q }\n  to: { address: %q }\nlimits: { temp: %q }\n",
 		"file://"+dir+"/larder", dir+"/larder.key", from, to, dir), 0o600))
-	run := func(args ...string) (time.Duration, int) {
+	run := func(args ...string) usage {
 		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet", "--json"}, args...)...)
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
@@ -60,7 +76,7 @@ func program(t testing.TB, from, to string) func(args ...string) (time.Duration,
 			select {
 			case err := <-ended:
 				require.NoError(t, err, out.String())
-				return time.Since(begun), peak
+				return usage{time.Since(begun), cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(), peak}
 			case <-time.After(10 * time.Millisecond):
 				peak = max(peak, peakOf(cmd.Process.Pid))
 			}
