@@ -8,11 +8,12 @@ S3SERVER := testbed/bin/s3server
 LINTER := testbed/bin/golangci-lint
 
 JAVASERVER := testbed/javaserver/target/javaserver-1.jar
+SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 
 # The tests that make test runs at a smaller size, and those of histories and harms.
-LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories
+LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch
 
-.PHONY: build demo test test-long starved lint vuln bench histories scale keys year soak rot real servers screenshots clean
+.PHONY: build demo test test-long starved lint vuln bench histories scale keys year soak rot search real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -60,10 +61,14 @@ soak: servers build ## continuous capture, the daemon killed every few seconds (
 rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store
 
+search: servers build ## a million documents of a search cluster beside their floors (DOCUMENTS=1000000), histories (SEARCH_HISTORIES=100)
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SEARCH_DOCUMENTS=$(or $(DOCUMENTS),1000000) DEXAMEN_SEARCH_HISTORIES=$(or $(SEARCH_HISTORIES),100) DEXAMEN_LONG=1 \
+	  go test -timeout 120m -v -run 'TestSearch' ./internal/integration
+
 real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/integration
 
-servers: $(DOCSERVER) $(S3SERVER) $(JAVASERVER) ## the real servers that tests need
+servers: $(DOCSERVER) $(S3SERVER) $(JAVASERVER) $(SEARCHSERVER) ## the real servers that tests need
 	@for s in redis-server redis-sentinel etcd; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \
 	  apt-get update > /dev/null; mkdir -p testbed/bin; \
 	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends redis-server redis-sentinel etcd-server > testbed/bin/apt.log 2>&1 \
@@ -81,6 +86,11 @@ $(JAVASERVER): testbed/javaserver/pom.xml testbed/javaserver/src/main/java/testb
 	cd testbed/javaserver && mvn -q -B package dependency:copy-dependencies
 	touch $@
 
+# A search server, of which a newer release is taken too where there is a JDK for it.
+$(SEARCHSERVER): testbed/searchserver/pom.xml testbed/searchserver/prepare.sh testbed/searchserver/src/SearchServer.java | $(JAVASERVER)
+	testbed/searchserver/prepare.sh > /dev/null
+	touch $@
+
 $(LINTER): testbed/linter/go.mod testbed/linter/go.sum
 	cd testbed/linter && go build -trimpath -o ../bin/golangci-lint github.com/golangci/golangci-lint/v2/cmd/golangci-lint
 
@@ -94,4 +104,4 @@ screenshots: build ## docs/screenshots from the demo data (needs xterm, Xvfb, Im
 	docs/screenshots/make.sh $(BIN)
 
 clean:
-	rm -rf bin testbed/bin testbed/docserver/vendor testbed/javaserver/target
+	rm -rf bin testbed/bin testbed/docserver/vendor testbed/javaserver/target testbed/searchserver/build

@@ -84,6 +84,9 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 		ch, err := cl.Choose(ctx, sh.Name)
 		report("choose a member"+of, err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Reason))
 		l, ok := cl.(engine.Logged)
+		if _, pinned := cl.(engine.Pinned); pinned && !ok {
+			continue // clusters of this kind keep none, and need none
+		}
 		if !ok || sh.Log == nil {
 			report("follow the log"+of, engine.ErrNoLog, "")
 			continue

@@ -40,7 +40,7 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 	r := rand.New(rand.NewPCG(seed, 15))
 	h := &searchHand{t: t, c: c, r: r, world: searchWorld{}}
 	for _, name := range []string{"fieldnotes-2026.11.19", "fieldnotes-2026.11.20", "keepers"} {
-		h.makeIndex(name, 1)
+		h.makeIndex(name, len(c.Nodes)/2)
 	}
 	e := newRunner(t)
 	options := map[string]any{}
@@ -64,7 +64,7 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 			h.step()
 		}
 		var back func()
-		if round%2 == 1 && r.IntN(2) == 0 { // a node dies before, while, or not at all
+		if len(c.Nodes) > 1 && round%2 == 1 && r.IntN(2) == 0 { // a node dies before, while, or not at all
 			node := 1 + r.IntN(2)
 			die := func() {
 				c.Nodes[node].Kill()
@@ -123,6 +123,31 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 	now := take()
 	sameTexts(t, h.world.texts(), pointTexts(t, e, now), fmt.Sprintf("seed %d, after restoring %s", seed, m.p.ID))
 	sameTexts(t, all[len(all)-1].world.texts(), pointTexts(t, e, was), "what was before is kept")
+}
+
+// TestSearchOtherVersions runs histories on an older server, which has no readers that
+// hold still, and on a newer one, with an index that has everything, where there is a
+// JDK for it.
+func TestSearchOtherVersions(t *testing.T) {
+	t.Run("1.3", func(t *testing.T) {
+		c := searchtest.Start(t, searchtest.Options{Version: "1.3.14"})
+		for _, seed := range []uint64{1, 3} {
+			searchHistory(t, c, seed)
+		}
+	})
+	t.Run("3", func(t *testing.T) {
+		java := searchtest.NewerJava()
+		if java == "" {
+			t.Log("there is no JDK 21 or later here: only servers up to 2.19 are tested")
+			return
+		}
+		c := searchtest.Start(t, searchtest.Options{Version: "3.8.0", Java: java})
+		for seed := range uint64(3) {
+			searchHistory(t, c, seed)
+		}
+		c.Clean(t)
+		everything(t, c, everyField)
+	})
 }
 
 // TestSearchMoments has points made while writes go on. With writes held back for a

@@ -147,6 +147,9 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		"indices:admin/refresh*", "indices:data/read/*"}
 	privileges := []string{"monitor", "read", "view_index_metadata", "maintenance"}
 	wide := []string{"monitor"}
+	if t.Settings {
+		wide = append(wide, "manage_index_templates", "manage_ingest_pipelines") // to read them
+	}
 	holds := t.Options[quiesceOption.Name] == writeBlock
 	if holds {
 		index = append(index, "indices:admin/block/add*", "indices:admin/settings/update")

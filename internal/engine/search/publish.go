@@ -55,8 +55,10 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 		return fmt.Errorf("preparing %s to be cloned: %w", stage, err)
 	}
 	settings := map[string]any{"index.blocks.write": nil}
-	for k := range asStage {
-		settings[k] = nil
+	for k, v := range asStage {
+		if v != nil { // else the stage was made without it, and servers may not know it
+			settings[k] = nil
+		}
 	}
 	last := map[string]any{}
 	for k, v := range d.Settings {
@@ -70,6 +72,11 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 	body := map[string]any{"settings": settings}
 	if len(d.Aliases) > 0 {
 		body["aliases"] = d.Aliases
+	}
+	if there {
+		if err := w.tryClone(ctx, stage, settings); err != nil {
+			return fmt.Errorf("%s cannot take the place of %s, which stays as it is: %w", stage, name, err)
+		}
 	}
 	begin := time.Now()
 	if there {
@@ -120,6 +127,22 @@ func (w *writer) publish(ctx context.Context, ns record.Namespace, stage, name s
 		}
 	}
 	return w.remove(ctx, stage)
+}
+
+// tryClone clones a stage as it will be, under another name and out of sight: what keeps
+// servers from that is found out while the index that is replaced is still there.
+func (w *writer) tryClone(ctx context.Context, stage string, settings map[string]any) error {
+	try := stage + "-trial"
+	if w.claims != nil {
+		if err := w.claims.Add(ctx, try); err != nil {
+			return err
+		}
+	}
+	settings = maps.Clone(settings)
+	settings["index.hidden"], settings["index.number_of_replicas"] = "true", "0"
+	err := w.c.do(ctx, http.MethodPut, "/"+stage+"/_clone/"+try+"?wait_for_active_shards=1&timeout=60s",
+		map[string]any{"settings": settings}, nil)
+	return errors.Join(err, w.remove(context.WithoutCancel(ctx), try))
 }
 
 // asAlias has a stage serve under a name whose index is gone.

@@ -100,6 +100,21 @@ func Start(t testing.TB, o Options) *Cluster {
 	return c
 }
 
+// NewerJava returns the folder of a JDK that newer servers need (21); empty where there
+// is none.
+func NewerJava() string {
+	all, _ := filepath.Glob("/usr/lib/jvm/*/release")
+	for _, f := range all {
+		b, _ := os.ReadFile(f)
+		_, v, _ := strings.Cut(string(b), `JAVA_VERSION="`)
+		v, _, _ = strings.Cut(v, ".")
+		if n, err := strconv.Atoi(strings.TrimRight(v, `"`)); err == nil && n >= 21 {
+			return filepath.Dir(f)
+		}
+	}
+	return ""
+}
+
 // Ready waits until all nodes that run have joined, and every shard is there.
 func (c *Cluster) Ready(t testing.TB) {
 	t.Helper()
