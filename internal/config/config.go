@@ -561,6 +561,9 @@ clusters:                                 # what is protected, and what is resto
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }
     # store: larder                       # where there are several
+  # clover:                               # a search cluster
+  #   address: search+http://clover-1:9200
+  #   options: { quiesce: write-block }   # writes are held back for a moment, so that a point is of one
   # paddock:                              # a scratch cluster to restore onto
   #   address: mongodb://paddock-1:27017/?replicaSet=paddock
 
