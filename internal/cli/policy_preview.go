@@ -120,7 +120,8 @@ func ahead(w daemon.Assignment, s *daemon.State, now time.Time, n int) (out []ne
 			made := "read from the cluster"
 			if daemon.ReadsChangesAfter(w, s, scanned, at) {
 				made = "what has changed is read"
-			} else if re := w.Config.When.FullRead; !re.IsZero() && logged && i+len(s.Points) > 0 && !scanned.Before(re.Last(at)) {
+			} else if re := w.Config.When.FullRead; !re.IsZero() && logged && i+len(s.Points) > 0 &&
+				!scanned.Before(re.Last(at)) {
 				made = "folded from the log"
 			} else {
 				scanned = at

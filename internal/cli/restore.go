@@ -38,7 +38,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 			&cli.BoolFlag{Name: "preview",
 				Usage: "show what would be done, and what of the present would be lost; change nothing"},
 			&cli.BoolFlag{Name: "cluster-wide",
-				Usage: "users, roles, templates too: those that are missing; with --conflict replace also those that differ"},
+				Usage: "users, roles, templates too: those that are missing; with --conflict replace also those " +
+					"that differ"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		}, restoreChoices()...)...)
 }

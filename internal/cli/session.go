@@ -96,7 +96,8 @@ func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name,
 	p := a.screen.NewProgress()
 	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
 			Memory:   int(cfg.Limits.Memory) / 4,
-			Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg), OnEvent: p.Event}, p,
+			Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg),
+			OnEvent: p.Event}, p,
 		nil
 }
 

@@ -139,7 +139,8 @@ func Folds(w Assignment, s *State, dueAt time.Time) bool {
 		return false
 	}
 	scanned := s.Scanned()
-	if scanned == nil || traits(scanned.Engine).Incremental || scanned.Time.Before(rescan.Last(dueAt)) || !scanned.Exact {
+	if scanned == nil || traits(scanned.Engine).Incremental || scanned.Time.Before(rescan.Last(dueAt)) ||
+		!scanned.Exact {
 		return false
 	}
 	if since, _ := s.FailingSince(); !since.IsZero() || traits(scanned.Engine).Commands {

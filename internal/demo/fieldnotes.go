@@ -74,7 +74,8 @@ func (f Fieldnotes) Fill(ctx context.Context, url string) error {
 				note["plants"] = []string{plants[r.IntN(len(plants))], plants[r.IntN(len(plants))]}
 			}
 			if r.IntN(4) == 0 {
-				note["where"] = map[string]float64{"lat": 52 + float64(r.IntN(1000))/1000, "lon": 9 + float64(r.IntN(1000))/1000}
+				note["where"] = map[string]float64{
+					"lat": 52 + float64(r.IntN(1000))/1000, "lon": 9 + float64(r.IntN(1000))/1000}
 			}
 			src, err := json.Marshal(note)
 			if err != nil {

@@ -58,23 +58,28 @@ func searchStandIn(t testing.TB, opt searchsim.Options) (*searchsim.Cluster, req
 func searchStreams(t *testing.T, fromAddress, toAddress string, from, to request) {
 	from(t, http.MethodPut, "/_component_template/shards", `{"template":{"settings":{"number_of_shards":2}}}`)
 	from(t, http.MethodPut, "/_index_template/hums", `{"index_patterns":["hums-*"],"priority":50,"data_stream":{},
-		"composed_of":["shards"],"template":{"mappings":{"properties":{"@timestamp":{"type":"date"},"hz":{"type":"integer"}}}}}`)
+		"composed_of":["shards"],"template":{"mappings":{"properties":{"@timestamp":{"type":"date"},
+  "hz":{"type":"integer"}}}}}`)
 	from(t, http.MethodPut, "/_ingest/pipeline/stamp", `{"description":"made up","processors":[]}`)
-	from(t, http.MethodPut, "/_template/old", `{"index_patterns":["old-*"],"order":3,"settings":{"index.number_of_shards":"1"}}`)
+	from(t, http.MethodPut, "/_template/old",
+		`{"index_patterns":["old-*"],"order":3,"settings":{"index.number_of_shards":"1"}}`)
 	from(t, http.MethodPut, "/_scripts/double", `{"script":{"lang":"painless","source":"doc['hz'].value * 2"}}`)
 	from(t, http.MethodPut, "/_cluster/settings", `{"persistent":{"cluster.max_shards_per_node":"987"}}`)
 	from(t, http.MethodPut, "/_data_stream/hums-north", "")
 	for generation := range 5 {
 		for i := range 30 {
-			from(t, http.MethodPut, fmt.Sprintf("/hums-north/_doc/%d-%d?op_type=create&refresh=true", generation, i), fmt.Sprintf(`{"@timestamp":"2026-11-2%dT10:00:%02dZ","hz":%d}`, generation, i, 200+i))
+			from(t, http.MethodPut, fmt.Sprintf("/hums-north/_doc/%d-%d?op_type=create&refresh=true", generation, i),
+				fmt.Sprintf(`{"@timestamp":"2026-11-2%dT10:00:%02dZ","hz":%d}`, generation, i, 200+i))
 		}
 		if generation == 4 {
 			break
 		}
 		from(t, http.MethodPost, "/hums-north/_rollover", "")
 		if generation == 2 { // the next index has another mapping and an empty generation before it
-			from(t, http.MethodPut, "/_index_template/hums", `{"index_patterns":["hums-*"],"priority":50,"data_stream":{},
-				"composed_of":["shards"],"template":{"mappings":{"properties":{"@timestamp":{"type":"date"},"hz":{"type":"long"},
+			from(t, http.MethodPut, "/_index_template/hums",
+				`{"index_patterns":["hums-*"],"priority":50,"data_stream":{},
+				"composed_of":["shards"],"template":{"mappings":{"properties":{"@timestamp":{"type":"date"},
+				  "hz":{"type":"long"},
 				"note":{"type":"keyword"}}}}}`)
 			from(t, http.MethodPost, "/hums-north/_rollover", "")
 		}
@@ -97,14 +102,17 @@ func searchStreams(t *testing.T, fromAddress, toAddress string, from, to request
 	diff, err := verify.Live(ctx, e, m, target, "hums-*", nil, 5)
 	require.NoError(t, err)
 	require.NoError(t, moment.Different(diff))
-	for _, path := range []string{"/_index_template", "/_component_template", "/_template", "/_ingest/pipeline", "/_scripts/double"} {
+	for _, path := range []string{"/_index_template", "/_component_template", "/_template", "/_ingest/pipeline",
+		"/_scripts/double"} {
 		a, b := from(t, http.MethodGet, path, ""), to(t, http.MethodGet, path, "")
 		require.Equal(t, a, b, path)
 	}
-	to(t, http.MethodPut, "/hums-north/_doc/new?op_type=create&refresh=true", `{"@timestamp":"2026-11-27T00:00:00Z","hz":1}`)
+	to(t, http.MethodPut, "/hums-north/_doc/new?op_type=create&refresh=true",
+		`{"@timestamp":"2026-11-27T00:00:00Z","hz":1}`)
 	// A second point reads what is new; the stream goes on, an old generation goes.
 	from(t, http.MethodPost, "/hums-north/_rollover", "")
-	from(t, http.MethodPut, "/hums-north/_doc/late?op_type=create&refresh=true", `{"@timestamp":"2026-11-27T00:00:00Z","hz":1}`)
+	from(t, http.MethodPut, "/hums-north/_doc/late?op_type=create&refresh=true",
+		`{"@timestamp":"2026-11-27T00:00:00Z","hz":1}`)
 	from(t, http.MethodDelete, "/.ds-hums-north-000001", "")
 	next, err := snapshot.Take(ctx, e, "clover", src)
 	require.NoError(t, err)
@@ -141,7 +149,8 @@ func TestSearchOddAnswers(t *testing.T) {
 	for _, s := range p.Skipped {
 		skipped[s.Name] = s.Reason
 	}
-	for name, why := range map[string]string{"shut": "closed", "nothing-kept": "switched off", "kept-in-part": "only in part",
+	for name, why := range map[string]string{
+		"shut": "closed", "nothing-kept": "switched off", "kept-in-part": "only in part",
 		"unreadable": "blocks.read", "unseen": "blocks.metadata"} {
 		require.Contains(t, skipped[name], why, name)
 	}
@@ -171,7 +180,8 @@ func TestSearchOddAnswers(t *testing.T) {
 	time.AfterFunc(time.Second, func() { _, _, _ = c.Try(http.MethodDelete, "/_search/point_in_time/_all", "") })
 	_, err = snapshot.Take(ctx, e, "clover", open(t, "clover", c.Address()))
 	require.NoError(t, err)
-	v := c.Do(t, http.MethodGet, "/_nodes/stats/indices/search?filter_path=nodes.*.indices.search.point_in_time_current", "")
+	v := c.Do(t, http.MethodGet,
+		"/_nodes/stats/indices/search?filter_path=nodes.*.indices.search.point_in_time_current", "")
 	b, err := json.Marshal(v)
 	require.NoError(t, err)
 	require.Contains(t, string(b), `"point_in_time_current":0`, "no reader is left open")

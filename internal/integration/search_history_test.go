@@ -90,8 +90,9 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 		for _, cv := range p.Caveats {
 			require.NotContains(t, cv, "not to be relied on", "a full read proves the points of changes")
 		}
-		sameTexts(t, h.world.texts(), pointTexts(t, e, p), fmt.Sprintf("seed %d, round %d, point %s (%s)", seed, round, p.ID,
-			p.Made))
+		sameTexts(t, h.world.texts(), pointTexts(t, e, p),
+			fmt.Sprintf("seed %d, round %d, point %s (%s)", seed, round, p.ID,
+				p.Made))
 		all = append(all, remembered{p, h.world.clone()})
 		if back != nil {
 			time.Sleep(350 * time.Millisecond)

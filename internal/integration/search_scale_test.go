@@ -35,7 +35,8 @@ func TestSearchScale(t *testing.T) {
 	c.Do(t, http.MethodPost, "/notes/_forcemerge?max_num_segments=2", "")
 	run := measuredProgram(t, c.Address(), c.Address())
 	wall, cpu, size := bareScroll(t, c, documents)
-	t.Logf("%d documents, %d MiB; a bare scroll: %.1f s wall, %.1f s CPU; a bare bulk load: %.1f s", documents, size>>20,
+	t.Logf("%d documents, %d MiB; a bare scroll: %.1f s wall, %.1f s CPU; a bare bulk load: %.1f s", documents,
+		size>>20,
 		wall.Seconds(), cpu.Seconds(), loaded.Seconds())
 	first := run("snapshot", "from")
 	t.Logf("first snapshot: %s (%.2f of the scroll's wall)", first, first.wall.Seconds()/wall.Seconds())
@@ -43,7 +44,8 @@ func TestSearchScale(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	var changes bytes.Buffer
 	for range documents / 100 {
-		fmt.Fprintf(&changes, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"text\":\"changed\",\"n\":%d}\n", r.IntN(documents), r.IntN(99))
+		fmt.Fprintf(&changes, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"text\":\"changed\",\"n\":%d}\n",
+			r.IntN(documents), r.IntN(99))
 	}
 	for range documents / 1000 {
 		fmt.Fprintf(&changes, "{\"delete\":{\"_id\":\"note-%d\"}}\n", r.IntN(documents))
@@ -68,11 +70,14 @@ const noteIndex = `{"settings":{"number_of_shards":2,"number_of_replicas":0,"ref
 // noteBodies makes bulk requests of about two megabytes with notes of about 250 bytes.
 func noteBodies(seed, from, to int) (out [][]byte) {
 	r := rand.New(rand.NewPCG(uint64(seed), 7))
-	words := strings.Fields("brood pattern even queen seen eggs in all stages two frames capped honey calm weather warm " +
-		"linden in flower varroa board checked super added entrance busy pollen yellow orange")
+	words := strings.Fields(
+		"brood pattern even queen seen eggs in all stages two frames capped honey calm weather warm " +
+			"linden in flower varroa board checked super added entrance busy pollen yellow orange")
 	var b bytes.Buffer
 	for i := from; i < to; i++ {
-		fmt.Fprintf(&b, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"n\":%d,\"at\":\"2026-11-%02dT10:00:00Z\",\"keeper\":\"keeper %d\",\"text\":\"",
+		fmt.Fprintf(&b,
+			"{\"index\":{\"_id\":\"note-%d\"}}\n{\"n\":%d,\"at\":\"2026-11-%02dT10:00:00Z\",\"keeper\":\"keeper "+
+				"%d\",\"text\":\"",
 			i, i, 1+i%28, r.IntN(50))
 		for range 20 + r.IntN(20) {
 			b.WriteString(words[r.IntN(len(words))])
@@ -95,7 +100,8 @@ func loadNotes(t testing.TB, c *searchtest.Cluster, index string, bodies [][]byt
 	for _, b := range bodies {
 		g.Go(func() error {
 			for {
-				res, err := http.Post(c.URL+"/"+index+"/_bulk?filter_path=errors", "application/x-ndjson", bytes.NewReader(b))
+				res, err := http.Post(c.URL+"/"+index+"/_bulk?filter_path=errors", "application/x-ndjson",
+					bytes.NewReader(b))
 				if err != nil {
 					return err
 				}

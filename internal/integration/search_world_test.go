@@ -3,7 +3,6 @@ package integration_test
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"maps"
 	"math/rand/v2"
 	"net/http"
@@ -138,7 +137,8 @@ type searchHand struct {
 const (
 	searchShards = 3
 	searchIndex  = `{"settings":{"number_of_shards":%d,"number_of_replicas":%d,"refresh_interval":"%s"},
-	"mappings":{"properties":{"frames":{"type":"nested","properties":{"n":{"type":"integer"},"brood":{"type":"boolean"}}},
+	"mappings":{"properties":{"frames":{"type":"nested","properties":{"n":{"type":"integer"},
+	  "brood":{"type":"boolean"}}},
 	"weight":{"type":"double"},"kind":{"type":"join","relations":{"hive":"visit"}},"note":{"type":"text"},
 	"raw":{"type":"object","enabled":false}}}}`
 )
@@ -160,7 +160,7 @@ func (h *searchHand) send(method, path, body string) (int, []byte, bool) {
 		}
 		require.Less(h.t, try, 200, "%s %s: %d %s %v", method, path, status, b, err)
 		time.Sleep(100 * time.Millisecond)
-		if try == 0 && (err == io.EOF || err != nil || status >= 500) {
+		if try == 0 && (err != nil || status >= 500) {
 			return status, b, false
 		}
 	}
@@ -175,7 +175,8 @@ func (h *searchHand) index() string {
 func (h *searchHand) makeIndex(name string, replicas int) {
 	shards := 1 + h.r.IntN(searchShards)
 	refresh := []string{"1s", "-1", "100ms"}[h.r.IntN(3)]
-	h.c.Do(h.t, http.MethodPut, "/"+name+"?wait_for_active_shards=1", fmt.Sprintf(searchIndex, shards, replicas, refresh))
+	h.c.Do(h.t, http.MethodPut, "/"+name+"?wait_for_active_shards=1",
+		fmt.Sprintf(searchIndex, shards, replicas, refresh))
 	h.world[name] = map[string]searchDoc{}
 }
 
@@ -318,8 +319,10 @@ func (h *searchHand) step() {
 		_, _, _ = h.send(http.MethodPut, "/"+index+"/_mapping",
 			fmt.Sprintf(`{"properties":{"more_%d":{"type":"keyword"}}}`, h.r.IntN(5)))
 	case k < 97:
-		_, _, _ = h.send(http.MethodPost, "/_aliases", fmt.Sprintf(`{"actions":[{"remove":{"index":"*","alias":"current",
-			"must_exist":false}},{"add":{"index":%q,"alias":"current","filter":{"term":{"n":%d}}}}]}`, index, h.r.IntN(5)))
+		_, _, _ = h.send(http.MethodPost, "/_aliases",
+			fmt.Sprintf(`{"actions":[{"remove":{"index":"*","alias":"current",
+			"must_exist":false}},{"add":{"index":%q,"alias":"current","filter":{"term":{"n":%d}}}}]}`, index,
+				h.r.IntN(5)))
 	default:
 		if len(h.world) < 2 || h.onBlock != nil {
 			return

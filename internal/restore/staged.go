@@ -84,7 +84,8 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Ite
 // restored notes that a namespace is there and proven.
 func (p *Plan) restored(r *Restored, start time.Time) {
 	r.Verified, r.Took = true, time.Since(start)
-	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", r.To, run.Count(r.Records, "record"), r.Root.Short())
+	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", r.To, run.Count(r.Records, "record"),
+		r.Root.Short())
 }
 
 // fillStage writes a stage, reads it back, and builds its indexes. When it

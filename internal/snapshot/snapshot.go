@@ -196,7 +196,8 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 		err := part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
 			if (root.Records > 0 || !s.model.Traits().DropsEmpty) && !s.gone[n.Name] {
 				p.Namespaces = append(p.Namespaces,
-					store.PointNamespace{Namespace: n.Namespace, Shard: part.label, Root: root, Cursor: s.cursors[n.Name]})
+					store.PointNamespace{
+						Namespace: n.Namespace, Shard: part.label, Root: root, Cursor: s.cursors[n.Name]})
 			}
 			return nil
 		})

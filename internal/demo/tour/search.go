@@ -30,8 +30,9 @@ func (p *Tour) clover() error {
 	if err != nil {
 		return err
 	}
-	p.say("Search clusters: clover, three nodes, has the keepers' field notes, an index a day. It keeps no log; writes " +
-		"are held back for the moment in which readers of all shards are opened.")
+	p.say(
+		"Search clusters: clover, three nodes, has the keepers' field notes, an index a day. It keeps no log; writes " +
+			"are held back for the moment in which readers of all shards are opened.")
 	for _, line := range []string{"cluster inspect clover", "snapshot clover"} {
 		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
@@ -40,14 +41,17 @@ func (p *Tour) clover() error {
 	p.say("Work goes on: a few notes more, one corrected, one deleted. The next point reads only that.")
 	for i := range 20 {
 		if err := request(http.MethodPut, fmt.Sprintf("/%s/_doc/new-%d", day(0), i),
-			fmt.Sprintf(`{"at":%q,"keeper":"Annelie Brandt","hive":%d,"note":"queen seen"}`, now.Format(time.RFC3339), i)); err != nil {
+			fmt.Sprintf(`{"at":%q,"keeper":"Annelie Brandt","hive":%d,"note":"queen seen"}`, now.Format(time.RFC3339),
+				i)); err != nil {
 			return err
 		}
 	}
-	if err := request(http.MethodPut, "/"+day(0)+"/_doc/"+now.Format("0102")+"-0001", `{"note":"corrected"}`); err != nil {
+	if err := request(http.MethodPut, "/"+day(0)+"/_doc/"+now.Format("0102")+"-0001",
+		`{"note":"corrected"}`); err != nil {
 		return err
 	}
-	if err := request(http.MethodDelete, "/"+day(1)+"/_doc/"+now.AddDate(0, 0, -1).Format("0102")+"-0003", ""); err != nil {
+	if err := request(http.MethodDelete, "/"+day(1)+"/_doc/"+now.AddDate(0, 0, -1).Format("0102")+"-0003",
+		""); err != nil {
 		return err
 	}
 	if err := p.do(done, "snapshot", "clover"); err != nil {
@@ -66,7 +70,8 @@ func (p *Tour) clover() error {
 	if err := p.do(differs, "compare", "clover@latest/fieldnotes-*", "clover@live", "--show", "3"); err != nil {
 		return err
 	}
-	p.say("The index comes back with its mapping, analyzer and alias; yesterday's is put in the place of the spoiled one.")
+	p.say("The index comes back with its mapping, analyzer and alias; yesterday's is put in the place of the " +
+		"spoiled one.")
 	for _, line := range []string{"restore clover@latest/" + day(2) + " --yes",
 		"restore clover@latest/" + day(1) + " --conflict replace --yes",
 		"verify clover@latest/fieldnotes-* --live clover"} {

@@ -143,7 +143,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 	cluster := []string{"cluster:monitor/*", "cluster:admin/component_template/get", "indices:admin/index_template/get",
 		"indices:admin/template/get", "cluster:admin/ingest/pipeline/get", "cluster:admin/search/pipeline/get",
 		"indices:data/read/point_in_time/*", "indices:data/read/scroll/clear", "indices:data/read/scroll"}
-	index := []string{"indices:monitor/*", "indices:admin/get", "indices:admin/aliases/get", "indices:admin/mappings/get",
+	index := []string{"indices:monitor/*", "indices:admin/get", "indices:admin/aliases/get",
+		"indices:admin/mappings/get",
 		"indices:admin/refresh*", "indices:data/read/*"}
 	privileges := []string{"monitor", "read", "view_index_metadata", "maintenance"}
 	wide := []string{"monitor"}
@@ -158,7 +159,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 	if restore {
 		cluster = []string{"cluster_all"}
 		index = []string{"indices_all"}
-		privileges, wide = []string{"all"}, []string{"monitor", "manage_index_templates", "manage_ingest_pipelines", "manage"}
+		privileges, wide = []string{"all"}, []string{
+			"monitor", "manage_index_templates", "manage_ingest_pipelines", "manage"}
 	}
 	list := func(l []string) string {
 		b, _ := encodeJSON(l) // of texts there always is one

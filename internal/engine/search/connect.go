@@ -117,7 +117,8 @@ func connect(t engine.Target) (*conn, error) {
 		urls = append(urls, &url.URL{Scheme: c.scheme, Host: h})
 	}
 	make := func(retry bool) (*elastictransport.Client, error) {
-		return elastictransport.New(elastictransport.Config{URLs: urls, Username: user, Password: secret, Header: header,
+		return elastictransport.New(elastictransport.Config{
+			URLs: urls, Username: user, Password: secret, Header: header,
 			Transport: c.http, DisableRetry: !retry, MaxRetries: 4,
 			RetryOnError: func(r *http.Request, _ error) bool { return r.Context().Err() == nil },
 			RetryBackoff: func(n int) time.Duration { return time.Duration(n) * 200 * time.Millisecond }})

@@ -85,7 +85,8 @@ func (c *cluster) readState(ctx context.Context, names ...string) (*state, error
 		lists = []string{"_all"}
 	}
 	for _, l := range lists {
-		err := c.get(ctx, "/_cluster/state/metadata/"+l+"?flat_settings=true&expand_wildcards=all&ignore_unavailable=true", &v)
+		err := c.get(ctx, "/_cluster/state/metadata/"+l+
+			"?flat_settings=true&expand_wildcards=all&ignore_unavailable=true", &v)
 		if err != nil {
 			return nil, fmt.Errorf("reading the cluster's state: %w", err)
 		}

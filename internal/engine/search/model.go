@@ -22,10 +22,12 @@ var errNoLog = errors.New("search servers keep no log of changes")
 func (model) Apply([]byte, *record.Change, bool) ([]byte, error) { return nil, errNoLog }
 func (model) Alter([]byte, *record.Change) ([]byte, error)       { return nil, errNoLog }
 func (m model) Implied(name string) (record.Kind, []byte)        { return m.Kind(name), nil }
-func (model) Traits() engine.Traits                              { return engine.Traits{Incremental: true, SettingsFirst: true} }
-func (model) CheckChange(*record.Change) error                   { return nil }
-func (model) Staged(name string) bool                            { return strings.HasPrefix(name, stagePrefix) }
-func (model) FormatPosition(p record.Position) string            { return p.Hex() }
+func (model) Traits() engine.Traits {
+	return engine.Traits{Incremental: true, SettingsFirst: true}
+}
+func (model) CheckChange(*record.Change) error        { return nil }
+func (model) Staged(name string) bool                 { return strings.HasPrefix(name, stagePrefix) }
+func (model) FormatPosition(p record.Position) string { return p.Hex() }
 func (model) ParsePosition(s string) (record.Position, error) {
 	return "", fmt.Errorf("%q: %w", s, errNoLog)
 }

@@ -76,7 +76,8 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 	if most := b.most; most > 0 && float64(shards) > readersAtOnce*float64(most) {
 		if exact {
 			return nil, fmt.Errorf("%d shards were chosen, and the servers let %d readers be open on a node "+
-				"(search.max_open_pit_context): raise it to %d, choose fewer indices, or leave out quiesce", shards, most,
+				"(search.max_open_pit_context): raise it to %d, choose fewer indices, or leave out quiesce", shards,
+				most,
 				int(float64(shards)/readersAtOnce)+1)
 		}
 		// Those that fit are of one moment, nearly; the others are opened one by one.
@@ -86,8 +87,10 @@ func (c *cluster) pin(ctx context.Context, chosen func(string) bool) (*engine.Pi
 				for _, late := range views[i:] {
 					delete(p.views, late.ns.Name)
 				}
-				out.Caveat = fmt.Sprintf("%d of %d indices were opened one after the other while the point was made: the "+
-					"servers let %d readers be open on a node (search.max_open_pit_context)", len(views)-i, len(views), most)
+				out.Caveat = fmt.Sprintf(
+					"%d of %d indices were opened one after the other while the point was made: the "+
+						"servers let %d readers be open on a node (search.max_open_pit_context)", len(views)-i, len(
+						views), most)
 				views = views[:i]
 				break
 			}
@@ -161,7 +164,8 @@ func (c *cluster) redefine(ctx context.Context, p *pinned, chosen func(string) b
 				return fmt.Errorf("%w: %s went while readers were opened", engine.ErrStateGone, r.index)
 			}
 			if v.exact && !takesNoWrites(now) {
-				return fmt.Errorf("%w: writes to %s were not held back while readers were opened", engine.ErrStateGone, r.index)
+				return fmt.Errorf("%w: writes to %s were not held back while readers were opened", engine.ErrStateGone,
+					r.index)
 			}
 		}
 		p.list[i].Namespace = c.namespace(s, ns.Name).Namespace

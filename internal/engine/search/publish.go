@@ -160,7 +160,8 @@ func (w *writer) asAlias(ctx context.Context, stage, name string, d *definition,
 	}
 	err = errors.Join(err, w.c.do(ctx, http.MethodPost, "/_aliases", map[string]any{"actions": actions}, nil))
 	if err != nil {
-		return fmt.Errorf("nor could the name be given to the stage: the content is in %s, which must not be deleted: %w",
+		return fmt.Errorf(
+			"nor could the name be given to the stage: the content is in %s, which must not be deleted: %w",
 			stage, err)
 	}
 	return fmt.Errorf("%s is an alias of %s for now, which has the content; restore it again when there is room", name,

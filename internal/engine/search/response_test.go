@@ -15,14 +15,16 @@ import (
 func answer(sources ...string) string {
 	var hits []string
 	for i, s := range sources {
-		hits = append(hits, fmt.Sprintf(`{"_index":"i","_id":"a\"%d","_version":%d,"_score":null,"_routing":"r\u00e9",`+
+		hits = append(hits, fmt.Sprintf(`{"_index":"i","_id":"a\"%d","_version":%d,"_score":null,`+
+			`"_routing":"r\u00e9",`+
 			`"_ignored":["x"],"_source":%s,"sort":[%d]}`, i, i+1, s, i+10))
 	}
 	return `{"pit_id":"p","took":3,"timed_out":false,"_shards":{"total":1,"successful":1,"skipped":0,"failed":0},` +
 		`"hits":{"max_score":null,"hits":[` + strings.Join(hits, ",") + `]}}`
 }
 
-var oddSources = []string{`{}`, ` {"a": 1.00 } `, `{"a":"}]\",{\\"}`, "{\n\"a\":[1,[2,{\"b\":[]}]]\n}", `{"n":1e400,"a":"\u00e9é🐝"}`,
+var oddSources = []string{`{}`, ` {"a": 1.00 } `, `{"a":"}]\",{\\"}`, "{\n\"a\":[1,[2,{\"b\":[]}]]\n}",
+	`{"n":1e400,"a":"\u00e9é🐝"}`,
 	"/* } \" */ {\"a\":1 /* ] */} // \" }\n", `{"a":"` + strings.Repeat("x", 700_000) + `"}`, `{"a":/**/1}`}
 
 // TestAnAnswerIsTakenApartAsItIs has documents come out byte for byte, however the
@@ -59,7 +61,8 @@ func TestAnAnswerIsTakenApartAsItIs(t *testing.T) {
 	_, err := readPage(strings.NewReader(text), func(*hit) error { return enough })
 	require.ErrorIs(t, err, enough)
 	for _, lost := range []string{`{"hits":{"hits":[]}}`,
-		`{"_shards":{"total":3,"successful":2,"failed":1,"failures":[{"index":"i","shard":1,"reason":{"type":"x","reason":"y"}}]},` +
+		`{"_shards":{"total":3,"successful":2,"failed":1,"failures":[{"index":"i","shard":1,` +
+			`"reason":{"type":"x","reason":"y"}}]},` +
 			`"hits":{"hits":[]}}`} {
 		p, err := readPage(strings.NewReader(lost), func(*hit) error { return nil })
 		require.NoError(t, err)
@@ -90,7 +93,8 @@ func FuzzDocument(f *testing.F) {
 	f.Add("a", "", int64(1), `{"a":1}`, "b")
 	f.Add("a\x00b", "r\"", int64(0), "{\n}", "a")
 	f.Fuzz(func(t *testing.T, id, routing string, version int64, source, other string) {
-		id, routing, other = strings.ToValidUTF8(id, "?"), strings.ToValidUTF8(routing, "?"), strings.ToValidUTF8(other, "?")
+		id, routing, other = strings.ToValidUTF8(id, "?"), strings.ToValidUTF8(routing,
+			"?"), strings.ToValidUTF8(other, "?")
 		d := document{ID: id, Routing: routing, Version: version, source: []byte(source)}
 		back, err := readValue(d.appendValue(nil))
 		require.NoError(t, err)

@@ -126,7 +126,8 @@ func (c *cluster) scanStretch(ctx context.Context, s stretch, fn func(record.Rec
 			return fn(record.Record{Key: key})
 		}
 		if h.source == nil || h.version < 0 || h.id == "" {
-			return fmt.Errorf("%s: the servers gave the document %q without its _id, version or source", s.r.index, h.id)
+			return fmt.Errorf("%s: the servers gave the document %q without its _id, version or source", s.r.index,
+				h.id)
 		}
 		value = d.appendValue(value[:0])
 		return fn(record.Record{Key: key, Value: value})
@@ -292,7 +293,8 @@ func (c *cluster) search(ctx context.Context, by *elastictransport.Client, path 
 	case err != nil:
 		return p, err
 	case p.timedOut:
-		return p, &apiError{Status: http.StatusServiceUnavailable, Type: "partial answer", Reason: "the search timed out"}
+		return p, &apiError{Status: http.StatusServiceUnavailable, Type: "partial answer",
+			Reason: "the search timed out"}
 	}
 	return p, p.shards.whole("reading documents")
 }

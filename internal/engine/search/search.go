@@ -86,7 +86,6 @@ type cluster struct {
 	about about
 
 	mu     sync.Mutex
-	chosen string // the node that was chosen
 	open   map[*view]bool
 	pinned *pinned
 	before *prepared

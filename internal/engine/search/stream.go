@@ -75,8 +75,9 @@ func (w *writer) makeStream(ctx context.Context, ns record.Namespace, replace bo
 		return ns, err
 	}
 	if !fits {
-		return ns, fmt.Errorf("%s is a data stream, and this cluster has no index template with data_stream whose pattern "+
-			"fits it: restore the templates with it (--cluster-wide), or make one", ns.Name)
+		return ns, fmt.Errorf(
+			"%s is a data stream, and this cluster has no index template with data_stream whose pattern "+
+				"fits it: restore the templates with it (--cluster-wide), or make one", ns.Name)
 	}
 	st := &streamWrite{w: w, name: ns.Name, def: d, indices: map[int64]string{}, shield: "dexamen-" + ns.Name}
 	err = st.protect(ctx, 1)

@@ -275,7 +275,8 @@ func (w *writer) sendBulk(ctx context.Context, index, op string, docs []document
 					case r.Status == http.StatusTooManyRequests, r.Status == http.StatusServiceUnavailable:
 						again = append(again, docs[i])
 					case r.Error != nil:
-						return refusedDocument(index, &docs[i], r.Status, r.Error.Type, r.Error.Reason, r.Error.CausedBy.Reason)
+						return refusedDocument(index, &docs[i], r.Status, r.Error.Type, r.Error.Reason,
+							r.Error.CausedBy.Reason)
 					}
 				}
 			}

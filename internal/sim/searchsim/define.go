@@ -105,8 +105,9 @@ func (c *Cluster) handleWhole(q *request, list string) (any, error) {
 		}
 		for _, x := range found {
 			if x.stream != "" && c.streams[x.stream] != nil && !c.streams[x.stream].let(x.name) {
-				return nil, fail(400, "illegal_argument_exception", "index [%s] is the write index for data stream [%s] and "+
-					"cannot be deleted", x.name, x.stream)
+				return nil, fail(400, "illegal_argument_exception",
+					"index [%s] is the write index for data stream [%s] and "+
+						"cannot be deleted", x.name, x.stream)
 			}
 			delete(c.indices, x.name)
 		}
@@ -131,10 +132,12 @@ func (c *Cluster) create(name string, define func(*index)) (*index, error) {
 	}
 	for _, x := range c.indices {
 		if _, ok := x.aliases[name]; ok {
-			return nil, fail(400, "invalid_index_name_exception", "Invalid index name [%s], already exists as alias", name)
+			return nil, fail(400, "invalid_index_name_exception", "Invalid index name [%s], already exists as alias",
+				name)
 		}
 	}
-	if strings.ToLower(name) != name || strings.ContainsAny(name, `\/*?"<>| ,#`) || strings.ContainsAny(name[:1], "_-+") {
+	if strings.ToLower(name) != name || strings.ContainsAny(name, `\/*?"<>| ,#`) ||
+		strings.ContainsAny(name[:1], "_-+") {
 		return nil, fail(400, "invalid_index_name_exception", "Invalid index name [%s]", name)
 	}
 	x := &index{name: name, uuid: newID(), made: time.Now(), settings: map[string]any{}, mappings: map[string]any{},
@@ -157,7 +160,8 @@ func (c *Cluster) create(name string, define func(*index)) (*index, error) {
 	x.settings["index.version.created"] = "136408127"
 	n, err := strconv.Atoi(x.text("index.number_of_shards"))
 	if err != nil || n < 1 || n > 64 {
-		return nil, fail(400, "illegal_argument_exception", "Failed to parse value for setting [index.number_of_shards]")
+		return nil, fail(400, "illegal_argument_exception",
+			"Failed to parse value for setting [index.number_of_shards]")
 	}
 	for range n {
 		x.shards = append(x.shards, newShard())
@@ -311,7 +315,8 @@ func (c *Cluster) clone(q *request, from, to string) (any, error) {
 			`"index.blocks.write=true"`, from)
 	}
 	if c.indices[to] != nil {
-		return nil, fail(400, "resource_already_exists_exception", "index [%s/%s] already exists", to, c.indices[to].uuid)
+		return nil, fail(400, "resource_already_exists_exception", "index [%s/%s] already exists", to,
+			c.indices[to].uuid)
 	}
 	var v struct{ Settings, Aliases map[string]any }
 	if err := q.decode(&v); err != nil {
@@ -426,8 +431,9 @@ func (c *Cluster) handleDefined(q *request, kind, name string) (any, error) {
 				t, _ := all[n].(map[string]any)
 				for st := range c.streams {
 					if kind == "_index_template" && fitsAny(t["index_patterns"], st) {
-						return nil, fail(400, "illegal_argument_exception", "unable to remove composable templates [%s] as they are "+
-							"in use by a data streams [%s]", n, st)
+						return nil, fail(400, "illegal_argument_exception",
+							"unable to remove composable templates [%s] as they are "+
+								"in use by a data streams [%s]", n, st)
 					}
 				}
 				delete(all, n)

@@ -3,6 +3,7 @@ package searchsim
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -64,8 +65,9 @@ func (c *Cluster) apply(w *write) (object, error) {
 		return nil, err
 	}
 	if x.stream != "" && w.op == "index" && w.index == x.stream {
-		return nil, fail(400, "illegal_argument_exception", "only write ops with an op_type of create are allowed in data "+
-			"streams")
+		return nil, fail(400, "illegal_argument_exception",
+			"only write ops with an op_type of create are allowed in data "+
+				"streams")
 	}
 	if w.id == "" {
 		w.id = newID()
@@ -92,7 +94,8 @@ func (c *Cluster) apply(w *write) (object, error) {
 	case w.ifSeq != nil && (was == nil || was.seq != *w.ifSeq):
 		return nil, conflict("required seqNo [" + strconv.FormatInt(*w.ifSeq, 10) + "]")
 	case w.version != nil && *w.version < version:
-		return nil, conflict(fmt.Sprintf("current version [%d] is higher than the one provided [%d]", version, *w.version))
+		return nil, conflict(fmt.Sprintf("current version [%d] is higher than the one provided [%d]", version,
+			*w.version))
 	}
 	if version++; w.version != nil {
 		version = *w.version
@@ -176,7 +179,8 @@ func learnFields(m map[string]any, fields map[string]any, still bool) error {
 		case known != nil:
 			if s, ok := v.(string); ok && (known["type"] == "long" || known["type"] == "float") {
 				if _, err := strconv.ParseFloat(s, 64); err != nil {
-					return fail(400, "mapper_parsing_exception", "failed to parse field [%s] of type [%v]", k, known["type"])
+					return fail(400, "mapper_parsing_exception", "failed to parse field [%s] of type [%v]", k,
+						known["type"])
 				}
 			}
 		}
@@ -272,11 +276,6 @@ func (c *Cluster) refresh(list ...*index) {
 // bulk does many writes. An action with a key that is not known makes all of it fail,
 // before anything is written.
 func (c *Cluster) bulk(q *request, name string) (any, error) {
-	type action struct {
-		Index, ID, Routing string
-		Version            *int64
-		VersionType        string `json:"version_type"`
-	}
 	known := map[string]bool{"_index": true, "_id": true, "routing": true, "version": true, "version_type": true,
 		"if_seq_no": true, "if_primary_term": true, "require_alias": true, "pipeline": true}
 	var all []*write
@@ -290,8 +289,9 @@ func (c *Cluster) bulk(q *request, name string) (any, error) {
 			w := &write{op: op, index: name}
 			for k, v := range raw {
 				if !known[k] {
-					return nil, fail(400, "illegal_argument_exception", "Action/metadata line [%d] contains an unknown "+
-						"parameter [%s]", i+1, k)
+					return nil, fail(400, "illegal_argument_exception",
+						"Action/metadata line [%d] contains an unknown "+
+							"parameter [%s]", i+1, k)
 				}
 				switch k {
 				case "_index":
@@ -310,7 +310,8 @@ func (c *Cluster) bulk(q *request, name string) (any, error) {
 			}
 			if op != "delete" {
 				if i++; i >= len(lines) {
-					return nil, fail(400, "illegal_argument_exception", "The bulk request must be terminated by a newline")
+					return nil, fail(400, "illegal_argument_exception",
+						"The bulk request must be terminated by a newline")
 				}
 				w.source = bytes.TrimSuffix(lines[i], []byte("\r"))
 			}
@@ -323,8 +324,8 @@ func (c *Cluster) bulk(q *request, name string) (any, error) {
 	for _, w := range all {
 		ans, err := c.apply(w)
 		if err != nil {
-			f, ok := err.(*failure)
-			if !ok {
+			var f *failure
+			if !errors.As(err, &f) {
 				return nil, err
 			}
 			failed = true

@@ -12,9 +12,8 @@ import (
 
 // reader is a point in time of some shards; it hangs on the node where it was opened.
 type reader struct {
-	node   *node
-	parts  []readerPart
-	indexU string
+	node  *node
+	parts []readerPart
 }
 
 type readerPart struct {
@@ -51,8 +50,9 @@ func (c *Cluster) handleSearch(q *request, found []*index, what, more string) (a
 
 func (c *Cluster) openReader(q *request, found []*index, called string) (any, error) {
 	if len(c.readers) >= c.opt.MostReaders {
-		return nil, fail(429, "rejected_execution_exception", "Trying to create too many Point In Time contexts. Must be "+
-			"less than or equal to: [%d].", c.opt.MostReaders)
+		return nil, fail(429, "rejected_execution_exception",
+			"Trying to create too many Point In Time contexts. Must be "+
+				"less than or equal to: [%d].", c.opt.MostReaders)
 	}
 	only := -1
 	if p, ok := strings.CutPrefix(q.query.Get("preference"), "_shards:"); ok {
@@ -123,8 +123,9 @@ func (c *Cluster) search(q *request, found []*index) (any, error) {
 		size = *body.Size
 	}
 	if size > 10000 {
-		return nil, fail(400, "illegal_argument_exception", "Result window is too large, from + size must be less than or "+
-			"equal to: [10000] but was [%d].", size)
+		return nil, fail(400, "illegal_argument_exception",
+			"Result window is too large, from + size must be less than or "+
+				"equal to: [10000] but was [%d].", size)
 	}
 	var parts []readerPart
 	if body.Pit != nil {
@@ -172,7 +173,8 @@ func (c *Cluster) search(q *request, found []*index) (any, error) {
 	hits = hits[min(body.From, len(hits)):]
 	hits = hits[:min(size, len(hits))]
 	var b bytes.Buffer
-	fmt.Fprintf(&b, `{"took":1,"timed_out":false,"_shards":{"total":%d,"successful":%[1]d,"skipped":0,"failed":0},"hits":{`,
+	fmt.Fprintf(&b,
+		`{"took":1,"timed_out":false,"_shards":{"total":%d,"successful":%[1]d,"skipped":0,"failed":0},"hits":{`,
 		len(parts))
 	if fmt.Sprint(body.Total) != "false" {
 		fmt.Fprintf(&b, `"total":{"value":%d,"relation":"eq"},`, total)

@@ -16,6 +16,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -200,8 +201,8 @@ type raw []byte
 func (n *node) answer(w http.ResponseWriter, r *http.Request, ans any, err error) {
 	w.Header().Set("Content-Type", "application/json; charset=UTF-8")
 	if err != nil {
-		f, ok := err.(*failure)
-		if !ok {
+		var f *failure
+		if !errors.As(err, &f) {
 			f = fail(500, "exception", "%v", err)
 		}
 		w.WriteHeader(f.status)
@@ -293,7 +294,8 @@ func (c *Cluster) describeNodes() object {
 	nodes := object{}
 	for _, n := range c.nodes {
 		if n.up {
-			nodes[n.id] = object{"name": n.name, "version": "2.19.0", "roles": []string{"cluster_manager", "data", "ingest"},
+			nodes[n.id] = object{"name": n.name, "version": "2.19.0",
+				"roles":      []string{"cluster_manager", "data", "ingest"},
 				"attributes": object{}, "http": object{"publish_address": n.listener.Addr().String()}}
 		}
 	}

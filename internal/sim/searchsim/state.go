@@ -128,7 +128,8 @@ func (q *request) indicesOf(list string) ([]*index, error) {
 func (c *Cluster) handleCluster(q *request, what, more string) (any, error) {
 	switch what {
 	case "health":
-		out := object{"cluster_name": c.opt.Name, "status": "green", "timed_out": false, "number_of_nodes": len(c.nodes)}
+		out := object{"cluster_name": c.opt.Name, "status": "green", "timed_out": false,
+			"number_of_nodes": len(c.nodes)}
 		all := object{}
 		for n := range c.indices {
 			all[n] = object{"status": "green"}
@@ -215,7 +216,8 @@ func (c *Cluster) stats(found []*index, q *request) any {
 				bytes += len(d.source)
 			}
 			shards[strconv.Itoa(i)] = []object{{"routing": object{"state": "STARTED", "primary": true},
-				"seq_no": object{"max_seq_no": s.next - 1, "local_checkpoint": s.next - 1, "global_checkpoint": s.next - 1},
+				"seq_no": object{"max_seq_no": s.next - 1, "local_checkpoint": s.next - 1,
+					"global_checkpoint": s.next - 1},
 				"commit": object{"user_data": object{"history_uuid": s.history}}}}
 		}
 		one := object{"primaries": object{"docs": object{"count": count}, "store": object{"size_in_bytes": bytes}}}

@@ -34,7 +34,8 @@ func (c *Cluster) handleStream(q *request, name string) (any, error) {
 		t := c.templateOf(name)
 		def, ok := t["data_stream"].(map[string]any)
 		if !ok {
-			return nil, fail(400, "illegal_argument_exception", "no matching index template found for data stream [%s]", name)
+			return nil, fail(400, "illegal_argument_exception",
+				"no matching index template found for data stream [%s]", name)
 		}
 		field := "@timestamp"
 		if f, ok := def["timestamp_field"].(map[string]any); ok {
@@ -65,7 +66,8 @@ func (c *Cluster) handleStream(q *request, name string) (any, error) {
 	out := []object{}
 	for n, st := range c.streams {
 		if name == "" || n == name {
-			out = append(out, object{"name": n, "generation": st.generation, "timestamp_field": object{"name": st.timestamp}})
+			out = append(out, object{"name": n, "generation": st.generation,
+				"timestamp_field": object{"name": st.timestamp}})
 		}
 	}
 	return object{"data_streams": out}, nil
@@ -95,6 +97,7 @@ func (c *Cluster) rollOver(name string) (any, error) {
 	if err := c.addGeneration(st); err != nil {
 		return nil, err
 	}
-	return object{"acknowledged": true, "rolled_over": true, "old_index": old, "new_index": st.indices[len(st.indices)-1]},
+	return object{"acknowledged": true, "rolled_over": true, "old_index": old,
+			"new_index": st.indices[len(st.indices)-1]},
 		nil
 }

@@ -78,15 +78,18 @@ func Start(t testing.TB, o Options) *Cluster {
 	for i := range n {
 		_, http, _ := net.SplitHostPort(ports[i])
 		_, transport, _ := net.SplitHostPort(ports[n+i])
-		args := []string{java, "-Xms" + heap, "-Xmx" + heap, "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-Xshare:auto"}
+		args := []string{java, "-Xms" + heap, "-Xmx" + heap, "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1",
+			"-Xshare:auto"}
 		lib := strings.TrimSpace(string(classes))
 		archives, _ := filepath.Glob(filepath.Join(filepath.Dir(strings.Split(lib, ":")[0]), "*.jsa"))
 		if o.Java == "" && len(archives) == 1 {
 			args = append(args, "-XX:SharedArchiveFile="+archives[0])
 		}
-		args = append(args, "-Dlog4j2.disable.jmx=true", "-Dlog4j.shutdownHookEnabled=false", "-Djava.awt.headless=true",
+		args = append(args, "-Dlog4j2.disable.jmx=true", "-Dlog4j.shutdownHookEnabled=false",
+			"-Djava.awt.headless=true",
 			"-Dio.netty.noUnsafe=true", "-Dio.netty.allocator.numDirectArenas=0", "-cp", lib, "SearchServer",
-			servertest.MemoryDir(t), "cluster.name=clover", "node.name=clover-"+strconv.Itoa(i+1), "network.host=127.0.0.1",
+			servertest.MemoryDir(t), "cluster.name=clover", "node.name=clover-"+strconv.Itoa(i+1),
+			"network.host=127.0.0.1",
 			"http.port="+http, "transport.port="+transport, "cluster.routing.allocation.disk.threshold_enabled=false",
 			"node.store.allow_mmap=false")
 		if n == 1 {
