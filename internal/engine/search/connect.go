@@ -107,26 +107,24 @@ func connect(t engine.Target) (*conn, error) {
 	case t.ByCertificate:
 		return nil, errors.New("a login by certificate needs search+https and a client certificate")
 	}
-	var header http.Header
-	user, secret := t.User, t.Secret
-	if user == "" && secret != "" {
-		header, secret = http.Header{"Authorization": {"ApiKey " + secret}}, ""
-	}
 	var urls []*url.URL
 	for _, h := range c.hosts {
 		urls = append(urls, &url.URL{Scheme: c.scheme, Host: h})
 	}
-	make := func(retry bool) (*elastictransport.Client, error) {
-		return elastictransport.New(elastictransport.Config{
-			URLs: urls, Username: user, Password: secret, Header: header,
-			Transport: c.http, DisableRetry: !retry, MaxRetries: 4,
-			RetryOnError: func(r *http.Request, _ error) bool { return r.Context().Err() == nil },
-			RetryBackoff: func(n int) time.Duration { return time.Duration(n) * 200 * time.Millisecond }})
+	opts := []elastictransport.Option{elastictransport.WithURLs(urls...), elastictransport.WithTransport(c.http)}
+	switch {
+	case t.User != "":
+		opts = append(opts, elastictransport.WithBasicAuth(t.User, t.Secret))
+	case t.Secret != "":
+		opts = append(opts, elastictransport.WithHeader(http.Header{"Authorization": {"ApiKey " + t.Secret}}))
 	}
-	if c.ask, err = make(true); err != nil {
+	c.ask, err = elastictransport.NewClient(append(opts, elastictransport.WithRetry(4, 502, 503, 504),
+		elastictransport.WithRetryOnError(func(r *http.Request, _ error) bool { return r.Context().Err() == nil }),
+		elastictransport.WithRetryBackoff(func(n int) time.Duration { return time.Duration(n) * 200 * time.Millisecond }))...)
+	if err != nil {
 		return nil, err
 	}
-	c.change, err = make(false)
+	c.change, err = elastictransport.NewClient(append(opts, elastictransport.WithDisableRetry())...)
 	return c, err
 }
 
