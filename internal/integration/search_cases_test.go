@@ -36,12 +36,17 @@ type request func(t testing.TB, method, path, body string) map[string]any
 // TestSearchStreams restores a data stream and all that is defined for the whole
 // cluster onto one that has nothing.
 func TestSearchStreams(t *testing.T) {
+	t.Parallel()
+	if long(1, 0) == 0 {
+		return // make test has the stand-in do
+	}
 	from, to := searchtest.Start(t, searchtest.Options{}), searchtest.Start(t, searchtest.Options{})
 	searchStreams(t, from.Address(), to.Address(), from.Do, to.Do)
 }
 
 // TestSearchStreamsOfTheStandIn is the same on the stand-in.
 func TestSearchStreamsOfTheStandIn(t *testing.T) {
+	t.Parallel()
 	from, do := searchStandIn(t, searchsim.Options{})
 	to, doTo := searchStandIn(t, searchsim.Options{Name: "paddock"})
 	searchStreams(t, from.Address(), to.Address(), do, doTo)
@@ -125,6 +130,7 @@ func searchStreams(t *testing.T, fromAddress, toAddress string, from, to request
 // protected, too much, or too little: it is left out with its reason, goes on rightly,
 // or fails clearly.
 func TestSearchOddAnswers(t *testing.T) {
+	t.Parallel()
 	c := searchtest.Start(t, searchtest.Options{Settings: []string{"search.max_open_pit_context=40"}})
 	index := func(name, body string) {
 		c.Do(t, http.MethodPut, "/"+name, body)
@@ -198,6 +204,7 @@ func TestSearchOddAnswers(t *testing.T) {
 // TestSearchLargeDocuments has documents of up to ten megabytes pass through a heap that
 // is small, and a document that cannot come back named.
 func TestSearchLargeDocuments(t *testing.T) {
+	t.Parallel()
 	c := searchtest.Start(t, searchtest.Options{Heap: "384m"})
 	c.Do(t, http.MethodPut, "/large", `{"mappings":{"properties":{"text":{"type":"text","index":false}}}}`)
 	want := []string{}
@@ -237,11 +244,13 @@ func TestSearchLargeDocuments(t *testing.T) {
 
 // TestSearchManyIndices has more names than a request line takes.
 func TestSearchManyIndices(t *testing.T) {
-	many := long(2000, 300)
+	t.Parallel()
+	yard := "fieldnotes-of-the-north-yard-" + strings.Repeat("and-of-the-heath-", 5)
+	many := long(2000, 60)
 	c := searchtest.Start(t, searchtest.Options{Heap: "700m", Settings: []string{"cluster.max_shards_per_node=5000",
 		"search.max_open_pit_context=4000"}})
 	for i := range many {
-		name := fmt.Sprintf("fieldnotes-of-the-north-yard-%05d", i)
+		name := fmt.Sprintf("%s-%05d", yard, i)
 		c.Do(t, http.MethodPut, "/"+name, `{"settings":{"number_of_shards":1,"number_of_replicas":0}}`)
 		c.Do(t, http.MethodPut, "/"+name+"/_doc/1", fmt.Sprintf(`{"n":%d}`, i))
 	}
@@ -258,5 +267,5 @@ func TestSearchManyIndices(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "changes", again.Made)
 	t.Logf("%d indices: %s, then %s", many, first.Round(time.Millisecond), time.Since(begin).Round(time.Millisecond))
-	c.Do(t, http.MethodPut, "/fieldnotes-of-the-north-yard-00000/_doc/2", `{"n":2}`)
+	c.Do(t, http.MethodPut, "/"+yard+"-00000/_doc/2", `{"n":2}`)
 }

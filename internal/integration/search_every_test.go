@@ -84,6 +84,7 @@ var everyDocument = []struct{ id, routing, source string }{
 // TestSearchEverything protects an index that has everything, deletes it, and restores
 // it on a cluster whose templates fit every name.
 func TestSearchEverything(t *testing.T) {
+	t.Parallel()
 	c := searchtest.Start(t, searchtest.Options{})
 	everything(t, c, everyField)
 }

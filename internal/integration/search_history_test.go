@@ -24,8 +24,9 @@ import (
 // killed and come back; points between, most of them of what has changed only, must be
 // what was written, and so must what is restored of them.
 func TestSearchHistories(t *testing.T) {
+	t.Parallel()
 	c := searchtest.Start(t, searchtest.Options{Nodes: 3})
-	n := long(40, 4)
+	n := long(100, 10)
 	if v, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_HISTORIES")); err == nil {
 		n = v
 	}
@@ -59,12 +60,12 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 		world searchWorld
 	}
 	var all []remembered
-	for round := range 5 {
+	for round := range long(5, 3) {
 		for range 20 + r.IntN(120) {
 			h.step()
 		}
 		var back func()
-		if len(c.Nodes) > 1 && round%2 == 1 && r.IntN(2) == 0 { // a node dies before, while, or not at all
+		if len(c.Nodes) > 1 && round == 1 && seed%4 < 1 { // a node takes long to come back // a node dies before, while, or not at all
 			node := 1 + r.IntN(2)
 			die := func() {
 				c.Nodes[node].Kill()
@@ -130,6 +131,10 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 // hold still, and on a newer one, with an index that has everything, where there is a
 // JDK for it.
 func TestSearchOtherVersions(t *testing.T) {
+	t.Parallel()
+	if long(1, 0) == 0 {
+		return // three servers to fetch and start: make test-long
+	}
 	t.Run("1.3", func(t *testing.T) {
 		c := searchtest.Start(t, searchtest.Options{Version: "1.3.14"})
 		for _, seed := range []uint64{1, 3} {
@@ -155,6 +160,7 @@ func TestSearchOtherVersions(t *testing.T) {
 // moment each must be the state after some number of writes, over all indices; without,
 // nothing that was there before and not touched since may be missing or altered.
 func TestSearchMoments(t *testing.T) {
+	t.Parallel()
 	c := searchtest.Start(t, searchtest.Options{Nodes: 3})
 	for _, exact := range []bool{true, false} {
 		t.Run(fmt.Sprintf("writes held back %v", exact), func(t *testing.T) { searchMoments(t, c, exact) })

@@ -19,6 +19,7 @@ import (
 // within moments, without anybody doing anything; what an administrator has blocked
 // stays blocked.
 func TestSearchNoBlockStays(t *testing.T) {
+	t.Parallel()
 	bin := builtBinary(t)
 	c := searchtest.Start(t, searchtest.Options{})
 	var names []string

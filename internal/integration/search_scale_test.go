@@ -24,6 +24,7 @@ import (
 // next one after a hundredth of them has changed and a thousandth is gone, and a restore
 // beside a bare bulk load (DEXAMEN_SEARCH_DOCUMENTS).
 func TestSearchScale(t *testing.T) {
+	t.Parallel()
 	documents := 4000
 	if n, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_DOCUMENTS")); err == nil {
 		documents = n

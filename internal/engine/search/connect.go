@@ -120,7 +120,9 @@ func connect(t engine.Target) (*conn, error) {
 	}
 	c.ask, err = elastictransport.NewClient(append(opts, elastictransport.WithRetry(4, 502, 503, 504),
 		elastictransport.WithRetryOnError(func(r *http.Request, _ error) bool { return r.Context().Err() == nil }),
-		elastictransport.WithRetryBackoff(func(n int) time.Duration { return time.Duration(n) * 200 * time.Millisecond }))...)
+		elastictransport.WithRetryBackoff(func(n int) time.Duration {
+			return time.Duration(n) * 200 * time.Millisecond
+		}))...)
 	if err != nil {
 		return nil, err
 	}
