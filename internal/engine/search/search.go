@@ -30,6 +30,7 @@ import (
 	"context"
 	"fmt"
 	"sync"
+	"sync/atomic"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -89,6 +90,7 @@ type cluster struct {
 	open   map[*view]bool
 	pinned *pinned
 	before *prepared
+	waited atomic.Bool     // for shards that are missing
 	held   map[string]bool // indices whose writes this connection holds back
 }
 

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/wait"
 	"dexamen/internal/engine"
 )
 
@@ -56,10 +57,17 @@ func (c *cluster) greet(ctx context.Context) error {
 	if c.about.uuid == "_na_" { // until a cluster has formed
 		c.about.uuid = ""
 	}
-	var err error
-	c.about.readers, err = c.findReaders(ctx)
 	c.patience = patience
-	return err
+	// All nodes are asked; one that has just gone makes that fail until it is missed.
+	for begin := time.Now(); ; {
+		var err error
+		if c.about.readers, err = c.findReaders(ctx); !serverFailed(err) || time.Since(begin) > patience {
+			return err
+		}
+		if werr := wait.For(ctx, 300*time.Millisecond); werr != nil {
+			return errors.Join(werr, err)
+		}
+	}
 }
 
 // patience is how long a cluster that has answered before may be without an answer.
@@ -77,17 +85,16 @@ func (c *cluster) findReaders(ctx context.Context) (readers, error) {
 	if err == nil && list.Pits != nil || is(err, http.StatusForbidden) {
 		return pointsInTime, nil
 	}
-	var a *apiError
-	if err != nil && !errors.As(err, &a) {
-		return 0, err
+	if err != nil && !lacking(err) {
+		return 0, fmt.Errorf("finding out which readers there are: %w", err)
 	}
 	// Servers that have the other kind refuse to GET it, and say what else they take.
 	err = c.get(ctx, "/_pit", nil)
-	if is(err, http.StatusMethodNotAllowed) && strings.Contains(err.Error(), "DELETE") {
+	switch {
+	case is(err, http.StatusMethodNotAllowed) && strings.Contains(err.Error(), "DELETE"):
 		return pointsInTime7, nil
-	}
-	if err != nil && !errors.As(err, &a) {
-		return 0, err
+	case err != nil && !lacking(err):
+		return 0, fmt.Errorf("finding out which readers there are: %w", err)
 	}
 	return scrolls, nil
 }
@@ -227,13 +234,21 @@ func (c *cluster) Choose(ctx context.Context, _ string) (engine.Choice, error) {
 // holdsWrites reports whether writes are to be held back while readers are opened.
 func (c *cluster) holdsWrites() bool { return c.t.Options[quiesceOption.Name] == writeBlock }
 
-// health asks how indices are: the status by name.
+// health asks how indices are: the status by name. Where a shard is missing it waits for
+// a while, once: another copy may be about to take the place of one that is gone.
 func (c *cluster) health(ctx context.Context) (status string, indices map[string]string, err error) {
 	var v struct {
 		Status  string
 		Indices map[string]struct{ Status string }
 	}
-	err = c.get(ctx, "/_cluster/health?level=indices&expand_wildcards=all&timeout=1s", &v)
+	const path = "/_cluster/health?level=indices&expand_wildcards=all&timeout="
+	err = c.get(ctx, path+"1s", &v)
+	if err == nil && v.Status == "red" && c.waited.CompareAndSwap(false, true) {
+		err = c.get(ctx, path+"15s&wait_for_status=yellow", &v)
+		if is(err, http.StatusRequestTimeout) { // it is red still; some servers answer so
+			err = c.get(ctx, path+"1s", &v)
+		}
+	}
 	indices = map[string]string{}
 	for n, i := range v.Indices {
 		indices[n] = i.Status
