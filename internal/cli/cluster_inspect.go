@@ -33,7 +33,11 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 		return a.screen.Encode(map[string]any{"cluster": name, "topology": t, "namespaces": jsonSpaces(spaces)})
 	}
 	s := a.screen
-	s.Line("%s  %s %s, server version %s", s.Accent(name), t.Kind, t.Identity, t.Version)
+	health := ""
+	if t.Health != "" {
+		health = ", " + t.Health
+	}
+	s.Line("%s  %s %s, server version %s%s", s.Accent(name), t.Kind, t.Identity, t.Version, health)
 	if len(t.Routers) > 0 {
 		s.Line("")
 		s.Line("  routers")
@@ -110,6 +114,9 @@ func jsonSpaces(list []engine.Namespace) []map[string]any {
 		if ns.Skip != "" {
 			m["skip"] = ns.Skip
 		}
+		if ns.Note != "" {
+			m["note"] = ns.Note
+		}
 		out = append(out, m)
 	}
 	return out
@@ -119,7 +126,10 @@ func (a *app) showSpaces(spaces []engine.Namespace) {
 	tb := a.screen.Table("namespace", ">records", ">size", "")
 	var n, size int64
 	for _, ns := range spaces {
-		note := ns.Skip
+		note := ns.Note
+		if ns.Skip != "" {
+			note = a.screen.Loss("left out: ") + ns.Skip
+		}
 		if !ns.Kind.HasRecords() {
 			note = "view"
 		}

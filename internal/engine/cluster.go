@@ -13,6 +13,8 @@ type Namespace struct {
 	Shard   string // that holds it; of a sharded namespace each shard has a part
 	Records int64  // as the server estimates
 	Bytes   int64
+	// Note says at a glance what else is worth knowing: "2 shards, 1 replica".
+	Note string
 	// Skip, where set, is why Dexamen cannot protect it.
 	Skip string
 }

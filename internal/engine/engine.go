@@ -168,9 +168,11 @@ type Topology struct {
 	Identity string `json:"identity"`
 	// ID is what the cluster was given when it was made, and no other has; empty
 	// where it is not told.
-	ID      string  `json:"id,omitempty"`
-	Version string  `json:"version"`
-	Shards  []Shard `json:"shards"`
+	ID      string `json:"id,omitempty"`
+	Version string `json:"version"`
+	// Health is what the cluster says of itself as a whole; empty where it does not.
+	Health string  `json:"health,omitempty"`
+	Shards []Shard `json:"shards"`
 	// Routers give applications access to a sharded cluster.
 	Routers     []Member     `json:"routers,omitempty"`
 	Limitations []Limitation `json:"limitations,omitempty"`

@@ -43,6 +43,7 @@ func keyScale(t testing.TB) int {
 type usage struct {
 	wall, cpu time.Duration
 	peak      int // MiB
+	out       string
 }
 
 func (u usage) String() string {
@@ -76,7 +77,8 @@ func measuredProgram(t testing.TB, from, to string) func(args ...string) usage {
 			select {
 			case err := <-ended:
 				require.NoError(t, err, out.String())
-				return usage{time.Since(begun), cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(), peak}
+				return usage{time.Since(begun), cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(), peak,
+					out.String()}
 			case <-time.After(10 * time.Millisecond):
 				peak = max(peak, peakOf(cmd.Process.Pid))
 			}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/search/searchtest"
 	"dexamen/internal/moment"
@@ -268,4 +269,51 @@ func TestSearchManyIndices(t *testing.T) {
 	require.Equal(t, "changes", again.Made)
 	t.Logf("%d indices: %s, then %s", many, first.Round(time.Millisecond), time.Since(begin).Round(time.Millisecond))
 	c.Do(t, http.MethodPut, "/"+yard+"-00000/_doc/2", `{"n":2}`)
+}
+
+// TestSearchFullReadProves has a change that no sequence number tells of be found by the
+// next full read, and not before; and what was not continued be read whole.
+func TestSearchFullReadProves(t *testing.T) {
+	t.Parallel()
+	c, do := searchStandIn(t, searchsim.Options{})
+	do(t, http.MethodPut, "/notes", `{"settings":{"number_of_shards":2}}`)
+	for i := range 50 {
+		do(t, http.MethodPut, fmt.Sprintf("/notes/_doc/%d", i), fmt.Sprintf(`{"n":%d}`, i))
+	}
+	e := newRunner(t)
+	var said string
+	e.OnEvent = func(v run.Event) { said += v.Text + "\n" }
+	cl := open(t, "clover", c.Address())
+	take := func(full bool) *store.Point {
+		said, e.FullRead = "", full
+		p, err := snapshot.Take(ctx, e, "clover", cl)
+		require.NoError(t, err)
+		return p
+	}
+	first := take(false)
+	require.Equal(t, "scan", first.Made)
+	do(t, http.MethodPut, "/notes/_doc/new", `{"n":99}`)
+	p := take(true)
+	require.Equal(t, "scan", p.Made)
+	require.Contains(t, said, "equal to point "+first.ID+" with what has changed since")
+	c.Slip("notes", "7", []byte(`{"n":-7}`))
+	do(t, http.MethodPut, "/notes/_doc/newer", `{"n":100}`)
+	p = take(false)
+	require.Equal(t, "changes", p.Made)
+	require.Len(t, p.Caveats, 1, "of the writes that went on alone")
+	p = take(true)
+	require.Contains(t, said, "not to be relied on")
+	require.Contains(t, strings.Join(p.Caveats, " "), "1 otherwise; changed 7")
+	require.Contains(t, pointTexts(t, e, p)["notes"], searchDoc{"7", "", 1, `{"n":-7}`}.text())
+	// Another primary: sequence numbers may have been given out twice.
+	c.Kill(2)
+	do(t, http.MethodDelete, "/notes/_doc/3", "")
+	p = take(false)
+	require.Equal(t, "scan", p.Made)
+	require.Contains(t, said, "another primary")
+	require.Len(t, pointTexts(t, e, p)["notes"], 51)
+	do(t, http.MethodDelete, "/notes/_doc/4", "")
+	p = take(false)
+	require.Equal(t, "changes", p.Made)
+	require.Len(t, pointTexts(t, e, p)["notes"], 50)
 }

@@ -53,7 +53,14 @@ func TestSearchScale(t *testing.T) {
 	}
 	c.Do(t, http.MethodPost, "/notes/_bulk?refresh=true", changes.String())
 	second := run("snapshot", "from")
-	t.Logf("second snapshot: %s (%.2f of the first)", second, second.wall.Seconds()/first.wall.Seconds())
+	stored := func(u usage) float64 {
+		_, n, _ := strings.Cut(u.out, `"stored": `)
+		v, err := strconv.ParseFloat(strings.FieldsFunc(n, func(r rune) bool { return r == ',' || r == '\n' })[0], 64)
+		require.NoError(t, err)
+		return v
+	}
+	t.Logf("second snapshot: %s (%.2f of the first); stored %.2f %% of the first", second,
+		second.wall.Seconds()/first.wall.Seconds(), 100*stored(second)/stored(first))
 	third := run("snapshot", "from")
 	t.Logf("third snapshot, nothing changed: %s", third)
 	restored := run("restore", "from@latest/notes", "--rename", "notes=notes-again", "--yes")

@@ -78,7 +78,6 @@ func (s *snapshot) scanIncremental(ctx context.Context, inc engine.Incremental, 
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.whole++
 	if b != nil && err == nil {
 		s.compare(ctx, ns, p, changed, root)
 	}
@@ -109,7 +108,7 @@ func (s *snapshot) compare(ctx context.Context, ns engine.Namespace, p *store.Po
 
 // changed builds a namespace's tree of what a point has of it and what was written
 // since. Records that are gone do not show there: when there are fewer than the tree
-// has, all keys are read, and those that are not among them are taken away.
+// would have, all keys are read, and those that are not among them are taken away.
 func (s *snapshot) changed(ctx context.Context, inc engine.Incremental, ns engine.Namespace,
 	b *store.PointNamespace, readers chan struct{}) (tree.Root, error) {
 	parts, err := inc.Since(ctx, ns, b.Cursor, 2*s.Readers())
@@ -129,7 +128,9 @@ func (s *snapshot) changed(ctx context.Context, inc engine.Incremental, ns engin
 	if err != nil {
 		return tree.Root{}, err
 	}
-	root, err := s.edited(ctx, b.Root, edits, false)
+	// How many there would be is found out first: of what is made for nothing, nothing
+	// is stored.
+	would, err := merged(ctx, s.w, b.Root, edits, nil, nowhere{})
 	if err != nil {
 		return tree.Root{}, err
 	}
@@ -137,37 +138,94 @@ func (s *snapshot) changed(ctx context.Context, inc engine.Incremental, ns engin
 	switch {
 	case err != nil:
 		return tree.Root{}, err
-	case n < 0 || n > root.Records:
+	case n < 0 || n > would.Records:
 		return tree.Root{}, fmt.Errorf("%w: the servers count %d records, and the point with what was written since "+
-			"has %d", engine.ErrNotContinued, n, root.Records)
-	case n < root.Records:
-		if root, err = s.withoutGone(ctx, inc, ns, root, readers); err == nil && root.Records != n {
-			err = fmt.Errorf("%w: the servers count %d records, and give the keys of %d", engine.ErrNotContinued, n,
-				root.Records)
-		}
+			"has %d", engine.ErrNotContinued, n, would.Records)
+	case n == would.Records:
+		return merged(ctx, s.w, b.Root, edits, nil, s.w)
+	}
+	gone, err := s.goneSince(ctx, inc, ns, b.Root, readers)
+	if err != nil {
+		return tree.Root{}, err
+	}
+	defer gone.Close()
+	root, err := merged(ctx, s.w, b.Root, edits, gone, s.w)
+	if err == nil && root.Records != n {
+		err = fmt.Errorf("%w: the servers count %d records, and give the keys of %d", engine.ErrNotContinued, n,
+			root.Records)
 	}
 	return root, err
 }
 
-// edited returns a tree with records put or removed.
-func (s *snapshot) edited(ctx context.Context, root tree.Root, edits *extsort.Sorter, remove bool) (tree.Root, error) {
-	if edits.Len() == 0 {
-		return root, nil
+// nowhere is a sink that keeps nothing.
+type nowhere struct{}
+
+func (nowhere) PutNode(context.Context, tree.Hash, []byte, tree.Hash) error { return nil }
+
+// merged returns a tree with records put and, where gone is given, those of its keys
+// removed; the two have no key in common.
+func merged(ctx context.Context, src tree.Source, root tree.Root, puts, gone *extsort.Sorter, to tree.Sink) (
+	tree.Root, error) {
+	all := &bothEdits{}
+	for i, s := range []*extsort.Sorter{puts, gone} {
+		if s == nil {
+			continue
+		}
+		items, err := s.Sorted()
+		if err != nil {
+			return root, err
+		}
+		defer items.Close()
+		all.side[i] = &extsort.PutEdits{Items: items, Remove: i == 1}
 	}
-	items, err := edits.Sorted()
-	if err != nil {
-		return root, err
-	}
-	defer items.Close()
-	return tree.Merge(ctx, s.w, root, &extsort.PutEdits{Items: items, Remove: remove}, s.w)
+	return tree.Merge(ctx, src, root, all, to)
 }
 
-// withoutGone reads the keys of a namespace and takes away what has none of them.
-func (s *snapshot) withoutGone(ctx context.Context, inc engine.Incremental, ns engine.Namespace, root tree.Root,
-	readers chan struct{}) (tree.Root, error) {
+// bothEdits are edits of two kinds, in order of their keys.
+type bothEdits struct {
+	side  [2]*extsort.PutEdits
+	key   [2][]byte
+	more  [2]bool
+	begun bool
+	last  int
+}
+
+func (b *bothEdits) pull(ctx context.Context, i int) (err error) {
+	if b.side[i] != nil {
+		b.key[i], b.more[i], err = b.side[i].NextKey(ctx)
+	}
+	return err
+}
+
+// NextKey implements [tree.Edits].
+func (b *bothEdits) NextKey(ctx context.Context) ([]byte, bool, error) {
+	for i := range b.side {
+		if b.begun && i != b.last {
+			continue
+		}
+		if err := b.pull(ctx, i); err != nil {
+			return nil, false, err
+		}
+	}
+	b.begun, b.last = true, 0
+	if !b.more[0] || b.more[1] && bytes.Compare(b.key[1], b.key[0]) < 0 {
+		b.last = 1
+	}
+	return b.key[b.last], b.more[b.last], nil
+}
+
+// Edit implements [tree.Edits].
+func (b *bothEdits) Edit(ctx context.Context, old []byte, present bool) ([]byte, bool, error) {
+	return b.side[b.last].Edit(ctx, old, present)
+}
+
+// goneSince reads the keys of a namespace and returns those of a tree that are not
+// among them.
+func (s *snapshot) goneSince(ctx context.Context, inc engine.Incremental, ns engine.Namespace, root tree.Root,
+	readers chan struct{}) (gone *extsort.Sorter, err error) {
 	parts, err := inc.Partitions(ctx, ns, 2*s.Readers())
 	if err != nil {
-		return root, err
+		return nil, err
 	}
 	keys := extsort.New(s.TempDir(), s.SortMemory()/s.Readers())
 	defer keys.Close()
@@ -183,36 +241,31 @@ func (s *snapshot) withoutGone(ctx context.Context, inc engine.Incremental, ns e
 		})
 	}
 	if err := g.Wait(); err != nil {
-		return root, err
+		return nil, err
 	}
 	items, err := keys.Sorted()
 	if err != nil {
-		return root, err
+		return nil, err
 	}
 	defer items.Close()
-	gone := extsort.New(s.TempDir(), s.SortMemory()/s.Readers())
-	defer gone.Close()
+	gone = extsort.New(s.TempDir(), s.SortMemory()/s.Readers())
 	there, _, more, err := items.Next()
-	if err != nil {
-		return root, err
-	}
-	err = tree.Keys(ctx, s.w, root, func(key []byte) error {
-		if more && bytes.Compare(there, key) < 0 {
-			return fmt.Errorf("%w: there is a record that was not written since, and the point lacks it",
-				engine.ErrNotContinued)
-		}
-		if !more || !bytes.Equal(there, key) {
-			return gone.Add(key, nil)
-		}
-		for more && bytes.Equal(there, key) {
-			if there, _, more, err = items.Next(); err != nil {
-				return err
+	if err == nil {
+		err = tree.Keys(ctx, s.w, root, func(key []byte) error {
+			for more && bytes.Compare(there, key) < 0 { // a new one
+				if there, _, more, err = items.Next(); err != nil {
+					return err
+				}
 			}
-		}
-		return nil
-	})
-	if err != nil {
-		return root, err
+			if !more || !bytes.Equal(there, key) {
+				return gone.Add(key, nil)
+			}
+			return nil
+		})
 	}
-	return s.edited(ctx, root, gone, true)
+	if err != nil {
+		gone.Close()
+		return nil, err
+	}
+	return gone, nil
 }

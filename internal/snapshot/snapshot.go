@@ -237,7 +237,6 @@ type snapshot struct {
 	gone    map[string]bool   // namespaces that went while they were read
 	cursors map[string][]byte // by namespace, up to where it was read
 	from    map[string]bool   // points that reading went on from
-	whole   int               // namespaces that were read whole
 	caveats []string
 	total   atomic.Int64
 	done    atomic.Int64

@@ -37,6 +37,18 @@ func (i *indexState) shards() int {
 	return max(n, len(i.PrimaryTerms))
 }
 
+// note says how many parts and copies there are.
+func (i *indexState) note() string {
+	count := func(n, what string) string {
+		if n != "1" {
+			what += "s"
+		}
+		return n + " " + what
+	}
+	return count(fmt.Sprint(i.shards()), "shard") + ", " +
+		count(settingText(i.Settings, "index.number_of_replicas"), "replica")
+}
+
 // definition returns what makes the index work. Blocks that this connection has put
 // there are not the index's own.
 func (i *indexState) definition(held bool) *definition {
@@ -175,10 +187,15 @@ func (c *cluster) listing(ctx context.Context) (out []engine.Namespace, s *state
 		ns := c.namespace(s, name)
 		ns.Records, ns.Bytes = sizes[name].docs, sizes[name].bytes
 		ns.Skip = skip(s.indices[name], health[name])
+		ns.Note = s.indices[name].note()
+		if h := health[name]; h != "green" {
+			ns.Note += ", " + h
+		}
 		out = append(out, ns)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.streams)) {
 		ns := c.namespace(s, name)
+		ns.Note = fmt.Sprintf("data stream of %d indices", len(s.streams[name].Indices))
 		for _, i := range s.streams[name].Indices {
 			ns.Records += sizes[i.Name].docs
 			ns.Bytes += sizes[i.Name].bytes

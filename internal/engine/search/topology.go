@@ -131,13 +131,16 @@ func (n *nodeInfo) role() string {
 // Topology implements [engine.Cluster]. The cluster's nodes are members of one shard:
 // what is read lies on all of them.
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
-	ctx, cancel := context.WithTimeout(ctx, askTime)
+	ctx, cancel := context.WithTimeout(ctx, 2*askTime)
 	defer cancel()
 	t := &engine.Topology{Engine: Name, Kind: "search cluster", Identity: c.about.name, ID: c.about.uuid,
 		Version: c.about.version, Settings: c.t.Settings, Exact: c.holdsWrites()}
 	members, err := c.members(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
+		return nil, c.fail(err)
+	}
+	if t.Health, _, err = c.health(ctx); err != nil {
+		return nil, c.fail(err)
 	}
 	for _, m := range members {
 		if m.Healthy && m.Version != "" && (t.Version == "" || older(m.Version, t.Version)) {

@@ -343,3 +343,17 @@ func (c *Cluster) bulk(q *request, name string) (any, error) {
 	}
 	return object{"took": 1, "errors": failed, "items": items}, nil
 }
+
+// Slip changes what a document holds without a version or sequence number: what no
+// server does, so that it can be seen whether it would be noticed.
+func (c *Cluster) Slip(index, id string, source []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, s := range c.indices[index].shards {
+		if d := s.docs[id]; d != nil {
+			slipped := *d
+			slipped.source = source
+			s.docs[id], s.dirty = &slipped, true
+		}
+	}
+}
