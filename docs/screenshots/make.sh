@@ -59,7 +59,7 @@ shot policy 'dexamen policy preview nightly'
 # that does not answer is in it, and a daemon that is killed.
 fast=$work/fast.yaml
 sed -e 's/snapshot: "15 1 \* \* \*"/snapshot: every 20s/' -e 's/full_read: every 7d/full_read: every 1m/' -e 's/capture: 10m/capture: 10s/' -e 's/every_moment: 7d/every_moment: 1m/' \
-    -e 's/thin: .*/thin: [hourly for 3d, daily for 30d]/' -e 's/rpo: 30m/rpo: 1m/' -e 's/^clusters:/clusters:\n  fallow: { address: "mongodb:\/\/127.0.0.1:1\/", labels: { yard: north }, store: larder }/' "$DEXAMEN_CONFIG" > "$fast"
+    -e 's/thin: .*weekly.*/thin: [hourly for 3d, daily for 30d]/' -e 's/rpo: 30m/rpo: 1m/' -e 's/^clusters:/clusters:\n  fallow: { address: "mongodb:\/\/127.0.0.1:1\/", labels: { yard: north }, store: larder }/' "$DEXAMEN_CONFIG" > "$fast"
 sed -i 's/^policies:/&/; s/^    rpo: 1m/    rpo: 1m\n    hooks:\n      - { before: snapshot, run: [\/bin\/echo, the bees are counted] }/' "$fast"
 for life in 75 60; do
   "$bin" --config "$fast" daemon > "$work/daemon.log" 2>&1 &

@@ -52,6 +52,10 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 			s.Line("  shard %s", s.Accent(sh.Name))
 		}
 		a.showMembers(sh.Members)
+		if _, drv, err := engine.ForAddress(a.cfg.Clusters[name].Address); err == nil && sh.Log == nil &&
+			drv.Model().Traits().Incremental {
+			continue // servers of this kind keep none
+		}
 		if sh.Log == nil {
 			s.Line("  log: %s", s.Loss("none"))
 			continue

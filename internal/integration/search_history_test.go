@@ -65,7 +65,8 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 			h.step()
 		}
 		var back func()
-		if len(c.Nodes) > 1 && round == 1 && seed%4 < 1 { // a node takes long to come back // a node dies before, while, or not at all
+		// A node dies before the point is made or while; it takes long to come back.
+		if len(c.Nodes) > 1 && round == 1 && seed%4 < 1 {
 			node := 1 + r.IntN(2)
 			die := func() { c.Nodes[node].Kill() }
 			c.Do(t, http.MethodGet, "/_cluster/health?wait_for_status=green&timeout=60s", "")
