@@ -3,6 +3,7 @@ package search
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -138,11 +139,15 @@ func (c *conn) close() {
 }
 
 // spread has requests go to all nodes of the cluster, where they answer at the
-// addresses that they publish.
+// addresses that they publish, with certificates that are good for these.
 func (c *conn) spread(ctx context.Context, published []string) {
+	var dial func(ctx context.Context, network, address string) (net.Conn, error)
+	d := &net.Dialer{Timeout: 2 * time.Second}
+	if dial = d.DialContext; c.scheme == "https" {
+		dial = (&tls.Dialer{NetDialer: d, Config: c.http.TLSClientConfig}).DialContext
+	}
 	for _, a := range published {
-		d := net.Dialer{Timeout: 2 * time.Second}
-		n, err := d.DialContext(ctx, "tcp", a)
+		n, err := dial(ctx, "tcp", a)
 		if err != nil {
 			return // behind a proxy, say: the addresses that were configured must do
 		}

@@ -310,7 +310,9 @@ func (c *cluster) Quiescible(ctx context.Context, chosen func(string) bool) (eng
 	return engine.Hold{What: what, Detail: detail}, err
 }
 
-func takesNoWrites(i *indexState) bool { return i.blocked("write") || i.blocked("read_only") }
+func takesNoWrites(i *indexState) bool {
+	return i.blocked("write") || i.blocked("read_only") || i.blocked("read_only_allow_delete")
+}
 
 // Quiesce implements [engine.Quiescer]. When it returns, writes that had begun have
 // ended, and others are refused.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -109,9 +110,12 @@ type nodeInfo struct {
 	}
 }
 
+// address returns where clients reach the node. It may be published as HOST/IP:PORT: the
+// host is what certificates are of.
 func (n *nodeInfo) address() string {
-	if _, a, ok := strings.Cut(n.HTTP.Address, "/"); ok {
-		return a
+	host, a, named := strings.Cut(n.HTTP.Address, "/")
+	if _, port, err := net.SplitHostPort(a); named && err == nil {
+		return net.JoinHostPort(host, port)
 	}
 	return n.HTTP.Address
 }
