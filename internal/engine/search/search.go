@@ -19,7 +19,8 @@
 //	scan.go        reading documents
 //	pin.go         everything at one moment: readers opened while writes are held back
 //	since.go       what has changed since a point
-//	write.go       restoring an index
+//	write.go       restoring an index: its stage
+//	bulk.go        writing documents
 //	publish.go     a stage takes its name
 //	stream.go      restoring a data stream
 //	cluster_wide.go  templates, pipelines, scripts, settings
