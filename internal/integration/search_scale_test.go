@@ -43,29 +43,34 @@ func TestSearchScale(t *testing.T) {
 	t.Logf("first snapshot: %s (%.2f of the scroll's wall)", first, first.wall.Seconds()/wall.Seconds())
 
 	r := rand.New(rand.NewPCG(1, 2))
-	var changes bytes.Buffer
-	for range documents / 100 {
-		fmt.Fprintf(&changes, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"text\":\"changed\",\"n\":%d}\n",
-			r.IntN(documents), r.IntN(99))
-	}
-	for range documents / 1000 {
-		fmt.Fprintf(&changes, "{\"delete\":{\"_id\":\"note-%d\"}}\n", r.IntN(documents))
-	}
-	c.Do(t, http.MethodPost, "/notes/_bulk?refresh=true", changes.String())
-	second := run("snapshot", "from")
 	stored := func(u usage) float64 {
 		_, n, _ := strings.Cut(u.out, `"stored": `)
 		v, err := strconv.ParseFloat(strings.FieldsFunc(n, func(r rune) bool { return r == ',' || r == '\n' })[0], 64)
 		require.NoError(t, err)
 		return v
 	}
-	t.Logf("second snapshot: %s (%.2f of the first); stored %.2f %% of the first", second,
-		second.wall.Seconds()/first.wall.Seconds(), 100*stored(second)/stored(first))
+	next := func(what string, gone int) usage {
+		var changes bytes.Buffer
+		for range documents / 100 {
+			fmt.Fprintf(&changes, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"text\":\"changed\",\"n\":%d}\n", r.IntN(documents),
+				r.IntN(99))
+		}
+		for range gone {
+			fmt.Fprintf(&changes, "{\"delete\":{\"_id\":\"note-%d\"}}\n", documents/2+r.IntN(documents/2))
+		}
+		c.Do(t, http.MethodPost, "/notes/_bulk?refresh=true", changes.String())
+		u := run("snapshot", "from")
+		t.Logf("%s: %s (%.2f of the first); stored %.2f %% of the first", what, u, u.wall.Seconds()/first.wall.Seconds(),
+			100*stored(u)/stored(first))
+		return u
+	}
+	changed := next("a hundredth changed", 0)
+	second := next("a hundredth changed and a thousandth gone", documents/1000)
 	third := run("snapshot", "from")
 	t.Logf("third snapshot, nothing changed: %s", third)
 	restored := run("restore", "from@latest/notes", "--rename", "notes=notes-again", "--yes")
 	t.Logf("restore, read back twice: %s (%.2f of the bulk load)", restored, restored.wall.Seconds()/loaded.Seconds())
-	for _, u := range []usage{first, second, third, restored} {
+	for _, u := range []usage{first, changed, second, third, restored} {
 		require.Less(t, u.peak, 400, "memory is bounded")
 	}
 	a, b := c.Do(t, http.MethodGet, "/notes/_count", ""), c.Do(t, http.MethodGet, "/notes-again/_count", "")
