@@ -52,7 +52,8 @@ func TestSearchScale(t *testing.T) {
 	next := func(what string, gone int) usage {
 		var changes bytes.Buffer
 		for range documents / 100 {
-			fmt.Fprintf(&changes, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"text\":\"changed\",\"n\":%d}\n", r.IntN(documents),
+			fmt.Fprintf(&changes, "{\"index\":{\"_id\":\"note-%d\"}}\n{\"text\":\"changed\",\"n\":%d}\n",
+				r.IntN(documents),
 				r.IntN(99))
 		}
 		for range gone {
@@ -60,7 +61,8 @@ func TestSearchScale(t *testing.T) {
 		}
 		c.Do(t, http.MethodPost, "/notes/_bulk?refresh=true", changes.String())
 		u := run("snapshot", "from")
-		t.Logf("%s: %s (%.2f of the first); stored %.2f %% of the first", what, u, u.wall.Seconds()/first.wall.Seconds(),
+		t.Logf("%s: %s (%.2f of the first); stored %.2f %% of the first", what, u,
+			u.wall.Seconds()/first.wall.Seconds(),
 			100*stored(u)/stored(first))
 		return u
 	}
