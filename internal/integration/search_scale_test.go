@@ -25,6 +25,9 @@ import (
 // beside a bare bulk load (DEXAMEN_SEARCH_DOCUMENTS).
 func TestSearchScale(t *testing.T) {
 	t.Parallel()
+	if long(1, 0) == 0 {
+		return // make test-long
+	}
 	documents := 4000
 	if n, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_DOCUMENTS")); err == nil {
 		documents = n
