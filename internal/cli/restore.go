@@ -31,6 +31,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
 			&cli.StringFlag{Name: "conflict", Value: "refuse",
 				Usage: "what to do where a namespace is there already: refuse or replace"},
+			&cli.StringSliceFlag{Name: "also",
+				Usage: "and what fits this `PATTERN` of the same moment; may be repeated"},
 			&cli.StringSliceFlag{Name: "except",
 				Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
 			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records " +
@@ -84,8 +86,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	defer cl.Close()
 	plan, err := restore.NewPlan(ctx, e.Runner, m, cl,
-		restore.Options{Pattern: ad.Pattern, Rename: rename, Except: c.StringSlice("except"),
-			Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"),
+		restore.Options{Pattern: ad.Pattern, Also: c.StringSlice("also"), Rename: rename,
+			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"),
 			Chosen: chosen})
 	if err != nil {
 		return err

@@ -19,6 +19,8 @@ import (
 // Options say what to restore and how.
 type Options struct {
 	Pattern string
+	// Also are patterns of more namespaces, each of which must fit one.
+	Also []string
 	// Rename maps names, or beginnings of names ended by '.' or '*', to
 	// others; of several that fit a name the longest counts.
 	Rename map[string]string
@@ -90,12 +92,10 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 		return nil, err
 	}
 	moment.WarnUntracked(ctx, e, m)
-	found := false
-	for _, n := range names {
-		found = found || address.Match(opt.Pattern, n)
-	}
-	if !found {
-		return nil, m.Unknown(ctx, opt.Pattern, names)
+	for _, pattern := range append([]string{opt.Pattern}, opt.Also...) {
+		if !slices.ContainsFunc(names, func(n string) bool { return address.Match(pattern, n) }) {
+			return nil, m.Unknown(ctx, pattern, names)
+		}
 	}
 	x, err := e.Store.NewScratch(e.Temp)
 	if err != nil {
@@ -272,7 +272,8 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 
 // chosen reports whether a namespace is to be restored.
 func (p *Plan) chosen(name string) bool {
-	if !address.Match(p.opt.Pattern, name) {
+	if !address.Match(p.opt.Pattern, name) &&
+		!slices.ContainsFunc(p.opt.Also, func(a string) bool { return address.Match(a, name) }) {
 		return false
 	}
 	for _, e := range p.opt.Except {
