@@ -72,8 +72,7 @@ func (p *Tour) clover() error {
 	}
 	p.say("The index comes back with its mapping, analyzer and alias; yesterday's is put in the place of the " +
 		"spoiled one.")
-	for _, line := range []string{"restore clover@latest/" + day(2) + " --yes",
-		"restore clover@latest/" + day(1) + " --conflict replace --yes",
+	for _, line := range []string{"restore clover@latest/" + day(2) + " --also " + day(1) + " --conflict replace --yes",
 		"verify clover@latest/fieldnotes-* --live clover"} {
 		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
