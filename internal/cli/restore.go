@@ -87,8 +87,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	defer cl.Close()
 	plan, err := restore.NewPlan(ctx, e.Runner, m, cl,
 		restore.Options{Pattern: ad.Pattern, Also: c.StringSlice("also"), Rename: rename,
-			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace", Settings: c.Bool("cluster-wide"),
-			Chosen: chosen})
+			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace",
+			Settings: c.Bool("cluster-wide"),
+			Chosen:   chosen})
 	if err != nil {
 		return err
 	}
