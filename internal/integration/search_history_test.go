@@ -231,9 +231,17 @@ func searchMoments(t *testing.T, c *searchtest.Cluster, exact bool) {
 		p, err := snapshot.Take(ctx, e, "clover", openWith(t, "clover", c.Address(), options))
 		require.NoError(t, err)
 		got := pointTexts(t, e, p)
+		// A write that the point has may not have been heard of yet.
 		mu.Lock()
-		during := states
+		heard := len(states)
 		mu.Unlock()
+		var during []searchWorld
+		require.Eventually(t, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			during = states
+			return len(states) > heard+1
+		}, time.Minute, 5*time.Millisecond)
 		require.Equal(t, exact, p.Exact)
 		if exact {
 			diff := ""
