@@ -217,6 +217,7 @@ func searchMoments(t *testing.T, c *searchtest.Cluster, exact bool) {
 			mu.Unlock()
 		}
 	}()
+	defer func() { close(stop); <-ended }() // also where the test fails
 	e := newRunner(t)
 	options := map[string]any{}
 	if exact {
@@ -256,8 +257,6 @@ func searchMoments(t *testing.T, c *searchtest.Cluster, exact bool) {
 		require.NotEmpty(t, p.Caveats)
 		checkUntouched(t, during, got)
 	}
-	close(stop)
-	<-ended
 }
 
 // step1 deletes a document.
