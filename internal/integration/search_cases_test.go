@@ -250,9 +250,9 @@ func TestSearchLargeDocuments(t *testing.T) {
 func TestSearchManyIndices(t *testing.T) {
 	t.Parallel()
 	yard := "fieldnotes-of-the-north-yard-" + strings.Repeat("and-of-the-heath-", 5)
-	many := long(2000, 60)
+	many := long(400, 60)
 	address, do := "", request(nil)
-	if many < 1000 { // the stand-in bounds the line as real servers do
+	if many < 100 { // the stand-in bounds the line as real servers do
 		c, d := searchStandIn(t, searchsim.Options{})
 		address, do = c.Address(), d
 	} else {
