@@ -27,7 +27,7 @@ import (
 func TestSearchHistories(t *testing.T) {
 	t.Parallel()
 	c := searchtest.Start(t, searchtest.Options{Nodes: 3})
-	n := long(100, 10)
+	n := long(30, 10) // make search: 100
 	if v, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_HISTORIES")); err == nil {
 		n = v
 	}
