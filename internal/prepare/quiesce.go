@@ -3,6 +3,7 @@ package prepare
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"dexamen/internal/core/process"
@@ -61,15 +62,21 @@ func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluste
 	if !ok {
 		return nothing, nil
 	}
-	h, err := q.Quiescible(ctx, chosen)
-	if err != nil || h.What == "" {
-		return nothing, err
-	}
 	claim, err := e.Store.AcquireFor(ctx, quiescedMark, cluster)
+	_, brief := c.(engine.Pinned)
+	if errors.Is(err, store.ErrHeld) && brief {
+		// What it holds still must not be taken for what somebody has stopped for good.
+		return nothing, fmt.Errorf("%w: another run is just pinning %s", engine.ErrStateGone, cluster)
+	}
 	if errors.Is(err, store.ErrHeld) {
 		return nothing, nil // another run has stopped it, and will start it
 	}
 	if err != nil {
+		return nothing, err
+	}
+	h, err := q.Quiescible(ctx, chosen)
+	if err != nil || h.What == "" {
+		claim.Release(context.WithoutCancel(ctx))
 		return nothing, err
 	}
 	err = e.Store.PutMark(ctx, cluster, quiescedMark, quiesced{h, time.Now(), process.Self()})
@@ -103,7 +110,7 @@ func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluste
 		return nothing, errors.Join(err, resume())
 	}
 	until := "for the time of the scan"
-	if _, ok := c.(engine.Pinned); ok {
+	if brief {
 		until = "for a moment"
 	}
 	e.Emit(run.Step, "%s stopped %s", h.What, until)
