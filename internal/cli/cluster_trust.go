@@ -30,12 +30,15 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usageError{err}
 	}
-	if !t.TLS.On {
-		return usage("clusters.%s has no tls section: its servers show no certificates", name)
-	}
 	_, drv, err := engine.ForAddress(t.Address)
 	if err != nil {
 		return usageError{err}
+	}
+	what := "certificate"
+	if k, ok := drv.(engine.HostKeyLister); ok && k.HasHostKeys(t) {
+		what = "host key"
+	} else if !t.TLS.On {
+		return usage("clusters.%s has no tls section: its servers show no certificates", name)
 	}
 	shower, ok := drv.(engine.CertificateLister)
 	if !ok {
@@ -63,6 +66,9 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 		s.Line("%s  %s", s.Accent(x.Address), state)
 		s.Line("  fingerprint  %s", x.Fingerprint)
 		s.Line("  subject      %s", x.Subject)
+		if x.Until.IsZero() {
+			continue
+		}
 		s.Line("  issuer       %s", x.Issuer)
 		s.Line("  names        %s", strings.Join(x.Names, ", "))
 		s.Line("  valid        %s to %s", view.Time(x.From), view.Time(x.Until))
@@ -84,7 +90,7 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if !a.screen.JSON {
-		a.screen.Line("%s pinned in %s", view.Plural(int64(len(pins)), "certificate"), cfg.TrustFile())
+		a.screen.Line("%s pinned in %s", view.Plural(int64(len(pins)), what), cfg.TrustFile())
 	}
 	return nil
 }

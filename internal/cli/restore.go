@@ -50,7 +50,7 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 // told.
 func restoreChoices() (flags []cli.Flag) {
 	for _, o := range engine.RestoreOptions() {
-		flags = append(flags, &cli.StringFlag{Name: o.Name, Value: o.Values[0], Usage: o.Usage})
+		flags = append(flags, &cli.StringFlag{Name: o.Name, Value: o.Default(), Usage: o.Usage})
 	}
 	return flags
 }
@@ -62,7 +62,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	chosen := map[string]string{}
 	for _, o := range engine.RestoreOptions() {
-		if chosen[o.Name] = c.String(o.Name); !slices.Contains(o.Values, chosen[o.Name]) {
+		chosen[o.Name] = c.String(o.Name)
+		if len(o.Values) > 0 && !slices.Contains(o.Values, chosen[o.Name]) {
 			return usage("--%s %s: use %s", o.Name, chosen[o.Name], strings.Join(o.Values, ", "))
 		}
 	}

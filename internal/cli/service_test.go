@@ -115,7 +115,7 @@ func TestDueTells(t *testing.T) {
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)
 	policy := fmt.Sprintf("alerts: { webhook: { url: %q } }\npolicies:\n  nightly: { clusters: [gone], snapshot: "+
-		"every 1h, retry: { first: 1ms } }\n", desk.URL)
+		"every 1h, retry: { first: 1ms, longest: 1ms } }\n", desk.URL)
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, policy...), 0o600))
 	s.run(0, "store", "create", "larder")
 	for range 4 {

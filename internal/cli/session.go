@@ -102,8 +102,8 @@ func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name,
 }
 
 // guardOf returns what has a guard stand by for a cluster of a configuration.
-func guardOf(cfg *config.Config) func(context.Context, string, engine.Hold) (func(), error) {
-	return func(ctx context.Context, cluster string, h engine.Hold) (func(), error) {
+func guardOf(cfg *config.Config) func(context.Context, string, engine.Hold) (func() error, error) {
+	return func(ctx context.Context, cluster string, h engine.Hold) (func() error, error) {
 		t, err := cfg.Target(ctx, cluster)
 		if err != nil {
 			return nil, err

@@ -30,6 +30,7 @@ import (
 type Config struct {
 	Stores   map[string]Store   `yaml:"stores"`
 	Clusters map[string]Cluster `yaml:"clusters"`
+	Quiesce  map[string]Quiesce `yaml:"quiesce"`
 	Policies map[string]Policy  `yaml:"policies"`
 	Alerts   Alerts             `yaml:"alerts"`
 	Daemon   Daemon             `yaml:"daemon"`
@@ -114,6 +115,9 @@ type Cluster struct {
 	// that are to be had on a server only. What is on it is thrown away.
 	Scratch string            `yaml:"scratch"`
 	Labels  map[string]string `yaml:"labels"`
+	// Quiesce is the way in which it is held still while it is copied, or none; the one
+	// that applies to it where it is absent.
+	Quiesce string `yaml:"quiesce"`
 	// Store is the store its backups go to; not needed where there is one.
 	Store string `yaml:"store"`
 }
@@ -370,6 +374,7 @@ func (c *Config) check(k *checker) {
 			}
 		}
 	}
+	c.checkQuiesce(k)
 	c.checkPolicies(k)
 	switch m := c.Limits.Memory; {
 	case m == 0:
@@ -467,8 +472,16 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 			return t, fmt.Errorf("%s: clusters.%s.login.secret: %w", c.Path, name, err)
 		}
 	}
+	var err error
+	if t.Quiesce, err = c.quiesceOf(ctx, name); err != nil {
+		return t, fmt.Errorf("%s: clusters.%s: %w", c.Path, name, err)
+	}
 	if cl.TLS != nil {
 		t.TLS = engine.TLS{On: true, CAFile: cl.TLS.CA, ClientCertificate: cl.TLS.Certificate}
+	}
+	_, drv, err := engine.ForAddress(cl.Address)
+	hosts, ok := drv.(engine.HostKeyLister)
+	if cl.TLS != nil || err == nil && ok && hosts.HasHostKeys(t) {
 		pins, err := c.Trusted(name)
 		if err != nil {
 			return t, err
@@ -566,6 +579,24 @@ clusters:                                 # what is protected, and what is resto
   #   options: { quiesce: write-block }   # writes are held back for a moment, so that a point is of one
   # paddock:                              # a scratch cluster to restore onto
   #   address: mongodb://paddock-1:27017/?replicaSet=paddock
+
+  # comb:                                 # folders of files, here or elsewhere: ssh://keeper@shed:22/srv/comb/photos
+  #   address: file:///srv/comb/photos
+  #   labels: { server: gallery }
+  #   options: { leave_out: ["*.tmp", "cache/**"] }   # also: [ADDRESS, …], elevate: [sudo, -n]
+  #   quiesce: none                       # a way of the next section, or none; the one that applies when left out
+
+# quiesce:                                # how what writes to folders is held still while they are copied
+#   gallery:
+#     applies_to: { kind: folder, label: server=gallery }   # and name: GLOB
+#     begin: [/usr/local/bin/hold-writes]       # on the machine that has the folder; here: true is on this one
+#     end: [/usr/local/bin/let-writes-go]       # always runs; does no harm where nothing is held
+#     # check: [/usr/local/bin/writes-are-held] # succeeds while it is
+#     longest: 30s                              # after that it is let go and the copy is void
+#   by-members:
+#     applies_to: { name: "meadow-files" }
+#     cluster: meadow                     # its servers write there; they are locked by means of their own
+#     members: [meadow-2:27017]
 
 policies:                                 # what is protected, when, and for how long
   nightly:

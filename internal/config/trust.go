@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// Pin is a certificate that somebody has looked at and trusts.
+// Pin is a certificate or a host key that somebody has looked at and trusts.
 type Pin struct {
 	Cluster, Fingerprint, Address string
 	When                          time.Time
@@ -37,7 +37,7 @@ func (c *Config) Trusted(cluster string) ([]Pin, error) {
 			continue
 		}
 		w := strings.Fields(line)
-		if len(w) != 4 || !strings.HasPrefix(w[1], "sha256:") {
+		if len(w) != 4 || !strings.HasPrefix(strings.ToLower(w[1]), "sha256:") {
 			return nil, fmt.Errorf("%s:%d: not a line of CLUSTER sha256:FINGERPRINT ADDRESS TIME", c.TrustFile(), n)
 		}
 		when, err := time.Parse(time.RFC3339, w[3])

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 
 	"dexamen/internal/core/record"
 )
@@ -120,6 +119,34 @@ type Incremental interface {
 	ScanKeys(ctx context.Context, ns Namespace, p Partition, fn func(key []byte) error) error
 }
 
+// Visit takes what a [Revisited] cluster finds in a namespace. All is told in order of
+// keys, from one goroutine, and bytes are valid until a call returns.
+type Visit struct {
+	// Replace says that what the namespace had under a group's prefix is no more, but for
+	// what Put says next.
+	Replace func(prefix []byte) error
+	// Put takes a record that was read.
+	Put func(r record.Record) error
+	// Note takes what is to be known of one thing the next time.
+	Note func(n record.Record) error
+	// Skip says that something is not in what was read, and why.
+	Skip func(name, reason string)
+	// Caveat says what is not guaranteed about what was read.
+	Caveat func(text string)
+	// Say says what is worth knowing of what was read.
+	Say func(text string)
+}
+
+// Revisited is a Cluster of things, such as files, each of which shows whether it has
+// changed since it was read. Its model is a [Grouper]: a thing is a group of records.
+type Revisited interface {
+	Cluster
+	// Revisit goes through a namespace as it is now and reads what is not as it was noted
+	// before. Before gives what was noted of it the last time, in order of keys; nil has
+	// all of it read. The partitions of a Scan give all records, too.
+	Revisit(ctx context.Context, ns Namespace, before func() (n record.Record, more bool, err error), v Visit) error
+}
+
 // Streamed is a Cluster whose shards are read in one pass each.
 type Streamed interface {
 	Logged
@@ -176,28 +203,6 @@ type Nudger interface {
 	// all positions that this connection has heard of from any shard. Where
 	// that is not allowed or not possible the shard's own rhythm must do.
 	Nudge(ctx context.Context, shard string) error
-}
-
-// Hold is something of a cluster that is held still, or is to be. Another process can
-// let it go on by what is in it.
-type Hold struct {
-	// What names it for people; empty where there is nothing to be held still.
-	What string `json:"what"`
-	// Detail is the engine's own.
-	Detail json.RawMessage `json:"detail,omitempty"`
-}
-
-// Quiescer is a Cluster in which something can be held still: while a [Pinned] cluster
-// is pinned, any other while it is read.
-type Quiescer interface {
-	Cluster
-	// Quiescible returns what is to be held still: what the cluster's options ask for
-	// and is going on now, of the namespaces chosen (nil: all).
-	Quiescible(ctx context.Context, chosen func(namespace string) bool) (Hold, error)
-	// Quiesce holds it still until Resume.
-	Quiesce(ctx context.Context, h Hold) error
-	// Resume lets it go on, also what another process has held still.
-	Resume(ctx context.Context, h Hold) error
 }
 
 // Checker is a Cluster that can try its privileges one by one.

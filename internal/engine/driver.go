@@ -166,6 +166,13 @@ type CertificateLister interface {
 	Certificates(ctx context.Context, t Target) ([]Certificate, error)
 }
 
+// HostKeyLister is a CertificateLister whose machines show host keys, with or without TLS.
+type HostKeyLister interface {
+	CertificateLister
+	// HasHostKeys reports whether a target's machines show any.
+	HasHostKeys(t Target) bool
+}
+
 // Granter is a Driver that knows the least privileges its work needs.
 type Granter interface {
 	Driver

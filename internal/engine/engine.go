@@ -86,6 +86,10 @@ type Target struct {
 	// Options are what only clusters of this engine can be told, as the driver's
 	// [OptionLister] lists them.
 	Options map[string]any
+	// Quiesce, where set, is how what writes to it is held still while it is copied.
+	Quiesce *Quiesce
+	// IgnoreUse: that processes have files of it open is no reason not to replace them.
+	IgnoreUse bool
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration
 	Log    *slog.Logger `json:"-"`

@@ -89,8 +89,17 @@ func BoolOption(name, usage string) (Option, func(Target) bool) {
 type RestoreOption struct {
 	Name  string
 	Usage string
-	// Values are what can be chosen; the first is what is done when nothing is.
+	// Values are what can be chosen; the first is what is done when nothing is. Without
+	// any it is a text.
 	Values []string
+}
+
+// Default returns what is chosen when nothing is.
+func (o *RestoreOption) Default() string {
+	if len(o.Values) == 0 {
+		return ""
+	}
+	return o.Values[0]
 }
 
 // RestoreChooser is a Driver whose restores have choices of their own.

@@ -1,5 +1,6 @@
 // Package guard has a process of its own stand by while something of a cluster is held
-// still, which lets it go on should the process that holds it be killed.
+// still, which lets it go on should the process that holds it be killed, or stand still for
+// longer than may be.
 //
 // The guard is this program again, in a session of its own. What it needs it is told
 // through its standard input, credentials too; when that ends without a word that all
@@ -26,8 +27,12 @@ const Argument = "stand-by-to-resume"
 
 const (
 	relieved = "relieved"
+	well     = "all is well"
+	letGo    = "let go"
 	// tryFor is how long a guard tries to let go on what was held still.
 	tryFor = 15 * time.Minute
+	// grace is for how much longer than may be a guard waits for the process that holds.
+	grace = 2 * time.Second
 )
 
 type order struct {
@@ -36,8 +41,9 @@ type order struct {
 }
 
 // Start has a guard stand by for what is held still of a cluster, before it is.
-// Relieve ends it; it must be called when all goes on again.
-func Start(_ context.Context, t engine.Target, h engine.Hold) (relieve func(), err error) {
+// Relieve ends it; it must be called when all goes on again, and returns
+// [engine.ErrHoldLost] where the guard has let it go on before.
+func Start(_ context.Context, t engine.Target, h engine.Hold) (relieve func() error, err error) {
 	t.Log = nil
 	what, err := json.Marshal(order{t, h})
 	if err != nil {
@@ -58,14 +64,22 @@ func Start(_ context.Context, t engine.Target, h engine.Hold) (relieve func(), e
 		return nil, err
 	}
 	ended := func() { _ = in.Close(); _ = cmd.Wait() }
+	answers := bufio.NewReader(out)
 	if _, err = in.Write(append(what, '\n')); err == nil {
-		_, err = bufio.NewReader(out).ReadString('\n')
+		_, err = answers.ReadString('\n')
 	}
 	if err != nil {
 		ended()
 		return nil, fmt.Errorf("the process that was to stand by did not come up: %w", err)
 	}
-	return func() { _, _ = in.Write([]byte(relieved + "\n")); ended() }, nil
+	return func() error {
+		defer ended()
+		_, _ = in.Write([]byte(relieved + "\n"))
+		if word, _ := answers.ReadString('\n'); strings.TrimSpace(word) != well {
+			return fmt.Errorf("%w: the process that stood by has let it go on before", engine.ErrHoldLost)
+		}
+		return nil
+	}, nil
 }
 
 func self() string {
@@ -92,31 +106,55 @@ func Run(in io.Reader, out, messages io.Writer) int {
 		fmt.Fprintf(messages, "dexamen: standing by: %v\n", err)
 		return 1
 	}
-	for k, v := range o.Target.Options {
-		if f, ok := v.(float64); ok && f == float64(int(f)) {
-			o.Target.Options[k] = int(f)
-		}
+	wholeNumbers(&o.Target)
+	if q := o.Target.Quiesce; q != nil && q.Of != nil {
+		wholeNumbers(q.Of)
 	}
 	fmt.Fprintln(out, "ready")
-	word, _ := r.ReadString('\n')
-	if strings.TrimSpace(word) == relieved {
-		return 0
+	why := "was killed"
+	words := make(chan string, 1)
+	go func() {
+		word, _ := r.ReadString('\n')
+		words <- strings.TrimSpace(word)
+	}()
+	var late <-chan time.Time
+	if o.Hold.Longest > 0 {
+		late = time.After(o.Hold.Longest + grace)
+	}
+	select {
+	case word := <-words:
+		if word == relieved {
+			fmt.Fprintln(out, well)
+			return 0
+		}
+	case <-late:
+		why = "did not start them again in time"
+		fmt.Fprintln(out, letGo)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), tryFor)
 	defer cancel()
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 10*time.Second) {
 		if err = resume(ctx, o); err == nil {
-			fmt.Fprintf(messages, "dexamen: the process that had stopped %s of %s was killed; they are started again\n",
-				o.Hold.What, o.Target.Name)
+			fmt.Fprintf(messages, "dexamen: the process that had stopped %s of %s %s; they are started again\n",
+				o.Hold.What, o.Target.Name, why)
 			return 0
 		}
 		if wait.For(ctx, pause) != nil {
 			break
 		}
 	}
-	fmt.Fprintf(messages, "dexamen: the process that had stopped %s of %s was killed, and they could not be started "+
-		"again: %v; the next run will try\n", o.Hold.What, o.Target.Name, err)
+	fmt.Fprintf(messages, "dexamen: the process that had stopped %s of %s %s, and they could not be started "+
+		"again: %v; the next run will try\n", o.Hold.What, o.Target.Name, why, err)
 	return 1
+}
+
+// wholeNumbers makes options that JSON has as fractions what YAML had them as.
+func wholeNumbers(t *engine.Target) {
+	for k, v := range t.Options {
+		if f, ok := v.(float64); ok && f == float64(int(f)) {
+			t.Options[k] = int(f)
+		}
+	}
 }
 
 func resume(ctx context.Context, o order) error {

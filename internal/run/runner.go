@@ -82,8 +82,9 @@ type Runner struct {
 	// changed since the last point only.
 	FullRead bool
 	// Guard, where set, has another process stand by that lets go on what is held still
-	// of a cluster, should this one be killed; relieve ends it.
-	Guard func(ctx context.Context, cluster string, h engine.Hold) (relieve func(), err error)
+	// of a cluster, should this one be killed; relieve ends it, and returns an error where
+	// it has let go before.
+	Guard func(ctx context.Context, cluster string, h engine.Hold) (relieve func() error, err error)
 	// Explain words an error with what to do next; nil gives its own text.
 	Explain func(error) string
 	// OnEvent hears events; it may be called from several goroutines.

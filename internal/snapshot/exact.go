@@ -56,12 +56,18 @@ const pinFor = 90 * time.Second
 
 // pin pins a cluster, while what its options ask for is held still.
 func (s *snapshot) pin(ctx context.Context, c engine.Pinned) (*engine.PinnedView, error) {
-	resume, err := prepare.Quiesce(ctx, s.Runner, s.name, c, s.chosen)
+	held, err := prepare.Quiesce(ctx, s.Runner, s.name, c, s.chosen)
 	if err != nil {
 		return nil, err
 	}
-	v, err := c.Pin(ctx, s.chosen)
-	return v, errors.Join(err, resume())
+	v, err := c.Pin(held.Context(ctx), s.chosen)
+	if err = errors.Join(err, held.Resume()); err != nil && v != nil && v.Release != nil {
+		v.Release()
+	}
+	if held.Took > 0 {
+		s.held = held
+	}
+	return v, err
 }
 
 // stream reads every shard in one pass, each as of a position of its own.

@@ -159,6 +159,11 @@ func (s *snapshot) scan(ctx context.Context, ns engine.Namespace, readers chan s
 // scanOnce reads one namespace: what has changed since a point where that can be told,
 // else all of it.
 func (s *snapshot) scanOnce(ctx context.Context, ns engine.Namespace, readers chan struct{}) (tree.Root, error) {
+	if rv, ok := s.c.(engine.Revisited); ok {
+		readers <- struct{}{}
+		defer func() { <-readers }()
+		return s.revisit(ctx, rv, ns)
+	}
 	inc, ok := s.c.(engine.Incremental)
 	if !ok || !ns.Kind.IsContent() {
 		return s.scanWhole(ctx, ns, readers)

@@ -59,12 +59,17 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	if err != nil {
 		return nil, err
 	}
+	whole := ctx
 	if _, brief := c.(engine.Pinned); !brief {
-		resume, err := prepare.Quiesce(ctx, e, name, c, s.chosen)
-		if err != nil {
+		if s.held, err = prepare.Quiesce(ctx, e, name, c, s.chosen); err != nil {
 			return nil, err
 		}
-		defer func() { err = errors.Join(err, resume()) }()
+		defer func() {
+			if rerr := s.held.Resume(); rerr != nil && !errors.Is(err, rerr) {
+				err = errors.Join(err, rerr)
+			}
+		}()
+		ctx = s.held.Context(ctx)
 	}
 	flushed := false
 	defer func() {
@@ -83,6 +88,16 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		Version: topo.Version,
 		Started: started, Made: "scan", Tool: e.Tool, Scope: e.Scope, Settings: topo.Settings, Exact: s.logged != nil}
 	mark, err := s.read(ctx)
+	if s.held != nil {
+		// Before there is a point: one of what was not held still is none.
+		if cause := context.Cause(ctx); err != nil && cause != nil && whole.Err() == nil {
+			err = cause
+		}
+		if rerr := s.held.Resume(); errors.Is(rerr, engine.ErrHoldLost) {
+			err = rerr
+		}
+		ctx, p.Held = whole, s.held.Took
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -93,6 +108,8 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		if s.view.Caveat != "" {
 			p.Caveats = append(p.Caveats, s.view.Caveat)
 		}
+	case s.held != nil && s.held.Exact:
+		mark, p.Exact = record.Mark{Wall: s.held.Since()}, !s.disturbed
 	case s.logged == nil:
 		mark = record.Mark{Wall: started}
 		p.Caveats = append(p.Caveats,
@@ -123,7 +140,7 @@ func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snap
 	topo, model := src.Topology, src.Model
 	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, model: model, settings: topo.Settings,
 		exact: topo.Exact, logged: src.Log, gone: map[string]bool{}, cursors: map[string][]byte{},
-		from: map[string]bool{}}
+		notes: map[string]*tree.Root{}, from: map[string]bool{}}
 	if s.logged == nil && len(topo.Shards) > 1 {
 		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one",
 			src.Name, engine.ErrNoLog)
@@ -197,7 +214,8 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 			if (root.Records > 0 || !s.model.Traits().DropsEmpty) && !s.gone[n.Name] {
 				p.Namespaces = append(p.Namespaces,
 					store.PointNamespace{
-						Namespace: n.Namespace, Shard: part.label, Root: root, Cursor: s.cursors[n.Name]})
+						Namespace: n.Namespace, Shard: part.label, Root: root, Cursor: s.cursors[n.Name],
+						Notes: s.notes[n.Name]})
 			}
 			return nil
 		})
@@ -229,18 +247,22 @@ type snapshot struct {
 	last     *store.Point
 	points   []*store.Point     // from which reading can go on
 	view     *engine.PinnedView // nil where the cluster is not pinned
+	held     *prepare.Held      // nil where nothing was held still
 	w        *store.Writer
 	parts    []*part
 
 	mu      sync.Mutex
 	skipped []store.Skipped
-	gone    map[string]bool   // namespaces that went while they were read
-	cursors map[string][]byte // by namespace, up to where it was read
-	from    map[string]bool   // points that reading went on from
+	gone    map[string]bool       // namespaces that went while they were read
+	cursors map[string][]byte     // by namespace, up to where it was read
+	notes   map[string]*tree.Root // by namespace, what was noted of it
+	from    map[string]bool       // points that reading went on from
 	caveats []string
-	total   atomic.Int64
-	done    atomic.Int64
-	bytes   atomic.Int64
+	// disturbed: something changed that should have been held still.
+	disturbed bool
+	total     atomic.Int64
+	done      atomic.Int64
+	bytes     atomic.Int64
 
 	// cut is the moment the snapshot will be of. While it is nil the logs'
 	// changes are folded as they come; it is set with all of them held still.

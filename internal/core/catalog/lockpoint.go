@@ -62,8 +62,8 @@ func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 
 // PacksOf adds the names of the content files that a point needs.
 func (s *Catalog) FilesOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
-	for i := range p.Namespaces {
-		err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+	for _, root := range p.Trees() {
+		err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
 			if seen[n.Hash] {
 				return false, nil
 			}

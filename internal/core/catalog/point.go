@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -55,9 +56,11 @@ type Point struct {
 	// known whether it does.
 	Unlogged bool `json:"unlogged,omitempty"`
 	// Exact says that all content is of one moment of the cluster.
-	Exact bool       `json:"exact"`
-	Stats PointStats `json:"stats"`
-	Tool  string     `json:"tool"`
+	Exact bool `json:"exact"`
+	// Held is for how long something of the cluster was held still for it.
+	Held  time.Duration `json:"held,omitempty"`
+	Stats PointStats    `json:"stats"`
+	Tool  string        `json:"tool"`
 }
 
 // PointShard describes where in a shard's log the point lies, and who was read.
@@ -77,6 +80,22 @@ type PointNamespace struct {
 	// Cursor says up to where it was read, in the engine's own form; only what is
 	// newer need be read for the next point. Empty where that cannot be told.
 	Cursor []byte `json:"cursor,omitempty"`
+	// Notes is what was noted of what was read, a record each under a key of the
+	// engine's own, by which it is told the next time what has changed. It is no content.
+	Notes *tree.Root `json:"notes,omitempty"`
+}
+
+// Trees returns all trees that a point needs, each with the namespace it is of: its
+// content and its notes.
+func (p *Point) Trees() iter.Seq2[*PointNamespace, tree.Root] {
+	return func(yield func(*PointNamespace, tree.Root) bool) {
+		for i := range p.Namespaces {
+			ns := &p.Namespaces[i]
+			if !yield(ns, ns.Root) || ns.Notes != nil && !yield(ns, *ns.Notes) {
+				return
+			}
+		}
+	}
 }
 
 // Shrunk is a namespace that has lost most of its records since a point.

@@ -346,6 +346,9 @@ func (p *PutEdits) NextKey(context.Context) ([]byte, bool, error) {
 	}
 }
 
+// Blind implements tree.Blind: what a key had is not looked at.
+func (p *PutEdits) Blind() {}
+
 // Edit implements Edits.
 func (p *PutEdits) Edit(context.Context, []byte, bool) ([]byte, bool, error) {
 	return p.value, !p.Remove, nil

@@ -33,6 +33,8 @@ const (
 	ReplaceOne Kind = "replace one"
 	// Trust is to look at a server's certificate and to trust it.
 	Trust Kind = "trust"
+	// TrustHost is to look at the host keys of a cluster's machines (of) and to trust them.
+	TrustHost Kind = "trust host"
 	// ChooseStore is to say which store is meant, also for a cluster (of).
 	ChooseStore Kind = "choose store"
 	// WriteConfig is to begin with a configuration file.

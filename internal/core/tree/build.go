@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/bits"
+	"slices"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -57,6 +58,9 @@ type Builder struct {
 	any   bool
 	upper []*innerLevel
 	total Root
+	// similar are the pieces of an older value of the record that is added next, as bases
+	// for patches.
+	similar []Hash
 	// collect, where set, takes finished leaves instead of the inner levels.
 	collect *[]child
 }
@@ -98,17 +102,31 @@ func (b *Builder) external(ctx context.Context, r record.Record) (entry, error) 
 		return e, nil
 	}
 	e.value = nil
+	similar := b.similarTo(ctx, r.Key)
 	for rest := r.Value; len(rest) > 0; {
 		n := min(len(rest), MaxInline)
 		node := append(append(make([]byte, 0, n+1), pieceNode), rest[:n]...)
 		h := HashOf(node)
-		if err := b.put(ctx, h, node, Hash{}); err != nil {
+		var near Hash
+		if i := len(e.pieces); i < len(similar) {
+			near = similar[i]
+		}
+		if err := b.put(ctx, h, node, near); err != nil {
 			return e, err
 		}
 		e.pieces = append(e.pieces, h)
 		rest = rest[n:]
 	}
 	return e, nil
+}
+
+// similarTo returns the pieces of the value that a key had in the older tree.
+func (b *Builder) similarTo(ctx context.Context, key []byte) []Hash {
+	if s := b.similar; s != nil || b.near == nil || b.sink == nil {
+		b.similar = nil
+		return s
+	}
+	return b.near.pieces(ctx, key)
 }
 
 func (b *Builder) put(ctx context.Context, h Hash, node []byte, near Hash) error {
@@ -229,6 +247,36 @@ func (b *Builder) Finish(ctx context.Context) (Root, error) {
 type nearby struct {
 	cur  *cursor
 	last child
+	// opened is the leaf that external holds the entries of, of values outside it.
+	opened   Hash
+	external []entry
+}
+
+// pieces returns the pieces of a key's value in the older tree; none where it has none,
+// or cannot be read. Keys must ascend.
+func (n *nearby) pieces(ctx context.Context, key []byte) []Hash {
+	leaf, err := n.leafFor(ctx, key)
+	if err != nil || leaf.IsZero() {
+		return nil
+	}
+	if leaf != n.opened {
+		node, err := n.cur.src.Node(ctx, leaf)
+		if err != nil {
+			return nil
+		}
+		n.opened, n.external = leaf, nil
+		_ = eachEntry(node, func(e *entry) error {
+			if e.external() {
+				n.external = append(n.external, entry{key: bytes.Clone(e.key), pieces: slices.Clone(e.pieces)})
+			}
+			return nil
+		})
+	}
+	i, ok := slices.BinarySearchFunc(n.external, key, func(e entry, k []byte) int { return bytes.Compare(e.key, k) })
+	if !ok {
+		return nil
+	}
+	return n.external[i].pieces
 }
 
 // leafFor returns the older leaf in which key lies, or the last one before it.

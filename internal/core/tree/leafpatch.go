@@ -6,17 +6,34 @@ import (
 	"fmt"
 )
 
+// A patch says how to make one node's bytes from another's, of two leaves or of two
+// pieces of a value. It is a way to store a node, and no part of what the node is.
+//
 // A leaf patch says how to make one leaf's bytes from another's: a run of
-// instructions over the base's entries. It is a way to store a leaf, and no
-// part of what the leaf is.
+// instructions over the base's entries.
 //
 //	uvarint n<<1       keep the next n entries of the base
 //	uvarint n<<1|1     drop the next n entries of the base, and
 //	                   uvarint m, then m entries as put: key length, key, body length, body
 
-// EncodePatch returns a patch that makes leaf from base, or ok false when it
-// would be longer than limit bytes or either is no leaf.
-func EncodePatch(base, leaf []byte, limit int) (patch []byte, ok bool) {
+//
+// A piece patch is runs, each of
+//
+//	uvarint n          keep the next n bytes of the base
+//	uvarint m, m bytes put in the place of as many of the base
+//
+// and ends with its last run; what of the base comes after that is dropped.
+
+// EncodePatch returns a patch that makes node from base, or ok false when it
+// would be longer than limit bytes or they are not two leaves or two pieces.
+func EncodePatch(base, node []byte, limit int) (patch []byte, ok bool) {
+	if len(base) > 0 && len(node) > 0 && base[0] == pieceNode && node[0] == pieceNode {
+		return encodePiecePatch(base, node, limit)
+	}
+	return encodeLeafPatch(base, node, limit)
+}
+
+func encodeLeafPatch(base, leaf []byte, limit int) (patch []byte, ok bool) {
 	br, err := newLeafReader(base)
 	if err != nil {
 		return nil, false
@@ -94,8 +111,63 @@ func EncodePatch(base, leaf []byte, limit int) (patch []byte, ok bool) {
 	return patch, len(patch) <= limit
 }
 
-// ApplyPatch makes the leaf that [EncodePatch] was given.
+// minKeep is how many equal bytes make a run of their own.
+const minKeep = 32
+
+func encodePiecePatch(base, piece []byte, limit int) (patch []byte, ok bool) {
+	same := func(i, j int) bool { return bytes.Equal(base[i:j], piece[i:j]) }
+	shared := min(len(base), len(piece))
+	for at := 0; at < len(piece); {
+		from := at
+		for at < shared && base[at] == piece[at] {
+			at++
+		}
+		keep := at - from
+		begin := at
+		for at < len(piece) && (at+minKeep > shared || !same(at, at+minKeep)) {
+			at++
+		}
+		patch = binary.AppendUvarint(patch, uint64(keep))
+		patch = binary.AppendUvarint(patch, uint64(at-begin))
+		if patch = append(patch, piece[begin:at]...); len(patch) > limit {
+			return nil, false
+		}
+	}
+	return patch, len(patch) <= limit
+}
+
+func applyPiecePatch(base, patch []byte) ([]byte, error) {
+	piece := make([]byte, 0, len(base))
+	for len(patch) > 0 {
+		var f [2]uint64
+		for i := range f {
+			v, n := binary.Uvarint(patch)
+			if n <= 0 || v > MaxInline+1 {
+				return nil, fmt.Errorf("%w: patch cut short", ErrNode)
+			}
+			f[i], patch = v, patch[n:]
+		}
+		keep, put := int(f[0]), int(f[1])
+		if len(piece)+keep > len(base) && keep > 0 || put > len(patch) || len(piece)+keep+put > MaxInline+1 {
+			return nil, fmt.Errorf("%w: patch goes past its base", ErrNode)
+		}
+		if keep > 0 {
+			piece = append(piece, base[len(piece):len(piece)+keep]...)
+		}
+		piece, patch = append(piece, patch[:put]...), patch[put:]
+	}
+	return piece, nil
+}
+
+// ApplyPatch makes the node that [EncodePatch] was given.
 func ApplyPatch(base, patch []byte) ([]byte, error) {
+	if len(base) > 0 && base[0] == pieceNode {
+		return applyPiecePatch(base, patch)
+	}
+	return applyLeafPatch(base, patch)
+}
+
+func applyLeafPatch(base, patch []byte) ([]byte, error) {
 	bad := func(what string) error { return fmt.Errorf("%w: patch %s", ErrNode, what) }
 	r, err := newLeafReader(base)
 	if err != nil {

@@ -17,6 +17,12 @@ type Edits interface {
 	Edit(ctx context.Context, old []byte, present bool) (value []byte, keep bool, err error)
 }
 
+// Blind are Edits that do not look at the value a key has: it is not read for them.
+type Blind interface {
+	Edits
+	Blind()
+}
+
 // Merge builds the tree that is base with the edits applied. Leaves without
 // edits are neither read nor written. The result is what a Builder fed with
 // the resulting records would give.
@@ -105,13 +111,17 @@ func (m *merger) leaf(ctx context.Context, src Source, r leafReader) error {
 			}
 		}
 		if m.have && bytes.Equal(m.key, e.key) {
-			old, err := e.load(ctx, src)
-			if err != nil {
-				return err
+			var old []byte
+			if _, blind := m.edits.(Blind); !blind {
+				if old, err = e.load(ctx, src); err != nil {
+					return err
+				}
 			}
+			m.emit.similar = e.pieces
 			if err := m.apply(ctx, old, true); err != nil {
 				return err
 			}
+			m.emit.similar = nil
 			continue
 		}
 		if err := m.emit.add(ctx, &e); err != nil {

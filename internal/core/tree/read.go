@@ -149,6 +149,29 @@ func Keys(ctx context.Context, src Source, root Root, fn func(key []byte) error)
 	}
 }
 
+// KeysFrom returns the keys of the tree from one on, as Keys does. What comes before it is
+// not read. A key is valid until the next one.
+func KeysFrom(ctx context.Context, src Source, root Root, from []byte) iter.Seq2[[]byte, error] {
+	return func(yield func([]byte, error) bool) {
+		side := newDiffSide(Side{src, root})
+		if err := side.cur.seek(ctx, from); err != nil {
+			yield(nil, err)
+			return
+		}
+		for {
+			side.have = false
+			ok, err := side.fill(ctx)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if !ok || bytes.Compare(side.entry.key, from) >= 0 && !yield(side.entry.key, nil) {
+				return
+			}
+		}
+	}
+}
+
 // errStopped ends a walk whose caller wants no more.
 var errStopped = errors.New("stopped")
 

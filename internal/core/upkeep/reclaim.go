@@ -129,8 +129,8 @@ func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err 
 	}
 	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
 	for _, p := range points {
-		for i := range p.Namespaces {
-			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+		for ns, root := range p.Trees() {
+			err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
 				if live[n.Hash] {
 					return false, nil
 				}
@@ -138,7 +138,7 @@ func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err 
 				pl, _, ok := s.Index.Find(n.Hash)
 				if !ok {
 					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store scrub says more", p.ID, p.Cluster,
-						p.Namespaces[i].Name, n.Hash.Short(), sealed.ErrMissing)
+						ns.Name, n.Hash.Short(), sealed.ErrMissing)
 				}
 				if pl.Patch {
 					bases[s.Index.BaseOf(n.Hash)] = true

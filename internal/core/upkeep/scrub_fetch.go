@@ -136,8 +136,8 @@ func (a *scrubber) absent(ctx context.Context) (map[tree.Hash]bool, error) {
 	}
 	want, seen := map[tree.Hash]bool{}, map[tree.Hash]bool{}
 	for _, p := range points {
-		for i := range p.Namespaces {
-			err := tree.Nodes(ctx, s, p.Namespaces[i].Root, func(n tree.NodeInfo) (bool, error) {
+		for _, root := range p.Trees() {
+			err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
 				if seen[n.Hash] {
 					return false, nil
 				}

@@ -80,8 +80,8 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 		if s.WriteOnly() {
 			continue
 		}
-		for i := range p.Namespaces {
-			if err := w.weigh(ctx, c, p.Namespaces[i].Root); err != nil {
+		for _, root := range p.Trees() {
+			if err := w.weigh(ctx, c, root); err != nil {
 				if ctx.Err() != nil {
 					return nil, 0, nil, err
 				}

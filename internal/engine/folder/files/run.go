@@ -1,0 +1,32 @@
+package files
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+)
+
+// HiddenPrefix begins the names of what Dexamen keeps beside folders.
+const HiddenPrefix = ".dexamen-"
+
+// RunCommand runs a command on this machine and returns what it printed.
+func RunCommand(ctx context.Context, command, env []string) (string, error) {
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Env = append(os.Environ(), env...)
+	out, err := cmd.CombinedOutput()
+	text := strings.TrimSpace(string(out))
+	if err != nil {
+		if text != "" {
+			return text, fmt.Errorf("%s: %w: %s", command[0], err, lastLine(text))
+		}
+		return text, fmt.Errorf("%s: %w", command[0], err)
+	}
+	return text, nil
+}
+
+func lastLine(s string) string {
+	s = s[strings.LastIndexByte(s, '\n')+1:]
+	return s[:min(len(s), 300)]
+}

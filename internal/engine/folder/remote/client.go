@@ -1,0 +1,292 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/rpc"
+	"sync"
+	"time"
+
+	"dexamen/internal/engine/folder/files"
+)
+
+// Client implements [files.Host] by what a [Serve] at the other end does.
+type Client struct {
+	rpc  *rpc.Client
+	name string
+	stop chan struct{}
+	once sync.Once
+
+	mu       sync.Mutex
+	standing int
+}
+
+// NewClient speaks with a Serve over a connection. Name is the machine's, for errors.
+func NewClient(ctx context.Context, conn io.ReadWriteCloser, name string) (*Client, error) {
+	c := &Client{rpc: rpc.NewClient(conn), name: name, stop: make(chan struct{})}
+	if _, err := c.call(ctx, "Hello", &Ask{}); err != nil {
+		_ = c.rpc.Close()
+		return nil, err
+	}
+	go c.beat()
+	return c, nil
+}
+
+// beat says that it is there, while the other end stands by for something.
+func (c *Client) beat() {
+	for {
+		select {
+		case <-c.stop:
+			return
+		case <-time.After(beat):
+		}
+		c.mu.Lock()
+		on := c.standing > 0
+		c.mu.Unlock()
+		if on {
+			ctx, cancel := context.WithTimeout(context.Background(), silence)
+			_, _ = c.call(ctx, "Hello", &Ask{})
+			cancel()
+		}
+	}
+}
+
+// call waits for one answer.
+func (c *Client) call(ctx context.Context, method string, a *Ask) (*Answer, error) {
+	r := &Answer{}
+	call := c.rpc.Go("Files."+method, a, r, make(chan *rpc.Call, 1))
+	select {
+	case <-call.Done:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	if call.Error != nil {
+		if errors.Is(call.Error, rpc.ErrShutdown) || errors.Is(call.Error, io.ErrUnexpectedEOF) {
+			return nil, fmt.Errorf("%s: the connection has ended", c.name)
+		}
+		return nil, fmt.Errorf("%s: %w", c.name, call.Error)
+	}
+	return r, r.Failed.err()
+}
+
+// Close implements [files.Host].
+func (c *Client) Close() error {
+	c.once.Do(func() { close(c.stop) })
+	if err := c.rpc.Close(); err != nil && !errors.Is(err, rpc.ErrShutdown) {
+		return err
+	}
+	return nil
+}
+
+func (c *Client) walk(ctx context.Context, a *Ask, fn func([]files.Entry) error) error {
+	r, err := c.call(ctx, "WalkOpen", a)
+	if err != nil {
+		return err
+	}
+	at := &Ask{Handle: r.Handle}
+	for {
+		r, err := c.call(ctx, "WalkNext", at)
+		if err != nil || r.Finished {
+			return err
+		}
+		if err := fn(r.Entries); err != nil {
+			at.Flag = true
+			_, _ = c.call(context.WithoutCancel(ctx), "WalkNext", at)
+			return err
+		}
+	}
+}
+
+// Walk implements [files.Host].
+func (c *Client) Walk(ctx context.Context, root string, r files.Rules, fn func([]files.Entry) error) error {
+	return c.walk(ctx, &Ask{Root: root, Rules: r}, fn)
+}
+
+// Clone implements [files.Host].
+func (c *Client) Clone(ctx context.Context, root, to string, r files.Rules, fn func([]files.Entry) error) error {
+	return c.walk(ctx, &Ask{Root: root, To: to, Rules: r}, fn)
+}
+
+// Read implements [files.Host].
+func (c *Client) Read(ctx context.Context, root string, e files.Entry) (files.Content, error) {
+	r, err := c.call(ctx, "Read", &Ask{Root: root, Entry: e})
+	if err != nil {
+		return files.Content{}, err
+	}
+	return r.Content, nil
+}
+
+// Pieces implements [files.Host].
+func (c *Client) Pieces(ctx context.Context, handle uint64, from int64, most int) ([]int64, int64, error) {
+	r, err := c.call(ctx, "Pieces", &Ask{Handle: handle, Offset: from, N: most})
+	if err != nil {
+		return nil, -1, err
+	}
+	return r.Offsets, r.Next, nil
+}
+
+// ReadAt implements [files.Host].
+func (c *Client) ReadAt(ctx context.Context, handle uint64, off int64, n int) ([]byte, error) {
+	r, err := c.call(ctx, "ReadAt", &Ask{Handle: handle, Offset: off, N: n})
+	if err != nil {
+		return nil, err
+	}
+	return r.Data, nil
+}
+
+// StatFile implements [files.Host].
+func (c *Client) StatFile(ctx context.Context, handle uint64) (files.Entry, error) {
+	r, err := c.call(ctx, "StatFile", &Ask{Handle: handle})
+	if err != nil {
+		return files.Entry{}, err
+	}
+	return r.Entry, nil
+}
+
+// CloseFile implements [files.Host].
+func (c *Client) CloseFile(handle uint64) error {
+	_, err := c.call(context.Background(), "CloseFile", &Ask{Handle: handle})
+	return err
+}
+
+// Stat implements [files.Host].
+func (c *Client) Stat(ctx context.Context, root, path string) (files.Entry, error) {
+	r, err := c.call(ctx, "Stat", &Ask{Root: root, Path: path})
+	if err != nil {
+		return files.Entry{}, err
+	}
+	return r.Entry, nil
+}
+
+func (c *Client) folders(ctx context.Context, root string, own bool) ([]string, error) {
+	r, err := c.call(ctx, "Folders", &Ask{Root: root, Flag: own})
+	if err != nil {
+		return nil, err
+	}
+	return r.Names, nil
+}
+
+// Folders implements [files.Host].
+func (c *Client) Folders(ctx context.Context, root string) ([]string, error) {
+	return c.folders(ctx, root, false)
+}
+
+// Hidden implements [files.Host].
+func (c *Client) Hidden(ctx context.Context, root string) ([]string, error) {
+	return c.folders(ctx, root, true)
+}
+
+// Supports implements [files.Host].
+func (c *Client) Supports(ctx context.Context, root string) (files.Support, error) {
+	r, err := c.call(ctx, "Supports", &Ask{Root: root})
+	if err != nil {
+		return files.Support{}, err
+	}
+	return r.Support, nil
+}
+
+// InUse implements [files.Host].
+func (c *Client) InUse(ctx context.Context, root string) ([]files.Usage, error) {
+	r, err := c.call(ctx, "InUse", &Ask{Root: root})
+	if err != nil {
+		return nil, err
+	}
+	return r.Usages, nil
+}
+
+// Write implements [files.Host].
+func (c *Client) Write(ctx context.Context, stage string, recs [][]byte) error {
+	_, err := c.call(ctx, "Write", &Ask{Root: stage, Records: recs})
+	return err
+}
+
+// Finish implements [files.Host].
+func (c *Client) Finish(ctx context.Context, stage string) error {
+	_, err := c.call(ctx, "Finish", &Ask{Root: stage})
+	return err
+}
+
+// Describe implements [files.Host].
+func (c *Client) Describe(ctx context.Context, root string, it files.Item) error {
+	_, err := c.call(ctx, "Describe", &Ask{Root: root, Item: it})
+	return err
+}
+
+// Make implements [files.Host].
+func (c *Client) Make(ctx context.Context, path string) error {
+	_, err := c.call(ctx, "Make", &Ask{Root: path})
+	return err
+}
+
+// Publish implements [files.Host].
+func (c *Client) Publish(ctx context.Context, stage, to string, replace bool) (int64, error) {
+	r, err := c.call(ctx, "Publish", &Ask{Root: stage, To: to, Flag: replace})
+	if err != nil {
+		return 0, err
+	}
+	return r.Next, nil
+}
+
+// Remove implements [files.Host].
+func (c *Client) Remove(ctx context.Context, path string) error {
+	_, err := c.call(ctx, "Remove", &Ask{Root: path})
+	return err
+}
+
+// Empty implements [files.Host].
+func (c *Client) Empty(ctx context.Context, path string) error {
+	_, err := c.call(ctx, "Remove", &Ask{Root: path, Flag: true})
+	return err
+}
+
+// Note implements [files.Host].
+func (c *Client) Note(ctx context.Context, path string) (string, error) {
+	r, err := c.call(ctx, "Note", &Ask{Path: path})
+	if err != nil {
+		return "", err
+	}
+	return r.Text, nil
+}
+
+// SwapNote implements [files.Host].
+func (c *Client) SwapNote(ctx context.Context, path, was, now string) (bool, error) {
+	r, err := c.call(ctx, "SwapNote", &Ask{Path: path, Was: was, Now: now})
+	if err != nil {
+		return false, err
+	}
+	return r.Flag, nil
+}
+
+// Run implements [files.Host].
+func (c *Client) Run(ctx context.Context, command, env []string) (string, error) {
+	r, err := c.call(ctx, "Run", &Ask{Command: command, Env: env})
+	if err != nil {
+		return "", err
+	}
+	return r.Text, nil
+}
+
+// StandBy implements [files.Host].
+func (c *Client) StandBy(ctx context.Context, id string, command, env []string, longest int64) error {
+	_, err := c.call(ctx, "StandBy", &Ask{Path: id, Command: command, Env: env, Offset: longest})
+	if err == nil {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.standing++
+	}
+	return err
+}
+
+// Relieve implements [files.Host].
+func (c *Client) Relieve(ctx context.Context, id string) (bool, error) {
+	r, err := c.call(ctx, "Relieve", &Ask{Path: id})
+	if err != nil {
+		return false, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.standing = max(0, c.standing-1)
+	return r.Flag, nil
+}
