@@ -28,7 +28,7 @@ const Argument = "stand-by-to-resume"
 const (
 	relieved = "relieved"
 	well     = "all is well"
-	letGo    = "let go"
+	resumeOne    = "let go"
 	// tryFor is how long a guard tries to let go on what was held still.
 	tryFor = 15 * time.Minute
 	// grace is for how much longer than may be a guard waits for the process that holds.
@@ -129,7 +129,7 @@ func Run(in io.Reader, out, messages io.Writer) int {
 		}
 	case <-late:
 		why = "did not start them again in time"
-		fmt.Fprintln(out, letGo)
+		fmt.Fprintln(out, resumeOne)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), tryFor)
 	defer cancel()

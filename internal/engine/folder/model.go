@@ -5,15 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/folder/files"
-	"dexamen/internal/view"
 )
 
 // model implements [engine.Grouper] and [engine.RestoreRewriter].
@@ -53,16 +50,6 @@ func (model) CheckName(name string) error {
 // GroupPrefix implements [engine.Grouper].
 func (model) GroupPrefix(key []byte) []byte { return files.PrefixOf(key) }
 
-// quoted returns a path as people can read and paste it: as it is, or quoted where it has
-// anything but text.
-func quoted(p string) string {
-	plain := utf8.ValidString(p) && !strings.ContainsFunc(p, func(r rune) bool { return !strconv.IsPrint(r) })
-	if plain && p != "" {
-		return p
-	}
-	return strconv.Quote(p)
-}
-
 // Label implements [engine.Model].
 func (model) Label(value []byte) string {
 	it, err := files.Parse(value)
@@ -70,7 +57,7 @@ func (model) Label(value []byte) string {
 		return "(not readable)"
 	}
 	if it.Piece {
-		return fmt.Sprintf("%s, piece at %s", quoted(it.Path), view.Bytes(it.Offset))
+		return fmt.Sprintf("%s, piece at %s", quoted(it.Path), bytesOf(it.Offset))
 	}
 	return quoted(it.Path)
 }
@@ -82,7 +69,7 @@ func (model) Render(value []byte) string {
 		return "(not readable)"
 	}
 	if it.Piece {
-		return fmt.Sprintf("%s  piece at %s, %s", quoted(it.Path), view.Bytes(it.Offset), view.Bytes(int64(len(it.Data))))
+		return fmt.Sprintf("%s  piece at %s, %s", quoted(it.Path), bytesOf(it.Offset), bytesOf(int64(len(it.Data))))
 	}
 	size := ""
 	switch {
@@ -91,12 +78,12 @@ func (model) Render(value []byte) string {
 	case it.Kind == files.Symlink:
 		size = "→ " + quoted(it.Target)
 	case it.Kind == files.Regular:
-		size = view.Bytes(it.Size)
+		size = bytesOf(it.Size)
 	default:
 		size = it.Kind.String()
 	}
 	return fmt.Sprintf("%s  %s  %04o %d:%d  %s", quoted(it.Path), size, it.Mode, it.UID, it.GID,
-		view.Time(time.Unix(0, it.MTime)))
+		timeOf(it.MTime))
 }
 
 // Changes implements [engine.Model].
@@ -114,7 +101,7 @@ func (model) Changes(a, b []byte) []string {
 	}
 	if !x.Piece {
 		differ("kind", x.Kind, y.Kind)
-		differ("size", view.Bytes(x.Size), view.Bytes(y.Size))
+		differ("size", bytesOf(x.Size), bytesOf(y.Size))
 		if x.Size != y.Size && len(out) == 0 {
 			differ("size", x.Size, y.Size)
 		}

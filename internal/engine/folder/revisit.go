@@ -454,23 +454,3 @@ func (r *reading) end() {
 		r.visit.Caveat(fmt.Sprintf(text, n, word, some(r.changed)))
 	}
 }
-
-func plural(word string, n int) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
-}
-
-// some names the first few paths.
-func some(paths []string) string {
-	const few = 5
-	var out []string
-	for _, p := range paths[:min(few, len(paths))] {
-		out = append(out, quoted(p))
-	}
-	if len(paths) > few {
-		out = append(out, "…")
-	}
-	return strings.Join(out, ", ")
-}

@@ -18,8 +18,8 @@ const (
 	silence = 4 * time.Second
 	// beat is how often it says something.
 	beat = time.Second
-	// letGoFor is how long letting go is tried.
-	letGoFor = 10 * time.Minute
+	// resumeFor is how long letting go is tried.
+	resumeFor = 10 * time.Minute
 )
 
 // Serve serves this machine's files until in ends; what it stood by for is let go on then.
@@ -46,7 +46,7 @@ func Serve(in io.ReadCloser, out io.WriteCloser, messages io.Writer) int {
 		w.cancel()
 	}
 	s.mu.Unlock()
-	s.letGoAll("the connection has ended")
+	s.resumeAll("the connection has ended")
 	_ = host.Close()
 	return 0
 }
@@ -114,17 +114,17 @@ func (s *service) watch(stop chan struct{}) {
 			if quiet {
 				why = "nothing was heard any more"
 			}
-			go s.letGo(st, why)
+			go s.resumeOne(st, why)
 		}
 	}
 }
 
-func (s *service) letGo(st *standing, why string) {
+func (s *service) resumeOne(st *standing, why string) {
 	st.once.Do(func() {
 		s.mu.Lock()
 		st.ran = true
 		s.mu.Unlock()
-		ctx, cancel := context.WithTimeout(context.Background(), letGoFor)
+		ctx, cancel := context.WithTimeout(context.Background(), resumeFor)
 		defer cancel()
 		for pause := 100 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
 			_, err := s.host.Run(ctx, st.command, st.env)
@@ -140,7 +140,7 @@ func (s *service) letGo(st *standing, why string) {
 	})
 }
 
-func (s *service) letGoAll(why string) {
+func (s *service) resumeAll(why string) {
 	s.mu.Lock()
 	var all []*standing
 	for _, st := range s.standing {
@@ -149,7 +149,7 @@ func (s *service) letGoAll(why string) {
 	s.mu.Unlock()
 	var wg sync.WaitGroup
 	for _, st := range all {
-		wg.Go(func() { s.letGo(st, why) })
+		wg.Go(func() { s.resumeOne(st, why) })
 	}
 	wg.Wait()
 }
