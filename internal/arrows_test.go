@@ -27,7 +27,7 @@ func TestImportArrows(t *testing.T) {
 		"demo":        {[]string{"core", "demo", "sim", "view"}, []string{"github.com/urfave/"}},
 		"run":         {[]string{"core", "engine"}, noInterface},
 		"moment":      {[]string{"core", "engine", "run"}, noInterface},
-		"prepare":     {[]string{"core", "engine", "run"}, noInterface},
+		"prepare":     {[]string{"core", "engine", "run", "guard"}, noInterface},
 		"snapshot":    {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
 		"capture":     {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
 		"restore":     {[]string{"core", "engine", "run", "moment"}, noInterface},

@@ -45,8 +45,12 @@ func (a *app) clusterList(_ context.Context, c *cli.Command) error {
 		Address string            `json:"address"`
 		User    string            `json:"user,omitempty"`
 		Labels  map[string]string `json:"labels,omitempty"`
+		// Quiesce is the way in which it is held still while it is copied, Reason why that one.
+		Quiesce string `json:"quiesce,omitempty"`
+		Reason  string `json:"quiesce_reason,omitempty"`
 	}
 	var rows []row
+	quiet := false
 	for _, n := range config.Names(cfg.Clusters) {
 		cl := cfg.Clusters[n]
 		name, _, err := engine.ForAddress(cl.Address)
@@ -57,14 +61,30 @@ func (a *app) clusterList(_ context.Context, c *cli.Command) error {
 		if cl.Login != nil {
 			r.User = cl.Login.User
 		}
+		if r.Quiesce, r.Reason, err = cfg.QuiesceFor(n); err != nil {
+			return usageError{err}
+		}
+		quiet = quiet || r.Reason != ""
 		rows = append(rows, r)
 	}
 	if a.screen.JSON {
 		return a.screen.Encode(rows)
 	}
-	t := a.screen.Table("cluster", "engine", "address", "user")
+	columns := []string{"cluster", "engine", "address", "user"}
+	if quiet {
+		columns = append(columns, "held still", "why")
+	}
+	t := a.screen.Table(columns...)
 	for _, r := range rows {
-		t.Row(r.Name, r.Engine, r.Address, r.User)
+		cells := []any{r.Name, r.Engine, r.Address, r.User}
+		if quiet {
+			way := r.Quiesce
+			if way == "" && r.Reason != "" {
+				way = a.screen.Loss("not")
+			}
+			cells = append(cells, way, r.Reason)
+		}
+		t.Row(cells...)
 	}
 	t.Print(0)
 	return nil

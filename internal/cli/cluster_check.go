@@ -84,7 +84,8 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 		ch, err := cl.Choose(ctx, sh.Name)
 		report("choose a member"+of, err, fmt.Sprintf("%s (%s)", ch.Member.Address, ch.Reason))
 		l, ok := cl.(engine.Logged)
-		if _, pinned := cl.(engine.Pinned); pinned && !ok {
+		_, pinned := cl.(engine.Pinned)
+		if _, revisited := cl.(engine.Revisited); (pinned || revisited) && !ok {
 			continue // clusters of this kind keep none, and need none
 		}
 		if !ok || sh.Log == nil {

@@ -33,6 +33,10 @@ type previewed struct {
 	// Steady is how many points there will be once the policy has run for long.
 	Steady   int      `json:"steady"`
 	Problems []string `json:"problems,omitempty"`
+	// Quiesce is the way in which the cluster is held still while it is copied, empty where
+	// there is none, and why.
+	Quiesce string `json:"quiesce,omitempty"`
+	Reason  string `json:"quiesce_reason,omitempty"`
 }
 
 type nextRun struct {
@@ -75,6 +79,9 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			p.Problems = append(p.Problems, explain.Error(err))
 			state = &daemon.State{}
+		}
+		if p.Quiesce, p.Reason, err = a.cfg.QuiesceFor(w.Cluster); err != nil {
+			p.Problems = append(p.Problems, err.Error())
 		}
 		now := time.Now()
 		p.Plan = state.Plan(w, now)
@@ -223,6 +230,11 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 	s.Line("policy %s: cluster %s into store %s", s.Accent(w.Policy), s.Accent(w.Cluster), w.Store)
 	for _, t := range p.Problems {
 		s.Line("  %s %s", s.Loss("problem:"), t)
+	}
+	if p.Quiesce != "" {
+		s.Line("  held still as %s says: %s", s.Accent(p.Quiesce), p.Reason)
+	} else if p.Reason != "" {
+		s.Line("  not held still while it is copied: %s", p.Reason)
 	}
 	s.Line("\n  next runs")
 	t := s.Table("at", "what", "how")

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/config"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -42,6 +44,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 			&cli.BoolFlag{Name: "cluster-wide",
 				Usage: "users, roles, templates too: those that are missing; with --conflict replace also those " +
 					"that differ"},
+			&cli.StringFlag{Name: "start",
+				Usage: "when all is restored start this `SERVER` of the configuration on it (folders)"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		}, restoreChoices()...)...)
 }
@@ -86,6 +90,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer cl.Close()
+	start, err := a.starter(c, cl)
+	if err != nil {
+		return err
+	}
 	plan, err := restore.NewPlan(ctx, e.Runner, m, cl,
 		restore.Options{Pattern: ad.Pattern, Also: c.StringSlice("also"), Rename: rename,
 			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace",
@@ -134,6 +142,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 			for _, d := range done {
 				r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
 			}
+			if err == nil {
+				err = start(ctx, done)
+			}
 			return err
 		})
 	e.progress.Done()
@@ -146,6 +157,38 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	a.showRestored(done, onto)
 	return err
+}
+
+// starter returns what starts the server that was asked for on what was restored.
+func (a *app) starter(c *cli.Command, cl engine.Cluster) (func(context.Context, []restore.Restored) error, error) {
+	name := c.String("start")
+	if name == "" {
+		return func(context.Context, []restore.Restored) error { return nil }, nil
+	}
+	srv, ok := a.cfg.Servers[name]
+	if !ok {
+		return nil, usageError{config.UnknownError("server", name, config.Names(a.cfg.Servers))}
+	}
+	s, ok := cl.(engine.ServerStarter)
+	if !ok {
+		return nil, usage("--start: servers are started on folders only")
+	}
+	return func(ctx context.Context, done []restore.Restored) error {
+		for _, d := range done {
+			begin := time.Now()
+			within := time.Duration(srv.Within)
+			if within == 0 {
+				within = time.Minute
+			}
+			if err := s.StartServer(ctx, d.To, srv.Start, srv.Ready, within); err != nil {
+				return fmt.Errorf("%s is restored; server %s: %w", d.To, name, err)
+			}
+			if !a.screen.JSON {
+				a.screen.Line("server %s runs on %s, ready after %s", name, d.To, view.Duration(time.Since(begin)))
+			}
+		}
+		return nil
+	}, nil
 }
 
 func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment.Since) {

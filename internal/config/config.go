@@ -31,6 +31,7 @@ type Config struct {
 	Stores   map[string]Store   `yaml:"stores"`
 	Clusters map[string]Cluster `yaml:"clusters"`
 	Quiesce  map[string]Quiesce `yaml:"quiesce"`
+	Servers  map[string]Server  `yaml:"servers"`
 	Policies map[string]Policy  `yaml:"policies"`
 	Alerts   Alerts             `yaml:"alerts"`
 	Daemon   Daemon             `yaml:"daemon"`
@@ -375,6 +376,7 @@ func (c *Config) check(k *checker) {
 		}
 	}
 	c.checkQuiesce(k)
+	c.checkServers(k)
 	c.checkPolicies(k)
 	switch m := c.Limits.Memory; {
 	case m == 0:
@@ -597,6 +599,12 @@ clusters:                                 # what is protected, and what is resto
 #     applies_to: { name: "meadow-files" }
 #     cluster: meadow                     # its servers write there; they are locked by means of their own
 #     members: [meadow-2:27017]
+
+# servers:                                # started on what was restored of folders: restore … --start gallery-beside
+#   gallery-beside:
+#     start: [/usr/local/bin/gallery, --folder, "{folder}", --port, "9001", --detach]
+#     ready: [/usr/local/bin/gallery, --ping, "9001"]
+#     within: 1m
 
 policies:                                 # what is protected, when, and for how long
   nightly:

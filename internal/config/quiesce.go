@@ -37,6 +37,23 @@ type AppliesTo struct {
 	Version string `yaml:"version"`
 }
 
+// Server is how a server is started on what was restored of a folder. In commands {folder}
+// is its path; they run on the machine that has it.
+type Server struct {
+	// Start is a command that starts one and returns, Ready one that succeeds when it is.
+	Start  []string `yaml:"start"`
+	Ready  []string `yaml:"ready"`
+	Within Duration `yaml:"within"` // default 1m
+}
+
+func (c *Config) checkServers(k *checker) {
+	for name, s := range sorted(c.Servers) {
+		if len(s.Start) == 0 {
+			k.bad("$.servers."+name, "has no command under start")
+		}
+	}
+}
+
 // none is what a cluster says for itself that is not to be held still.
 const none = "none"
 
@@ -82,6 +99,11 @@ func (c *Config) checkQuiesce(k *checker) {
 			k.bad(at+".applies_to.label", "%q: write KEY=VALUE", l)
 		} else if a.Version != "" && q.Cluster == "" {
 			k.bad(at+".applies_to.version", "is the servers' of the cluster that is given under cluster")
+		}
+		if other, ok := c.Clusters[q.Cluster]; ok {
+			if kind, _, err := engine.ForAddress(other.Address); err == nil && kind == quiescible {
+				k.bad(at+".cluster", "%s is folders itself, and not what writes to them", q.Cluster)
+			}
 		}
 		if q.Longest < 0 {
 			k.bad(at+".longest", "is less than nothing")
@@ -151,6 +173,7 @@ func (c *Config) quiesceOf(ctx context.Context, cluster string) (*engine.Quiesce
 	}
 	q := c.Quiesce[name]
 	out := &engine.Quiesce{Name: name, Begin: q.Begin, End: q.End, Check: q.Check, Here: q.Here, Members: q.Members,
+		Version: q.AppliesTo.Version,
 		Longest: time.Duration(q.Longest)}
 	if out.Longest == 0 {
 		out.Longest = longestHold

@@ -68,6 +68,9 @@ type Traits struct {
 	// SettingsFirst is set when content may need what is set for the whole cluster: it
 	// is put back first.
 	SettingsFirst bool
+	// Grouped is set when differences are told by groups ([Grouper]): of a file, say, and
+	// not of its pieces. The first record of a group is there as long as it is.
+	Grouped bool
 	// Unlogged are the kinds of namespaces whose changes are not in the log: they are
 	// known only as of points that were read from the cluster.
 	Unlogged []record.Kind

@@ -41,6 +41,8 @@ var (
 	ErrNotExclusive = errors.New("it cannot be used")
 	// ErrInUse is returned when another process uses it now.
 	ErrInUse = fmt.Errorf("%w now", ErrNotExclusive)
+	// ErrOpen is returned when what is to be replaced is being used.
+	ErrOpen = errors.New("a process has files of it open")
 	// ErrUnreachable is returned when no server answered at the address.
 	ErrUnreachable = errors.New("no server answers")
 	// ErrMoved is returned when a namespace was renamed or dropped while it was read.
@@ -88,8 +90,6 @@ type Target struct {
 	Options map[string]any
 	// Quiesce, where set, is how what writes to it is held still while it is copied.
 	Quiesce *Quiesce
-	// IgnoreUse: that processes have files of it open is no reason not to replace them.
-	IgnoreUse bool
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration
 	Log    *slog.Logger `json:"-"`

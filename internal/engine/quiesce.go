@@ -22,6 +22,8 @@ type Quiesce struct {
 	// of its own engine, on the members named (none: on all).
 	Of      *Target
 	Members []string
+	// Version is the oldest of its servers for which this is meant; empty is any.
+	Version string
 	// Longest is how long it may last; after that it is let go on, and the copy is void.
 	Longest time.Duration
 }
@@ -29,6 +31,8 @@ type Quiesce struct {
 // Hold is something of a cluster that is held still, or is to be. Another process can
 // let it go on by what is in it.
 type Hold struct {
+	// ID is this one's alone.
+	ID string `json:"id,omitempty"`
 	// What names it for people; empty where there is nothing to be held still.
 	What string `json:"what"`
 	// Detail is the engine's own.
@@ -65,4 +69,12 @@ type FileQuiescer interface {
 	// QuiescibleFiles returns what keeps the servers of some members (none: of all) from
 	// writing, for Quiesce and the others.
 	QuiescibleFiles(ctx context.Context, members []string) (Hold, error)
+}
+
+// ServerStarter is a Cluster beside which a server can be started on what was restored.
+type ServerStarter interface {
+	Cluster
+	// StartServer runs a command that starts one on a namespace and returns, and then
+	// another one until it succeeds, for at most so long.
+	StartServer(ctx context.Context, namespace string, start, ready []string, within time.Duration) error
 }

@@ -11,10 +11,12 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -26,9 +28,9 @@ import (
 const Argument = "stand-by-to-resume"
 
 const (
-	relieved = "relieved"
-	well     = "all is well"
-	resumeOne    = "let go"
+	relieved  = "relieved"
+	well      = "all is well"
+	resumeOne = "let go"
 	// tryFor is how long a guard tries to let go on what was held still.
 	tryFor = 15 * time.Minute
 	// grace is for how much longer than may be a guard waits for the process that holds.
@@ -134,7 +136,8 @@ func Run(in io.Reader, out, messages io.Writer) int {
 	ctx, cancel := context.WithTimeout(context.Background(), tryFor)
 	defer cancel()
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 10*time.Second) {
-		if err = resume(ctx, o); err == nil {
+		if err = resume(ctx, o); err == nil || errors.Is(err, engine.ErrHoldLost) {
+			resumed(o.Hold)
 			fmt.Fprintf(messages, "dexamen: the process that had stopped %s of %s %s; they are started again\n",
 				o.Hold.What, o.Target.Name, why)
 			return 0
@@ -147,6 +150,24 @@ func Run(in io.Reader, out, messages io.Writer) int {
 		"again: %v; the next run will try\n", o.Hold.What, o.Target.Name, why, err)
 	return 1
 }
+
+// note is the file by which later runs on this machine know that a guard has let go on.
+func note(h engine.Hold) string { return filepath.Join(os.TempDir(), "dexamen-resumed-"+h.ID) }
+
+func resumed(h engine.Hold) {
+	if f, err := os.OpenFile(note(h), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err == nil {
+		_ = f.Close()
+	}
+}
+
+// HasResumed reports whether a guard on this machine has let go on what is held still.
+func HasResumed(h engine.Hold) bool {
+	st, err := os.Lstat(note(h))
+	return h.ID != "" && err == nil && st.Mode().IsRegular()
+}
+
+// Forget removes what HasResumed goes by.
+func Forget(h engine.Hold) { _ = os.Remove(note(h)) }
 
 // wholeNumbers makes options that JSON has as fractions what YAML had them as.
 func wholeNumbers(t *engine.Target) {

@@ -30,10 +30,29 @@ func DiffStates(ctx context.Context, src tree.Source, a, b *NamespaceState, m en
 	if a.Root.Hash == b.Root.Hash {
 		return d, nil
 	}
+	grouper, grouped := m.(engine.Grouper)
+	grouped = grouped && m.Traits().Grouped
+	var group []byte // of the difference before
+	named := false
 	err := tree.Diff(ctx, tree.Side{Source: src, Root: a.Root}, tree.Side{Source: src, Root: b.Root},
 		func(k tree.Difference) error {
 			var kd KeyDiff
+			partly := false
+			if grouped {
+				prefix := grouper.GroupPrefix(k.Key)
+				if group != nil && bytes.Equal(prefix, group) {
+					if last := len(d.Keys) - 1; named && d.Keys[last].Kind == "changed" && !slices.Contains(d.Keys[last].Fields, "content") {
+						d.Keys[last].Fields = append(d.Keys[last].Fields, "content")
+					}
+					return ctx.Err()
+				}
+				group = bytes.Clone(prefix)
+				partly = !bytes.Equal(prefix, k.Key)
+			}
 			switch {
+			case partly:
+				kd.Kind = "changed"
+				d.Changed++
 			case k.B == nil:
 				kd.Kind = "missing"
 				d.Missing++
@@ -44,13 +63,15 @@ func DiffStates(ctx context.Context, src tree.Source, a, b *NamespaceState, m en
 				kd.Kind = "changed"
 				d.Changed++
 			}
-			if len(d.Keys) < keys {
+			if named = len(d.Keys) < keys; named {
 				v := k.A
 				if v == nil {
 					v = k.B
 				}
 				kd.Label = m.Label(v)
-				if k.A != nil && k.B != nil {
+				if partly {
+					kd.Fields = []string{"content"}
+				} else if k.A != nil && k.B != nil {
 					kd.Fields = m.Changes(k.A, k.B)
 				}
 				d.Keys = append(d.Keys, kd)

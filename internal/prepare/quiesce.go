@@ -11,6 +11,7 @@ import (
 	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
+	"dexamen/internal/guard"
 	"dexamen/internal/run"
 )
 
@@ -44,6 +45,16 @@ func resumeQuiesced(ctx context.Context, e *run.Runner, cluster string, c engine
 		return err
 	}
 	defer claim.Release(context.WithoutCancel(ctx))
+	if guard.HasResumed(left.Hold) {
+		// Whoever holds it still now is somebody else.
+		e.Emit(run.Warning, "%s of %s: stopped by a run that was killed (%s); it was started again at once", left.What,
+			cluster, run.FormatTime(left.Created))
+		if err := e.Store.RemoveMark(ctx, cluster, quiescedMark); err != nil {
+			return err
+		}
+		guard.Forget(left.Hold)
+		return nil
+	}
 	if err := q.Resume(ctx, left.Hold); err != nil {
 		return err
 	}
@@ -127,6 +138,7 @@ func (h *Held) resume() error {
 	}
 	if rerr := h.relieve(); rerr != nil {
 		lost = errors.Join(lost, rerr)
+		guard.Forget(h.Hold)
 	}
 	if h.Longest > 0 && h.Took > h.Longest && lost == nil {
 		lost = h.tooLong()
@@ -179,6 +191,7 @@ func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluste
 		claim.Release(context.WithoutCancel(ctx))
 		return nothing, err
 	}
+	hold.ID = sealed.NewID(16)
 	err = e.Store.PutMark(ctx, cluster, quiescedMark, quiesced{hold, time.Now(), process.Self()})
 	if err != nil {
 		claim.Release(context.WithoutCancel(ctx))

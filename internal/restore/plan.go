@@ -2,6 +2,7 @@ package restore
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -241,7 +242,9 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 		ns := s.Namespace
 		ns.Name = it.To
 		var err error
-		if fit, err = f.Fit(ctx, ns, s.Name, p.opt.Chosen); err != nil {
+		if fit, err = f.Fit(ctx, ns, s.Name, p.opt.Chosen); errors.Is(err, engine.ErrOpen) {
+			return it, fmt.Errorf("%w: %w", run.ErrRefused, err)
+		} else if err != nil {
 			return it, err
 		}
 		for _, n := range fit.Notes {

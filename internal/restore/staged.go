@@ -61,7 +61,7 @@ func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Ite
 	}
 	switch {
 	case err == nil:
-		if g, ok := w.(engine.GapTeller); ok && it.There {
+		if g, ok := w.(engine.GapTeller); ok && it.There && g.Without() > 0 {
 			p.runner.Emit(run.Note, "%s was not there for %s while it was replaced", it.To,
 				g.Without().Round(time.Millisecond))
 		}

@@ -84,6 +84,9 @@ func (p *Process) Begin() {
 	go func(cmd *exec.Cmd, ended chan struct{}) { _ = cmd.Wait(); close(ended) }(p.cmd, p.ended)
 }
 
+// PID returns the id of the server's process.
+func (p *Process) PID() int { return p.cmd.Process.Pid }
+
 // Kill ends the server at once, as a power failure does.
 func (p *Process) Kill() {
 	_ = p.cmd.Process.Kill()

@@ -38,8 +38,11 @@ func (s *snapshot) list(ctx context.Context) ([]engine.Namespace, error) {
 			names[ns.Name] = true
 		}
 	}
-	s.Emit(run.Step, "scanning %s, about %s", run.Count(int64(len(names)), "namespace"),
-		run.Count(s.total.Load(), "record"))
+	about := ""
+	if n := s.total.Load(); n > 0 {
+		about = ", about " + run.Count(n, "record")
+	}
+	s.Emit(run.Step, "scanning %s%s", run.Count(int64(len(names)), "namespace"), about)
 	return keep, nil
 }
 

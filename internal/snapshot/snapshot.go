@@ -110,6 +110,10 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		}
 	case s.held != nil && s.held.Exact:
 		mark, p.Exact = record.Mark{Wall: s.held.Since()}, !s.disturbed
+	case s.logged == nil && isRevisited(c):
+		mark = record.Mark{Wall: started}
+		p.Caveats = append(p.Caveats, fmt.Sprintf("nothing held still what writes to it: files that were written between "+
+			"%s and %s may be of different moments", started.Format(time.RFC3339), time.Now().Format(time.RFC3339)))
 	case s.logged == nil:
 		mark = record.Mark{Wall: started}
 		p.Caveats = append(p.Caveats,
@@ -133,6 +137,11 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		return nil, err
 	}
 	return p, finishPoint(ctx, e, p, stats, changes)
+}
+
+func isRevisited(c engine.Cluster) bool {
+	_, ok := c.(engine.Revisited)
+	return ok
 }
 
 // newSnapshot chooses the member of each shard to read, and what of it.
@@ -203,7 +212,7 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 			Name: part.shard, Mark: m, Member: part.choice.Member.Address, Reason: part.choice.Reason})
 		changes += part.fold.Count
 	}
-	if !s.exact && s.view == nil {
+	if !s.exact && s.logged != nil && s.view == nil {
 		s.Emit(run.Step, "folding %s made meanwhile into the scan", run.Count(changes, "change"))
 	}
 	for _, part := range s.parts {

@@ -52,7 +52,7 @@ func (c *cluster) Close() error {
 
 // Topology implements [engine.Cluster].
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
-	t := &engine.Topology{Engine: "folder", Kind: "folder", Identity: c.target.Address, Version: "files"}
+	t := &engine.Topology{Engine: "folder", Kind: "folder", Identity: c.target.Address}
 	if len(c.places) > 1 || c.places[0].holds {
 		t.Kind = "folders"
 	}
@@ -61,16 +61,21 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 		m := engine.Member{Address: p.address(), Role: "folder", Healthy: true}
 		if _, err := p.host.Stat(ctx, p.path, ""); err != nil {
 			m.Healthy, m.Note = false, err.Error()
-		} else if s, err := p.host.Supports(ctx, p.path); err == nil && s.Clone {
-			m.Note = "its file system clones files"
+		} else if s, err := p.host.Supports(ctx, p.path); err == nil {
+			if m.Version = s.System; t.Version == "" {
+				t.Version = s.System
+			}
+			if s.Clone {
+				m.Note = "its file system clones files"
+			}
 		}
 		sh.Members = append(sh.Members, m)
 	}
 	t.Shards = []engine.Shard{sh}
 	if c.target.Quiesce == nil {
 		t.Limitations = append(t.Limitations, engine.Limitation{What: "nothing holds still what writes to the folder",
-			Consequence: "files that are written while they are copied may be of different moments; a way to hold it " +
-				"still is set under quiesce:"})
+			Consequence: "files that are written while they are copied may be of different moments; the section quiesce of the " +
+				"configuration is for that"})
 	}
 	return t, nil
 }
@@ -144,7 +149,7 @@ func identOf(e *files.Entry) []byte {
 }
 
 // lookFor is how long files are counted for a listing.
-const lookFor = time.Second
+const lookFor = 250 * time.Millisecond
 
 var errEnough = errors.New("enough")
 
@@ -208,14 +213,15 @@ func (c *cluster) look(ctx context.Context, p *place, dir string) (engine.Namesp
 				out.Bytes += batch[i].Size
 			}
 		}
-		if time.Since(begin) > lookFor {
+		if time.Since(begin) > lookFor && len(batch) > 0 {
 			return errEnough
 		}
 		return nil
 	})
 	if errors.Is(err, errEnough) {
 		err = nil
-		out.Note = "more files than could be counted in a second"
+		out.Note = fmt.Sprintf("more than %d files", out.Records)
+		out.Records, out.Bytes = 0, 0
 	}
 	if out.Note == "" && p.location.host != "" {
 		out.Note = "on " + p.location.host
@@ -232,7 +238,7 @@ func (c *cluster) find(name string) (*place, string) {
 		}
 	}
 	p := c.places[0]
-	if of, ok := namespaceOf(name); ok { // a stage is beside what it is to become
+	if of, ok := namespaceOf(name); ok { // a stage is beside what it is to become, a clone beside what it is of
 		q, dir := c.find(of)
 		return q, path.Join(path.Dir(dir), name)
 	}
@@ -240,6 +246,79 @@ func (c *cluster) find(name string) (*place, string) {
 		return p, path.Join(p.path, name)
 	}
 	return p, path.Join(path.Dir(p.path), name)
+}
+
+// has reports whether a folder of a name belongs to the cluster.
+func (c *cluster) has(name string) bool {
+	p, dir := c.find(name)
+	return p.holds || p.path == dir
+}
+
+// describeSupport says what a place can do.
+func describeSupport(s *files.Support) string {
+	var can, cannot []string
+	for what, ok := range map[string]bool{"clones files": s.Clone, "keeps owners": s.Owners, "extended attributes": s.Xattrs,
+		"holes": s.Holes} {
+		if ok {
+			can = append(can, what)
+		} else {
+			cannot = append(cannot, what)
+		}
+	}
+	slices.Sort(can)
+	slices.Sort(cannot)
+	text := strings.Join(can, ", ")
+	if len(cannot) > 0 {
+		text += "; not: " + strings.Join(cannot, ", ")
+	}
+	if !s.Writable {
+		text = "nothing can be restored beside it: the folder around it may not be written to"
+	}
+	return text
+}
+
+// Check implements [engine.Checker].
+func (c *cluster) Check(ctx context.Context, report func(string, error, string)) {
+	for _, p := range c.places {
+		at := p.address()
+		if _, err := p.host.Stat(ctx, p.path, ""); err != nil {
+			report("folder "+at, err, "")
+			continue
+		}
+		report("folder "+at, nil, "it is there")
+		s, err := p.host.Supports(ctx, p.path)
+		if err != nil {
+			report("  file system", err, "")
+			continue
+		}
+		report("  file system", nil, describeSupport(&s))
+		var failed []string
+		begin := time.Now()
+		err = p.host.Walk(ctx, p.path, c.rules, func(batch []files.Entry) error {
+			for i := range batch {
+				if e := &batch[i]; e.Failed != "" {
+					failed = append(failed, quoted(e.Path)+": "+e.Failed)
+				}
+			}
+			if time.Since(begin) > 10*lookFor {
+				return errEnough
+			}
+			return nil
+		})
+		if errors.Is(err, errEnough) {
+			err = nil
+		}
+		if err == nil && len(failed) > 0 {
+			err = fmt.Errorf("%d folders cannot be listed: %s", len(failed), some(failed))
+		}
+		report("  list its files", err, "")
+	}
+	q := c.target.Quiesce
+	if q == nil {
+		return
+	}
+	h, err := c.Quiescible(ctx, nil)
+	report("hold it still", err, fmt.Sprintf("%s: %s, for at most %s; not tried", q.Name, h.What, q.Longest))
 }
 
 // Partitions implements [engine.Cluster]: files are read ahead of the records, several at
@@ -251,9 +330,14 @@ func (c *cluster) Partitions(context.Context, engine.Namespace, int) ([]engine.P
 // Scan implements [engine.Cluster].
 func (c *cluster) Scan(ctx context.Context, ns engine.Namespace, _ engine.Partition,
 	fn func(record.Record) error) error {
-	nothing := func(record.Record) error { return nil }
+	return scan(ctx, c, ns, fn)
+}
+
+// scan reads all of a folder. A file that cannot be read is an error.
+func scan(ctx context.Context, c engine.Revisited, ns engine.Namespace, fn func(record.Record) error) error {
 	var failed error
-	err := c.Revisit(ctx, ns, nil, engine.Visit{Replace: func([]byte) error { return nil }, Put: fn, Note: nothing,
+	err := c.Revisit(ctx, ns, nil, engine.Visit{
+		Replace: func([]byte) error { return nil }, Put: fn, Note: func(record.Record) error { return nil },
 		Skip: func(name, reason string) {
 			if failed == nil {
 				failed = fmt.Errorf("%s/%s cannot be read: %s", ns.Name, name, reason)

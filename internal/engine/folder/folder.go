@@ -4,6 +4,7 @@
 //	folder.go    driver, addresses, options
 //	cluster.go   what there is
 //	revisit.go   what has changed is read
+//	clone.go     where file systems can, clones are read instead of it
 //	hold.go      what writes is held still meanwhile
 //	writer.go    restoring
 //	model.go     what records mean
@@ -67,8 +68,12 @@ func (Driver) Options() []engine.Option {
 
 // RestoreOptions implements [engine.RestoreChooser].
 func (Driver) RestoreOptions() []engine.RestoreOption {
-	return []engine.RestoreOption{{Name: "files", Usage: "of folders: restore only files that fit this pattern, such as " +
-		"letters/**/*.jpg, beside what is there"}}
+	return []engine.RestoreOption{
+		{Name: "files", Usage: "of folders: restore only files that fit this `PATTERN`, such as letters/**/*.jpg, " +
+			"beside what is there"},
+		{Name: "in-use", Usage: "of folders that a server has open: refuse to replace them, or ignore that",
+			Values: []string{"refuse", "ignore"}},
+	}
 }
 
 func text(v any) error {
@@ -183,7 +188,7 @@ func (Driver) Open(ctx context.Context, t engine.Target) (_ engine.Cluster, err 
 			return nil, err
 		}
 	}
-	return c, nil
+	return c.asPinned(ctx)
 }
 
 func openHost(ctx context.Context, t engine.Target, l location) (files.Host, error) {

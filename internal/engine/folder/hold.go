@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
@@ -35,6 +36,9 @@ func (c *cluster) Quiescible(ctx context.Context, _ func(string) bool) (engine.H
 	h := engine.Hold{What: "what writes to " + c.target.Name, Exact: true, Longest: q.Longest}
 	if q.Of != nil {
 		err := c.with(ctx, func(of engine.FileQuiescer) (err error) {
+			if err := forVersion(ctx, q, of); err != nil {
+				return err
+			}
 			var inner engine.Hold
 			inner, err = of.QuiescibleFiles(ctx, q.Members)
 			d.Of = &inner
@@ -68,6 +72,39 @@ func (c *cluster) with(ctx context.Context, fn func(engine.FileQuiescer) error) 
 			of.Engine())
 	}
 	return fn(q)
+}
+
+// forVersion refuses servers that are older than those for which a way is meant.
+func forVersion(ctx context.Context, q *engine.Quiesce, of engine.Cluster) error {
+	if q.Version == "" {
+		return nil
+	}
+	t, err := of.Topology(ctx)
+	if err != nil {
+		return err
+	}
+	if older(t.Version, q.Version) {
+		return fmt.Errorf("it fits in kind and is for version %s and later; %s has %s", q.Version, q.Of.Name, t.Version)
+	}
+	return nil
+}
+
+// older compares versions, number by number.
+func older(a, b string) bool {
+	numbers := func(s string) []string {
+		return strings.FieldsFunc(s, func(r rune) bool { return r < '0' || r > '9' })
+	}
+	x, y := numbers(a), numbers(b)
+	for i := range y {
+		m, n := 0, 0
+		if i < len(x) {
+			m, _ = strconv.Atoi(x[i])
+		}
+		if n, _ = strconv.Atoi(y[i]); m != n {
+			return m < n
+		}
+	}
+	return false
 }
 
 // environment tells commands what they are run for.

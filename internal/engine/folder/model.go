@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -27,7 +28,7 @@ func (model) Alter([]byte, *record.Change) ([]byte, error) {
 func (model) Implied(string) (record.Kind, []byte) { return contentKind, nil }
 
 // Traits implements [engine.Model].
-func (model) Traits() engine.Traits { return engine.Traits{Incremental: true} }
+func (model) Traits() engine.Traits { return engine.Traits{Incremental: true, Grouped: true} }
 
 // CheckChange implements [engine.Model].
 func (model) CheckChange(*record.Change) error { return nil }
@@ -55,9 +56,6 @@ func (model) Label(value []byte) string {
 	it, err := files.Parse(value)
 	if err != nil {
 		return "(not readable)"
-	}
-	if it.Piece {
-		return fmt.Sprintf("%s, piece at %s", quoted(it.Path), bytesOf(it.Offset))
 	}
 	return quoted(it.Path)
 }
@@ -120,7 +118,7 @@ func (model) Changes(a, b []byte) []string {
 			differ("written", time.Unix(0, x.MTime).Format(form), time.Unix(0, y.MTime).Format(form))
 		}
 	}
-	if string(x.Data) != string(y.Data) {
+	if !bytes.Equal(x.Data, y.Data) {
 		out = append(out, "content")
 	}
 	return out

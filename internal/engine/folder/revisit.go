@@ -60,9 +60,17 @@ func (c *cluster) Revisit(ctx context.Context, ns engine.Namespace,
 	if err != nil {
 		return err
 	}
-	r := &reading{host: p.host, root: dir, rules: c.rules, visit: v, before: before, began: s.Now,
-		room: semaphore.NewWeighted(ahead), readers: make(chan struct{}, readersPerHost),
-		queue: make(chan *task, 1024), links: map[[2]uint64]string{}, held: c.isHeld()}
+	r := &reading{host: p.host, root: dir, visit: v, before: before, began: s.Now, held: c.isHeld(),
+		walk: func(ctx context.Context, fn func([]files.Entry) error) error {
+			return p.host.Walk(ctx, dir, c.rules, fn)
+		}}
+	return r.run(ctx)
+}
+
+// run goes through the folder.
+func (r *reading) run(ctx context.Context) error {
+	r.room, r.readers = semaphore.NewWeighted(ahead), make(chan struct{}, readersPerHost)
+	r.queue, r.links = make(chan *task, 1024), map[[2]uint64]string{}
 	g, gctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(r.queue)
@@ -87,11 +95,12 @@ func (c *cluster) isHeld() bool {
 type reading struct {
 	host    files.Host
 	root    string
-	rules   files.Rules
+	walk    func(ctx context.Context, fn func([]files.Entry) error) error
 	visit   engine.Visit
 	before  func() (record.Record, bool, error)
 	began   int64 // by the host's clock
 	held    bool
+	cloned  bool // what is read are clones of what was listed
 	room    *semaphore.Weighted
 	readers chan struct{}
 	queue   chan *task
@@ -188,7 +197,7 @@ func (r *reading) passGone(ctx context.Context, key []byte) error {
 }
 
 func (r *reading) list(ctx context.Context) error {
-	err := r.host.Walk(ctx, r.root, r.rules, func(batch []files.Entry) error {
+	err := r.walk(ctx, func(batch []files.Entry) error {
 		for i := range batch {
 			if batch[i].Path == "" {
 				continue
@@ -245,7 +254,7 @@ func (r *reading) entry(ctx context.Context, e *files.Entry) error {
 		cost = e.Size
 	}
 	return r.read(ctx, &task{file: e, linkTo: linkTo}, cost, func() answer {
-		content, err := r.host.Read(ctx, r.root, *e)
+		content, err := r.open(ctx, e)
 		if content.Handle != 0 { // it has grown; its one record says so
 			err = errors.Join(err, r.host.CloseFile(content.Handle))
 			content.Changed = true
@@ -254,10 +263,22 @@ func (r *reading) entry(ctx context.Context, e *files.Entry) error {
 	})
 }
 
+// open reads what belongs to a file's listing. A clone is described by what it is of.
+func (r *reading) open(ctx context.Context, e *files.Entry) (files.Content, error) {
+	if !r.cloned {
+		return r.host.Read(ctx, r.root, *e)
+	}
+	clone := *e
+	clone.Ino, clone.Dev = 0, 0
+	content, err := r.host.Read(ctx, r.root, clone)
+	content.Entry = *e
+	return content, err
+}
+
 // large has a file read that is not read at once. It is kept open: one that another file
 // takes the place of meanwhile is read as it was.
 func (r *reading) large(ctx context.Context, e *files.Entry) error {
-	content, err := r.host.Read(ctx, r.root, *e)
+	content, err := r.open(ctx, e)
 	h := content.Handle
 	t := &task{file: e, cost: smallCost, result: make(chan answer, 1)}
 	t.result <- answer{content: content, err: err}
@@ -408,7 +429,7 @@ func (o *output) ended(ctx context.Context, t *task) error {
 	if err = errors.Join(err, o.host.CloseFile(t.handle)); err != nil {
 		return fmt.Errorf("%s: %w", quoted(e.Path), err)
 	}
-	changed := now.Size != e.Size || now.MTime != e.MTime
+	changed := now.Size != e.Size || now.MTime != e.MTime && !o.cloned
 	if changed {
 		o.changed = append(o.changed, e.Path)
 	}
@@ -438,8 +459,7 @@ func (r *reading) end() {
 	}
 	for _, k := range []files.Kind{files.Socket, files.Device} {
 		if n := len(r.left[k]); n > 0 {
-			r.visit.Say(fmt.Sprintf("%d %s, which hold nothing that can be copied: %s", n, plural(k.String(), n),
-				some(r.left[k])))
+			r.visit.Say(fmt.Sprintf("%d %s left out, with nothing to copy: %s", n, plural(k.String(), n), some(r.left[k])))
 		}
 	}
 	if n := len(r.changed); n > 0 {

@@ -22,6 +22,7 @@ import (
 // Names of Dexamen's own beside folders.
 const (
 	stagePrefix = files.HiddenPrefix + "stage-"
+	clonePrefix = files.HiddenPrefix + "clone-"
 	claimPrefix = files.HiddenPrefix + "claim-"
 )
 
@@ -33,6 +34,8 @@ type writer struct {
 
 	mu      sync.Mutex
 	without time.Duration
+	// anyway: that a folder is in use is no reason not to replace it.
+	anyway  bool
 	support map[string]files.Support // by path of a folder
 }
 
@@ -97,7 +100,7 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 			return nil, err
 		}
 		for _, n := range names {
-			if !strings.HasPrefix(n, stagePrefix) {
+			if _, ours := namespaceOf(n); !ours {
 				continue
 			}
 			left, err := w.Claim(ctx, n)
@@ -112,17 +115,20 @@ func (w *writer) Stages(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-// stageOf returns a new stage's name for a namespace. It says for which, as stages are
-// beside what they are to become.
-func stageOf(name string) string {
+// own returns a new name of Dexamen's own for something of a namespace. It says of which,
+// as it is beside that.
+func own(prefix, name string) string {
 	b := make([]byte, 6)
 	_, _ = rand.Read(b) // never fails, by its contract
-	return stagePrefix + hex.EncodeToString(b) + "-" + name
+	return prefix + hex.EncodeToString(b) + "-" + name
 }
 
-// namespaceOf returns the name that a stage is for.
-func namespaceOf(stage string) (string, bool) {
-	rest, ok := strings.CutPrefix(stage, stagePrefix)
+// namespaceOf returns the name that a stage or a clone is for.
+func namespaceOf(own string) (string, bool) {
+	rest, ok := strings.CutPrefix(own, stagePrefix)
+	if !ok {
+		rest, ok = strings.CutPrefix(own, clonePrefix)
+	}
 	if !ok || len(rest) < 14 || rest[12] != '-' {
 		return "", false
 	}
@@ -137,7 +143,7 @@ func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespa
 	} else if !s.Writable {
 		return ns, fmt.Errorf("%w: the folder around %s may not be written to", engine.ErrNoRename, dir)
 	}
-	name := stageOf(ns.Name)
+	name := own(stagePrefix, ns.Name)
 	if err := w.claims.Add(ctx, name); err != nil {
 		return ns, err
 	}
@@ -278,16 +284,20 @@ func (w *writer) Count(ctx context.Context, name string) (int64, error) {
 // free refuses a folder that a server has open.
 func (w *writer) free(ctx context.Context, p *place, dir string) error {
 	used, err := p.host.InUse(ctx, dir)
-	if err != nil || len(used) == 0 || w.c.target.IgnoreUse {
+	if err != nil || len(used) == 0 || w.anyway {
 		return err
 	}
 	u := used[0]
-	how := "has it open"
-	if u.Locked {
-		how = "has it locked"
+	who := fmt.Sprintf("%d (%s), ", u.PID, u.Command)
+	if u.PID <= 0 {
+		who = ""
 	}
-	return fmt.Errorf("%w: %s: process %d (%s) %s: %s; stop it, or say --in-use if it does no harm", engine.ErrInUse, dir,
-		u.PID, u.Command, how, quoted(u.Path))
+	how := ""
+	if u.Locked {
+		how = ", which is locked"
+	}
+	return fmt.Errorf("%s: %w: %s%s%s; stop it, or say --in-use ignore if that does no harm", dir, engine.ErrOpen, who,
+		quoted(u.Path), how)
 }
 
 // Publish implements [engine.StagingWriter].
@@ -337,7 +347,7 @@ func (w *writer) Trusted(context.Context) bool { return true }
 
 // Discard implements [engine.StagingWriter].
 func (w *writer) Discard(ctx context.Context, stage string) error {
-	if !strings.HasPrefix(stage, stagePrefix) {
+	if _, ours := namespaceOf(stage); !ours {
 		return fmt.Errorf("%s is no stage", quoted(stage))
 	}
 	w.c.mu.Lock()
@@ -370,11 +380,18 @@ func (w *writer) View(context.Context, record.Namespace, bool) error {
 func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string, chosen map[string]string) (engine.Fitted, error) {
 	p, dir := w.c.find(ns.Name)
 	out := engine.Fitted{Definition: ns.Definition}
-	if chosen["files"] != "" {
-		if _, err := p.host.Stat(ctx, dir, ""); err == nil {
-			return out, fmt.Errorf("%s is there: single files are restored beside it, so that what else is in it stays; "+
-				"give them a folder of their own with --rename %s=NAME", dir, ns.Name)
-		}
+	w.anyway = chosen["in-use"] == "ignore"
+	if err := w.free(ctx, p, dir); err != nil {
+		return out, err
+	}
+	_, err := p.host.Stat(ctx, dir, "")
+	switch there := err == nil; {
+	case there && chosen["files"] != "":
+		return out, fmt.Errorf("%s is there: single files are restored beside it, so that what else is in it stays; "+
+			"give them a folder of their own with --rename %s=NAME", dir, ns.Name)
+	case there && !w.c.has(ns.Name):
+		return out, fmt.Errorf("%s is there and is none of the folders of cluster %s: it is left alone; choose another "+
+			"name with --rename", dir, w.c.target.Name)
 	}
 	s, err := w.supports(ctx, p, dir)
 	if err != nil {

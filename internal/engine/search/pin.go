@@ -267,6 +267,8 @@ func (p *pinned) reopen(ctx context.Context, v *view) error {
 // hold is what is held back, as it is kept outside this process.
 type hold struct {
 	Indices []heldIndex `json:"indices"`
+	// Flush: what was written goes to the files of the servers.
+	Flush bool `json:"flush,omitempty"`
 }
 
 type heldIndex struct {

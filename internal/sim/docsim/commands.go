@@ -25,6 +25,7 @@ func init() {
 		"listdatabases": listDatabases, "listcollections": listCollections, "listindexes": listIndexes,
 		"create": create, "drop": drop, "dropdatabase": dropDatabase, "renamecollection": rename, "collmod": collMod,
 		"createindexes": createIndexes, "dropindexes": dropIndexes, "deleteindexes": dropIndexes,
+		"fsync": lockFiles, "fsyncunlock": unlockFiles, "currentop": currentOp,
 		"insert": insert, "update": updateCmd, "delete": deleteCmd, "findandmodify": findAndModify,
 		"find": find, "getmore": getMore, "killcursors": killCursors,
 		"count": count, "distinct": distinct, "aggregate": aggregate, "collstats": collStats, "dbstats": dbStats,
@@ -136,6 +137,12 @@ func (s *session) run(name, db string, req bson.Raw) (bson.D, error) {
 	write := writeCommands[name]
 	if write && !s.m.leads() {
 		return nil, refuse(10107, "NotWritablePrimary", "not primary")
+	}
+	// While a member's files are locked nothing is written to it; who tries waits.
+	for write && s.m.locks > 0 {
+		if !s.wait(time.Second) || !s.m.up {
+			return nil, errGoodbye
+		}
 	}
 	s.request = req
 	if err := s.enter(name, req); err != nil {

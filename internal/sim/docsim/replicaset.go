@@ -107,6 +107,7 @@ type member struct {
 	stableAt int
 	delay    time.Duration
 	hidden   bool
+	locks    int // how often its files are locked: nothing is written to it
 	// diverged: it holds entries that the set does not, and must roll back.
 	diverged bool
 	// alone is set while it is cut off from the others.
@@ -386,7 +387,7 @@ func (m *member) replicate() {
 		rs.mu.Lock()
 		wait := time.Hour
 		worked := false
-		if m.up && m.alone == nil && rs.primary >= 0 && rs.primary != m.id {
+		if m.up && m.locks == 0 && m.alone == nil && rs.primary >= 0 && rs.primary != m.id {
 			p := rs.members[rs.primary]
 			if m.diverged || m.applied < rs.logBase {
 				// Roll back, or copy anew ("Initial Sync").

@@ -127,6 +127,7 @@ type Support struct {
 	UID, GID uint32 // of who writes
 	Writable bool
 	Free     int64 // bytes
+	System   string
 	Now      int64 // the machine's time, in nanoseconds since 1970
 }
 

@@ -146,6 +146,11 @@ func (l *Local) Clone(ctx context.Context, root, to string, r Rules, fn func([]E
 				err = parent(to, e.Path, func(d int, name string) error { return unix.Mkdirat(d, name, 0o700) })
 			case Regular:
 				err = cloneFile(root, to, e)
+			case Symlink, Pipe:
+				err = cloneSpecial(root, to, e)
+			}
+			if err == nil && e.Kind != Regular && e.Kind != Socket && e.Kind != Device {
+				err = cloneAttributes(root, to, e.Path)
 			}
 			if err != nil {
 				e.Failed = "it cannot be cloned: " + plain(err)
@@ -165,9 +170,59 @@ func cloneFile(root, to string, e *Entry) error {
 				return err
 			}
 			defer unix.Close(fd)
-			return unix.IoctlFileClone(fd, int(f.Fd()))
+			if err := unix.IoctlFileClone(fd, int(f.Fd())); err != nil {
+				return err
+			}
+			list, err := attributes(fmt.Sprintf("/proc/self/fd/%d", f.Fd()))
+			if err != nil {
+				return err
+			}
+			return setAttributes(fmt.Sprintf("/proc/self/fd/%d", fd), list, unix.Setxattr, unix.Getxattr)
 		})
 	})
+}
+
+func cloneSpecial(root, to string, e *Entry) error {
+	return parent(to, e.Path, func(d int, name string) error {
+		if e.Kind == Pipe {
+			return unix.Mknodat(d, name, unix.S_IFIFO|0o600, 0)
+		}
+		target, err := os.Readlink(filepath.Join(root, e.Path))
+		if err != nil {
+			return err
+		}
+		return unix.Symlinkat(target, d, name)
+	})
+}
+
+func cloneAttributes(root, to, path string) error {
+	var list []Attribute
+	err := parent(root, path, func(d int, name string) (err error) {
+		list, err = attributes(fmt.Sprintf("/proc/self/fd/%d/%s", d, name))
+		return err
+	})
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	return parent(to, path, func(d int, name string) error {
+		return setAttributes(fmt.Sprintf("/proc/self/fd/%d/%s", d, name), list, unix.Lsetxattr, unix.Lgetxattr)
+	})
+}
+
+// setAttributes sets attributes that the file does not have already.
+func setAttributes(path string, list []Attribute, set func(string, string, []byte, int) error,
+	get func(string, string, []byte) (int, error)) error {
+	for _, a := range list {
+		err := set(path, a.Name, []byte(a.Value), 0)
+		if err == nil {
+			continue
+		}
+		has := make([]byte, len(a.Value)+1)
+		if n, gerr := get(path, a.Name, has); gerr != nil || string(has[:n]) != a.Value {
+			return fmt.Errorf("its extended attribute %q: %w", a.Name, err)
+		}
+	}
+	return nil
 }
 
 // InUse implements [Host].

@@ -162,7 +162,7 @@ func Parse(value []byte) (Item, error) {
 	if r.bad || len(r.b) > 0 || it.Offset < 0 || it.Size < 0 {
 		return it, ErrRecord
 	}
-	return it, checkPath(it.Path)
+	return it, errors.Join(checkPath(it.Path), checkPath(it.LinkTo))
 }
 
 // checkPath refuses paths that could lead out of a folder.

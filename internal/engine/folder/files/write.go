@@ -409,6 +409,10 @@ func (l *Local) Supports(_ context.Context, root string) (s Support, err error) 
 	}
 	s.UID, s.GID = uint32(os.Geteuid()), uint32(os.Getegid())
 	s.Owners, s.Now = s.UID == 0, time.Now().UnixNano()
+	var uts unix.Utsname
+	if unix.Uname(&uts) == nil {
+		s.System = unix.ByteSliceToString(uts.Sysname[:]) + " " + unix.ByteSliceToString(uts.Release[:])
+	}
 	var fs unix.Statfs_t
 	if err := unix.Statfs(dir, &fs); err == nil {
 		s.Free = int64(fs.Bavail) * fs.Bsize //nolint:unconvert // its type differs between machines

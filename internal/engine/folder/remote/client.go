@@ -34,24 +34,35 @@ func NewClient(ctx context.Context, conn io.ReadWriteCloser, name string) (*Clie
 	return c, nil
 }
 
-// beat says that it is there, while the other end stands by for something.
+// beat says that it is there, often while the other end stands by for something. Where it is
+// not answered for long the connection is given up.
 func (c *Client) beat() {
-	for {
+	for answered := time.Now(); ; {
+		pause := beat
+		c.mu.Lock()
+		if c.standing == 0 {
+			pause = silence
+		}
+		c.mu.Unlock()
 		select {
 		case <-c.stop:
 			return
-		case <-time.After(beat):
+		case <-time.After(pause):
 		}
-		c.mu.Lock()
-		on := c.standing > 0
-		c.mu.Unlock()
-		if on {
-			ctx, cancel := context.WithTimeout(context.Background(), silence)
-			_, _ = c.call(ctx, "Hello", &Ask{})
-			cancel()
+		ctx, cancel := context.WithTimeout(context.Background(), silence)
+		_, err := c.call(ctx, "Hello", &Ask{})
+		cancel()
+		if err == nil {
+			answered = time.Now()
+		} else if time.Since(answered) > giveUp {
+			_ = c.rpc.Close()
+			return
 		}
 	}
 }
+
+// giveUp is after how long without an answer the other end is taken to be gone.
+const giveUp = 15 * time.Second
 
 // call waits for one answer.
 func (c *Client) call(ctx context.Context, method string, a *Ask) (*Answer, error) {

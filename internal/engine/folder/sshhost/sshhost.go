@@ -126,7 +126,7 @@ func dial(ctx context.Context, o Options) (*ssh.Client, error) {
 		if known.refused != nil {
 			return nil, known.refused
 		}
-		if strings.Contains(err.Error(), "unable to authenticate") {
+		if known.passed { // what comes next is the login
 			return nil, fmt.Errorf("%w: %s@%s: tried %s", engine.ErrLogin, o.User, o.address(), strings.Join(tried, ", "))
 		}
 		return nil, fmt.Errorf("%w: %s: %w", engine.ErrUnreachable, o.address(), err)
@@ -201,6 +201,7 @@ type trusted struct {
 	file       ssh.HostKeyCallback // nil: none
 	algorithms []string
 	refused    error
+	passed     bool
 }
 
 func hostKeys(o Options) (*trusted, error) {
@@ -244,12 +245,14 @@ func (nothingKey) Verify([]byte, *ssh.Signature) error { return errors.New("it i
 func (t *trusted) check(host string, addr net.Addr, key ssh.PublicKey) error {
 	print := ssh.FingerprintSHA256(key)
 	if slices.Contains(t.pins, print) {
+		t.passed = true
 		return nil
 	}
 	why := "is not known"
 	if t.file != nil {
 		err := t.file(host, addr, key)
 		if err == nil {
+			t.passed = true
 			return nil
 		}
 		var ke *knownhosts.KeyError

@@ -1,0 +1,41 @@
+package folder
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/wait"
+)
+
+// StartServer implements [engine.ServerStarter]: on the machine that has the folder. In
+// commands {folder} is its path.
+func (c *cluster) StartServer(ctx context.Context, namespace string, start, ready []string, within time.Duration) error {
+	p, dir := c.find(namespace)
+	filled := func(command []string) []string {
+		out := make([]string, len(command))
+		for i, w := range command {
+			out[i] = strings.ReplaceAll(w, "{folder}", dir)
+		}
+		return out
+	}
+	env := []string{"DEXAMEN_CLUSTER=" + c.target.Name, "DEXAMEN_FOLDER=" + dir}
+	if _, err := p.host.Run(ctx, filled(start), env); err != nil {
+		return fmt.Errorf("starting a server on %s: %w", dir, err)
+	}
+	if len(ready) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	for {
+		_, err := p.host.Run(ctx, filled(ready), env)
+		if err == nil {
+			return nil
+		}
+		if wait.For(ctx, 200*time.Millisecond) != nil {
+			return fmt.Errorf("the server on %s is not ready after %s: %w", dir, within, err)
+		}
+	}
+}
