@@ -11,9 +11,9 @@ JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 
 # The tests that make test runs at a smaller size, and those of histories and harms.
-LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestFolder
+LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder
 
-.PHONY: build demo test test-long starved lint vuln bench histories scale keys year soak rot search real servers screenshots clean
+.PHONY: build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -64,6 +64,9 @@ rot: servers ## thousands of flipped bits, and minutes of eight writers beside a
 search: servers build ## a million documents of a search cluster beside their floors (DOCUMENTS=1000000), histories (SEARCH_HISTORIES=100)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SEARCH_DOCUMENTS=$(or $(DOCUMENTS),1000000) DEXAMEN_SEARCH_HISTORIES=$(or $(SEARCH_HISTORIES),100) DEXAMEN_LONG=1 \
 	  go test -timeout 120m -v -run 'TestSearch' ./internal/integration
+
+folders: build ## a large file of which pages change, many small ones, files of a megabyte, beside cp -a (MIB=2048)
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_FOLDER_MIB=$(or $(MIB),2048) go test -timeout 60m -v -run TestFolderCosts ./internal/integration
 
 real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/integration
