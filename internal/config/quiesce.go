@@ -94,7 +94,8 @@ func (c *Config) checkQuiesce(k *checker) {
 			}
 		}
 		if a := q.AppliesTo; a.Kind != "" && a.Kind != quiescible {
-			k.bad(at+".applies_to.kind", "%q is not held still by commands: only clusters of kind %s are", a.Kind, quiescible)
+			k.bad(at+".applies_to.kind", "%q is not held still by commands: only clusters of kind %s are", a.Kind,
+				quiescible)
 		} else if l := a.Label; l != "" && !strings.Contains(l, "=") {
 			k.bad(at+".applies_to.label", "%q: write KEY=VALUE", l)
 		} else if a.Version != "" && q.Cluster == "" {
@@ -161,7 +162,8 @@ func (c *Config) QuiesceFor(cluster string) (name, why string, err error) {
 		slices.Sort(by)
 		return fit[0], "it applies by " + strings.Join(by, ", "), nil
 	}
-	return "", "", fmt.Errorf("%s both apply to cluster %s: say which with clusters.%s.quiesce, or none", strings.Join(fit, " and "),
+	return "", "", fmt.Errorf("%s both apply to cluster %s: say which with clusters.%s.quiesce, or none",
+		strings.Join(fit, " and "),
 		cluster, cluster)
 }
 

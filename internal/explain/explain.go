@@ -49,7 +49,8 @@ func next(r remedy.Remedy) string {
 	case remedy.Trust:
 		return "look at it with: dexamen cluster trust"
 	case remedy.TrustHost:
-		return "compare it with what the machine's administrator gives, and trust it with: dexamen cluster trust " + r.Of
+		return "compare it with what the machine's administrator gives, and trust it with: dexamen cluster trust " +
+			r.Of
 	case remedy.ChooseStore:
 		if r.Of == "" {
 			return "say which with --store, or name a cluster that has one"

@@ -110,7 +110,8 @@ func TestFolderHeldStillForNoLonger(t *testing.T) {
 	_, port, _ := net.SplitHostPort(through)
 	known, err := os.ReadFile(s.KnownHosts)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(s.KnownHosts, append(known, strings.Replace(string(known), ":"+s.Port, ":"+port, 1)...), 0o600))
+	require.NoError(t, os.WriteFile(s.KnownHosts,
+		append(known, strings.Replace(string(known), ":"+s.Port, ":"+port, 1)...), 0o600))
 	dir := servertest.MemoryDir(t)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "photos"), 0o755)) //nolint:gosec // another user lists it
 	big := make([]byte, 120<<20)
@@ -181,7 +182,8 @@ quiesce:
 		default:
 			require.NoError(t, cmd.Process.Kill())
 		}
-		require.Eventually(t, func() bool { return !isHeld() }, 10*time.Second, time.Millisecond, "%s, round %d", way, i)
+		require.Eventually(t, func() bool { return !isHeld() }, 10*time.Second, time.Millisecond, "%s, round %d", way,
+			i)
 		took := time.Since(begin)
 		_ = k.silent.CompareAndSwap(true, false)
 		err := cmd.Wait()

@@ -90,7 +90,8 @@ func TestFolderCosts(t *testing.T) {
 		second := dexamen("snapshot", "from")
 		p := pointOf(t, second)
 		part := float64(p.Stats.Stored) / float64(mib<<20)
-		t.Logf("%d MiB: cp -a %v; first %v; after 1 %% of its pages %v, stored %.2f %%", mib, floor, first, second, 100*part)
+		t.Logf("%d MiB: cp -a %v; first %v; after 1 %% of its pages %v, stored %.2f %%", mib, floor, first, second,
+			100*part)
 		require.Less(t, part, 0.03)
 		restored := dexamen("restore", "from@latest/data", "--to", "to", "--yes")
 		t.Logf("restored, read back and compared: %v", restored)
@@ -124,7 +125,8 @@ func TestFolderCosts(t *testing.T) {
 		walk := time.Since(begin)
 		second := dexamen("snapshot", "from")
 		p := pointOf(t, second)
-		t.Logf("%d files: cp -a %v; first %v; a bare walk %s; second %v", walked, floor, first, walk.Round(time.Millisecond), second)
+		t.Logf("%d files: cp -a %v; first %v; a bare walk %s; second %v", walked, floor, first,
+			walk.Round(time.Millisecond), second)
 		require.Equal(t, "changes", p.Made)
 		require.Zero(t, p.Stats.Stored)
 		restored := dexamen("restore", "from@latest/many", "--to", "to", "--yes")
@@ -141,7 +143,8 @@ func TestFolderCosts(t *testing.T) {
 		first := dexamen("snapshot", "from")
 		again := cp("copied-again")
 		restored := dexamen("restore", "from@latest/photos", "--to", "to", "--yes")
-		t.Logf("%d MiB: cp -a %v; snapshot %v; cp -a %v; restored, read back and compared %v", mib, floor, first, again, restored)
+		t.Logf("%d MiB: cp -a %v; snapshot %v; cp -a %v; restored, read back and compared %v", mib, floor, first,
+			again, restored)
 		require.Less(t, max(first.peak, restored.peak), 400, "MiB: memory does not grow with files")
 	})
 }

@@ -43,7 +43,8 @@ func signal(name string) func(p *servertest.Process) []string {
 
 func etcdAt(t testing.TB, address, dir string) *servertest.Process {
 	peer := servertest.FreePorts(t, 1)[0]
-	return servertest.StartProcess(t, address, "etcd", "--name", "m0", "--data-dir", dir, "--listen-peer-urls", "http://"+peer,
+	return servertest.StartProcess(t, address, "etcd", "--name", "m0", "--data-dir", dir, "--listen-peer-urls",
+		"http://"+peer,
 		"--initial-advertise-peer-urls", "http://"+peer, "--initial-cluster", "m0=http://"+peer, "--logger", "zap",
 		"--log-level", "error", "--listen-client-urls", "http://"+address, "--advertise-client-urls", "http://"+address,
 		"--force-new-cluster="+strconv.FormatBool(strings.Contains(dir, "beside")))
@@ -58,13 +59,15 @@ func etcdClient(t testing.TB, address string) *clientv3.Client {
 
 func redisServer(t testing.TB, address, dir string) *servertest.Process {
 	host, port, _ := net.SplitHostPort(address)
-	return servertest.StartProcess(t, address, "redis-server", "--bind", host, "--port", port, "--dir", dir, "--save", "",
+	return servertest.StartProcess(t, address, "redis-server", "--bind", host, "--port", port, "--dir", dir, "--save",
+		"",
 		"--appendonly", "yes", "--appendfsync", "everysec", "--daemonize", "no")
 }
 
 func documentServer(t testing.TB, address, dir string) *servertest.Process {
 	bin := servertest.BuiltBinary(t, "DEXAMEN_DOCSERVER", "docserver")
-	return servertest.StartProcess(t, address, bin, "--handler=sqlite", "--sqlite-url=file:"+dir+"/", "--listen-addr="+address,
+	return servertest.StartProcess(t, address, bin, "--handler=sqlite", "--sqlite-url=file:"+dir+"/",
+		"--listen-addr="+address,
 		"--state-dir="+t.TempDir(), "--debug-addr=-", "--telemetry=disable", "--log-level=ERROR")
 }
 
@@ -245,12 +248,14 @@ quiesce:
 				require.Eventually(t, func() bool { return ready(1<<30) == nil }, 30*time.Second, 100*time.Millisecond)
 				got := srv.read(t, addresses[1])
 				delete(got, 1<<30)
-				require.GreaterOrEqual(t, int64(len(got)), before+1, "round %d: what was taken before the hold is there", round)
+				require.GreaterOrEqual(t, int64(len(got)), before+1,
+					"round %d: what was taken before the hold is there", round)
 				require.LessOrEqual(t, int64(len(got)), during+2, "nothing is in it that was not written by then")
 				for n := range got {
 					require.Less(t, n, len(got), "round %d: nothing is missing in between", round)
 				}
-				t.Logf("round %d: %d taken before the hold, %d in it, %d in the copy, %d now", round, before+1, during+1,
+				t.Logf("round %d: %d taken before the hold, %d in it, %d in the copy, %d now", round, before+1,
+					during+1,
 					len(got), taken.Load()+1)
 				second.Kill()
 			}

@@ -52,7 +52,8 @@ func listing(t testing.TB, root string) map[string]string {
 				}
 				link = first[e.Ino]
 			}
-			out[e.Path] = fmt.Sprintf("%s %o %d:%d %d bytes %d %q %v sparse %v link %q: %.20q %d", e.Kind, e.Mode, e.UID, e.GID,
+			out[e.Path] = fmt.Sprintf("%s %o %d:%d %d bytes %d %q %v sparse %v link %q: %.20q %d", e.Kind, e.Mode,
+				e.UID, e.GID,
 				e.Size, e.MTime, c.Target, c.Attributes, c.Sparse, link, c.Data, len(c.Data))
 		}
 		return nil

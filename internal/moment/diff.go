@@ -41,7 +41,8 @@ func DiffStates(ctx context.Context, src tree.Source, a, b *NamespaceState, m en
 			if grouped {
 				prefix := grouper.GroupPrefix(k.Key)
 				if group != nil && bytes.Equal(prefix, group) {
-					if last := len(d.Keys) - 1; named && d.Keys[last].Kind == "changed" && !slices.Contains(d.Keys[last].Fields, "content") {
+					if last := len(d.Keys) - 1; named && d.Keys[last].Kind == "changed" &&
+						!slices.Contains(d.Keys[last].Fields, "content") {
 						d.Keys[last].Fields = append(d.Keys[last].Fields, "content")
 					}
 					return ctx.Err()

@@ -102,7 +102,8 @@ func (h *Held) Context(ctx context.Context) context.Context {
 
 // tooLong says that the time is over for which something may be held still.
 func (h *Held) tooLong() error {
-	return fmt.Errorf("%w: %s was stopped for the %s that are allowed (longest), and was started again; the copy is void",
+	return fmt.Errorf(
+		"%w: %s was stopped for the %s that are allowed (longest), and was started again; the copy is void",
 		engine.ErrHoldLost, h.What, h.Longest)
 }
 

@@ -112,8 +112,9 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		mark, p.Exact = record.Mark{Wall: s.held.Since()}, !s.disturbed
 	case s.logged == nil && isRevisited(c):
 		mark = record.Mark{Wall: started}
-		p.Caveats = append(p.Caveats, fmt.Sprintf("nothing held still what writes to it: files that were written between "+
-			"%s and %s may be of different moments", started.Format(time.RFC3339), time.Now().Format(time.RFC3339)))
+		p.Caveats = append(p.Caveats,
+			fmt.Sprintf("nothing held still what writes to it: files that were written between "+
+				"%s and %s may be of different moments", started.Format(time.RFC3339), time.Now().Format(time.RFC3339)))
 	case s.logged == nil:
 		mark = record.Mark{Wall: started}
 		p.Caveats = append(p.Caveats,

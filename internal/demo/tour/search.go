@@ -103,3 +103,12 @@ func (p *Tour) addPolicy(text string) error {
 	}
 	return os.WriteFile(p.config, []byte(strings.Replace(string(was), "policies:\n", "policies:\n"+text, 1)), 0o600)
 }
+
+// addSection puts a section of its own into the configuration.
+func (p *Tour) addSection(text string) error {
+	was, err := os.ReadFile(p.config)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(p.config, []byte(strings.Replace(string(was), "policies:\n", text+"policies:\n", 1)), 0o600)
+}

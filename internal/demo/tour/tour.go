@@ -4,6 +4,7 @@
 //	tour.go      a replica set, from the first point to the scrubbed store
 //	sharded.go   a sharded cluster
 //	search.go    a search cluster
+//	folder.go    a folder of files
 //	keyvalue.go  etcd and Redis, where they are installed
 package tour
 
@@ -128,7 +129,7 @@ clusters:
 		return err
 	}
 	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.policies, p.keep, p.orchard,
-		p.clover, p.keyValue} {
+		p.clover, p.comb, p.keyValue} {
 		if err := act(); err != nil {
 			return err
 		}

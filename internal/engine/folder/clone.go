@@ -142,7 +142,8 @@ func (v *clones) Revisit(ctx context.Context, ns engine.Namespace, before func()
 		return err
 	}
 	_, to := v.find(cl.name)
-	r := &reading{host: cl.place.host, root: to, visit: visit, before: before, began: cl.began, held: true, cloned: true,
+	r := &reading{host: cl.place.host, root: to, visit: visit, before: before, began: cl.began, held: true,
+		cloned: true,
 		walk: func(ctx context.Context, fn func([]files.Entry) error) error {
 			dec := gob.NewDecoder(cl.listing)
 			for {

@@ -74,7 +74,8 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 	t.Shards = []engine.Shard{sh}
 	if c.target.Quiesce == nil {
 		t.Limitations = append(t.Limitations, engine.Limitation{What: "nothing holds still what writes to the folder",
-			Consequence: "files that are written while they are copied may be of different moments; the section quiesce of the " +
+			Consequence: "files that are written while they are copied may be of different moments; the section " +
+				"quiesce of the " +
 				"configuration is for that"})
 	}
 	return t, nil
@@ -117,7 +118,8 @@ type definition struct {
 }
 
 func (d *definition) item() files.Item {
-	return files.Item{Kind: files.Folder, Mode: d.Mode, UID: d.UID, GID: d.GID, MTime: d.MTime, Attributes: d.Attributes}
+	return files.Item{Kind: files.Folder, Mode: d.Mode, UID: d.UID, GID: d.GID, MTime: d.MTime,
+		Attributes: d.Attributes}
 }
 
 // describe returns a folder as a namespace.
@@ -257,7 +259,8 @@ func (c *cluster) has(name string) bool {
 // describeSupport says what a place can do.
 func describeSupport(s *files.Support) string {
 	var can, cannot []string
-	for what, ok := range map[string]bool{"clones files": s.Clone, "keeps owners": s.Owners, "extended attributes": s.Xattrs,
+	for what, ok := range map[string]bool{
+		"clones files": s.Clone, "keeps owners": s.Owners, "extended attributes": s.Xattrs,
 		"holes": s.Holes} {
 		if ok {
 			can = append(can, what)

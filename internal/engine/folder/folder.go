@@ -123,7 +123,8 @@ func (l location) where() string {
 
 func parseAddress(address string) (location, error) {
 	bad := func(what string) (location, error) {
-		return location{}, fmt.Errorf("address %q: %s, as in file:///srv/comb/photos or ssh://keeper@shed:22/srv/comb/photos",
+		return location{}, fmt.Errorf(
+			"address %q: %s, as in file:///srv/comb/photos or ssh://keeper@shed:22/srv/comb/photos",
 			engine.Redact(address), what)
 	}
 	u, err := url.Parse(address)

@@ -68,7 +68,8 @@ func (c *cluster) with(ctx context.Context, fn func(engine.FileQuiescer) error) 
 	defer of.Close()
 	q, ok := of.(engine.FileQuiescer)
 	if !ok {
-		return fmt.Errorf("servers of engine %s cannot be kept from writing to their files; give commands, begin and end",
+		return fmt.Errorf(
+			"servers of engine %s cannot be kept from writing to their files; give commands, begin and end",
 			of.Engine())
 	}
 	return fn(q)

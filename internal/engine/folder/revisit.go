@@ -459,7 +459,8 @@ func (r *reading) end() {
 	}
 	for _, k := range []files.Kind{files.Socket, files.Device} {
 		if n := len(r.left[k]); n > 0 {
-			r.visit.Say(fmt.Sprintf("%d %s left out, with nothing to copy: %s", n, plural(k.String(), n), some(r.left[k])))
+			r.visit.Say(fmt.Sprintf("%d %s left out, with nothing to copy: %s", n, plural(k.String(), n),
+				some(r.left[k])))
 		}
 	}
 	if n := len(r.changed); n > 0 {

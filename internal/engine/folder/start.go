@@ -11,7 +11,8 @@ import (
 
 // StartServer implements [engine.ServerStarter]: on the machine that has the folder. In
 // commands {folder} is its path.
-func (c *cluster) StartServer(ctx context.Context, namespace string, start, ready []string, within time.Duration) error {
+func (c *cluster) StartServer(ctx context.Context, namespace string, start, ready []string,
+	within time.Duration) error {
 	p, dir := c.find(namespace)
 	filled := func(command []string) []string {
 		out := make([]string, len(command))

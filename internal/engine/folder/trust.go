@@ -20,7 +20,8 @@ func machines(t engine.Target) ([]location, error) {
 		if err != nil {
 			return nil, err
 		}
-		if l.host != "" && !slices.ContainsFunc(out, func(o location) bool { return o.host == l.host && o.port == l.port }) {
+		if l.host != "" && !slices.ContainsFunc(out,
+			func(o location) bool { return o.host == l.host && o.port == l.port }) {
 			out = append(out, l)
 		}
 	}

@@ -377,7 +377,8 @@ func (w *writer) View(context.Context, record.Namespace, bool) error {
 }
 
 // Fit implements [engine.Fitter]: owners, attributes and holes as far as they can be kept.
-func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string, chosen map[string]string) (engine.Fitted, error) {
+func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string,
+	chosen map[string]string) (engine.Fitted, error) {
 	p, dir := w.c.find(ns.Name)
 	out := engine.Fitted{Definition: ns.Definition}
 	w.anyway = chosen["in-use"] == "ignore"
@@ -390,8 +391,9 @@ func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string, chosen 
 		return out, fmt.Errorf("%s is there: single files are restored beside it, so that what else is in it stays; "+
 			"give them a folder of their own with --rename %s=NAME", dir, ns.Name)
 	case there && !w.c.has(ns.Name):
-		return out, fmt.Errorf("%s is there and is none of the folders of cluster %s: it is left alone; choose another "+
-			"name with --rename", dir, w.c.target.Name)
+		return out, fmt.Errorf(
+			"%s is there and is none of the folders of cluster %s: it is left alone; choose another "+
+				"name with --rename", dir, w.c.target.Name)
 	}
 	s, err := w.supports(ctx, p, dir)
 	if err != nil {
@@ -400,8 +402,9 @@ func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string, chosen 
 	fit := func(it *files.Item) (lost []string) {
 		if !s.Owners && (it.UID != s.UID || it.GID != s.GID) {
 			it.UID, it.GID = s.UID, s.GID
-			lost = append(lost, fmt.Sprintf("whose owner is not kept but becomes %d:%d, as only root may give files away",
-				s.UID, s.GID))
+			lost = append(lost,
+				fmt.Sprintf("whose owner is not kept but becomes %d:%d, as only root may give files away",
+					s.UID, s.GID))
 		}
 		kept := slices.DeleteFunc(slices.Clone(it.Attributes), func(a files.Attribute) bool {
 			of, _, _ := strings.Cut(a.Name, ".")

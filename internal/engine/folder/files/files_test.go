@@ -18,7 +18,8 @@ import (
 var ctx = context.Background()
 
 func TestRules(t *testing.T) {
-	r := files.Rules{LeaveOut: []string{"*.tmp", "cache/**", "/logs"}, Only: []string{"letters/**/*.jpg", "*.txt", "whole"}}
+	r := files.Rules{LeaveOut: []string{"*.tmp", "cache/**", "/logs"},
+		Only: []string{"letters/**/*.jpg", "*.txt", "whole"}}
 	for p, left := range map[string]bool{"a.tmp": true, "deep/er/a.tmp": true, "cache/x": true, "cache": true,
 		"other/cache/x": false, "logs": true, "other/logs": false, "a.jpg": false} {
 		require.Equal(t, left, r.Left(p), p)
@@ -116,11 +117,13 @@ func TestNothingEscapes(t *testing.T) {
 	outside := filepath.Join(home, "outside")
 	require.NoError(t, os.Mkdir(outside, 0o700))
 	file := func(path string) files.Item {
-		return files.Item{Path: path, Kind: files.Regular, Mode: 0o600, UID: uint32(os.Geteuid()), GID: uint32(os.Getegid()),
+		return files.Item{Path: path, Kind: files.Regular, Mode: 0o600, UID: uint32(os.Geteuid()),
+			GID:  uint32(os.Getegid()),
 			Size: 3, Data: []byte("bad")}
 	}
 	link := func(path, target string) files.Item {
-		return files.Item{Path: path, Kind: files.Symlink, Target: target, UID: uint32(os.Geteuid()), GID: uint32(os.Getegid())}
+		return files.Item{Path: path, Kind: files.Symlink, Target: target, UID: uint32(os.Geteuid()),
+			GID: uint32(os.Getegid())}
 	}
 	hard := file("h")
 	hard.LinkTo = "out/../../outside/x"

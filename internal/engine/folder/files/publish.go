@@ -165,7 +165,8 @@ func cloneFile(root, to string, e *Entry) error {
 	return open(root, e, func(f *os.File, now Entry) error {
 		*e = now
 		return parent(to, e.Path, func(d int, name string) error {
-			fd, err := unix.Openat(d, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o600)
+			fd, err := unix.Openat(d, name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_NOFOLLOW|unix.O_CLOEXEC,
+				0o600)
 			if err != nil {
 				return err
 			}

@@ -74,7 +74,8 @@ func withDir(dir string, fn func(d int) error) error {
 // open opens a regular file that was listed, for reading.
 func open(root string, e *Entry, fn func(f *os.File, now Entry) error) error {
 	return parent(root, e.Path, func(dir int, name string) error {
-		fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOATIME, 0)
+		fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NONBLOCK|unix.O_NOATIME,
+			0)
 		if errors.Is(err, unix.EPERM) { // only a file's owner may leave its time of reading as it is
 			fd, err = unix.Openat(dir, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
 		}
@@ -136,7 +137,8 @@ func (l *Local) Read(_ context.Context, root string, e Entry) (c Content, err er
 				after := entryOf(&st)
 				c.Changed = !after.Same(&now)
 			}
-			if c.Attributes, err = attributes(fmt.Sprintf("/proc/self/fd/%d", f.Fd())); err == nil && now.Size > Inline {
+			if c.Attributes, err = attributes(fmt.Sprintf("/proc/self/fd/%d", f.Fd())); err == nil &&
+				now.Size > Inline {
 				c.Handle, err = l.keep(f), errKept
 			}
 			return err
@@ -254,7 +256,8 @@ func (l *Local) ReadAt(_ context.Context, handle uint64, off int64, n int) ([]by
 }
 
 // Pieces implements [Host].
-func (l *Local) Pieces(_ context.Context, handle uint64, from int64, most int) (offsets []int64, next int64, err error) {
+func (l *Local) Pieces(_ context.Context, handle uint64, from int64,
+	most int) (offsets []int64, next int64, err error) {
 	f, err := l.file(handle)
 	if err != nil {
 		return nil, -1, err

@@ -68,7 +68,8 @@ func place(_ context.Context, conn *ssh.Client) (string, error) {
 		return "", err
 	}
 	if want := "Linux " + machines[runtime.GOARCH]; runtime.GOOS != "linux" || strings.TrimSpace(out) != want {
-		return "", fmt.Errorf("the machine is %s, and this program is for %s on %s", strings.TrimSpace(out), runtime.GOOS,
+		return "", fmt.Errorf("the machine is %s, and this program is for %s on %s", strings.TrimSpace(out),
+			runtime.GOOS,
 			runtime.GOARCH)
 	}
 	c, err := sftp.NewClient(conn)

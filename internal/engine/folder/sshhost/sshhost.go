@@ -47,8 +47,9 @@ func text(v any) error {
 // Options of clusters.
 var (
 	KeyOption        = engine.Option{Name: "key_file", Usage: "the private key to log in with", Check: text}
-	KnownHostsOption = engine.Option{Name: "known_hosts", Usage: "the file of host keys that are trusted besides those " +
-		"pinned (default ~/.ssh/known_hosts)", Check: text}
+	KnownHostsOption = engine.Option{Name: "known_hosts",
+		Usage: "the file of host keys that are trusted besides those " +
+			"pinned (default ~/.ssh/known_hosts)", Check: text}
 )
 
 const connectTime = 20 * time.Second
@@ -118,8 +119,9 @@ func dial(ctx context.Context, o Options) (*ssh.Client, error) {
 		return nil, fmt.Errorf("%w: %s: %w", engine.ErrUnreachable, o.address(), err)
 	}
 	_ = raw.SetDeadline(time.Now().Add(connectTime))
-	cfg := &ssh.ClientConfig{User: o.User, Auth: methods, HostKeyCallback: known.check, HostKeyAlgorithms: known.algorithms,
-		Timeout: connectTime}
+	cfg := &ssh.ClientConfig{User: o.User, Auth: methods, HostKeyCallback: known.check,
+		HostKeyAlgorithms: known.algorithms,
+		Timeout:           connectTime}
 	sc, chans, reqs, err := ssh.NewClientConn(raw, o.address(), cfg)
 	if err != nil {
 		_ = raw.Close()
@@ -127,7 +129,8 @@ func dial(ctx context.Context, o Options) (*ssh.Client, error) {
 			return nil, known.refused
 		}
 		if known.passed { // what comes next is the login
-			return nil, fmt.Errorf("%w: %s@%s: tried %s", engine.ErrLogin, o.User, o.address(), strings.Join(tried, ", "))
+			return nil, fmt.Errorf("%w: %s@%s: tried %s", engine.ErrLogin, o.User, o.address(),
+				strings.Join(tried, ", "))
 		}
 		return nil, fmt.Errorf("%w: %s: %w", engine.ErrUnreachable, o.address(), err)
 	}
@@ -263,7 +266,8 @@ func (t *trusted) check(host string, addr net.Addr, key ssh.PublicKey) error {
 	if len(t.pins) > 0 {
 		why = "is none of those that were trusted: the machine was made anew, or somebody is in between"
 	}
-	t.refused = remedy.With(fmt.Errorf("%w: %s: its host key %s (%s) %s", engine.ErrUnreachable, t.host, print, key.Type(),
+	t.refused = remedy.With(fmt.Errorf("%w: %s: its host key %s (%s) %s", engine.ErrUnreachable, t.host, print,
+		key.Type(),
 		why), remedy.TrustHost, t.cluster)
 	return t.refused
 }

@@ -55,7 +55,8 @@ func Start(t testing.TB) *Server {
 	run(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "key"))
 	address := servertest.FreePorts(t, 1)[0]
 	host, port, _ := strings.Cut(address, ":")
-	s := &Server{Host: host, Port: port, KeyFile: filepath.Join(dir, "key"), KnownHosts: filepath.Join(dir, "known_hosts")}
+	s := &Server{Host: host, Port: port, KeyFile: filepath.Join(dir, "key"),
+		KnownHosts: filepath.Join(dir, "known_hosts")}
 	public, err := os.ReadFile(filepath.Join(dir, "key.pub"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "authorized"), public, 0o644)) //nolint:gosec // as above
