@@ -187,6 +187,9 @@ quiesce:
 		took := time.Since(begin)
 		_ = k.silent.CompareAndSwap(true, false)
 		err := cmd.Wait()
+		if err == nil && took < 2*time.Second { // it had ended by itself
+			way = "too late"
+		}
 		if way == "too late" {
 			continue
 		}

@@ -430,10 +430,22 @@ func (c *cluster) Quiescible(ctx context.Context, _ func(string) bool) (engine.H
 }
 
 // Quiesce implements [engine.Quiescer]. It waits for the move that is going on.
-func (c *cluster) Quiesce(ctx context.Context, _ engine.Hold) error { return c.setBalancer(ctx, false) }
+func (c *cluster) Quiesce(ctx context.Context, h engine.Hold) error {
+	members, err := lockedBy(h)
+	if err != nil || len(members) > 0 {
+		return errors.Join(err, c.lockFiles(ctx, members))
+	}
+	return c.setBalancer(ctx, false)
+}
 
 // Resume implements [engine.Quiescer].
-func (c *cluster) Resume(ctx context.Context, _ engine.Hold) error { return c.setBalancer(ctx, true) }
+func (c *cluster) Resume(ctx context.Context, h engine.Hold) error {
+	members, err := lockedBy(h)
+	if err != nil || len(members) > 0 {
+		return errors.Join(err, c.unlockFiles(ctx, members))
+	}
+	return c.setBalancer(ctx, true)
+}
 
 func (c *cluster) setBalancer(ctx context.Context, on bool) error {
 	if c.routers == nil {

@@ -36,6 +36,8 @@ type cluster struct {
 	unfinished map[string]*place
 	pieces     map[string]int64
 	held       bool
+	// writers, where there is one, is the cluster whose servers write to the folders.
+	writers engine.FileQuiescer
 }
 
 // Engine implements [engine.Cluster].
@@ -44,6 +46,9 @@ func (c *cluster) Engine() string { return "folder" }
 // Close implements [engine.Cluster].
 func (c *cluster) Close() error {
 	var errs []error
+	if c.writers != nil {
+		errs = append(errs, c.writers.Close())
+	}
 	for _, h := range c.hosts {
 		errs = append(errs, h.Close())
 	}

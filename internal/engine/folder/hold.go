@@ -54,8 +54,15 @@ func (c *cluster) Quiescible(ctx context.Context, _ func(string) bool) (engine.H
 	return h, err
 }
 
-// with calls fn with the cluster whose servers write to the folders.
+// with calls fn with the cluster whose servers write to the folders. The connection stays:
+// what holds still knows what it has done.
 func (c *cluster) with(ctx context.Context, fn func(engine.FileQuiescer) error) error {
+	c.mu.Lock()
+	q := c.writers
+	c.mu.Unlock()
+	if q != nil {
+		return fn(q)
+	}
 	t := *c.target.Quiesce.Of
 	_, drv, err := engine.ForAddress(t.Address)
 	if err != nil {
@@ -65,13 +72,15 @@ func (c *cluster) with(ctx context.Context, fn func(engine.FileQuiescer) error) 
 	if err != nil {
 		return err
 	}
-	defer of.Close()
 	q, ok := of.(engine.FileQuiescer)
 	if !ok {
-		return fmt.Errorf(
-			"servers of engine %s cannot be kept from writing to their files; give commands, begin and end",
+		_ = of.Close()
+		return fmt.Errorf("servers of engine %s cannot be kept from writing to their files; give commands, begin and end",
 			of.Engine())
 	}
+	c.mu.Lock()
+	c.writers = q
+	c.mu.Unlock()
 	return fn(q)
 }
 

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/wait"
 	"dexamen/internal/engine"
 )
 
@@ -312,6 +313,43 @@ func (c *cluster) Quiescible(ctx context.Context, chosen func(string) bool) (eng
 	return engine.Hold{What: what, Detail: detail}, err
 }
 
+var _ engine.FileQuiescer = (*cluster)(nil)
+
+// QuiescibleFiles implements [engine.FileQuiescer]: writes to all indices are held back, and
+// what was written is flushed. Which nodes are copied is of no account.
+func (c *cluster) QuiescibleFiles(ctx context.Context, _ []string) (engine.Hold, error) {
+	s, err := c.readState(ctx)
+	if err != nil {
+		return engine.Hold{}, c.fail(err)
+	}
+	h := hold{Flush: true}
+	for _, name := range slices.Sorted(maps.Keys(s.indices)) {
+		if i := s.indices[name]; !takesNoWrites(i) && i.State != "close" {
+			h.Indices = append(h.Indices, heldIndex{name, i.uuid()})
+		}
+	}
+	detail, err := json.Marshal(h)
+	return engine.Hold{What: fmt.Sprintf("writes to %d indices", len(h.Indices)), Detail: detail, Exact: true}, err
+}
+
+// StillHeld implements [engine.HoldChecker].
+func (c *cluster) StillHeld(ctx context.Context, what engine.Hold) error {
+	var h hold
+	if err := json.Unmarshal(what.Detail, &h); err != nil {
+		return err
+	}
+	s, err := c.readState(ctx)
+	if err != nil {
+		return c.fail(fmt.Errorf("%w: %w", engine.ErrHoldLost, err))
+	}
+	for _, i := range h.Indices {
+		if now := s.indices[i.Name]; now != nil && now.uuid() == i.UUID && !now.blocked("write") {
+			return c.fail(fmt.Errorf("%w: %s takes writes", engine.ErrHoldLost, i.Name))
+		}
+	}
+	return nil
+}
+
 func takesNoWrites(i *indexState) bool {
 	return i.blocked("write") || i.blocked("read_only") || i.blocked("read_only_allow_delete")
 }
@@ -348,7 +386,25 @@ func (c *cluster) Quiesce(ctx context.Context, what engine.Hold) error {
 			return nil
 		})
 	}
-	return g.Wait()
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	c.settled = true
+	c.mu.Unlock()
+	if !h.Flush || len(names) == 0 {
+		return nil
+	}
+	var ans struct {
+		Shards struct{ Failed int } `json:"_shards"`
+	}
+	if err := c.repeat(ctx, http.MethodPost, "/_flush?wait_if_ongoing=true&force=true", nil, &ans); err != nil {
+		return c.fail(fmt.Errorf("flushing: %w", err))
+	}
+	if ans.Shards.Failed > 0 {
+		return c.fail(fmt.Errorf("flushing: %d shards have not", ans.Shards.Failed))
+	}
+	return nil
 }
 
 // Resume implements [engine.Quiescer]. Indices that were made anew since are left as
@@ -358,18 +414,59 @@ func (c *cluster) Resume(ctx context.Context, what engine.Hold) error {
 	if err := json.Unmarshal(what.Detail, &h); err != nil {
 		return err
 	}
-	defer func() {
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		clear(c.held)
-	}()
+	c.mu.Lock()
+	settled := c.settled
+	clear(c.held)
+	c.settled = false
+	c.mu.Unlock()
 	s, err := c.readState(ctx)
 	if err != nil {
 		return c.fail(err)
 	}
+	if err := c.lift(ctx, s, h, func(*indexState) bool { return true }); err != nil || settled {
+		return err
+	}
+	return c.watchBlocks(ctx, h)
+}
+
+// quietFor is for how long no block may come back.
+const quietFor = 3 * time.Second
+
+// watchBlocks lifts what comes back: servers add a block in two steps, and one that was
+// asked for by a process that is gone may be added after it was lifted.
+func (c *cluster) watchBlocks(ctx context.Context, h hold) error {
+	for last := time.Now(); time.Since(last) < quietFor; {
+		if err := wait.For(ctx, 100*time.Millisecond); err != nil {
+			return err
+		}
+		s, err := c.readState(ctx)
+		if err != nil {
+			return c.fail(err)
+		}
+		err = c.lift(ctx, s, h, func(i *indexState) bool {
+			back := i.blocked("write")
+			if back {
+				last = time.Now()
+			}
+			return back
+		})
+		if err != nil {
+			return err
+		}
+		var going struct{ Tasks map[string]any }
+		path := "/_tasks?group_by=parents&actions=indices:admin/block/*"
+		if c.get(ctx, path, &going) == nil && len(going.Tasks) > 0 {
+			last = time.Now()
+		}
+	}
+	return nil
+}
+
+// lift has writes go on to those indices of a hold that are the same ones and of a kind.
+func (c *cluster) lift(ctx context.Context, s *state, h hold, which func(*indexState) bool) error {
 	var names []string
 	for _, i := range h.Indices {
-		if now := s.indices[i.Name]; now != nil && now.uuid() == i.UUID {
+		if now := s.indices[i.Name]; now != nil && now.uuid() == i.UUID && which(now) {
 			names = append(names, i.Name)
 		}
 	}

@@ -93,6 +93,8 @@ type cluster struct {
 	before *prepared
 	waited atomic.Bool     // for shards that are missing
 	held   map[string]bool // indices whose writes this connection holds back
+	// settled: the servers have said that all of them are.
+	settled bool
 }
 
 // Open implements [engine.Driver].

@@ -36,3 +36,13 @@ func (rs *ReplicaSet) FileLocks(member int) int {
 	defer rs.mu.Unlock()
 	return rs.members[member].locks
 }
+
+// UnlockFiles has somebody unlock a member's files.
+func (rs *ReplicaSet) UnlockFiles(member int) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	if m := rs.members[member]; m.locks > 0 {
+		m.locks--
+		rs.progress()
+	}
+}
