@@ -325,3 +325,94 @@ func FuzzReadNodes(f *testing.F) {
 		_, _ = tree.ApplyPatch(node, other)
 	})
 }
+
+// TestPiecesArePatched: a large value of which little has changed offers its pieces' former
+// selves as bases, by a build beside an older tree and by a merge, and the tree is the same.
+func TestPiecesArePatched(t *testing.T) {
+	r := rand.New(rand.NewPCG(16, 3))
+	value := make([]byte, 1<<20+77)
+	noise := rand.NewChaCha8([32]byte{3})
+	_, _ = noise.Read(value)
+	was := content{"small": "one", "large": string(value), "other": string(value[:300_000])}
+	older := newNodes()
+	base := was.build(t, older)
+	for range 20 {
+		now := bytes.Clone(value)
+		for range 1 + r.IntN(5) {
+			_, _ = noise.Read(now[r.IntN(len(now)-4096):][:1+r.IntN(4096)])
+		}
+		now = now[:len(now)-r.IntN(2)*r.IntN(5000)]
+		want := content{"small": "two", "large": string(now), "other": string(value[:300_000])}
+		plain := want.build(t, newNodes())
+		for _, merged := range []bool{false, true} {
+			sink := &patching{nodes: older, t: t}
+			var got tree.Root
+			var err error
+			if merged {
+				got, err = tree.Merge(ctx, older, base, &puts{list: records(want)}, sink)
+			} else {
+				b := tree.NewBuilder(sink).Near(older, base)
+				for _, rec := range records(want) {
+					require.NoError(t, b.Add(ctx, rec))
+				}
+				got, err = b.Finish(ctx)
+			}
+			require.NoError(t, err)
+			require.Equal(t, plain, got)
+			require.Less(t, sink.stored, 60_000, "of a value of a megabyte")
+		}
+	}
+}
+
+// patching counts what is stored where nodes are kept as patches of their bases.
+type patching struct {
+	nodes  *nodes
+	t      *testing.T
+	stored int
+}
+
+func (p *patching) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
+	if _, err := p.nodes.Node(ctx, h); err == nil {
+		return nil
+	}
+	if !near.IsZero() {
+		base, err := p.nodes.Node(ctx, near)
+		require.NoError(p.t, err)
+		if patch, ok := tree.EncodePatch(base, node, len(node)/4); ok {
+			again, err := tree.ApplyPatch(base, patch)
+			require.NoError(p.t, err)
+			require.Equal(p.t, node, again)
+			p.stored += len(patch)
+			return nil
+		}
+	}
+	p.stored += len(node)
+	return nil
+}
+
+func records(c content) (out []record.Record) {
+	for _, k := range slices.Sorted(maps.Keys(c)) {
+		out = append(out, record.Record{Key: []byte(k), Value: []byte(c[k])})
+	}
+	return out
+}
+
+// puts are edits that put records.
+type puts struct {
+	list []record.Record
+	now  record.Record
+}
+
+func (p *puts) NextKey(context.Context) ([]byte, bool, error) {
+	if len(p.list) == 0 {
+		return nil, false, nil
+	}
+	p.now, p.list = p.list[0], p.list[1:]
+	return p.now.Key, true, nil
+}
+
+func (p *puts) Edit(context.Context, []byte, bool) ([]byte, bool, error) {
+	return p.now.Value, true, nil
+}
+
+func (p *puts) Blind() {}
