@@ -52,7 +52,7 @@ if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
   shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --show 2' 'dexamen restore bramble@latest/db0/orders: --to hedge --conflict replace --yes'
 fi
 
-shot folder 'dexamen cluster list' 'dexamen snapshot comb' 'dexamen --quiet browse comb@latest/photos --show 8' "dexamen --quiet restore comb@latest/photos --rename photos=looked-at --files '2026/heather/**' --yes"
+shot folder 'dexamen cluster list' 'dexamen snapshot comb' 'dexamen --quiet browse comb@latest/photos --show 5' "dexamen --quiet restore comb@latest/photos --rename photos=looked-at --files '2026/heather/**' --yes"
 shot search 'dexamen cluster inspect clover' 'dexamen snapshot clover' "dexamen --quiet restore 'clover@latest/fieldnotes-*' --rename 'fieldnotes-*=rehearsal-*' --yes"
 shot policy 'dexamen policy preview nightly'
 

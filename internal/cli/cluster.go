@@ -70,13 +70,13 @@ func (a *app) clusterList(_ context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(rows)
 	}
-	columns := []string{"cluster", "engine", "address", "user"}
+	columns := []string{"cluster", "engine", "user"}
 	if quiet {
 		columns = append(columns, "held still", "why")
 	}
-	t := a.screen.Table(columns...)
+	t := a.screen.Table(append(columns, "address")...)
 	for _, r := range rows {
-		cells := []any{r.Name, r.Engine, r.Address, r.User}
+		cells := []any{r.Name, r.Engine, r.User}
 		if quiet {
 			way := r.Quiesce
 			if way == "" && r.Reason != "" {
@@ -84,7 +84,7 @@ func (a *app) clusterList(_ context.Context, c *cli.Command) error {
 			}
 			cells = append(cells, way, r.Reason)
 		}
-		t.Row(cells...)
+		t.Row(append(cells, r.Address)...)
 	}
 	t.Print(0)
 	return nil

@@ -131,14 +131,14 @@ func (c *Config) QuiesceFor(cluster string) (name, why string, err error) {
 	}
 	switch {
 	case cl.Quiesce == none:
-		return "", "it says none for itself", nil
+		return "", "says none for itself", nil
 	case cl.Quiesce != "" && kind != quiescible:
 		return "", "", fmt.Errorf("only clusters of kind %s are held still in ways of the section quiesce", quiescible)
 	case cl.Quiesce != "":
 		if _, ok := c.Quiesce[cl.Quiesce]; !ok {
 			return "", "", UnknownError("way to quiesce", cl.Quiesce, append(Names(c.Quiesce), none))
 		}
-		return cl.Quiesce, "it says so for itself", nil
+		return cl.Quiesce, "says so for itself", nil
 	case kind != quiescible:
 		return "", "", nil
 	}
@@ -150,7 +150,7 @@ func (c *Config) QuiesceFor(cluster string) (name, why string, err error) {
 	}
 	switch len(fit) {
 	case 0:
-		return "", "none applies to it", nil
+		return "", "none applies", nil
 	case 1:
 		a := c.Quiesce[fit[0]].AppliesTo
 		var by []string
@@ -160,7 +160,7 @@ func (c *Config) QuiesceFor(cluster string) (name, why string, err error) {
 			}
 		}
 		slices.Sort(by)
-		return fit[0], "it applies by " + strings.Join(by, ", "), nil
+		return fit[0], "applies by " + strings.Join(by, ", "), nil
 	}
 	return "", "", fmt.Errorf("%s both apply to cluster %s: say which with clusters.%s.quiesce, or none",
 		strings.Join(fit, " and "),

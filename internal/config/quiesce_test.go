@@ -31,10 +31,10 @@ func TestWhichWayToQuiesceApplies(t *testing.T) {
 			"  by-nothing: { "+gate+" }\n")
 	require.NoError(t, err)
 	for cluster, want := range map[string][2]string{
-		"comb":   {"by-label", "it applies by kind folder, label server=gallery"},
-		"shed":   {"by-name", "it applies by name sh*"},
-		"none":   {"", "it says none for itself"},
-		"own":    {"by-name", "it says so for itself"},
+		"comb":   {"by-label", "applies by kind folder, label server=gallery"},
+		"shed":   {"by-name", "applies by name sh*"},
+		"none":   {"", "says none for itself"},
+		"own":    {"by-name", "says so for itself"},
 		"meadow": {"", ""},
 	} {
 		name, why, err := c.QuiesceFor(cluster)
