@@ -52,15 +52,18 @@ func TestWhichWayToQuiesceApplies(t *testing.T) {
 
 func TestWaysToQuiesceThatAreWrong(t *testing.T) {
 	for _, c := range []struct{ clusters, quiesce, want string }{
-		{comb, "  a: { applies_to: { kind: folder }, " + gate + " }\n  b: { applies_to: { name: comb }, " + gate + " }\n",
-			"dexamen.yaml:3:9: clusters.comb: a and b both apply to cluster comb: say which with clusters.comb.quiesce, or none"},
+		{comb, "  a: { applies_to: { kind: folder }, " + gate + " }\n  b: { applies_to: { name: comb }, " + gate +
+			" }\n",
+			"dexamen.yaml:3:9: clusters.comb: a and b both apply to cluster comb: say which with " +
+				"clusters.comb.quiesce, or none"},
 		{comb, "  a: { applies_to: { kind: document }, " + gate + " }\n", "only clusters of kind folder are"},
 		{comb, "  a: { begin: [hold] }\n", "give the commands begin and end, or the cluster"},
 		{comb, "  a: { cluster: meadow, " + gate + " }\n", "give either cluster, or the commands begin and end"},
 		{comb, "  a: { cluster: medow }\n", `there is no cluster "medow"`},
 		{comb + shed, "  a: { cluster: shed }\n", "shed is folders itself"},
 		{comb, "  a: { applies_to: { label: gallery }, " + gate + " }\n", `"gallery": write KEY=VALUE`},
-		{comb, "  a: { applies_to: { name: comb, version: \"3\" }, " + gate + " }\n", "of the cluster that is given under cluster"},
+		{comb, "  a: { applies_to: { name: comb, version: \"3\" }, " + gate + " }\n",
+			"of the cluster that is given under cluster"},
 		{comb, "  none: { " + gate + " }\n", "cannot be called none"},
 		{"  comb: { address: \"file:///srv/photos\", quiesce: galery }\n", "  gallery: { " + gate + " }\n",
 			`there is no way to quiesce "galery" in the configuration; near it: gallery`},

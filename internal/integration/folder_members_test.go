@@ -59,7 +59,8 @@ quiesce:
 	blocked := func() []string {
 		var out []string
 		for _, index := range []string{"fieldnotes-a", "fieldnotes-b", "frozen"} {
-			if strings.Contains(ask(t, http.MethodGet, search.URL()+"/"+index+"/_settings/index.blocks.write", ""), `"true"`) {
+			if strings.Contains(ask(t, http.MethodGet, search.URL()+"/"+index+"/_settings/index.blocks.write", ""),
+				`"true"`) {
 				out = append(out, index)
 			}
 		}

@@ -39,7 +39,8 @@ func (p *Tour) comb() error {
 	if err != nil {
 		return err
 	}
-	p.say("Folders: comb is the photo archive, with the catalogue of the gallery's server. What holds that server still " +
+	p.say("Folders: comb is the photo archive, with the catalogue of the gallery's server. What holds that server " +
+		"still " +
 		"while its files are copied is said once, for all clusters with its label.")
 	for _, line := range []string{"cluster list", "cluster check comb", "snapshot comb"} {
 		if err := p.do(done, strings.Fields(line)...); err != nil {

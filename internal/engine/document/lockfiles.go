@@ -46,7 +46,8 @@ func (c *cluster) QuiescibleFiles(ctx context.Context, members []string) (engine
 		}
 	}
 	detail, err := json.Marshal(d)
-	return engine.Hold{What: "writing to the files of " + strings.Join(d.Members, ", "), Detail: detail, Exact: true}, err
+	return engine.Hold{What: "writing to the files of " + strings.Join(d.Members, ", "), Detail: detail,
+		Exact: true}, err
 }
 
 // lockedBy returns the members that a hold is of; none where it is of the balancer.

@@ -75,7 +75,8 @@ func (c *cluster) with(ctx context.Context, fn func(engine.FileQuiescer) error) 
 	q, ok := of.(engine.FileQuiescer)
 	if !ok {
 		_ = of.Close()
-		return fmt.Errorf("servers of engine %s cannot be kept from writing to their files; give commands, begin and end",
+		return fmt.Errorf(
+			"servers of engine %s cannot be kept from writing to their files; give commands, begin and end",
 			of.Engine())
 	}
 	c.mu.Lock()
