@@ -62,7 +62,7 @@ rot: servers ## thousands of flipped bits, and minutes of eight writers beside a
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store
 
 search: servers build ## a million documents of a search cluster beside their floors (DOCUMENTS=1000000), histories (SEARCH_HISTORIES=100)
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SEARCH_DOCUMENTS=$(or $(DOCUMENTS),1000000) DEXAMEN_SEARCH_HISTORIES=$(or $(SEARCH_HISTORIES),100) DEXAMEN_LONG=1 \
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SEARCH_DOCUMENTS=$(or $(DOCUMENTS),1000000) DEXAMEN_SEARCH_HISTORIES=$(or $(SEARCH_HISTORIES),100) DEXAMEN_SEARCH_INDICES=2000 DEXAMEN_LONG=1 \
 	  go test -timeout 120m -v -run 'TestSearch' ./internal/integration
 
 folders: build ## a large file of which pages change, many small ones, files of a megabyte, beside cp -a (MIB=2048)

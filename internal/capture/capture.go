@@ -89,11 +89,11 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, opt 
 	}
 	topo := src.Topology
 	if src.Log == nil {
-		why := "its engine has none"
-		if len(topo.Limitations) > 0 {
-			why = topo.Limitations[0].What
+		why := ""
+		if _, could := c.(engine.Logged); could && len(topo.Limitations) > 0 {
+			why = ": " + topo.Limitations[0].What
 		}
-		return nil, fmt.Errorf("cluster %s: %w: %s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
+		return nil, fmt.Errorf("cluster %s: %w%s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
 	}
 	if src.Last == nil {
 		return nil, remedy.With(fmt.Errorf(

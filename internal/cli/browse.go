@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"strings"
@@ -19,6 +20,7 @@ func (a *app) browseCommand() *cli.Command {
 	return a.command(recovery, "browse", "ADDRESS",
 		"show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
 		&cli.IntFlag{Name: "show", Value: 3, Usage: "how many records to show of a namespace named in full"},
+		&cli.StringFlag{Name: "files", Usage: "of folders: only files that fit this `PATTERN`, such as 2026/**/*.jpg"},
 		scratchFlag())
 }
 
@@ -58,7 +60,11 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	var sample []string
 	if len(spaces) == 1 && spaces[0].Name == ad.Pattern {
 		it := tree.NewIterator(x, spaces[0].Root)
-		for range c.Int("show") {
+		choose, err := shown(m.Model, c.String("files"))
+		if err != nil {
+			return err
+		}
+		for len(sample) < c.Int("show") {
 			r, ok, err := it.Next(ctx)
 			if err != nil {
 				return err
@@ -66,7 +72,9 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 			if !ok {
 				break
 			}
-			sample = append(sample, m.Model.Render(r.Value))
+			if choose(r) {
+				sample = append(sample, m.Model.Render(r.Value))
+			}
 		}
 	}
 	e.progress.Done()
@@ -82,6 +90,27 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	a.screen.Line("%s", m)
 	a.showRows(rows, sample)
 	return nil
+}
+
+// shown returns which records are shown: where they are in groups the first of each, and of
+// folders the files that fit a pattern.
+func shown(m engine.Model, files string) (func(record.Record) bool, error) {
+	rewriter, ok := m.(engine.RestoreRewriter)
+	group, grouped := m.(engine.Grouper)
+	grouped = grouped && m.Traits().Grouped
+	if files != "" && (!ok || !grouped) {
+		return nil, usage("--files is for folders")
+	}
+	return func(r record.Record) bool {
+		if grouped && !bytes.Equal(group.GroupPrefix(r.Key), r.Key) {
+			return false
+		}
+		if files == "" {
+			return true
+		}
+		_, keep, _ := rewriter.RewriteForRestore(map[string]string{"files": files}, r.Value)
+		return keep
+	}, nil
 }
 
 type spaceRow struct {

@@ -31,7 +31,7 @@ func (a *app) clusterGrants(ctx context.Context, c *cli.Command) error {
 	if !ok {
 		return fmt.Errorf("%w: servers of this kind know no privileges", run.ErrRefused)
 	}
-	t := engine.Target{Name: c.Args().First(), Settings: cl.ClusterWide, Options: cl.Options}
+	t := engine.Target{Name: c.Args().First(), Address: cl.Address, Settings: cl.ClusterWide, Options: cl.Options}
 	if cl.Login != nil {
 		t.User = cl.Login.User
 	}

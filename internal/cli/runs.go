@@ -292,6 +292,9 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 	if r.Records > 0 {
 		line("content", "%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))
 	}
+	if r.Held > 0 {
+		line("held still", "for %s", view.Duration(r.Held))
+	}
 	if r.Stored > 0 {
 		line("stored", "%s new", view.Bytes(r.Stored))
 	}

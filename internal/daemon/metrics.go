@@ -39,6 +39,9 @@ var (
 		"cluster", "store", "kind")
 	descBytes = describe("last_run_stored_bytes", "What the last run of a kind added to the store.", "policy",
 		"cluster", "store", "kind")
+	descHeld = describe("last_run_held_seconds",
+		"For how long the last run of a kind held something of the cluster still.", "policy", "cluster", "store",
+		"kind")
 	descGoing = describe("running_seconds", "For how long a run has been going on.", "policy", "cluster", "store",
 		"kind")
 	descUsed = describe("store_used_bytes", "What the store holds.", "store")
@@ -76,7 +79,7 @@ func (m *metrics) ran(r *store.Run) {
 // Describe implements prometheus.Collector.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		descMoment, descPoint, descPoints, descGaps, descAlert, descResult, descTook, descEnded, descBytes,
+		descMoment, descPoint, descPoints, descGaps, descAlert, descResult, descTook, descEnded, descBytes, descHeld,
 		descGoing, descUsed, descFree, descDays, descConfig} {
 		out <- d
 	}
@@ -123,6 +126,9 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 			put(descResult, good, w.Policy, w.Cluster, w.Store, kind)
 			put(descTook, r.Took().Seconds(), w.Policy, w.Cluster, w.Store, kind)
 			put(descEnded, float64(r.Finished.UnixMilli())/1000, w.Policy, w.Cluster, w.Store, kind)
+			if r.Held > 0 {
+				put(descHeld, r.Held.Seconds(), w.Policy, w.Cluster, w.Store, kind)
+			}
 			put(descBytes, float64(r.Stored), w.Policy, w.Cluster, w.Store, kind)
 		}
 	}

@@ -130,6 +130,7 @@ func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to recor
 // Made notes in a run what point came of it.
 func RecordPoint(r *store.Run, p *store.Point) {
 	r.Point, r.Made, r.To = p.ID, p.Made, p.Time
+	r.Held = p.Held
 	r.Records, r.Bytes, r.Stored, r.Changes = p.Stats.Records, p.Stats.Bytes, p.Stats.Stored, p.Stats.Changes
 	for _, s := range p.Shards {
 		if s.Member != "" {

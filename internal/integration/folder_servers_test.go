@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -211,8 +212,12 @@ quiesce:
     applies_to: { kind: folder, label: %[8]q }
     begin: %[6]s
     end: %[9]s
+servers:
+  second:
+    start: [redis-server, --bind, 127.0.0.1, --port, "%[10]s", --dir, "{folder}", --appendonly, "yes", --daemonize, "yes"]
+    ready: ["redis-cli", "-p", "%[10]s", "PING"]
 `, dir, s.Address(data), s.KeyFile, s.KnownHosts, list(s.Elevate), note("began", srv.begin(p), true), srv.name,
-				"server="+srv.name, note("let-go", srv.end(p), false)), 0o600))
+				"server="+srv.name, note("let-go", srv.end(p), false), port(addresses[1])), 0o600))
 			cli.say(t, 0, "store", "create", "larder")
 			for round := range long(3, 1) { // the second and third copy what has changed
 				_ = os.Remove(filepath.Join(dir, "began"))
@@ -242,8 +247,20 @@ quiesce:
 				close(done)
 				<-watching
 				name := fmt.Sprintf("beside-%d", round)
-				cli.say(t, 0, "restore", "comb@latest/data", "--rename", "data="+name, "--yes")
-				second := srv.start(t, addresses[1], filepath.Join(dir, name))
+				restore := []string{"restore", "comb@latest/data", "--rename", "data=" + name, "--yes"}
+				kill := func() {}
+				if srv.name == "redis" { // the program starts it
+					require.Contains(t, cli.say(t, 0, append(restore, "--start", "second")...),
+						"server second runs on "+name)
+					kill = func() {
+						_ = exec.Command("redis-cli", "-p", port(addresses[1]), "SHUTDOWN",
+							"NOSAVE").Run()
+					}
+					t.Cleanup(kill)
+				} else {
+					cli.say(t, 0, restore...)
+					kill = srv.start(t, addresses[1], filepath.Join(dir, name)).Kill
+				}
 				ready := srv.write(t, addresses[1])
 				require.Eventually(t, func() bool { return ready(1<<30) == nil }, 30*time.Second, 100*time.Millisecond)
 				got := srv.read(t, addresses[1])
@@ -257,7 +274,7 @@ quiesce:
 				t.Logf("round %d: %d taken before the hold, %d in it, %d in the copy, %d now", round, before+1,
 					during+1,
 					len(got), taken.Load()+1)
-				second.Kill()
+				kill()
 			}
 			close(stop)
 			<-ended
@@ -272,6 +289,11 @@ quiesce:
 			require.Eventually(t, func() bool { return write(1<<29) == nil }, 30*time.Second, 100*time.Millisecond)
 		})
 	}
+}
+
+func port(address string) string {
+	_, p, _ := net.SplitHostPort(address)
+	return p
 }
 
 // shellWords quotes words for a shell; those of sh -c stay one command.

@@ -150,6 +150,12 @@ clusters:
 		require.Contains(t, out, "readonly is left out: permission denied")
 		require.Contains(t, out, "closed/ is left out: permission denied")
 	}
+	out = cli.say(t, 0, "browse", "comb@latest/photos", "--files", "2026/may/p*", "--show", "20")
+	require.Regexp(t, `2026/may/pieces +2.0 MiB +0644`, out)
+	require.NotContains(t, out, "piece at")
+	require.NotContains(t, out, "zeros")
+	require.Contains(t, cli.say(t, 0, "cluster", "grants", "shed"), s.User)
+	require.Contains(t, cli.say(t, 1, "capture", "comb"), "can be protected by snapshots only")
 	// Single files beside, by pattern.
 	cli.say(t, 0, "restore", "comb@latest/photos", "--rename", "photos=some", "--files", "2026/**/pie*", "--yes")
 	require.FileExists(t, filepath.Join(home, "some/2026/may/piece"))

@@ -30,20 +30,20 @@ func TestSearchHistories(t *testing.T) {
 	// would refuse everything after some eighty histories.
 	c := searchtest.Start(t, searchtest.Options{Nodes: 3,
 		Settings: []string{"indices.breaker.total.use_real_memory=false"}})
-	n := long(30, 10) // make search: 100
+	n, rounds := long(100, 10), 3
 	if v, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_HISTORIES")); err == nil {
-		n = v
+		n, rounds = v, 5 // make search
 	}
 	first, _ := strconv.Atoi(os.Getenv("DEXAMEN_SEED"))
 	for i := range n {
-		t.Run(fmt.Sprint(first+i), func(t *testing.T) { searchHistory(t, c, uint64(first+i)) })
+		t.Run(fmt.Sprint(first+i), func(t *testing.T) { searchHistory(t, c, uint64(first+i), rounds) })
 	}
 	for _, exact := range []bool{true, false} {
 		t.Run(fmt.Sprintf("moments, writes held back %v", exact), func(t *testing.T) { searchMoments(t, c, exact) })
 	}
 }
 
-func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
+func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64, rounds int) {
 	c.Clean(t)
 	r := rand.New(rand.NewPCG(seed, 15))
 	h := &searchHand{t: t, c: c, r: r, world: searchWorld{}}
@@ -77,7 +77,7 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64) {
 		world searchWorld
 	}
 	var all []remembered
-	for round := range long(5, 3) {
+	for round := range rounds {
 		for range 20 + r.IntN(long(120, 50)) {
 			h.step()
 		}
@@ -168,7 +168,7 @@ func TestSearchOtherVersions(t *testing.T) {
 	t.Run("1.3", func(t *testing.T) {
 		c := searchtest.Start(t, searchtest.Options{Version: "1.3.14"})
 		for _, seed := range []uint64{1, 3} {
-			searchHistory(t, c, seed)
+			searchHistory(t, c, seed, 5)
 		}
 	})
 	t.Run("3", func(t *testing.T) {
@@ -179,7 +179,7 @@ func TestSearchOtherVersions(t *testing.T) {
 		}
 		c := searchtest.Start(t, searchtest.Options{Version: "3.8.0", Java: java})
 		for seed := range uint64(3) {
-			searchHistory(t, c, seed)
+			searchHistory(t, c, seed, 5)
 		}
 		c.Clean(t)
 		everything(t, c, everyField)

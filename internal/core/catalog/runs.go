@@ -65,15 +65,17 @@ type Run struct {
 	// What is the command line, or what it was about.
 	What string `json:"what,omitempty"`
 
-	Point    string        `json:"point,omitempty"` // made, restored or verified
-	Made     string        `json:"made,omitempty"`  // how a point was: scan or fold
-	From     time.Time     `json:"from,omitzero"`   // of the log captured
-	To       time.Time     `json:"to,omitzero"`
-	Records  int64         `json:"records,omitempty"`
-	Bytes    int64         `json:"bytes,omitempty"`  // of content
-	Stored   int64         `json:"stored,omitempty"` // new in the store
-	Freed    int64         `json:"freed,omitempty"`  // given back
-	Changes  int64         `json:"changes,omitempty"`
+	Point   string    `json:"point,omitempty"` // made, restored or verified
+	Made    string    `json:"made,omitempty"`  // how a point was: scan or fold
+	From    time.Time `json:"from,omitzero"`   // of the log captured
+	To      time.Time `json:"to,omitzero"`
+	Records int64     `json:"records,omitempty"`
+	Bytes   int64     `json:"bytes,omitempty"`  // of content
+	Stored  int64     `json:"stored,omitempty"` // new in the store
+	Freed   int64     `json:"freed,omitempty"`  // given back
+	Changes int64     `json:"changes,omitempty"`
+	// Held is for how long something of the cluster was held still.
+	Held     time.Duration `json:"held,omitempty"`
 	Segments int           `json:"segments,omitempty"`
 	Read     []RunMember   `json:"read,omitempty"`
 	Gaps     []journal.Gap `json:"gaps,omitempty"`
