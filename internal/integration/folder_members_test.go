@@ -67,6 +67,13 @@ quiesce:
 		return out
 	}
 	for _, cluster := range []string{"meadow-files", "clover-files"} {
+		written := func() { // what was written just now is read again while it is held
+			now := time.Now()
+			for _, name := range []string{"files", "nodes"} {
+				require.NoError(t, os.Chtimes(filepath.Join(home, name, "data"), now, now))
+			}
+		}
+		written()
 		held := func() bool {
 			if cluster == "meadow-files" {
 				return rs.FileLocks(1) > 0
@@ -85,6 +92,7 @@ quiesce:
 		require.True(t, free(), "%s: %d %v", cluster, rs.FileLocks(1), blocked())
 		require.Contains(t, out.String(), `"exact": true`)
 		// Killed.
+		written()
 		cmd = cli.command("snapshot", cluster, "--full-read")
 		require.NoError(t, cmd.Start())
 		require.Eventually(t, held, 20*time.Second, time.Millisecond, cluster)
@@ -97,6 +105,7 @@ quiesce:
 		// What somebody locks after that is not touched by the next run.
 		require.Contains(t, cli.say(t, 0, "snapshot", cluster), "it was started again at once")
 		// Let go on by somebody else meanwhile: void.
+		written()
 		before := cli.say(t, 0, "--json", "points", cluster)
 		cmd = cli.command("snapshot", cluster, "--full-read")
 		out.Reset()

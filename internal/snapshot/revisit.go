@@ -3,6 +3,7 @@ package snapshot
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 
 	"dexamen/internal/core/record"
@@ -26,35 +27,82 @@ func (s *snapshot) notedBasis(ns engine.Namespace) (*store.Point, *store.PointNa
 	return nil, nil
 }
 
-// revisit reads of a namespace what has changed since a point, by what was noted then;
-// all of it where nothing was, or where all is to be read. A point's notes that are
-// damaged are no reason to fail.
-func (s *snapshot) revisit(ctx context.Context, rv engine.Revisited, ns engine.Namespace) (tree.Root, error) {
-	p, b := s.notedBasis(ns)
-	if b != nil && !s.FullRead {
-		root, notes, err := s.revisitOnce(ctx, rv, ns, b, true)
-		if err == nil {
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			s.from[p.ID], s.notes[ns.Name] = true, &notes
-			return root, nil
-		}
-		if !moment.IsDamage(err) || ctx.Err() != nil {
-			return tree.Root{}, err
-		}
-		s.Emit(run.Warning, "%s is read whole: what point %s has of it cannot be read: %v", ns.Name, p.ID, err)
+// readAhead reads a cluster that is going to be held still while nothing is: then only what
+// has changed meanwhile is left to be read.
+func (s *snapshot) readAhead(ctx context.Context, c engine.Cluster) error {
+	rv, ok := c.(engine.Revisited)
+	q, holds := c.(engine.Quiescer)
+	if !ok || !holds || s.Store.WriteOnly() {
+		return nil
 	}
-	root, notes, err := s.revisitOnce(ctx, rv, ns, b, false)
+	if h, err := q.Quiescible(ctx, s.chosen); err != nil || h.What == "" {
+		return err
+	}
+	s.Emit(run.Step, "reading ahead, before anything is stopped")
+	spaces, err := s.list(ctx)
+	if err != nil {
+		return err
+	}
+	ahead := map[string]*store.PointNamespace{}
+	s.readingAhead = true
+	defer func() { s.readingAhead = false }()
+	for _, ns := range spaces {
+		root, notes, err := s.revisitFrom(ctx, rv, ns)
+		if errors.Is(err, engine.ErrMoved) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		ahead[ns.Name] = &store.PointNamespace{Namespace: ns.Namespace, Root: root, Notes: &notes}
+	}
+	s.ahead, s.skipped = ahead, nil
+	s.total.Store(0)
+	s.done.Store(0)
+	return nil
+}
+
+// revisit reads of a namespace what has changed since it was last read.
+func (s *snapshot) revisit(ctx context.Context, rv engine.Revisited, ns engine.Namespace) (tree.Root, error) {
+	var root, notes tree.Root
+	var err error
+	if b := s.ahead[ns.Name]; b != nil {
+		root, notes, err = s.revisitOnce(ctx, rv, ns, b, true)
+	} else {
+		root, notes, err = s.revisitFrom(ctx, rv, ns)
+	}
 	if err != nil {
 		return tree.Root{}, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.notes[ns.Name] = &notes
-	if b != nil && s.FullRead {
+	if p, b := s.notedBasis(ns); b != nil && s.FullRead {
 		return root, s.proveUnchanged(ctx, ns, p, b, root, notes)
 	}
 	return root, nil
+}
+
+// revisitFrom reads of a namespace what has changed since a point, by what was noted then;
+// all of it where nothing was, or where all is to be read. A point's notes that are
+// damaged are no reason to fail.
+func (s *snapshot) revisitFrom(ctx context.Context, rv engine.Revisited, ns engine.Namespace) (root, notes tree.Root,
+	err error) {
+	p, b := s.notedBasis(ns)
+	if b != nil && !s.FullRead {
+		root, notes, err = s.revisitOnce(ctx, rv, ns, b, true)
+		if err == nil {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.from[p.ID] = true
+			return root, notes, nil
+		}
+		if !moment.IsDamage(err) || ctx.Err() != nil {
+			return root, notes, err
+		}
+		s.Emit(run.Warning, "%s is read whole: what point %s has of it cannot be read: %v", ns.Name, p.ID, err)
+	}
+	return s.revisitOnce(ctx, rv, ns, b, false)
 }
 
 // proveUnchanged compares what was read whole with a point: what was noted the same then
@@ -142,16 +190,23 @@ func (s *snapshot) revisitOnce(ctx context.Context, rv engine.Revisited, ns engi
 	if b != nil {
 		was, wasNotes = b.Root, *b.Notes
 	}
+	quiet := s.readingAhead // what is left out is found again
 	noted := tree.NewBuilder(s.w).Near(s.w, wasNotes)
 	v := engine.Visit{
 		Note: func(n record.Record) error { return noted.Add(ctx, n) },
 		Skip: func(name, reason string) {
+			if quiet {
+				return
+			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			s.skipped = append(s.skipped, store.Skipped{Name: ns.Name + "/" + name, Reason: reason})
 			s.Emit(run.Warning, "%s/%s is left out: %s", ns.Name, name, reason)
 		},
 		Caveat: func(text string) {
+			if quiet {
+				return
+			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			s.caveats, s.disturbed = append(s.caveats, ns.Name+": "+text), true

@@ -61,6 +61,9 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	}
 	whole := ctx
 	if _, brief := c.(engine.Pinned); !brief {
+		if err := s.readAhead(ctx, c); err != nil {
+			return nil, err
+		}
 		if s.held, err = prepare.Quiesce(ctx, e, name, c, s.chosen); err != nil {
 			return nil, err
 		}
@@ -266,8 +269,11 @@ type snapshot struct {
 	gone    map[string]bool       // namespaces that went while they were read
 	cursors map[string][]byte     // by namespace, up to where it was read
 	notes   map[string]*tree.Root // by namespace, what was noted of it
-	from    map[string]bool       // points that reading went on from
-	caveats []string
+	// ahead is what was read before anything was held still, by namespace.
+	ahead        map[string]*store.PointNamespace
+	readingAhead bool
+	from         map[string]bool // points that reading went on from
+	caveats      []string
 	// disturbed: something changed that should have been held still.
 	disturbed bool
 	total     atomic.Int64

@@ -57,7 +57,7 @@ func (c *cluster) Close() error {
 
 // Topology implements [engine.Cluster].
 func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
-	t := &engine.Topology{Engine: "folder", Kind: "folder", Identity: c.target.Address}
+	t := &engine.Topology{Engine: "folder", Kind: "folder", Identity: c.places[0].address()}
 	if len(c.places) > 1 || c.places[0].holds {
 		t.Kind = "folders"
 	}
