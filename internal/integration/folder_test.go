@@ -118,6 +118,7 @@ clusters:
   shed: { address: "%[2]s", options: &o { key_file: %[3]q, known_hosts: %[4]q, elevate: %[5]s } }
   bare: { address: "%[2]s", options: { key_file: %[3]q, known_hosts: %[4]q } }
   gone: { address: "file://%[1]s/nowhere" }
+  linked: { address: "file://%[1]s/by-link" }
 `, home, s.Address(photos), s.KeyFile, s.KnownHosts, elevate), 0o600))
 	cli.say(t, 0, "store", "create", "larder")
 	write("left.tmp", "not wanted")
@@ -177,6 +178,16 @@ clusters:
 	got := listing(t, photos)
 	delete(got, "")
 	require.Equal(t, want, got)
+	// A folder that is configured by a link is where that leads; the link stays.
+	require.NoError(t, os.Symlink(photos, filepath.Join(home, "by-link")))
+	cli.say(t, 0, "snapshot", "linked")
+	require.Contains(t, cli.say(t, 0, "compare", "comb@latest/photos", "linked@latest/by-link"), "equal")
+	write("new", "")
+	cli.say(t, 0, "restore", "linked@latest/by-link", "--conflict", "replace", "--yes")
+	require.NoFileExists(t, at("new"))
+	to, err := os.Readlink(filepath.Join(home, "by-link"))
+	require.NoError(t, err)
+	require.Equal(t, photos, to)
 	// A folder that is not there is no empty one.
 	out = cli.say(t, 1, "snapshot", "gone")
 	require.Contains(t, out, "there is no such folder")

@@ -119,11 +119,9 @@ func (cl *clone) make(ctx context.Context, c *cluster, name string) error {
 		return errors.Join(err, f.Close())
 	}
 	cl.listing = f
-	s, err := cl.place.host.Supports(ctx, dir)
-	if err != nil {
+	if cl.began, _, err = cl.place.host.Clock(ctx); err != nil {
 		return err
 	}
-	cl.began = s.Now
 	enc := gob.NewEncoder(f)
 	return cl.place.host.Clone(ctx, dir, to, c.rules, func(batch []files.Entry) error { return enc.Encode(batch) })
 }

@@ -20,6 +20,7 @@ import (
 // place is a folder of a cluster, or one that holds them, and the machine it is on.
 type place struct {
 	location
+	name string // of the folder, as it is configured; its path may lead through links
 	host files.Host
 }
 
@@ -66,12 +67,9 @@ func (c *cluster) Topology(ctx context.Context) (*engine.Topology, error) {
 		m := engine.Member{Address: p.address(), Role: "folder", Healthy: true}
 		if _, err := p.host.Stat(ctx, p.path, ""); err != nil {
 			m.Healthy, m.Note = false, err.Error()
-		} else if s, err := p.host.Supports(ctx, p.path); err == nil {
-			if m.Version = s.System; t.Version == "" {
-				t.Version = s.System
-			}
-			if s.Clone {
-				m.Note = "its file system clones files"
+		} else if _, system, err := p.host.Clock(ctx); err == nil {
+			if m.Version = system; t.Version == "" {
+				t.Version = system
 			}
 		}
 		sh.Members = append(sh.Members, m)
@@ -179,7 +177,11 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 			}
 		}
 		for _, dir := range dirs {
-			ns, err := c.look(ctx, p, dir)
+			name := p.name
+			if p.holds {
+				name = path.Base(dir)
+			}
+			ns, err := c.look(ctx, name, p, dir)
 			if errors.Is(err, files.ErrNoFolder) && !p.holds {
 				if c.target.Log != nil {
 					c.target.Log.Debug("folder is not there", "path", dir)
@@ -192,10 +194,9 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 			out = append(out, ns)
 		}
 	}
-	// Of names that are there twice each is called by its machine too.
 	for i := range out {
 		for j := range out {
-			if i != j && path.Base(out[i].Name) == path.Base(out[j].Name) {
+			if i != j && out[i].Name == out[j].Name {
 				return nil, fmt.Errorf("two folders of the cluster are called %s; name one of them otherwise, or make "+
 					"two clusters of them", out[i].Name)
 			}
@@ -206,8 +207,8 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 }
 
 // look describes a folder and counts what is in it.
-func (c *cluster) look(ctx context.Context, p *place, dir string) (engine.Namespace, error) {
-	ns, err := c.describe(ctx, path.Base(dir), p, dir)
+func (c *cluster) look(ctx context.Context, name string, p *place, dir string) (engine.Namespace, error) {
+	ns, err := c.describe(ctx, name, p, dir)
 	out := engine.Namespace{Namespace: ns, Shard: "files"}
 	if err != nil {
 		return out, err
@@ -240,7 +241,7 @@ func (c *cluster) look(ctx context.Context, p *place, dir string) (engine.Namesp
 // cluster has none of the name.
 func (c *cluster) find(name string) (*place, string) {
 	for _, p := range c.places {
-		if !p.holds && path.Base(p.path) == name {
+		if !p.holds && p.name == name {
 			return p, p.path
 		}
 	}
@@ -257,8 +258,7 @@ func (c *cluster) find(name string) (*place, string) {
 
 // has reports whether a folder of a name belongs to the cluster.
 func (c *cluster) has(name string) bool {
-	p, dir := c.find(name)
-	return p.holds || p.path == dir
+	return c.places[0].holds || slices.ContainsFunc(c.places, func(p *place) bool { return !p.holds && p.name == name })
 }
 
 // describeSupport says what a place can do.

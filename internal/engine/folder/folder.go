@@ -212,7 +212,11 @@ func openHost(ctx context.Context, t engine.Target, l location) (files.Host, err
 // check refuses a place that is not there: an empty copy of a folder that is not mounted
 // is worth nothing. One whose folder does not exist yet can be restored to.
 func (p *place) check(ctx context.Context) error {
-	_, err := p.host.Stat(ctx, p.path, "")
+	at, err := p.host.Resolve(ctx, p.path)
+	if err == nil {
+		p.name, p.path = path.Base(p.path), at
+		_, err = p.host.Stat(ctx, p.path, "")
+	}
 	if errors.Is(err, files.ErrNoFolder) {
 		return nil
 	}

@@ -56,11 +56,11 @@ func (c *cluster) Revisit(ctx context.Context, ns engine.Namespace,
 	if len(ns.Ident) > 0 && !bytes.Equal(ns.Ident, identOf(&now)) {
 		return fmt.Errorf("%s: %w", dir, engine.ErrMoved)
 	}
-	s, err := p.host.Supports(ctx, dir)
+	began, _, err := p.host.Clock(ctx)
 	if err != nil {
 		return err
 	}
-	r := &reading{host: p.host, root: dir, visit: v, before: before, began: s.Now, held: c.isHeld(),
+	r := &reading{host: p.host, root: dir, visit: v, before: before, began: began, held: c.isHeld(),
 		walk: func(ctx context.Context, fn func([]files.Entry) error) error {
 			return p.host.Walk(ctx, dir, c.rules, fn)
 		}}

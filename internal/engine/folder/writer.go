@@ -35,7 +35,9 @@ type writer struct {
 	mu      sync.Mutex
 	without time.Duration
 	// anyway: that a folder is in use is no reason not to replace it.
-	anyway  bool
+	anyway bool
+	// blind: there are processes that may not be looked at.
+	blind   bool
 	support map[string]files.Support // by path of a folder
 }
 
@@ -283,7 +285,10 @@ func (w *writer) Count(ctx context.Context, name string) (int64, error) {
 
 // free refuses a folder that a server has open.
 func (w *writer) free(ctx context.Context, p *place, dir string) error {
-	used, err := p.host.InUse(ctx, dir)
+	used, blind, err := p.host.InUse(ctx, dir)
+	w.mu.Lock()
+	w.blind = blind
+	w.mu.Unlock()
 	if err != nil || len(used) == 0 || w.anyway {
 		return err
 	}
@@ -386,6 +391,11 @@ func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string,
 		return out, err
 	}
 	_, err := p.host.Stat(ctx, dir, "")
+	if err == nil && w.blind && !w.anyway {
+		out.Notes = append(out.Notes,
+			fmt.Sprintf("%s: whether processes of other users have files of it open cannot be "+
+				"seen from here", dir))
+	}
 	switch there := err == nil; {
 	case there && chosen["files"] != "":
 		return out, fmt.Errorf("%s is there: single files are restored beside it, so that what else is in it stays; "+

@@ -127,8 +127,6 @@ type Support struct {
 	UID, GID uint32 // of who writes
 	Writable bool
 	Free     int64 // bytes
-	System   string
-	Now      int64 // the machine's time, in nanoseconds since 1970
 }
 
 // Host gives access to folders of one machine. Methods may be called at the same time
@@ -157,8 +155,13 @@ type Host interface {
 	Clone(ctx context.Context, root, to string, r Rules, fn func([]Entry) error) error
 	// Supports tries out what can be done where a folder of the path is, or would be.
 	Supports(ctx context.Context, root string) (Support, error)
-	// InUse lists processes that have files of a folder open.
-	InUse(ctx context.Context, root string) ([]Usage, error)
+	// InUse lists processes that have files of a folder open. Blind says that there are
+	// some that may not be looked at.
+	InUse(ctx context.Context, root string) (used []Usage, blind bool, err error)
+	// Clock returns the machine's time in nanoseconds since 1970, and what system it is.
+	Clock(ctx context.Context) (now int64, system string, err error)
+	// Resolve returns the path of a folder without links; as it is where it is not there.
+	Resolve(ctx context.Context, path string) (string, error)
 
 	// Write writes into a stage: records of this package's form, in order of their keys,
 	// one call after the other. Finish ends it: times and modes of folders, hard links.

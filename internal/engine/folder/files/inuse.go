@@ -15,7 +15,7 @@ import (
 
 // openIn returns a file of a folder that a process has open, or its working folder; empty
 // where it has none, or may not be looked at.
-func openIn(pid int, root string) string {
+func openIn(pid int, root string) (path string, seen bool) {
 	in := func(link string) string {
 		to, err := os.Readlink(link)
 		if err == nil && (to == root || strings.HasPrefix(to, root+"/")) {
@@ -24,13 +24,13 @@ func openIn(pid int, root string) string {
 		return ""
 	}
 	dir := fmt.Sprintf("/proc/%d/fd", pid)
-	fds, _ := readNames(dir)
+	fds, err := readNames(dir)
 	for _, fd := range fds {
 		if p := in(filepath.Join(dir, fd)); p != "" {
-			return p
+			return p, true
 		}
 	}
-	return in(fmt.Sprintf("/proc/%d/cwd", pid))
+	return in(fmt.Sprintf("/proc/%d/cwd", pid)), err == nil || notThere(err)
 }
 
 func commandOf(pid int) string {

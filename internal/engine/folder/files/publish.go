@@ -227,30 +227,31 @@ func setAttributes(path string, list []Attribute, set func(string, string, []byt
 }
 
 // InUse implements [Host].
-func (l *Local) InUse(ctx context.Context, root string) ([]Usage, error) {
-	root, err := filepath.EvalSymlinks(root)
+func (l *Local) InUse(ctx context.Context, root string) (out []Usage, blind bool, err error) {
+	root, err = filepath.EvalSymlinks(root)
 	if notThere(err) {
-		return nil, nil
+		return nil, false, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	procs, err := os.ReadDir("/proc")
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	var out []Usage
 	for _, p := range procs {
 		pid, err := strconv.Atoi(p.Name())
 		if err != nil || pid == os.Getpid() {
 			continue
 		}
-		if path := openIn(pid, root); path != "" {
+		path, seen := openIn(pid, root)
+		blind = blind || !seen
+		if path != "" {
 			out = append(out, Usage{PID: pid, Command: commandOf(pid), Path: path})
 		}
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
-	return append(out, lockedIn(root, out)...), nil
+	return append(out, lockedIn(root, out)...), blind, nil
 }

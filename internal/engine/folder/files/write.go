@@ -408,11 +408,7 @@ func (l *Local) Supports(_ context.Context, root string) (s Support, err error) 
 		dir = filepath.Dir(root)
 	}
 	s.UID, s.GID = uint32(os.Geteuid()), uint32(os.Getegid())
-	s.Owners, s.Now = s.UID == 0, time.Now().UnixNano()
-	var uts unix.Utsname
-	if unix.Uname(&uts) == nil {
-		s.System = unix.ByteSliceToString(uts.Sysname[:]) + " " + unix.ByteSliceToString(uts.Release[:])
-	}
+	s.Owners = s.UID == 0
 	var fs unix.Statfs_t
 	if err := unix.Statfs(dir, &fs); err == nil {
 		s.Free = int64(fs.Bavail) * fs.Bsize //nolint:unconvert // its type differs between machines
@@ -439,6 +435,23 @@ func (l *Local) Supports(_ context.Context, root string) (s Support, err error) 
 	defer b.Close()
 	s.Clone = unix.IoctlFileClone(int(b.Fd()), int(a.Fd())) == nil
 	return s, nil
+}
+
+// Clock implements [Host].
+func (l *Local) Clock(context.Context) (now int64, system string, err error) {
+	var uts unix.Utsname
+	err = unix.Uname(&uts)
+	return time.Now().UnixNano(), unix.ByteSliceToString(uts.Sysname[:]) + " " +
+		unix.ByteSliceToString(uts.Release[:]), err
+}
+
+// Resolve implements [Host].
+func (l *Local) Resolve(_ context.Context, path string) (string, error) {
+	to, err := filepath.EvalSymlinks(path)
+	if notThere(err) {
+		return path, nil
+	}
+	return to, err
 }
 
 // hidden reports whether a name is one of Dexamen's own beside folders.

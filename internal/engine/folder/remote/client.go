@@ -199,12 +199,30 @@ func (c *Client) Supports(ctx context.Context, root string) (files.Support, erro
 }
 
 // InUse implements [files.Host].
-func (c *Client) InUse(ctx context.Context, root string) ([]files.Usage, error) {
+func (c *Client) InUse(ctx context.Context, root string) (used []files.Usage, blind bool, err error) {
 	r, err := c.call(ctx, "InUse", &Ask{Root: root})
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	return r.Usages, nil
+	return r.Usages, r.Flag, nil
+}
+
+// Clock implements [files.Host].
+func (c *Client) Clock(ctx context.Context) (now int64, system string, err error) {
+	r, err := c.call(ctx, "Clock", &Ask{})
+	if err != nil {
+		return 0, "", err
+	}
+	return r.Next, r.Text, nil
+}
+
+// Resolve implements [files.Host].
+func (c *Client) Resolve(ctx context.Context, path string) (string, error) {
+	r, err := c.call(ctx, "Resolve", &Ask{Path: path})
+	if err != nil {
+		return "", err
+	}
+	return r.Text, nil
 }
 
 // Write implements [files.Host].

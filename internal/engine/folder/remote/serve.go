@@ -275,7 +275,21 @@ func (s *service) Supports(a *Ask, r *Answer) (_ error) {
 
 func (s *service) InUse(a *Ask, r *Answer) (_ error) {
 	var err error
-	r.Usages, err = s.host.InUse(background, a.Root)
+	r.Usages, r.Flag, err = s.host.InUse(background, a.Root)
+	r.Failed = failed(err)
+	return nil
+}
+
+func (s *service) Clock(_ *Ask, r *Answer) (_ error) {
+	var err error
+	r.Next, r.Text, err = s.host.Clock(background)
+	r.Failed = failed(err)
+	return nil
+}
+
+func (s *service) Resolve(a *Ask, r *Answer) (_ error) {
+	var err error
+	r.Text, err = s.host.Resolve(background, a.Path)
 	r.Failed = failed(err)
 	return nil
 }
