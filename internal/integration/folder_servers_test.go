@@ -214,7 +214,8 @@ quiesce:
     end: %[9]s
 servers:
   second:
-    start: [redis-server, --bind, 127.0.0.1, --port, "%[10]s", --dir, "{folder}", --appendonly, "yes", --daemonize, "yes"]
+    start: [redis-server, --bind, 127.0.0.1, --port, "%[10]s", --dir, "{folder}", --appendonly, "yes",
+      --daemonize, "yes"]
     ready: ["redis-cli", "-p", "%[10]s", "PING"]
 `, dir, s.Address(data), s.KeyFile, s.KnownHosts, list(s.Elevate), note("began", srv.begin(p), true), srv.name,
 				"server="+srv.name, note("let-go", srv.end(p), false), port(addresses[1])), 0o600))
