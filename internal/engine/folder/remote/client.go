@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/rpc"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dexamen/internal/engine/folder/files"
@@ -19,13 +20,33 @@ type Client struct {
 	stop chan struct{}
 	once sync.Once
 
+	last     atomic.Int64 // when anything went either way, in nanoseconds since 1970
 	mu       sync.Mutex
 	standing int
 }
 
+// heard notes when anything goes over a connection: a slow one is not a dead one.
+type heard struct {
+	io.ReadWriteCloser
+	last *atomic.Int64
+}
+
+func (h *heard) Read(b []byte) (int, error) {
+	n, err := h.ReadWriteCloser.Read(b)
+	h.last.Store(time.Now().UnixNano())
+	return n, err
+}
+
+func (h *heard) Write(b []byte) (int, error) {
+	n, err := h.ReadWriteCloser.Write(b)
+	h.last.Store(time.Now().UnixNano())
+	return n, err
+}
+
 // NewClient speaks with a Serve over a connection. Name is the machine's, for errors.
 func NewClient(ctx context.Context, conn io.ReadWriteCloser, name string) (*Client, error) {
-	c := &Client{rpc: rpc.NewClient(conn), name: name, stop: make(chan struct{})}
+	c := &Client{name: name, stop: make(chan struct{})}
+	c.rpc = rpc.NewClient(&heard{conn, &c.last})
 	if _, err := c.call(ctx, "Hello", &Ask{}); err != nil {
 		_ = c.rpc.Close()
 		return nil, err
@@ -34,10 +55,10 @@ func NewClient(ctx context.Context, conn io.ReadWriteCloser, name string) (*Clie
 	return c, nil
 }
 
-// beat says that it is there, often while the other end stands by for something. Where it is
-// not answered for long the connection is given up.
+// beat says that it is there, often while the other end stands by for something. Where
+// nothing has gone over the connection for long it is given up.
 func (c *Client) beat() {
-	for answered := time.Now(); ; {
+	for {
 		pause := beat
 		c.mu.Lock()
 		if c.standing == 0 {
@@ -52,16 +73,14 @@ func (c *Client) beat() {
 		ctx, cancel := context.WithTimeout(context.Background(), silence)
 		_, err := c.call(ctx, "Hello", &Ask{})
 		cancel()
-		if err == nil {
-			answered = time.Now()
-		} else if time.Since(answered) > giveUp {
+		if err != nil && time.Since(time.Unix(0, c.last.Load())) > giveUp {
 			_ = c.rpc.Close()
 			return
 		}
 	}
 }
 
-// giveUp is after how long without an answer the other end is taken to be gone.
+// giveUp is after how long without a byte the other end is taken to be gone.
 const giveUp = 15 * time.Second
 
 // call waits for one answer.

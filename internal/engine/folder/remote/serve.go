@@ -39,7 +39,7 @@ func Serve(in io.ReadCloser, out io.WriteCloser, messages io.Writer) int {
 	}
 	stop := make(chan struct{})
 	go s.watch(stop)
-	srv.ServeConn(&pipe{in, out})
+	srv.ServeConn(&pipe{in, out, s})
 	close(stop)
 	s.mu.Lock()
 	for _, w := range s.walks {
@@ -54,6 +54,13 @@ func Serve(in io.ReadCloser, out io.WriteCloser, messages io.Writer) int {
 type pipe struct {
 	io.ReadCloser
 	w io.WriteCloser
+	s *service
+}
+
+func (p *pipe) Read(b []byte) (int, error) {
+	n, err := p.ReadCloser.Read(b)
+	p.s.touch()
+	return n, err
 }
 
 func (p *pipe) Write(b []byte) (int, error) { return p.w.Write(b) }
@@ -158,14 +165,12 @@ var background = context.Background()
 
 // Hello says that it is there.
 func (s *service) Hello(_ *Ask, r *Answer) error {
-	s.touch()
 	host, err := os.Hostname()
 	r.Text, r.Failed = host, failed(err)
 	return nil
 }
 
 func (s *service) WalkOpen(a *Ask, r *Answer) error {
-	s.touch()
 	ctx, cancel := context.WithCancel(background)
 	w := &walk{batches: make(chan []files.Entry, 4), cancel: cancel}
 	s.mu.Lock()
@@ -193,7 +198,6 @@ func (s *service) WalkOpen(a *Ask, r *Answer) error {
 }
 
 func (s *service) WalkNext(a *Ask, r *Answer) error {
-	s.touch()
 	s.mu.Lock()
 	w := s.walks[a.Handle]
 	s.mu.Unlock()
@@ -352,7 +356,6 @@ func (s *service) Run(a *Ask, r *Answer) (_ error) {
 }
 
 func (s *service) StandBy(a *Ask, _ *Answer) error {
-	s.touch()
 	st := &standing{command: a.Command, env: a.Env}
 	if a.Offset > 0 {
 		st.until = time.Now().Add(time.Duration(a.Offset))
@@ -364,7 +367,6 @@ func (s *service) StandBy(a *Ask, _ *Answer) error {
 }
 
 func (s *service) Relieve(a *Ask, r *Answer) error {
-	s.touch()
 	s.mu.Lock()
 	st := s.standing[a.Path]
 	delete(s.standing, a.Path)
