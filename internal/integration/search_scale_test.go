@@ -32,7 +32,8 @@ func TestSearchScale(t *testing.T) {
 	if n, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_DOCUMENTS")); err == nil {
 		documents = n
 	}
-	c := searchtest.Start(t, searchtest.Options{Heap: "1g"})
+	c := searchtest.Start(t, searchtest.Options{Heap: "1g",
+		Settings: []string{"indices.breaker.total.use_real_memory=false"}})
 	bodies := noteBodies(documents, 0, documents)
 	c.Do(t, http.MethodPut, "/notes", noteIndex)
 	loaded := loadNotes(t, c, "notes", bodies)
@@ -155,6 +156,7 @@ func bareScroll(t testing.TB, c *searchtest.Cluster, want int) (wall, cpu time.D
 		_, err = b.ReadFrom(res.Body)
 		require.NoError(t, err)
 		_ = res.Body.Close()
+		require.Equal(t, http.StatusOK, res.StatusCode, "%.300s", b)
 		size += int64(b.Len())
 		seen += bytes.Count(b.Bytes(), []byte(`"_source":`))
 		_, rest, _ := strings.Cut(b.String()[:min(b.Len(), 4096)], `"_scroll_id":"`)
