@@ -261,8 +261,8 @@ func TestSearchManyIndices(t *testing.T) {
 		c, d := searchStandIn(t, searchsim.Options{})
 		address, do = c.Address(), d
 	} else {
-		c := searchtest.Start(t, searchtest.Options{Heap: "700m", Settings: []string{"cluster.max_shards_per_node=5000",
-			"search.max_open_pit_context=4000"}})
+		c := searchtest.Start(t, searchtest.Options{Heap: "1g", Settings: []string{"cluster.max_shards_per_node=5000",
+			"search.max_open_pit_context=4000", "indices.breaker.total.use_real_memory=false"}})
 		address, do = c.Address(), c.Do
 	}
 	for i := range many {
