@@ -594,6 +594,7 @@ clusters:                                 # what is protected, and what is resto
 #     begin: [/usr/local/bin/hold-writes]       # on the machine that has the folder; here: true is on this one
 #     end: [/usr/local/bin/let-writes-go]       # always runs; does no harm where nothing is held
 #     # check: [/usr/local/bin/writes-are-held] # succeeds while it is
+#     # clone: { make: [MAKE-SNAPSHOT, "{folder}"], remove: [REMOVE-SNAPSHOT, "{folder}"], at: "/mnt/clone{folder}" }
 #     longest: 30s                              # after that it is let go and the copy is void
 #   by-members:
 #     applies_to: { name: "meadow-files" }

@@ -24,8 +24,19 @@ type Quiesce struct {
 	// by means of their own; Members are those of them that are, all where absent.
 	Cluster string   `yaml:"cluster"`
 	Members []string `yaml:"members"`
+	// Clone is how clones of the folders are made while they are held still; these are read
+	// then. Not needed where file systems clone files.
+	Clone *Clone `yaml:"clone"`
 	// Longest is how long it may last (default 1m).
 	Longest Duration `yaml:"longest"`
+}
+
+// Clone is how a clone of folders is made, by a volume manager for instance. In commands
+// and in At, {folder} is a folder's path.
+type Clone struct {
+	Make   []string `yaml:"make"`
+	Remove []string `yaml:"remove"` // does no harm where there is none
+	At     string   `yaml:"at"`     // where the clone of a folder is
 }
 
 // AppliesTo says which clusters a way to quiesce is for: all that is given must fit.
@@ -106,6 +117,11 @@ func (c *Config) checkQuiesce(k *checker) {
 				k.bad(at+".cluster", "%s is folders itself, and not what writes to them", q.Cluster)
 			}
 		}
+		if cl := q.Clone; cl != nil && (len(cl.Make) == 0 || len(cl.Remove) == 0 || !strings.HasPrefix(cl.At, "/")) {
+			k.bad(at+".clone",
+				"give the commands make and remove, and at, the whole path of a folder's clone, such as "+
+					"/mnt/clone{folder}")
+		}
 		if q.Longest < 0 {
 			k.bad(at+".longest", "is less than nothing")
 		}
@@ -179,6 +195,9 @@ func (c *Config) quiesceOf(ctx context.Context, cluster string) (*engine.Quiesce
 		Longest: time.Duration(q.Longest)}
 	if out.Longest == 0 {
 		out.Longest = longestHold
+	}
+	if q.Clone != nil {
+		out.Clone = &engine.CloneCommands{Make: q.Clone.Make, Remove: q.Clone.Remove, At: q.Clone.At}
 	}
 	if q.Cluster == "" {
 		return out, nil

@@ -24,8 +24,22 @@ type Quiesce struct {
 	Members []string
 	// Version is the oldest of its servers for which this is meant; empty is any.
 	Version string
+	// Clone, where set, makes a clone of the folders while they are held still, which is read
+	// in their place.
+	Clone *CloneCommands
 	// Longest is how long it may last; after that it is let go on, and the copy is void.
 	Longest time.Duration
+}
+
+// CloneCommands make clones of folders by a volume manager, or whatever else has them. They
+// run on each machine that has a folder of the cluster. In them and in At, {folder} is the
+// path of the folder, the first one where a machine has several.
+type CloneCommands struct {
+	Make []string
+	// Remove removes the clone; it does no harm where there is none.
+	Remove []string
+	// At is where the clone of a folder is.
+	At string
 }
 
 // Hold is something of a cluster that is held still, or is to be. Another process can

@@ -22,6 +22,41 @@ import (
 	"dexamen/internal/servertest"
 )
 
+// TestFolderClonedByCommands: what a volume manager would do is read in the folder's place,
+// and it is held still only until that is there.
+func TestFolderClonedByCommands(t *testing.T) {
+	t.Parallel()
+	home := t.TempDir()
+	photos := filepath.Join(home, "photos")
+	require.NoError(t, os.Mkdir(photos, 0o700))
+	for i := range 50 {
+		require.NoError(t, os.WriteFile(filepath.Join(photos, fmt.Sprint(i)), make([]byte, 5000*i), 0o600))
+	}
+	p := cliProgram{builtBinary(t), filepath.Join(home, "dexamen.yaml")}
+	require.NoError(t, os.WriteFile(p.config, fmt.Appendf(nil, `stores:
+  larder: { location: "file://%[1]s/larder", key: { file: "%[1]s/larder.key" } }
+clusters: { comb: { address: "file://%[1]s/photos" } }
+quiesce:
+  volume:
+    applies_to: { name: comb }
+    begin: [touch, "%[1]s/held"]
+    end: [sh, -c, "rm -f %[1]s/held; echo changed since > %[1]s/photos/7"]
+    check: [test, -e, "%[1]s/held"]
+    clone:
+      make: [sh, -c, "mkdir -p '%[1]s/clone{folder}-of' && cp -a '{folder}/.' '%[1]s/clone{folder}-of'"]
+      remove: [rm, -rf, "%[1]s/clone"]
+      at: "%[1]s/clone{folder}-of"
+`, home), 0o600))
+	p.say(t, 0, "store", "create", "larder")
+	out := p.say(t, 0, "snapshot", "comb")
+	require.Contains(t, out, "stopped for a moment")
+	require.NoDirExists(t, filepath.Join(home, "clone"))
+	// What was written when it was let go on is not in it, though copying came after.
+	out = p.say(t, 3, "compare", "comb@latest/photos", "comb@live/photos")
+	require.Regexp(t, `changed +7 `, out)
+	require.NotRegexp(t, `changed +[0-68-9]`, out)
+}
+
 // cliProgram runs the built program with a configuration.
 type cliProgram struct {
 	bin, config string

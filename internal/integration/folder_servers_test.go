@@ -249,7 +249,7 @@ servers:
 				<-watching
 				name := fmt.Sprintf("beside-%d", round)
 				restore := []string{"restore", "comb@latest/data", "--rename", "data=" + name, "--yes"}
-				kill := func() {}
+				var kill func()
 				if srv.name == "redis" { // the program starts it
 					require.Contains(t, cli.say(t, 0, append(restore, "--start", "second")...),
 						"server second runs on "+name)

@@ -23,6 +23,9 @@ func (c *cluster) asPinned(ctx context.Context) (engine.Cluster, error) {
 	if c.target.Quiesce == nil {
 		return c, nil
 	}
+	if c.target.Quiesce.Clone != nil {
+		return &pinned{c}, nil
+	}
 	for _, p := range c.places {
 		s, err := p.host.Supports(ctx, p.path)
 		if err != nil {
@@ -53,6 +56,9 @@ type clone struct {
 // Pin implements [engine.Pinned].
 func (p *pinned) Pin(ctx context.Context, chosen func(string) bool) (_ *engine.PinnedView, err error) {
 	c := p.cluster
+	if c.target.Quiesce.Clone != nil {
+		return c.pinByCommands(ctx)
+	}
 	w := &writer{c: c, support: map[string]files.Support{}}
 	left, err := w.Stages(ctx)
 	if err != nil {
@@ -106,6 +112,51 @@ func (p *pinned) Pin(ctx context.Context, chosen func(string) bool) (_ *engine.P
 			time.Since(begin).Round(time.Millisecond))
 	}
 	return view, nil
+}
+
+// pinByCommands has clones of all folders made by commands. A view of them is a cluster
+// whose folders are elsewhere.
+func (c *cluster) pinByCommands(ctx context.Context) (*engine.PinnedView, error) {
+	q := c.target.Quiesce.Clone
+	firsts := map[files.Host]string{}
+	v := &cluster{target: c.target, rules: c.rules, held: c.isHeld(), unfinished: map[string]*place{},
+		pieces: map[string]int64{}}
+	for _, p := range c.places {
+		if firsts[p.host] == "" {
+			firsts[p.host] = p.path
+		}
+		at := *p
+		at.path = filled([]string{q.At}, p.path)[0]
+		v.places = append(v.places, &at)
+	}
+	each := func(ctx context.Context, command []string) error {
+		for _, h := range c.hosts {
+			if _, err := h.Run(ctx, filled(command, firsts[h]), c.environment()); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	release := func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		defer cancel()
+		_ = each(ctx, q.Remove) // the next one removes it otherwise
+	}
+	if err := each(ctx, q.Remove); err != nil {
+		return nil, fmt.Errorf("removing a clone that was left: %w", err)
+	}
+	begin := time.Now()
+	err := each(ctx, q.Make)
+	for _, p := range v.places {
+		if err == nil {
+			_, err = p.host.Stat(ctx, p.path, "")
+		}
+	}
+	if err != nil {
+		release()
+		return nil, fmt.Errorf("clone: %w", err)
+	}
+	return &engine.PinnedView{Cluster: v, Mark: record.Mark{Wall: begin}, Exact: v.held, Release: release}, nil
 }
 
 func (cl *clone) make(ctx context.Context, c *cluster, name string) error {
