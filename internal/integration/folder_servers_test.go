@@ -227,18 +227,19 @@ servers:
 				watching, done := make(chan struct{}), make(chan struct{})
 				go func() { // what was taken last before the hold, and in it
 					defer close(watching)
-					for began := false; ; {
+					for {
 						n := taken.Load()
-						if _, err := os.Stat(filepath.Join(dir, "let-go")); err == nil {
-							return
-						}
-						_, err := os.Stat(filepath.Join(dir, "began"))
-						if during = n; !began {
+						// Counted before the look: what was taken then was taken before.
+						if _, err := os.Stat(filepath.Join(dir, "began")); err != nil {
 							before = n
 						}
-						began = began || err == nil
+						if _, err := os.Stat(filepath.Join(dir, "let-go")); err == nil {
+							during = taken.Load() // and after it: what is not taken by now was not
+							return
+						}
 						select {
 						case <-done:
+							during = taken.Load()
 							return
 						case <-time.After(200 * time.Microsecond):
 						}
@@ -272,7 +273,8 @@ servers:
 				for n := range got {
 					require.Less(t, n, len(got), "round %d: nothing is missing in between", round)
 				}
-				t.Logf("round %d: %d taken before the hold, %d in it, %d in the copy, %d now", round, before+1,
+				t.Logf("round %d: %d taken before the hold, %d when it had ended, %d in the copy, %d now", round,
+					before+1,
 					during+1,
 					len(got), taken.Load()+1)
 				kill()

@@ -255,9 +255,10 @@ func (r *reading) entry(ctx context.Context, e *files.Entry) error {
 	}
 	return r.read(ctx, &task{file: e, linkTo: linkTo}, cost, func() answer {
 		content, err := r.open(ctx, e)
-		if content.Handle != 0 { // it has grown; its one record says so
-			err = errors.Join(err, r.host.CloseFile(content.Handle))
-			content.Changed = true
+		if content.Handle != 0 { // it has grown: what there was when it was listed is taken
+			data, rerr := r.host.ReadAt(ctx, content.Handle, 0, int(e.Size))
+			err = errors.Join(err, rerr, r.host.CloseFile(content.Handle))
+			content.Data, content.Entry.Size, content.Handle, content.Changed = data, int64(len(data)), 0, true
 		}
 		return answer{content: content, err: err}
 	})
@@ -390,7 +391,7 @@ func (o *output) file(t *task, a answer) error {
 	if t.linkTo != "" {
 		it.Data = nil
 	}
-	if err := o.put(&it); err != nil || a.content.Handle != 0 && !a.content.Changed {
+	if err := o.put(&it); err != nil || a.content.Handle != 0 {
 		return err
 	}
 	changed := a.content.Changed || !now.Same(e)

@@ -145,6 +145,16 @@ func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespa
 	} else if !s.Writable {
 		return ns, fmt.Errorf("%w: the folder around %s may not be written to", engine.ErrNoRename, dir)
 	}
+	here, err := p.host.Stat(ctx, dir, "")
+	if err == nil {
+		around, err := p.host.Stat(ctx, path.Dir(dir), "")
+		if err != nil {
+			return ns, err
+		}
+		if around.Dev != here.Dev {
+			return ns, fmt.Errorf("%w: something is mounted at %s", engine.ErrNoRename, dir)
+		}
+	}
 	name := own(stagePrefix, ns.Name)
 	if err := w.claims.Add(ctx, name); err != nil {
 		return ns, err
