@@ -16,6 +16,7 @@ import (
 
 func (cp *shardCapture) newSegment() {
 	cp.b = journal.NewBuilder(cp.keys, cp.name, cp.out.Shard, cp.from)
+	cp.b.Effect(engine.EffectOf(cp.all.model))
 	cp.sealed = time.Now()
 }
 

@@ -6,6 +6,7 @@
 //	state.go      the namespaces of a moment with their content
 //	layout.go     namespaces that are spread over shards
 //	commands.go   moments whose log holds commands
+//	versions.go   what the log made of records, one change after the other
 //	compare.go    two moments, or a moment and a live cluster; diff.go one pair
 //	readback.go   a live namespace's content
 //	damage.go     what can be read of what is damaged in the store

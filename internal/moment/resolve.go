@@ -79,7 +79,7 @@ func resolve(ctx context.Context, e *run.Runner, cluster string, when address.Wh
 	case address.Time:
 		return momentAtTime(ctx, e, points, chains, when.Time)
 	case address.Place:
-		return momentAtPlace(e, points, chains, when.Text)
+		return momentAtPlace(ctx, e, points, chains, when.Text)
 	}
 	return nil, fmt.Errorf("%s@%s is no moment of the store", cluster, when)
 }
@@ -166,10 +166,20 @@ func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, cha
 		return nil, fmt.Errorf("%s is before the first point of cluster %s; the nearest moment is %s (point %s)",
 			run.FormatTime(t), points[0].Cluster, run.FormatTime(points[0].Time), points[0].ID)
 	}
-	p := points[i]
-	if p.Time.Equal(t) {
-		return At(e, p, nil, nil)
+	if points[i].Time.Equal(t) {
+		return At(e, points[i], nil, nil)
 	}
+	upto, err := cutAt(ctx, e, points, i, chains, t)
+	if err != nil {
+		return nil, err
+	}
+	return At(e, points[i], chains, upto)
+}
+
+// cutAt returns how much of each shard's log after a point belongs to a time.
+func cutAt(ctx context.Context, e *run.Runner, points []*store.Point, i int, chains map[string]*journal.Chain,
+	t time.Time) (map[string]record.Mark, error) {
+	p := points[i]
 	// Each shard's clock is its own: the moment over all shards is the last
 	// position before any of them wrote something later.
 	upto := map[string]record.Mark{}
@@ -185,7 +195,7 @@ func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, cha
 			var next record.Position
 			var err error
 			upto[s.Name], next, err = chains[s.Name].PositionAt(s.Mark, t,
-				func(h journal.Header, fn func(*record.Change) error) error { return e.Store.ReadSegment(ctx, h, fn) })
+				readSegment(ctx, e))
 			if err != nil {
 				return nil, err
 			}
@@ -202,7 +212,7 @@ func momentAtTime(ctx context.Context, e *run.Runner, points []*store.Point, cha
 			upto[name] = record.Mark{Position: least, Wall: t}
 		}
 	}
-	return At(e, p, chains, upto)
+	return upto, nil
 }
 
 // HasShardClocks reports whether the positions of a point's shards have no common
@@ -237,42 +247,72 @@ func notCovered(e *run.Runner, points []*store.Point, i int, c *journal.Chain, s
 	return errors.New(msg)
 }
 
+// ShardPlace returns how a position of one of several shards whose positions have no
+// common clock is written: the moment is that position there, and its time on the others.
+func ShardPlace(shard, position string) string { return shard + "=" + position }
+
 // momentAtPlace finds the state just after a log position.
-func momentAtPlace(e *run.Runner, points []*store.Point, chains map[string]*journal.Chain,
+func momentAtPlace(ctx context.Context, e *run.Runner, points []*store.Point, chains map[string]*journal.Chain,
 	text string) (*Moment, error) {
 	drv, err := engine.ForName(points[0].Engine)
 	if err != nil {
 		return nil, err
 	}
+	shard := ""
+	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().ShardClocks {
+		i := strings.LastIndexByte(text, '=')
+		if i < 0 {
+			return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time, "+
+				"or log:SHARD=POSITION", run.ErrRefused, n, points[0].Cluster)
+		}
+		shard, text = text[:i], text[i+1:]
+	}
 	pos, err := drv.Model().ParsePosition(text)
 	if err != nil {
 		return nil, err
 	}
-	var best *store.Point
-	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().ShardClocks {
-		return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time",
-			run.ErrRefused, n, points[0].Cluster)
-	}
-	for _, p := range points {
+	best := -1
+	for i, p := range points {
 		fits := len(p.Shards) > 0
 		for _, s := range p.Shards {
-			fits = fits && s.Mark.Position != "" && s.Mark.Position <= pos
+			fits = fits && (shard != "" && s.Name != shard || s.Mark.Position != "" && s.Mark.Position <= pos)
 		}
-		if fits {
-			best = p
+		if _, there := p.Shard(shard); fits && (shard == "" || there) {
+			best = i
 		}
 	}
-	if best == nil {
+	if best < 0 {
 		return nil, fmt.Errorf("log position %s is before the first point of cluster %s", text, points[0].Cluster)
 	}
-	upto := map[string]record.Mark{}
-	for _, s := range best.Shards {
+	p, upto := points[best], map[string]record.Mark{}
+	for _, s := range p.Shards {
+		if shard != "" && s.Name != shard {
+			continue
+		}
 		if end := reach(s, chains); end.Position < pos {
 			return nil, fmt.Errorf(
 				"log position %s is not captured: the log of shard %s after point %s reaches to %s (%s)",
-				text, s.Name, best.ID, drv.Model().FormatPosition(end.Position), run.FormatTime(end.Wall))
+				text, s.Name, p.ID, drv.Model().FormatPosition(end.Position), run.FormatTime(end.Wall))
 		}
-		upto[s.Name] = record.Mark{Position: pos, Wall: s.Mark.Wall}
+		at := record.Mark{Position: pos, Wall: s.Mark.Wall}
+		if c := chains[s.Name]; c != nil && pos > s.Mark.Position {
+			if at.Wall, err = c.TimeOf(pos, s.Mark.Wall, readSegment(ctx, e)); err != nil {
+				return nil, err
+			}
+		}
+		upto[s.Name] = at
 	}
-	return At(e, best, chains, upto)
+	if shard == "" {
+		return At(e, p, chains, upto)
+	}
+	all, err := cutAt(ctx, e, points, best, chains, upto[shard].Wall)
+	if err != nil {
+		return nil, err
+	}
+	all[shard] = upto[shard]
+	return At(e, p, chains, all)
+}
+
+func readSegment(ctx context.Context, e *run.Runner) func(journal.Header, func(*record.Change) error) error {
+	return func(h journal.Header, fn func(*record.Change) error) error { return e.Store.ReadSegment(ctx, h, fn) }
 }

@@ -10,6 +10,7 @@ import (
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/fold"
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
@@ -31,9 +32,18 @@ func (m *Moment) Sharded() bool { return len(m.Point.Shards) > 1 }
 // Changes calls fn with every change of a shard that belongs to the moment, in
 // order.
 func (m *Moment) Changes(ctx context.Context, shard string, fn func(*record.Change) error) error {
+	return m.changesOf(ctx, shard, nil, fn)
+}
+
+// changesOf is Changes of the segments for which read, where it is set, returns true.
+func (m *Moment) changesOf(ctx context.Context, shard string, read func(*journal.Header) bool,
+	fn func(*record.Change) error) error {
 	mark, _ := m.Point.Shard(shard)
 	upto := m.Upto[shard].Position
 	for _, h := range m.Segments[shard] {
+		if read != nil && !read(&h) {
+			continue
+		}
 		err := m.Runner.Store.ReadSegment(ctx, h, func(c *record.Change) error {
 			if c.At <= mark.Mark.Position || c.At > upto {
 				return nil

@@ -126,6 +126,14 @@ func Time(t time.Time) string {
 	return t.Local().Format("2006-01-02 15:04:05 -07:00")
 }
 
+// Precise renders a moment to the millisecond.
+func Precise(t time.Time) string {
+	if t.IsZero() {
+		return "-"
+	}
+	return t.Local().Format("2006-01-02 15:04:05.000 -07:00")
+}
+
 // Clock renders a moment of today by its time alone, and any other in full.
 func Clock(t time.Time) string {
 	if y, m, d := t.Local().Date(); !t.IsZero() {

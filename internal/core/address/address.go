@@ -45,6 +45,8 @@ func (w When) String() string {
 		return "latest"
 	case Live:
 		return "live"
+	case Place:
+		return "log:" + w.Text
 	}
 	return w.Text
 }

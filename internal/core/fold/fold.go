@@ -333,7 +333,8 @@ func (f *Fold) keep(n *Namespace, c *record.Change) error {
 	if f.plan || n.gone || f.want != nil && !f.want[n.id] {
 		return nil
 	}
-	f.valBuf = record.AppendChange(f.valBuf[:0], &record.Change{Op: c.Op, Value: c.Value, At: c.At, Wall: c.Wall})
+	f.valBuf = record.AppendChange(f.valBuf[:0],
+		&record.Change{Op: c.Op, Value: c.Value, At: c.At, Wall: c.Wall, To: c.To})
 	return f.sorter.AddTo(n.id, c.Key, f.valBuf)
 }
 

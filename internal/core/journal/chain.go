@@ -216,4 +216,37 @@ func (c *Chain) PositionAt(start record.Mark, moment time.Time,
 	return at, "", nil
 }
 
+// TimeOf returns the time of the last change at or before a position; least where there is
+// none. Scan is called with the one segment in which the position lies.
+func (c *Chain) TimeOf(pos record.Position, least time.Time,
+	scan func(Header, func(*record.Change) error) error) (time.Time, error) {
+	at := least
+	for _, s := range c.Segments {
+		if s.After.Position >= pos {
+			break
+		}
+		if s.Last.Position <= pos {
+			at = s.Last.Wall
+			continue
+		}
+		if s.After.Wall.After(at) {
+			at = s.After.Wall
+		}
+		err := scan(s, func(ch *record.Change) error {
+			if ch.At > pos {
+				return errStop
+			}
+			at = ch.Time()
+			return nil
+		})
+		if err != nil && !errors.Is(err, errStop) {
+			return at, err
+		}
+	}
+	if at.Before(least) {
+		at = least
+	}
+	return at, nil
+}
+
 var errStop = errors.New("stop")

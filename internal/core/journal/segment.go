@@ -43,6 +43,10 @@ type Header struct {
 	// Doubt lists what was seen that the log does not tell, such as a
 	// namespace that went away without an entry.
 	Doubt []string `json:"doubt,omitempty"`
+	// Summary counts the changes by namespace, in order of names; Unsummarized counts those
+	// of namespaces that are too many to be in it.
+	Summary      []Tally `json:"summary,omitempty"`
+	Unsummarized int64   `json:"unsummarized,omitempty"`
 	// Source is the member the log was read from.
 	Source string `json:"source,omitempty"`
 	// Joined is how many segments this one was put together from, which it takes
@@ -81,7 +85,12 @@ type Builder struct {
 	head  Header
 	body  []byte
 	block []byte
+	sums  summarizer
 }
+
+// Effect has the summary count changes as what a function says they do. It is for logs
+// of commands, of which only their engine knows that.
+func (b *Builder) Effect(of func(*record.Change) record.Op) { b.sums.effect = of }
 
 // NewBuilder begins a segment after the mark.
 func NewBuilder(keys Keys, cluster, shard string, after record.Mark) *Builder {
@@ -98,6 +107,7 @@ func (b *Builder) Add(c *record.Change) error {
 		b.head.First = mark
 	}
 	b.head.Changes++
+	b.sums.add(c)
 	b.CoverTo(mark)
 	n := len(b.block)
 	b.block = record.AppendChange(b.block, c)
@@ -139,6 +149,7 @@ func (b *Builder) Doubt(what string) { b.head.Doubt = append(b.head.Doubt, what)
 func (b *Builder) Seal(prev tree.Hash, source string) (Header, []byte, error) {
 	b.endBlock()
 	b.head.Prev, b.head.Source, b.head.Made = prev, source, time.Now().UTC().Truncate(time.Millisecond)
+	b.head.Summary, b.head.Unsummarized = b.sums.list(), b.sums.missed
 	return seal(b.keys, b.head, b.body)
 }
 
@@ -148,7 +159,9 @@ func (b *Builder) Join(of []Header) (Header, []byte, error) {
 	last := of[len(of)-1]
 	b.CoverTo(last.Last)
 	b.head.Tail = last.tail()
+	b.sums = summarizer{}
 	for _, h := range of {
+		b.sums.merge(&h)
 		b.head.Joined += max(1, h.Joined)
 		b.head.Doubt = append(b.head.Doubt, h.Doubt...)
 	}

@@ -115,6 +115,10 @@ func (o Op) String() string {
 // namespace as a whole (false).
 func (o Op) Record() bool { return o >= Put && o <= Delete }
 
+// Moved is what To of a Put or Delete is where the cluster moves the record between its
+// shards: nobody has written or deleted it.
+const Moved = "moved"
+
 // Change is one effect of one log entry. An entry with several effects (a
 // transaction) gives several changes with the same position.
 type Change struct {
@@ -124,7 +128,8 @@ type Change struct {
 	Ident []byte
 	Key   []byte
 	Value []byte
-	// To is the new name in a Rename.
+	// To is the new name in a Rename; in a Put or Delete [Moved] where the record only
+	// went from one shard to another.
 	To string
 	At Position
 	// Wall is the server's wall clock at the entry, in milliseconds since 1970.

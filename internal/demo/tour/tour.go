@@ -9,8 +9,11 @@
 package tour
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -76,6 +79,16 @@ func (p *Tour) do(want int, args ...string) error {
 	if got != want {
 		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got,
 			want)
+	}
+	return nil
+}
+
+// hidden runs one command line without showing it.
+func (p *Tour) hidden(args ...string) error {
+	s := *p.Screen
+	s.Out, s.Err = io.Discard, io.Discard
+	if got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), &s); got != done {
+		return fmt.Errorf("demo: dexamen %s ended with exit code %d", strings.Join(args, " "), got)
 	}
 	return nil
 }
@@ -165,8 +178,14 @@ func (p *Tour) protect() error {
 	if err := <-busy; err != nil {
 		return err
 	}
-	if err := p.apiary.Work(p.ctx, p.cl, 3, p.apiary.Documents/100); err != nil {
-		return err
+	// An ordinary day, captured now and then, from which is learned what is usual.
+	for hour := range uint64(6) {
+		if err := p.apiary.Work(p.ctx, p.cl, 3+10*hour, p.apiary.Documents/600); err != nil {
+			return err
+		}
+		if err := p.hidden("capture", "meadow"); err != nil {
+			return err
+		}
 	}
 	p.say("A day's changes later: a second point stores what changed. The log in between is captured, and proves it.")
 	for _, line := range []string{"snapshot meadow", "capture meadow", "points meadow", "verify meadow@latest"} {
@@ -178,7 +197,7 @@ func (p *Tour) protect() error {
 }
 
 func (p *Tour) mishap() error {
-	if err := p.apiary.Work(p.ctx, p.cl, 4, 200); err != nil {
+	if err := p.apiary.Work(p.ctx, p.cl, 4, 60); err != nil {
 		return err
 	}
 	db := p.cl.Database(demo.Database)
@@ -190,7 +209,7 @@ func (p *Tour) mishap() error {
 		bson.D{{Key: "$set", Value: bson.D{{Key: "status", Value: "collapsed"}}}}); err != nil {
 		return err
 	}
-	if err := p.apiary.Work(p.ctx, p.cl, 5, 100); err != nil {
+	if err := p.apiary.Work(p.ctx, p.cl, 5, 50); err != nil {
 		return err
 	}
 	time.Sleep(1200 * time.Millisecond)
@@ -217,9 +236,20 @@ func (p *Tour) recover() error {
 	if err := p.do(done, "coverage", "meadow"); err != nil {
 		return err
 	}
-	p.say("What is different now from just before? (Exit code 3: there are differences.)")
-	before := "meadow@" + stamp(p.spoiled)
-	if err := p.do(differs, "compare", before, "meadow@live", "--show", "3"); err != nil {
+	p.say("What happened, and when? Each finding ends with the address of what was there just before.")
+	if err := p.do(done, "pinpoint", "meadow"); err != nil {
+		return err
+	}
+	if err := p.do(done, "pinpoint", "meadow", "--namespace", "apiary.colonies", "--where",
+		`status == "collapsed"`); err != nil {
+		return err
+	}
+	before, beforeDrop, err := p.found()
+	if err != nil {
+		return err
+	}
+	p.say("What is different now from just before the script ran? (Exit code 3: there are differences.)")
+	if err := p.do(differs, "compare", before, "meadow@live/apiary.colonies", "--show", "3"); err != nil {
 		return err
 	}
 	p.say("A name mistyped at 3 a.m. restores nothing, and names what is near.")
@@ -227,15 +257,42 @@ func (p *Tour) recover() error {
 		return err
 	}
 	p.say("harvests comes back beside, as it was just before the drop ...")
-	if err := p.do(done, "restore", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--rename",
+	if err := p.do(done, "restore", beforeDrop, "--rename",
 		"apiary.harvests=apiary.harvests_restored", "--yes"); err != nil {
 		return err
 	}
 	p.say("... and colonies in place, as they were just before the script ran. Without --yes nothing is replaced.")
-	if err := p.do(refused, "restore", before+"/apiary.colonies", "--conflict", "replace"); err != nil {
+	if err := p.do(refused, "restore", before, "--conflict", "replace"); err != nil {
 		return err
 	}
-	return p.do(done, "restore", before+"/apiary.colonies", "--conflict", "replace", "--yes")
+	return p.do(done, "restore", before, "--conflict", "replace", "--yes")
+}
+
+// found returns the addresses that pinpoint prints of the mishap: just before the colonies
+// were spoiled, and just before the harvests were dropped.
+func (p *Tour) found() (colonies, harvests string, err error) {
+	s := *p.Screen
+	var out bytes.Buffer
+	s.Out = &out
+	p.Command(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "--json", "pinpoint", "meadow"}, &s)
+	var r struct {
+		Findings []struct{ Kind, Namespace, Before string }
+	}
+	if err := json.Unmarshal(out.Bytes(), &r); err != nil {
+		return "", "", fmt.Errorf("demo: pinpoint: %w", err)
+	}
+	for _, f := range r.Findings {
+		switch f.Kind + " " + f.Namespace {
+		case "updates apiary.colonies":
+			colonies = f.Before
+		case "dropped apiary.harvests":
+			harvests = f.Before
+		}
+	}
+	if colonies == "" || harvests == "" {
+		return "", "", fmt.Errorf("demo: pinpoint found neither or one of the two mishaps: %s", out.String())
+	}
+	return colonies, harvests, nil
 }
 
 func (p *Tour) prove() error {

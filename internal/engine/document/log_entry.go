@@ -73,7 +73,9 @@ func changesAt(r role, m record.Mark, entries ...bson.Raw) ([]record.Change, err
 type converter struct {
 	mark record.Mark
 	role role
-	out  []record.Change
+	// moved is [record.Moved] while an entry is read by which a migration writes.
+	moved string
+	out   []record.Change
 }
 
 func (c *converter) emit(ch record.Change) {
@@ -106,6 +108,10 @@ func (c *converter) entry(e bsoncore.Document) error {
 		return nil
 	}
 	ident := uuidOf(e.Lookup("ui"))
+	c.moved = ""
+	if moved, _ := e.Lookup("fromMigrate").BooleanOK(); moved {
+		c.moved = record.Moved
+	}
 	switch op {
 	case "i":
 		return c.put(ns, ident, o)
@@ -114,7 +120,8 @@ func (c *converter) entry(e bsoncore.Document) error {
 		if err != nil {
 			return fmt.Errorf("%w: %w", ErrEntry, err)
 		}
-		c.emit(record.Change{Op: record.Delete, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(o)})
+		c.emit(record.Change{Op: record.Delete, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(o),
+			To: c.moved})
 		return nil
 	case "u":
 		return c.update(ns, ident, e, o)
@@ -127,7 +134,7 @@ func (c *converter) put(ns string, ident []byte, doc []byte) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrEntry, err)
 	}
-	c.emit(record.Change{Op: record.Put, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(doc)})
+	c.emit(record.Change{Op: record.Put, Namespace: ns, Ident: ident, Key: key, Value: bytes.Clone(doc), To: c.moved})
 	return nil
 }
 

@@ -50,3 +50,11 @@ func (model) ParsePosition(s string) (record.Position, error) {
 	}
 	return record.Position(s), nil
 }
+
+// KeysNamed implements [engine.Inspector].
+func (model) KeysNamed(_, text string) [][]byte { return [][]byte{[]byte(text)} }
+
+// Fields implements [engine.Inspector]: the value.
+func (model) Fields(value []byte) (map[string]any, bool, error) {
+	return map[string]any{"value": string(value)}, true, nil
+}

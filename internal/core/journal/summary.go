@@ -1,0 +1,138 @@
+package journal
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"dexamen/internal/core/record"
+)
+
+// Window is the stretch of time in which changes are counted to tell how busy a log was.
+const Window = 10 * time.Second
+
+// maxTallies is how many namespaces a header summarizes.
+const maxTallies = 500
+
+// Tally counts what a segment's changes do to one namespace. A renaming counts for both
+// names.
+type Tally struct {
+	Namespace string `json:"namespace"`
+	// By has a count for each operation, by its name ([record.Op.String]); "moved" counts
+	// records that went from one shard to another ([record.Moved]).
+	By map[string]Count `json:"by"`
+}
+
+// Count counts changes of one operation.
+type Count struct {
+	Changes int64 `json:"changes"`
+	// Busiest is the most of them within one [Window] of the servers' clock.
+	Busiest int64 `json:"busiest"`
+}
+
+// Tally returns what the header says of a namespace. Known is false where the header does
+// not tell, so that the changes must be read.
+func (h *Header) Tally(namespace string) (by map[string]Count, known bool) {
+	for i := range h.Summary {
+		if h.Summary[i].Namespace == namespace {
+			return h.Summary[i].By, true
+		}
+	}
+	return nil, h.Summarized()
+}
+
+// Summarized reports whether the header tells of every change of the segment.
+func (h *Header) Summarized() bool {
+	return h.Unsummarized == 0 && (len(h.Summary) > 0 || h.Changes == 0)
+}
+
+// summarizer gathers a segment's summary.
+type summarizer struct {
+	effect func(*record.Change) record.Op
+	byName map[string]map[string]*busy
+	missed int64
+}
+
+// busy counts changes of one operation, and those of the window that goes on.
+type busy struct {
+	Count
+	window, inWindow int64
+}
+
+func (s *summarizer) add(c *record.Change) {
+	if c.Op.Record() && c.To == record.Moved {
+		s.tally(c.Namespace, movedName, c.Wall)
+		return
+	}
+	op := c.Op
+	if s.effect != nil {
+		op = s.effect(c)
+	}
+	s.tally(c.Namespace, op.String(), c.Wall)
+	if c.Op == record.Rename {
+		s.tally(c.To, op.String(), c.Wall)
+	}
+}
+
+// movedName is under what records are counted that went from one shard to another.
+const movedName = "moved"
+
+func (s *summarizer) tally(name, op string, wall int64) {
+	if s.byName == nil {
+		s.byName = map[string]map[string]*busy{}
+	}
+	ops := s.byName[name]
+	if ops == nil {
+		if len(s.byName) >= maxTallies {
+			s.missed++
+			return
+		}
+		ops = map[string]*busy{}
+		s.byName[name] = ops
+	}
+	b := ops[op]
+	if b == nil {
+		b = &busy{}
+		ops[op] = b
+	}
+	if w := wall / Window.Milliseconds(); w != b.window || b.Changes == 0 {
+		b.window, b.inWindow = w, 0
+	}
+	b.Changes++
+	b.inWindow++
+	b.Busiest = max(b.Busiest, b.inWindow)
+}
+
+// merge adds what the headers of segments say that this one takes the place of: what
+// commands do is known to whom captured them.
+func (s *summarizer) merge(h *Header) {
+	s.missed += h.Unsummarized
+	if !h.Summarized() && h.Unsummarized == 0 {
+		s.missed += h.Changes
+	}
+	for _, t := range h.Summary {
+		for op, c := range t.By {
+			s.tally(t.Namespace, op, 0)
+			if b := s.byName[t.Namespace][op]; b != nil {
+				b.Changes += c.Changes - 1
+				b.Busiest = max(b.Busiest, c.Busiest)
+			} else {
+				s.missed += c.Changes - 1
+			}
+		}
+	}
+}
+
+// list returns the summary in order of names.
+func (s *summarizer) list() []Tally {
+	var out []Tally
+	for name, ops := range s.byName {
+		t := Tally{Namespace: name, By: map[string]Count{}}
+		for op, b := range ops {
+			t.By[op] = b.Count
+		}
+		out = append(out, t)
+	}
+	slices.SortFunc(out, func(a, b Tally) int { return strings.Compare(a.Namespace, b.Namespace) })
+	return out
+}

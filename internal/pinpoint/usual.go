@@ -1,0 +1,72 @@
+package pinpoint
+
+import (
+	"slices"
+	"time"
+
+	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
+)
+
+// Usual is how busy namespaces are: by operation, over all hours, and by hour of the day.
+type Usual struct{ of map[busyKey][]busyAt }
+
+type busyKey struct {
+	namespace string
+	op        string
+}
+
+// busyAt is the busiest window of a segment.
+type busyAt struct {
+	at time.Time
+	n  int64
+}
+
+// NewUsual makes one that has learned nothing.
+func NewUsual() *Usual { return &Usual{map[busyKey][]busyAt{}} }
+
+// Add learns from a segment's summary.
+func (u *Usual) Add(h *journal.Header) {
+	for _, t := range h.Summary {
+		for op, c := range t.By {
+			k := busyKey{t.Namespace, op}
+			u.of[k] = append(u.of[k], busyAt{h.Last.Wall, c.Busiest})
+		}
+	}
+}
+
+// Of returns how many changes of an operation a busy [journal.Window] of a namespace has at
+// a time: the median of the busiest of all segments; or, where that is more, of those of the
+// same hour on at least two other days, so that what is done every night is usual at night.
+func (u *Usual) Of(namespace string, op record.Op, at time.Time) int64 {
+	const leastSegments, leastDays = 5, 2
+	list := u.of[busyKey{namespace, op.String()}]
+	if len(list) < leastSegments {
+		return 0 // too little to tell
+	}
+	all := make([]int64, 0, len(list))
+	byDay := map[string]int64{}
+	local := at.Local()
+	today := local.Format(time.DateOnly)
+	for _, b := range list {
+		all = append(all, b.n)
+		l := b.at.Local()
+		if day := l.Format(time.DateOnly); day != today && l.Hour() == local.Hour() {
+			byDay[day] = max(byDay[day], b.n)
+		}
+	}
+	usual := median(all)
+	if len(byDay) >= leastDays {
+		var days []int64
+		for _, n := range byDay {
+			days = append(days, n)
+		}
+		usual = max(usual, median(days))
+	}
+	return usual
+}
+
+func median(list []int64) int64 {
+	slices.Sort(list)
+	return list[(len(list)-1)/2]
+}
