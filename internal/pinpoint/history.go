@@ -107,7 +107,7 @@ func History(ctx context.Context, e *run.Runner, cluster, namespace, key string,
 			return nil, err
 		}
 	}
-	if len(h.out) == 0 {
+	if !h.known {
 		return nil, fmt.Errorf("no record %s was ever in %s of cluster %s, as far as the store tells (from %s to %s)",
 			key, namespace, cluster, run.FormatTime(s.out.From), run.FormatTime(s.out.To))
 	}

@@ -13,6 +13,7 @@ package pinpoint
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -253,6 +254,9 @@ func (s *search) join() {
 // resolve tries the address just before a finding.
 func (s *search) resolve(ctx context.Context, f *Finding) error {
 	m, err := moment.Resolve(ctx, s.Runner, s.cluster, f.when, nil)
+	if err == nil && len(f.Shards) > 0 && (f.Kind == Dropped || f.Kind == Renamed) && !s.ownClocks() {
+		m, err = s.placed(ctx, f, m)
+	}
 	if err != nil {
 		f.Cannot = s.Text(err)
 		return ctx.Err()
@@ -302,4 +306,50 @@ func Names(ctx context.Context, e *run.Runner, cluster string) ([]string, error)
 	}
 	slices.Sort(out)
 	return out, nil
+}
+
+// placed returns the last moment before a finding at which a sharded cluster knew where its
+// namespace is: what says so may go before the content does.
+func (s *search) placed(ctx context.Context, f *Finding, m *moment.Moment) (*moment.Moment, error) {
+	const longest, most = time.Minute, 50
+	there := func() (bool, error) {
+		names, err := m.Names(ctx)
+		return slices.Contains(names, f.Namespace), err
+	}
+	ok, err := there()
+	if ok || err != nil {
+		return m, err
+	}
+	var changed []record.Position
+	for _, c := range s.cov.Chains {
+		for _, h := range c.Segments {
+			if h.Gap != "" || h.After.Position >= f.position || h.Last.Wall.Before(f.Started.Add(-longest)) {
+				continue
+			}
+			err := s.Store.ReadSegment(ctx, h, func(c *record.Change) error {
+				if s.model.Kind(c.Namespace) == record.KindLayout && c.At < f.position &&
+					c.Time().After(f.Started.Add(-longest)) {
+					changed = append(changed, c.At)
+				}
+				return nil
+			})
+			if err != nil {
+				return nil, err
+			}
+		}
+	}
+	slices.Sort(changed)
+	changed = slices.Compact(changed)
+	slices.Reverse(changed)
+	for _, at := range changed[:min(most, len(changed))] {
+		when := s.before("", "", at)
+		if m, err = moment.Resolve(ctx, s.Runner, s.cluster, when, nil); err != nil {
+			return nil, err
+		}
+		if ok, err = there(); ok || err != nil {
+			f.when = when
+			return m, err
+		}
+	}
+	return nil, fmt.Errorf("where %s was is not known in the minute before", f.Namespace)
 }
