@@ -8,8 +8,18 @@ import (
 	"dexamen/internal/core/record"
 )
 
-// Usual is how busy namespaces are: by operation, over all hours, and by hour of the day.
-type Usual struct{ of map[busyKey][]busyAt }
+// Usual is how busy namespaces are: by operation, over all hours, and by hour of the day. It
+// is for one goroutine at a time.
+type Usual struct {
+	of map[busyKey][]busyAt
+	// found is what was worked out for an hour.
+	found map[hourKey]int64
+}
+
+type hourKey struct {
+	busyKey
+	hour int64 // since 1970
+}
 
 type busyKey struct {
 	namespace string
@@ -23,7 +33,7 @@ type busyAt struct {
 }
 
 // NewUsual makes one that has learned nothing.
-func NewUsual() *Usual { return &Usual{map[busyKey][]busyAt{}} }
+func NewUsual() *Usual { return &Usual{map[busyKey][]busyAt{}, map[hourKey]int64{}} }
 
 // Add learns from a segment's summary.
 func (u *Usual) Add(h *journal.Header) {
@@ -33,14 +43,24 @@ func (u *Usual) Add(h *journal.Header) {
 			u.of[k] = append(u.of[k], busyAt{h.Last.Wall, c.Busiest})
 		}
 	}
+	clear(u.found)
 }
 
 // Of returns how many changes of an operation a busy [journal.Window] of a namespace has at
 // a time: the median of the busiest of all segments; or, where that is more, of those of the
 // same hour on at least two other days, so that what is done every night is usual at night.
 func (u *Usual) Of(namespace string, op record.Op, at time.Time) int64 {
+	key := hourKey{busyKey{namespace, op.String()}, at.Unix() / 3600}
+	n, ok := u.found[key]
+	if !ok {
+		n = usualAt(u.of[key.busyKey], at)
+		u.found[key] = n
+	}
+	return n
+}
+
+func usualAt(list []busyAt, at time.Time) int64 {
 	const leastSegments, leastDays = 5, 2
-	list := u.of[busyKey{namespace, op.String()}]
 	if len(list) < leastSegments {
 		return 0 // too little to tell
 	}
