@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
+	"dexamen/internal/core/condition"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -27,12 +30,18 @@ A moment must be named: @latest, after an accident, is the damaged state. One na
 that cannot be restored does not keep the others from it; exit code 4 says so.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
-   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace`, a.restore, append([]cli.Flag{
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict replace
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict merge --where 'yard == "north"'`, a.restore, append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 			&cli.StringSliceFlag{Name: "rename",
 				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
 			&cli.StringFlag{Name: "conflict", Value: "refuse",
-				Usage: "what to do where a namespace is there already: refuse or replace"},
+				Usage: "what to do where a namespace is there already: refuse; replace it; merge, which puts back records " +
+					"that are missing or differ; fill, which puts back those that are missing"},
+			&cli.StringFlag{Name: "where",
+				Usage: "only records that fit this `EXPRESSION`, as in 'hives > 3 && state == \"collapsed\"'"},
+			&cli.StringFlag{Name: "keys-from", Usage: "only the records whose keys this `FILE` lists, one a line; - is " +
+				"the standard input"},
 			&cli.StringSliceFlag{Name: "also",
 				Usage: "and what fits this `PATTERN` of the same moment; may be repeated"},
 			&cli.StringSliceFlag{Name: "except",
@@ -60,9 +69,18 @@ func restoreChoices() (flags []cli.Flag) {
 }
 
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
-	present := c.String("conflict")
-	if present != "refuse" && present != "replace" {
-		return usage("--conflict %s: use refuse or replace", present)
+	present := restore.Conflict(c.String("conflict"))
+	ways := []restore.Conflict{restore.Refuse, restore.Replace, restore.Merge, restore.Fill}
+	if !slices.Contains(ways, present) {
+		return usage("--conflict %s: use refuse, replace, merge or fill", present)
+	}
+	records, err := a.chosenRecords(c)
+	if err != nil {
+		return err
+	}
+	if present == restore.Replace && (c.String("where") != "" || c.String("keys-from") != "") {
+		return usage("--conflict replace with %s would remove all other records; use merge, which puts back those that are "+
+			"missing or differ, or fill", map[bool]string{true: "--where", false: "--keys-from"}[c.String("where") != ""])
 	}
 	chosen := map[string]string{}
 	for _, o := range engine.RestoreOptions() {
@@ -96,9 +114,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	plan, err := restore.NewPlan(ctx, e.Runner, m, cl,
 		restore.Options{Pattern: ad.Pattern, Also: c.StringSlice("also"), Rename: rename,
-			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Replace: present == "replace",
-			Settings: c.Bool("cluster-wide"),
-			Chosen:   chosen})
+			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Conflict: present,
+			Records: records, Settings: c.Bool("cluster-wide"),
+			Chosen: chosen})
 	if err != nil {
 		return err
 	}
@@ -111,7 +129,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	e.progress.Done()
 	if !a.screen.JSON {
-		a.showPlan(plan, onto, present == "replace", since)
+		a.showPlan(plan, onto, present, since, a.restoreTime(ctx, e, plan, onto))
 	}
 	if c.Bool("preview") {
 		if a.screen.JSON {
@@ -121,14 +139,15 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	conflicts := len(plan.Conflicts())
-	if !c.Bool("yes") && (conflicts == 0 || present == "replace") {
+	if !c.Bool("yes") && (conflicts == 0 || present != restore.Refuse) {
 		if a.screen.Terminal {
 			if !a.ask("Go on?") {
 				return fmt.Errorf("%w: not confirmed; nothing was changed", run.ErrRefused)
 			}
 		} else if conflicts > 0 {
-			return fmt.Errorf("%w: this would replace %s on %s; without a terminal to ask at, say --yes to do it",
-				run.ErrRefused, view.Plural(int64(conflicts), "namespace"), onto)
+			return fmt.Errorf("%w: this would %s %s on %s; without a terminal to ask at, say --yes to do it",
+				run.ErrRefused, map[bool]string{true: "replace", false: "change"}[present == restore.Replace],
+				view.Plural(int64(conflicts), "namespace"), onto)
 		} else {
 			return fmt.Errorf("%w: this would write %s to %s; without a terminal to ask at, say --yes to do it",
 				run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
@@ -137,7 +156,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	var done []restore.Restored
 	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster,
 		func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
-			r.Point, r.To = m.Point.ID, m.Time
+			r.Point, r.To, r.Target = m.Point.ID, m.Time, onto
 			done, err = plan.Run(ctx)
 			for _, d := range done {
 				r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
@@ -191,7 +210,70 @@ func (a *app) starter(c *cli.Command, cl engine.Cluster) (func(context.Context, 
 	}, nil
 }
 
-func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment.Since) {
+// chosenRecords reads which records are to be restored.
+func (a *app) chosenRecords(c *cli.Command) (r restore.Records, err error) {
+	if text := c.String("where"); text != "" {
+		if r.Where, err = condition.Compile(text); err != nil {
+			return r, usageError{err}
+		}
+	}
+	name := c.String("keys-from")
+	if name == "" {
+		return r, nil
+	}
+	if r.Where != nil {
+		return r, usage("--where and --keys-from: choose records by one of them")
+	}
+	var raw []byte
+	if name == "-" {
+		raw, err = io.ReadAll(a.in)
+	} else {
+		raw, err = os.ReadFile(name)
+	}
+	if err != nil {
+		return r, usage("--keys-from: %v", err)
+	}
+	for line := range strings.Lines(string(raw)) {
+		if line = strings.TrimRight(line, "\r\n"); line != "" {
+			r.Keys = append(r.Keys, line)
+		}
+	}
+	if len(r.Keys) == 0 {
+		return r, usage("--keys-from %s: there is no key in it", name)
+	}
+	return r, nil
+}
+
+// restoreTime says how long a restore will take, by how long earlier ones took.
+func (a *app) restoreTime(ctx context.Context, e work, p *restore.Plan, onto string) string {
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Kinds: []string{store.RunRestore}, Last: 20})
+	if err != nil {
+		return ""
+	}
+	var bytes int64
+	var took time.Duration
+	for _, r := range runs {
+		if r.Good() && r.Target == onto && r.Bytes > 0 {
+			bytes, took = bytes+r.Bytes, took+r.Took()
+		}
+	}
+	work := int64(0)
+	for _, it := range p.Items {
+		n := it.Bytes
+		if f := it.Effect; f != nil && p.Merges() && it.Records > 0 {
+			n = it.Bytes * (f.Added + f.Changed) / max(1, it.Records)
+		}
+		work += n
+	}
+	if bytes == 0 || took <= 0 {
+		return ""
+	}
+	d := time.Duration(float64(work) / float64(bytes) * float64(took))
+	return fmt.Sprintf("about %s, as earlier restores onto %s went at %s a second", view.Duration(max(d, time.Second)), onto,
+		view.Bytes(int64(float64(bytes)/took.Seconds())))
+}
+
+func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, since *moment.Since, takes string) {
 	s := a.screen
 	what := "change"
 	if p.Replays {
@@ -210,17 +292,23 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 	if p.Replays {
 		s.Line("        the point first, read back and compared; then the commands, one by one")
 	}
-	t := s.Table("namespace", ">records", ">size", "becomes", "there now", ">records now", ">changed since")
+	head := []string{"namespace", ">records", ">size", "becomes", "there now", ">records now", ">changed since"}
+	effects := slices.ContainsFunc(p.Items, func(it restore.Item) bool { return it.Effect != nil })
+	if effects {
+		head = append(head, ">added", ">changed", ">removed", ">left")
+	}
+	t := s.Table(head...)
 	for _, it := range p.Items {
 		there, n, lost := "nothing", "", ""
 		switch {
 		case it.Cannot != "":
 			there = s.Loss("cannot be restored")
-		case it.There && !replace:
+		case it.There && present == restore.Refuse:
 			there, n = s.Loss("in the way"), view.Count(it.ThereRecords)
+		case it.There && present == restore.Replace && !p.InPlace:
+			there, n = s.Loss("will be replaced"), view.Count(it.ThereRecords)
 		case it.There:
-			there, n = s.Loss("will be "+
-				map[bool]string{true: "changed", false: "replaced"}[p.InPlace]), view.Count(it.ThereRecords)
+			there, n = s.Loss("will be changed"), view.Count(it.ThereRecords)
 		}
 		if it.There && since != nil {
 			lost = "not known"
@@ -228,7 +316,15 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 				lost = view.Count(since.Changes[it.To])
 			}
 		}
-		t.Row(it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n, lost)
+		row := []any{it.From, view.Count(it.Records), view.Bytes(it.Bytes), it.To, there, n, lost}
+		if f := it.Effect; f != nil {
+			removed := view.Count(f.Removed)
+			if f.Removed > 0 {
+				removed = s.Loss(removed)
+			}
+			row = append(row, view.Count(f.Added), view.Count(f.Changed), removed, view.Count(f.Left))
+		}
+		t.Row(row...)
 	}
 	t.Print(2)
 	for _, it := range p.Items {
@@ -246,6 +342,12 @@ func (a *app) showPlan(p *restore.Plan, onto string, replace bool, since *moment
 		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen "+
 			"%s %s first", view.Time(since.Until), map[bool]string{true: "capture", false: "snapshot"}[logged],
 			p.Moment.Point.Cluster)
+	}
+	if len(p.KeysMissing) > 0 {
+		s.Line("  %s %s", s.Loss("not there then:"), strings.Join(p.KeysMissing[:min(5, len(p.KeysMissing))], ", "))
+	}
+	if takes != "" {
+		s.Line("  it will take %s", takes)
 	}
 	if p.Settings > 0 {
 		s.Line("  and %s", view.Plural(p.Settings, "cluster-wide setting"))
@@ -278,6 +380,9 @@ func (a *app) showRestored(done []restore.Restored, onto string) {
 		}
 		if len(r.Lost) > 0 {
 			verdict = s.Loss("what can be read; the rest is lost")
+		}
+		if f := r.Effect; r.Merged && f != nil {
+			verdict = fmt.Sprintf("%s added, %s changed, %s left", view.Count(f.Added), view.Count(f.Changed), view.Count(f.Left))
 		}
 		if r.Replayed {
 			verdict += "; then the log's commands"

@@ -86,6 +86,18 @@ type Sequencer interface {
 	InOrder(ns record.Namespace) bool
 }
 
+// RecordWriter is a StagingWriter that can also write single records of a namespace that
+// is there.
+type RecordWriter interface {
+	StagingWriter
+	// TakesRecords reports whether it can for a namespace of this kind.
+	TakesRecords(ns record.Namespace) bool
+	// PutRecords writes records, each whole or not at all, in the place of those that are
+	// there; was has what is there now, nil where there is none. When it returns, they are
+	// where they cannot be rolled back.
+	PutRecords(ctx context.Context, name string, recs []record.Record, was [][]byte) error
+}
+
 // GapTeller is a StagingWriter whose servers cannot replace a namespace in one step.
 type GapTeller interface {
 	StagingWriter

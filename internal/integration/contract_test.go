@@ -334,7 +334,7 @@ func contract(t *testing.T, b *engineFixture) {
 
 	// Every moment, beside what is there.
 	for i, m := range moments {
-		got, err := putBack(resolve(m.at), restore.Options{Pattern: b.one, Rename: beside, Replace: true})
+		got, err := putBack(resolve(m.at), restore.Options{Pattern: b.one, Rename: beside, Conflict: restore.Replace})
 		require.NoError(t, err)
 		require.Len(t, got, 1)
 		require.Equal(t, i > 0, got[0].Replaced)
@@ -347,10 +347,10 @@ func contract(t *testing.T, b *engineFixture) {
 	p, err := moment.Resolve(ctx, e, name, address.When{Kind: address.Point, Text: point.ID}, restore.OnScratch{})
 	require.NoError(t, err)
 	both := map[string]string{b.one: b.renamedOne, b.other: b.renamedOther}
-	got, err := putBack(p, restore.Options{Pattern: b.pattern, Rename: both, Replace: true})
+	got, err := putBack(p, restore.Options{Pattern: b.pattern, Rename: both, Conflict: restore.Replace})
 	if err != nil { // a pattern that fits one only
 		require.ErrorContains(t, err, b.one)
-		got, err = putBack(p, restore.Options{Rename: both, Replace: true})
+		got, err = putBack(p, restore.Options{Rename: both, Conflict: restore.Replace})
 		require.NoError(t, err)
 	}
 	require.NotEmpty(t, got)
@@ -360,7 +360,7 @@ func contract(t *testing.T, b *engineFixture) {
 	_, err = putBack(resolve(moments[1].at), restore.Options{Pattern: b.other})
 	require.ErrorIs(t, err, run.ErrRefused)
 	require.ErrorContains(t, err, "is there already")
-	_, err = putBack(resolve(moments[1].at), restore.Options{Pattern: b.other, Replace: true})
+	_, err = putBack(resolve(moments[1].at), restore.Options{Pattern: b.other, Conflict: restore.Replace})
 	require.NoError(t, err)
 	require.Equal(t, moments[1].other, b.state(t, b.other))
 	_, err = putBack(p, restore.Options{Pattern: "no such name"})
@@ -368,7 +368,7 @@ func contract(t *testing.T, b *engineFixture) {
 
 	// A restore that is cut short says so, and the next one completes it.
 	rctx, cut := context.WithCancel(ctx)
-	plan, err := restore.NewPlan(rctx, e, p, c, restore.Options{Pattern: b.one, Rename: beside, Replace: true})
+	plan, err := restore.NewPlan(rctx, e, p, c, restore.Options{Pattern: b.one, Rename: beside, Conflict: restore.Replace})
 	require.NoError(t, err)
 	e.OnEvent = func(ev run.Event) {
 		if strings.HasPrefix(ev.Text, "restoring ") {
@@ -387,7 +387,7 @@ func contract(t *testing.T, b *engineFixture) {
 		require.Equal(t, []string{b.renamedOne}, left)
 	}
 	c = connect()
-	_, err = putBack(p, restore.Options{Pattern: b.one, Rename: beside, Replace: true})
+	_, err = putBack(p, restore.Options{Pattern: b.one, Rename: beside, Conflict: restore.Replace})
 	require.NoError(t, err)
 	require.Equal(t, first, b.state(t, b.renamedOne))
 	left, err = w.Stages(ctx)
@@ -438,7 +438,7 @@ func contract(t *testing.T, b *engineFixture) {
 	}
 	latest, err := moment.Resolve(ctx, e, name, address.When{Kind: address.Latest}, restore.OnScratch{})
 	require.NoError(t, err)
-	_, err = putBack(latest, restore.Options{Pattern: b.one, Rename: beside, Replace: true})
+	_, err = putBack(latest, restore.Options{Pattern: b.one, Rename: beside, Conflict: restore.Replace})
 	require.NoError(t, err)
 	require.Equal(t, b.state(t, b.one), b.state(t, b.renamedOne))
 }

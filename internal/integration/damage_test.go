@@ -467,7 +467,7 @@ func TestOneDamagedPartDoesNotStopTheRest(t *testing.T) {
 	m := mustResolve(t, e, first)
 	plan := func(opt restore.Options) *restore.Plan {
 		opt.Rename = map[string]string{"apiary.": "rehearsal."}
-		opt.Replace = true
+		opt.Conflict = restore.Replace
 		p, err := restore.NewPlan(ctx, e, m, src, opt)
 		require.NoError(t, err)
 		t.Cleanup(p.Close)

@@ -194,9 +194,9 @@ func TestEveryObject(t *testing.T) {
 	}
 	require.Len(t, roles(tc), 3)
 	require.NotEqual(t, roles(cl), roles(tc), "who is there already stays as he is")
-	err = putBack(restore.Options{Settings: true, Replace: true})
+	err = putBack(restore.Options{Settings: true, Conflict: restore.Replace})
 	require.ErrorContains(t, err, "time-series", "what cannot be replaced in one step is refused")
-	require.NoError(t, putBack(restore.Options{Settings: true, Replace: true, Pattern: "apiary.validated"}))
+	require.NoError(t, putBack(restore.Options{Settings: true, Conflict: restore.Replace, Pattern: "apiary.validated"}))
 	require.Equal(t, roles(cl), roles(tc))
 }
 

@@ -244,7 +244,7 @@ func TestRestoreRefusesAndReplaces(t *testing.T) {
 	require.Equal(t, w["apiary.harvests"], w["rehearsal.harvests"])
 
 	// Somebody interferes while the restore runs: nothing is published.
-	r, err = plan(restore.Options{Pattern: "apiary.harvests", Replace: true})
+	r, err = plan(restore.Options{Pattern: "apiary.harvests", Conflict: restore.Replace})
 	require.NoError(t, err)
 	e.OnEvent = func(ev run.Event) {
 		if ev.Text == "reading apiary.harvests back" {

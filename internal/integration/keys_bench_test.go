@@ -30,7 +30,7 @@ func BenchmarkRedis(b *testing.B) {
 	b.Run("restore", func(b *testing.B) {
 		for b.Loop() {
 			p, err := restore.NewPlan(ctx, e, m, open(b, "hedge", redistest.Address(to)),
-				restore.Options{Replace: true})
+				restore.Options{Conflict: restore.Replace})
 			require.NoError(b, err)
 			_, err = p.Run(ctx)
 			require.NoError(b, err)

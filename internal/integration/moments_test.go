@@ -272,7 +272,7 @@ func TestADamagedStoreIsSaid(t *testing.T) {
 	require.NoError(t, err)
 	before := readWorld(t, cl)
 	for ns := range before {
-		plan, err := restore.NewPlan(ctx, broken, m, src, restore.Options{Pattern: ns, Replace: true})
+		plan, err := restore.NewPlan(ctx, broken, m, src, restore.Options{Pattern: ns, Conflict: restore.Replace})
 		if err == nil {
 			_, err = plan.Run(ctx)
 			plan.Close()

@@ -71,7 +71,7 @@ func TestAServerOfAnotherMake(t *testing.T) {
 	}
 	for _, opt := range []restore.Options{
 		{Rename: map[string]string{"apiary.": "rehearsal."}}, {
-			Rename: map[string]string{"apiary.": "apiary.again-"}}, {Replace: true}} {
+			Rename: map[string]string{"apiary.": "apiary.again-"}}, {Conflict: restore.Replace}} {
 		plan, err := restore.NewPlan(ctx, e, m, src, opt)
 		require.NoError(t, err)
 		right(plan.Run(ctx))

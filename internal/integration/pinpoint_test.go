@@ -37,7 +37,7 @@ func restoreOne(t testing.TB, e *run.Runner, c engine.Cluster, text, from, to st
 	m, pattern := momentOf(t, e, text)
 	require.Equal(t, from, pattern)
 	plan, err := restore.NewPlan(ctx, e, m, c, restore.Options{Pattern: pattern, Rename: map[string]string{from: to},
-		Replace: true})
+		Conflict: restore.Replace})
 	require.NoError(t, err, text)
 	defer plan.Close()
 	_, err = plan.Run(ctx)

@@ -201,7 +201,7 @@ func TestRedisHoldsEveryType(t *testing.T) {
 	require.NoError(t, err)
 	target := open(to)
 	putBack := func() {
-		p, err := restore.NewPlan(ctx, e, m, target, restore.Options{Replace: true, Settings: true})
+		p, err := restore.NewPlan(ctx, e, m, target, restore.Options{Conflict: restore.Replace, Settings: true})
 		require.NoError(t, err)
 		defer p.Close()
 		_, err = p.Run(ctx)
@@ -317,7 +317,7 @@ func TestRedisCommandsBeyond(t *testing.T) {
 	putBack := func(m *moment.Moment) error {
 		p, err := restore.NewPlan(ctx, e, m, dial(to),
 			restore.Options{Pattern: "db0/stalls:", Rename: map[string]string{"db0/stalls:": "db0/tents:"},
-				Replace: true})
+				Conflict: restore.Replace})
 		if err != nil {
 			return err
 		}
@@ -350,7 +350,7 @@ func TestRedisCommandsBeyond(t *testing.T) {
 		a.FlushDB(ctx)
 		a.Set(ctx, "stalls:z", "new", 0)
 	})
-	p, err := restore.NewPlan(ctx, e, m, dial(to), restore.Options{Replace: true})
+	p, err := restore.NewPlan(ctx, e, m, dial(to), restore.Options{Conflict: restore.Replace})
 	require.NoError(t, err)
 	defer p.Close()
 	_, err = p.Run(ctx)

@@ -146,7 +146,7 @@ func searchHistory(t *testing.T, c *searchtest.Cluster, seed uint64, rounds int)
 			require.True(t, d.Verified)
 		}
 	}
-	put(restore.Options{Pattern: "keepers", Replace: true})
+	put(restore.Options{Pattern: "keepers", Conflict: restore.Replace})
 	put(restore.Options{Pattern: "fieldnotes-*", Rename: map[string]string{"fieldnotes-*": "restored-*"}})
 	h.world["keepers"] = m.world["keepers"]
 	for _, n := range []string{"2026.11.19", "2026.11.20"} {

@@ -116,7 +116,7 @@ func TestANameThatIsNotGivenByRenaming(t *testing.T) {
 
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
 	require.NoError(t, err)
-	plan, err := restore.NewPlan(ctx, e, m, c, restore.Options{Replace: true, Except: []string{"apiary.north*"}})
+	plan, err := restore.NewPlan(ctx, e, m, c, restore.Options{Conflict: restore.Replace, Except: []string{"apiary.north*"}})
 	require.NoError(t, err)
 	defer plan.Close()
 	done, err = plan.Run(ctx)
@@ -336,7 +336,7 @@ func restorePairs(t *testing.T, uri string, pairs int, seed uint64) {
 				own := open(t, "meadow", uri)
 				defer own.Close()
 				plan, err := restore.NewPlan(ctx, e, moments[i], own,
-					restore.Options{Pattern: "apiary.harvests", Replace: true})
+					restore.Options{Pattern: "apiary.harvests", Conflict: restore.Replace})
 				if err != nil {
 					t.Errorf("pair %d: %v", pair, err)
 					return

@@ -67,6 +67,9 @@ func (it *Item) namespace() record.Namespace {
 }
 
 func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it Item) (r Restored, err error) {
+	if p.merges(it) {
+		return p.mergeInPlace(ctx, w, it)
+	}
 	start := time.Now()
 	ns := it.namespace()
 	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash,

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"dexamen/internal/core/remedy"
 
@@ -30,10 +31,12 @@ type Options struct {
 	Salvage bool
 	// Except are patterns of namespaces that are left out.
 	Except []string
-	// Replace allows namespaces that are there to be replaced.
-	Replace bool
+	// Conflict is what is done where a namespace is there already (default [Refuse]).
+	Conflict Conflict
+	// Records chooses records of what is restored.
+	Records Records
 	// Settings puts back what is set for the whole cluster too: those that are missing, and with
-	// Replace also those that differ. None is taken away.
+	// [Replace] also those that differ. None is taken away.
 	Settings bool
 	// Chosen are choices that only the engine has ([engine.RestoreOption]), by name.
 	Chosen map[string]string
@@ -51,6 +54,9 @@ type Item struct {
 	// many records as the server estimates.
 	There        bool  `json:"there"`
 	ThereRecords int64 `json:"there_records"`
+	// Effect is what becomes of the records that are there; nil where none are, or they are
+	// not to be touched.
+	Effect *Effect `json:"effect,omitempty"`
 	// Cannot says why the namespace cannot be restored as asked.
 	Cannot string `json:"cannot,omitempty"`
 	// Lost says which records are lost and left out, where the rest is restored.
@@ -69,17 +75,24 @@ type Plan struct {
 	Replays bool `json:"replays,omitempty"`
 	// Settings counts the cluster-wide settings to be put back.
 	Settings int64 `json:"settings,omitempty"`
-	settings []moment.NamespaceState
-	support  []moment.NamespaceState
-	replayed map[string]bool // namespaces with commands to carry out
-	target   engine.Cluster  // as applications see it
-	writer   engine.Writer
-	opt      Options
-	scratch  *store.Scratch
-	claims   *engine.Claims
-	cause    error               // why a namespace cannot be read, the last of them
-	lost     map[string][]string // by namespace, which records cannot be read
-	runner   *run.Runner
+	// KeysMissing are keys that were asked for and are in no namespace of the moment.
+	KeysMissing []string `json:"keys_missing,omitempty"`
+	// ReadTook is how long it took to read what is there, ReadBytes how much that was.
+	ReadTook  time.Duration `json:"-"`
+	ReadBytes int64         `json:"-"`
+	keysFound map[string]bool
+	now       []engine.Namespace // of the target, where they are listed
+	settings  []moment.NamespaceState
+	support   []moment.NamespaceState
+	replayed  map[string]bool // namespaces with commands to carry out
+	target    engine.Cluster  // as applications see it
+	writer    engine.Writer
+	opt       Options
+	scratch   *store.Scratch
+	claims    *engine.Claims
+	cause     error               // why a namespace cannot be read, the last of them
+	lost      map[string][]string // by namespace, which records cannot be read
+	runner    *run.Runner
 }
 
 // NewPlan works out what a restore will do, and builds the content as it
@@ -92,6 +105,10 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 	if err != nil {
 		return nil, err
 	}
+	if opt.Conflict == Replace && !opt.Records.all() {
+		return nil, fmt.Errorf("%w: replacing a namespace by some of its records would remove all others; merge puts "+
+			"back those that are missing or differ, fill those that are missing", run.ErrRefused)
+	}
 	moment.WarnUntracked(ctx, e, m)
 	for _, pattern := range append([]string{opt.Pattern}, opt.Also...) {
 		if !slices.ContainsFunc(names, func(n string) bool { return address.Match(pattern, n) }) {
@@ -102,7 +119,8 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Moment: m, target: engine.ApplicationView(target), opt: opt, scratch: x, runner: e}
+	p := &Plan{Moment: m, target: engine.ApplicationView(target), opt: opt, scratch: x, runner: e,
+		keysFound: map[string]bool{}}
 	if p.writer, err = target.Writer(ctx); err == nil {
 		err = p.build(ctx)
 	}
@@ -117,7 +135,7 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 // beside it, and where each namespace goes.
 func (p *Plan) build(ctx context.Context) error {
 	base := p.Moment
-	if p.Replays = base.NeedsServer(); p.Replays {
+	if p.Replays = base.NeedsServer() && !p.opt.Conflict.keepsOthers() && p.opt.Records.all(); p.Replays {
 		base = base.AtPoint()
 	}
 	states, err := p.readContent(ctx, base)
@@ -155,6 +173,34 @@ func (p *Plan) build(ctx context.Context) error {
 		}
 		from[it.To] = s.Name
 		p.Items = append(p.Items, it)
+	}
+	if err := p.checkRecords(); err != nil {
+		return err
+	}
+	return p.compare(ctx)
+}
+
+// compare works out what becomes of the records that are there.
+func (p *Plan) compare(ctx context.Context) error {
+	for i := range p.Items {
+		it := &p.Items[i]
+		if !it.There || it.Cannot != "" || !it.space.Kind.HasRecords() || p.Replays ||
+			p.opt.Conflict == Refuse || p.opt.Conflict == "" {
+			continue
+		}
+		p.runner.Emit(run.Step, "comparing with what is there of %s", it.To)
+		start := time.Now()
+		was, err := p.readTarget(ctx, it)
+		if err != nil {
+			return err
+		}
+		p.ReadTook, p.ReadBytes = p.ReadTook+time.Since(start), p.ReadBytes+was.Bytes
+		it.ThereRecords = was.Records
+		e, err := p.effectOn(ctx, it, was)
+		if err != nil {
+			return err
+		}
+		it.Effect = &e
 	}
 	return nil
 }
@@ -203,6 +249,7 @@ func (p *Plan) present(ctx context.Context) (map[string]engine.Namespace, error)
 		return nil, nil
 	}
 	list, err := p.target.Namespaces(ctx)
+	p.now = list
 	now := map[string]engine.Namespace{}
 	for _, ns := range list {
 		now[ns.Name] = ns
@@ -252,6 +299,9 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 		}
 	}
 	var err error
+	if s, err = p.chooseRecords(ctx, s); err != nil {
+		return it, err
+	}
 	if it.space, err = p.rewritten(ctx, s, fit.Rewrite); err != nil {
 		return it, err
 	}
@@ -266,7 +316,7 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 	case engine.StagingWriter:
 		there, ok := now[it.To]
 		it.There, it.ThereRecords = ok, there.Records
-		if err := w.Replaceable(s.Namespace); ok && err != nil {
+		if err := w.Replaceable(s.Namespace); ok && err != nil && (p.opt.Conflict == Replace || !p.merges(it)) {
 			it.Cannot = p.runner.Text(remedy.With(fmt.Errorf("%s: %w", it.To, err), remedy.BesideOrDrop, s.Name))
 		}
 	}
@@ -287,6 +337,15 @@ func (p *Plan) chosen(name string) bool {
 	return true
 }
 
+// merges reports whether records are put onto an item's namespace, one by one.
+func (p *Plan) merges(it Item) bool {
+	if !it.There || !p.opt.Conflict.keepsOthers() {
+		return false
+	}
+	w, ok := p.writer.(engine.RecordWriter)
+	return p.InPlace || ok && w.TakesRecords(it.space.Namespace)
+}
+
 // Close removes temporary files.
 func (p *Plan) Close() { p.scratch.Close() }
 
@@ -300,3 +359,6 @@ func (p *Plan) Conflicts() []Item {
 	}
 	return out
 }
+
+// Merges reports whether records are put onto what is there, and others stay.
+func (p *Plan) Merges() bool { return p.opt.Conflict.keepsOthers() }

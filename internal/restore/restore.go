@@ -2,6 +2,8 @@
 //
 //	plan.go      what will be done: NewPlan
 //	restore.go   Plan.Run, namespace by namespace
+//	choose.go    which records
+//	merge.go     records put onto what is there
 //	staged.go    content is written beside, read back, and then takes its name
 //	inplace.go   content is changed where it is (key-value clusters)
 //	replay.go    a log of commands is carried out
@@ -29,14 +31,17 @@ import (
 
 // Restored is what a restore did to one namespace.
 type Restored struct {
-	From     string        `json:"from"`
-	To       string        `json:"to"`
-	Records  int64         `json:"records"`
-	Bytes    int64         `json:"bytes"`
-	Root     tree.Hash     `json:"root"`
-	Verified bool          `json:"verified"` // read back: content, indexes and options are equal
-	Replaced bool          `json:"replaced"`
-	Took     time.Duration `json:"took"`
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Records  int64     `json:"records"`
+	Bytes    int64     `json:"bytes"`
+	Root     tree.Hash `json:"root"`
+	Verified bool      `json:"verified"` // read back: content, indexes and options are equal
+	Replaced bool      `json:"replaced"`
+	// Merged: records were put onto what is there; Records, Bytes and Effect are of those.
+	Merged bool          `json:"merged,omitempty"`
+	Effect *Effect       `json:"effect,omitempty"`
+	Took   time.Duration `json:"took"`
 	// Expired counts records whose time had come since; they do not come back.
 	Expired int64 `json:"expired,omitempty"`
 	// Replayed: commands of the log were carried out on what was read back.
@@ -53,7 +58,7 @@ type Restored struct {
 // name is whole, old or new. One that cannot be restored does not keep the
 // others from it: what became of each is given, also beside an error.
 func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
-	if c := p.Conflicts(); len(c) > 0 && !p.opt.Replace {
+	if c := p.Conflicts(); len(c) > 0 && (p.opt.Conflict == Refuse || p.opt.Conflict == "") {
 		return nil, remedy.With(fmt.Errorf("%w: %s is there already, with %d records", run.ErrRefused, c[0].To,
 			c[0].ThereRecords),
 			remedy.Beside, c[0].From)
@@ -127,49 +132,66 @@ func (p *Plan) targets() []record.Namespace {
 	return names
 }
 
+// tally gathers what became of items.
+type tally struct {
+	out    []Restored
+	failed []string
+	done   int
+	err    error // the last of them
+}
+
+func (t *tally) add(r Restored, err error) {
+	if err == nil {
+		t.done++
+		t.out = append(t.out, r)
+		return
+	}
+	r.Verified, r.Failed = false, err.Error()
+	t.out, t.err = append(t.out, r), err
+	t.failed = append(t.failed, r.To+": "+err.Error())
+}
+
+// result gives what became of each. The error says of several what failed; of one alone it
+// is its own.
+func (t *tally) result(p *Plan) ([]Restored, error) {
+	lost := slices.ContainsFunc(t.out, func(r Restored) bool { return len(r.Lost) > 0 })
+	switch {
+	case len(t.failed) == 0 && lost:
+		return t.out, fmt.Errorf("%w: what is damaged in the store was left out", run.ErrIncomplete)
+	case len(t.failed) == 0 && len(p.KeysMissing) > 0:
+		return t.out, fmt.Errorf("%w: %s not there then", run.ErrIncomplete,
+			run.Count(int64(len(p.KeysMissing)), "key"))
+	case len(t.failed) == 0 || len(p.Items) == 1:
+		return t.out, t.err
+	}
+	return t.out, fmt.Errorf("%w: %d of %s restored and %d not: %s", run.ErrIncomplete, t.done,
+		run.Count(int64(len(p.Items)), "namespace"), len(t.failed), strings.Join(t.failed, "; "))
+}
+
 // each restores the items one after the other, and gives what became of each.
-// The error says of several what failed; of one alone it is its own.
-func (p *Plan) each(ctx context.Context, restore func(Item) (Restored, error)) (out []Restored, err error) {
-	var failed []string
-	done := 0
+func (p *Plan) each(ctx context.Context, restore func(Item) (Restored, error)) ([]Restored, error) {
+	var t tally
 	for i, it := range p.Items {
-		var r Restored
-		var rerr error
-		if it.Cannot != "" {
-			r, rerr = Restored{From: it.From, To: it.To}, fmt.Errorf("%w: %s", run.ErrRefused, it.Cannot)
-		} else {
-			r, rerr = restore(it)
+		r, err := Restored{From: it.From, To: it.To}, fmt.Errorf("%w: %s", run.ErrRefused, it.Cannot)
+		if it.Cannot == "" {
+			r, err = restore(it)
 			r.Lost = it.Lost
-			if moment.IsDamage(rerr) && ctx.Err() == nil {
-				rerr = p.Moment.WithAlternatives(ctx, it.From, rerr)
+			if moment.IsDamage(err) && ctx.Err() == nil {
+				err = p.Moment.WithAlternatives(ctx, it.From, err)
 			}
 		}
-		if rerr == nil {
-			done++
-			out = append(out, r)
+		t.add(r, err)
+		if err == nil {
 			continue
 		}
-		r.Verified, r.Failed = false, rerr.Error()
-		out = append(out, r)
-		err = rerr
-		failed = append(failed, it.To+": "+rerr.Error())
-		stop := ctx.Err() != nil || errors.Is(rerr, engine.ErrClaimLost)
-		if !stop {
-			p.runner.Emit(run.Warning, "%s was not restored: %v", it.To, rerr)
+		if ctx.Err() == nil && !errors.Is(err, engine.ErrClaimLost) {
+			p.runner.Emit(run.Warning, "%s was not restored: %v", it.To, err)
 			continue
 		}
 		for _, l := range p.Items[i+1:] {
-			out = append(out, Restored{From: l.From, To: l.To, Left: true})
+			t.out = append(t.out, Restored{From: l.From, To: l.To, Left: true})
 		}
-		return out, err
+		return t.out, err
 	}
-	lost := slices.ContainsFunc(out, func(r Restored) bool { return len(r.Lost) > 0 })
-	if len(failed) == 0 && lost {
-		return out, fmt.Errorf("%w: what is damaged in the store was left out", run.ErrIncomplete)
-	}
-	if len(failed) == 0 || len(p.Items) == 1 {
-		return out, err
-	}
-	return out, fmt.Errorf("%w: %d of %s restored and %d not: %s", run.ErrIncomplete, done,
-		run.Count(int64(len(p.Items)), "namespace"), len(failed), strings.Join(failed, "; "))
+	return t.result(p)
 }

@@ -26,7 +26,7 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 			if err != nil {
 				return err
 			}
-			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Replace)
+			did, err := sw.PutSetting(ctx, s.Namespace, r, p.opt.Conflict == Replace)
 			done[did]++
 			if did == engine.KeptExisting {
 				kept := fmt.Errorf("%s of %s is there and differs; it stays as it is", p.Moment.Model.Label(r.Value),

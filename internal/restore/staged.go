@@ -28,57 +28,198 @@ func (p *Plan) runStaged(ctx context.Context, w engine.StagingWriter) ([]Restore
 			return nil, err
 		}
 	}
-	return p.each(ctx, func(it Item) (Restored, error) { return p.restoreStaged(ctx, w, it) })
+	list := make([]*staged, len(p.Items))
+	for i, it := range p.Items {
+		ns := it.space.Namespace
+		ns.Name, ns.Ident = it.To, nil
+		list[i] = &staged{it: it, ns: ns, start: time.Now(), r: Restored{From: it.From, To: it.To, Records: it.Records,
+			Bytes: it.Bytes, Root: it.space.Root.Hash, Replaced: it.There}}
+		if it.Cannot != "" {
+			list[i].end(fmt.Errorf("%w: %s", run.ErrRefused, it.Cannot))
+		}
+	}
+	p.stageAll(ctx, w, list)
+	p.publishAll(ctx, w, list)
+	// What servers refuse to rename takes longer, and what is put onto what is there does.
+	for _, st := range list {
+		if !st.ended && ctx.Err() == nil && p.claims.Check() == nil {
+			st.end(p.restoreLast(ctx, w, st))
+		}
+	}
+	return p.outcome(ctx, list)
 }
 
-func (p *Plan) restoreStaged(ctx context.Context, w engine.StagingWriter, it Item) (r Restored, err error) {
-	start := time.Now()
-	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash,
-		Replaced: it.There}
-	ns := it.space.Namespace
-	ns.Name, ns.Ident = it.To, nil
-	if !ns.Kind.HasRecords() {
-		p.runner.Emit(run.Step, "making the view %s", it.To)
-		r.Verified = true
-		return r, w.View(ctx, ns, it.There)
+// staged is an item on its way.
+type staged struct {
+	it    Item
+	ns    record.Namespace
+	stage record.Namespace
+	r     Restored
+	start time.Time
+	err   error
+	// filled: the stage is complete and was read back. published: it has its name, which is
+	// still to be looked at. refused: servers refuse to rename to it.
+	filled, published, ended bool
+	refused                  error
+}
+
+func (s *staged) end(err error) { s.err, s.ended = err, true }
+
+// stageAll writes the stages and reads them back, several at the same time where the
+// cluster's writer allows it.
+func (p *Plan) stageAll(ctx context.Context, w engine.StagingWriter, list []*staged) {
+	at := 1
+	if _, ordered := w.(engine.Sequencer); !ordered {
+		at = max(1, min(len(list), p.runner.Readers()/2))
 	}
-	p.runner.Emit(run.Step, "restoring %s, %s", it.To, run.Count(it.Records, "record"))
-	stage, err := w.Stage(ctx, ns)
+	whole := p.runner
+	defer func() { p.runner = whole }()
+	share := *whole
+	share.Parallel, share.Memory = max(1, whole.Readers()/at), max(1<<20, whole.SortMemory()/at)
+	p.runner = &share
+	var g errgroup.Group
+	g.SetLimit(at)
+	for _, st := range list {
+		if st.ended || !st.ns.Kind.HasRecords() || p.merges(st.it) {
+			continue
+		}
+		g.Go(func() error {
+			if err := p.stageOne(ctx, w, st); err != nil {
+				st.end(err)
+				if !errors.Is(err, context.Canceled) {
+					p.runner.Emit(run.Warning, "%s is not restored: %v", st.it.To, err)
+				}
+			}
+			return nil
+		})
+	}
+	_ = g.Wait() // errors are the items'
+}
+
+func (p *Plan) stageOne(ctx context.Context, w engine.StagingWriter, st *staged) error {
+	if err := errors.Join(ctx.Err(), p.claims.Check()); err != nil {
+		return err
+	}
+	if st.it.There && p.opt.Conflict.keepsOthers() {
+		it, effect, err := p.mergeWhole(ctx, st.it)
+		if err != nil {
+			return err
+		}
+		st.it, st.ns.Definition = it, it.space.Definition
+		st.r.Merged, st.r.Effect, st.r.Root = true, &effect, it.space.Root.Hash
+		st.r.Records = effect.Added + effect.Changed
+	}
+	p.runner.Emit(run.Step, "restoring %s, %s", st.it.To, run.Count(st.it.Records, "record"))
+	stage, err := w.Stage(ctx, st.ns)
 	if errors.Is(err, engine.ErrNoRename) {
 		p.runner.Emit(run.Note, "%v; it is written under its own name at once", err)
-		if err = p.writeUnderOwnName(ctx, w, it, ns); err != nil {
-			return r, err
-		}
-		p.restored(&r, start)
-		return r, nil
+		st.refused = err
+		return nil
 	}
 	if err != nil {
-		return r, err
+		return err
 	}
-	err = p.fillStage(ctx, w, stage, it, ns)
-	if err == nil {
-		err = w.Publish(ctx, stage.Name, it.To, it.There)
+	st.stage = stage
+	if err := p.fillStage(ctx, w, stage, st.it, st.ns); err != nil {
+		return errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
 	}
+	st.filled = true
+	return nil
+}
+
+// publishAll gives the stages their names, one right after the other, when all are there,
+// and then looks at what bears each name.
+func (p *Plan) publishAll(ctx context.Context, w engine.StagingWriter, list []*staged) {
+	first := time.Now()
+	n := 0
+	for _, st := range list {
+		if !st.filled || st.ended {
+			continue
+		}
+		err := errors.Join(ctx.Err(), p.claims.Check())
+		if err == nil {
+			err = w.Publish(ctx, st.stage.Name, st.it.To, st.it.There)
+		}
+		switch {
+		case err == nil:
+			st.published = true
+			n++
+			if g, ok := w.(engine.GapTeller); ok && st.it.There && g.Without() > 0 {
+				p.runner.Emit(run.Note, "%s was not there for %s while it was replaced", st.it.To,
+					g.Without().Round(time.Millisecond))
+			}
+		case errors.Is(err, engine.ErrNoRename):
+			p.runner.Emit(run.Note, "%v; it is written under its own name instead", err)
+			st.refused = err
+		default:
+			st.end(errors.Join(err, w.Discard(context.WithoutCancel(ctx), st.stage.Name)))
+		}
+	}
+	if n > 1 {
+		p.runner.Emit(run.Note, "%s took their names within %s", run.Count(int64(n), "namespace"),
+			time.Since(first).Round(time.Millisecond))
+	}
+	for _, st := range list {
+		if !st.published {
+			continue
+		}
+		err := p.checkPublished(ctx, w, st.stage, st.it, st.ns)
+		if err == nil {
+			p.restored(&st.r, st.start)
+		}
+		st.end(err)
+	}
+}
+
+// restoreLast restores an item that has no stage: a view, one that servers refuse to
+// rename, or records that are put onto what is there.
+func (p *Plan) restoreLast(ctx context.Context, w engine.StagingWriter, st *staged) error {
 	switch {
-	case err == nil:
-		if g, ok := w.(engine.GapTeller); ok && it.There && g.Without() > 0 {
-			p.runner.Emit(run.Note, "%s was not there for %s while it was replaced", it.To,
-				g.Without().Round(time.Millisecond))
+	case !st.ns.Kind.HasRecords():
+		st.r.Verified = true
+		if st.it.There && p.opt.Conflict.keepsOthers() {
+			return nil
 		}
-		if err = p.checkPublished(ctx, w, stage, it, ns); err != nil {
-			return r, err
-		}
-	case errors.Is(err, engine.ErrNoRename):
-		p.runner.Emit(run.Note, "%v; it is written under its own name instead", err)
-		derr := p.writeUnderOwnName(ctx, w, it, ns)
-		if err := errors.Join(derr, w.Discard(context.WithoutCancel(ctx), stage.Name)); err != nil {
-			return r, err
-		}
-	default:
-		return r, errors.Join(err, w.Discard(context.WithoutCancel(ctx), stage.Name))
+		p.runner.Emit(run.Step, "making the view %s", st.it.To)
+		return w.View(ctx, st.ns, st.it.There)
+	case p.merges(st.it):
+		var err error
+		st.r, err = p.mergeRecords(ctx, w.(engine.RecordWriter), st.it)
+		return err
+	case st.refused == nil:
+		return errors.Join(ctx.Err(), p.claims.Check())
 	}
-	p.restored(&r, start)
-	return r, nil
+	err := p.writeUnderOwnName(ctx, w, st.it, st.ns)
+	if st.stage.Name != "" {
+		err = errors.Join(err, w.Discard(context.WithoutCancel(ctx), st.stage.Name))
+	}
+	if err == nil {
+		p.restored(&st.r, st.start)
+	}
+	return err
+}
+
+// outcome gives what became of each item.
+func (p *Plan) outcome(ctx context.Context, list []*staged) ([]Restored, error) {
+	var t tally
+	for _, st := range list {
+		if !st.ended {
+			t.out = append(t.out, Restored{From: st.it.From, To: st.it.To, Left: true})
+			continue
+		}
+		st.r.Lost = st.it.Lost
+		if moment.IsDamage(st.err) && ctx.Err() == nil {
+			st.err = p.Moment.WithAlternatives(ctx, st.it.From, st.err)
+		}
+		t.add(st.r, st.err)
+	}
+	if err := errors.Join(ctx.Err(), p.claims.Check()); err != nil && t.err == nil {
+		t.err = err
+	}
+	if ctx.Err() != nil || errors.Is(t.err, engine.ErrClaimLost) {
+		return t.out, t.err
+	}
+	return t.result(p)
 }
 
 // restored notes that a namespace is there and proven.

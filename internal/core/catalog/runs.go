@@ -14,6 +14,7 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
 )
 
 // Kinds of runs.
@@ -65,9 +66,19 @@ type Run struct {
 	// What is the command line, or what it was about.
 	What string `json:"what,omitempty"`
 
-	Point   string    `json:"point,omitempty"` // made, restored or verified
-	Made    string    `json:"made,omitempty"`  // how a point was: scan or fold
-	From    time.Time `json:"from,omitzero"`   // of the log captured
+	Point string `json:"point,omitempty"` // made, restored or verified
+	// Target is the cluster that was restored onto, and Restored what became of each namespace.
+	Target   string        `json:"target,omitempty"`
+	Restored []RunRestored `json:"restored,omitempty"`
+	// Kept is the address, without a namespace, of what was there before the restore changed
+	// it; empty where nothing was changed.
+	Kept string `json:"kept,omitempty"`
+	// Until is when a restore is to be undone by itself.
+	Until time.Time `json:"until,omitzero"`
+	// Undoes is the run that this one undid.
+	Undoes  string    `json:"undoes,omitempty"`
+	Made    string    `json:"made,omitempty"` // how a point was: scan or fold
+	From    time.Time `json:"from,omitzero"`  // of the log captured
 	To      time.Time `json:"to,omitzero"`
 	Records int64     `json:"records,omitempty"`
 	Bytes   int64     `json:"bytes,omitempty"`  // of content
@@ -98,6 +109,17 @@ type RunMember struct {
 	Shard   string `json:"shard"`
 	Address string `json:"address"`
 	Reason  string `json:"reason,omitempty"`
+}
+
+// RunRestored is what a restore does, or did, to a namespace.
+type RunRestored struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	// There: something was there of this name, with records; it was replaced, or Merged.
+	There  bool `json:"there,omitempty"`
+	Merged bool `json:"merged,omitempty"`
+	// Root is of the content when the restore had ended; zero where it did not.
+	Root tree.Hash `json:"root,omitzero"`
 }
 
 // RunRetired is a point that went, and why.
