@@ -29,8 +29,16 @@ func (a *app) policyOf(c *cli.Command, cluster string) (name string, p config.Po
 // hooks and the scope of the policy that protects the cluster count for it too.
 func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster string,
 	do func(ctx context.Context, e *run.Runner, r *store.Run) error) error {
+	return a.recordRun(ctx, c, w, &store.Run{Kind: kind, Cluster: cluster}, do)
+}
+
+// recordRun is record of a run of which more is known before it begins.
+func (a *app) recordRun(ctx context.Context, c *cli.Command, w work, r *store.Run,
+	do func(ctx context.Context, e *run.Runner, r *store.Run) error) error {
+	kind, cluster := r.Kind, r.Cluster
+	r.What = commandLine()
 	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture ||
-		kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunVerify ||
+		kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunUndo || kind == store.RunVerify ||
 		kind == store.RunScrub}
 	if _, p, ok := a.policyOf(c, cluster); ok {
 		o.Hooks = daemon.Hooks(p)
@@ -42,7 +50,6 @@ func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster 
 				b.Started.Local().Format(time.DateTime), b.Error)
 		}
 	}
-	r := &store.Run{Kind: kind, Cluster: cluster, What: commandLine()}
 	err := w.Record(ctx, r, o, do)
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {
 		err = fmt.Errorf("%w: %w", run.ErrRefused, err)

@@ -55,6 +55,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 					"that differ"},
 			&cli.StringFlag{Name: "start",
 				Usage: "when all is restored start this `SERVER` of the configuration on it (folders)"},
+			&cli.BoolFlag{Name: "without-undo",
+				Usage: "do not see to it first that what is replaced or changed can be had back"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		}, restoreChoices()...)...)
 }
@@ -129,7 +131,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	e.progress.Done()
 	if !a.screen.JSON {
-		a.showPlan(plan, onto, present, since, a.restoreTime(ctx, e, plan, onto))
+		a.showPlan(plan, onto, present, since, !c.Bool("without-undo"), a.restoreTime(ctx, e, plan, onto))
 	}
 	if c.Bool("preview") {
 		if a.screen.JSON {
@@ -153,11 +155,15 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 				run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
 		}
 	}
+	r := &store.Run{Kind: store.RunRestore, Cluster: ad.Cluster, Point: m.Point.ID, To: m.Time, Target: onto}
+	if err := a.keep(ctx, c, e, plan, r); err != nil {
+		return err
+	}
 	var done []restore.Restored
-	err = a.record(ctx, c, e, store.RunRestore, ad.Cluster,
+	err = a.recordRun(ctx, c, e, r,
 		func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
-			r.Point, r.To, r.Target = m.Point.ID, m.Time, onto
 			done, err = plan.Run(ctx)
+			r.Restored = restoredOf(done, r.Restored)
 			for _, d := range done {
 				r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
 			}
@@ -169,12 +175,15 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	e.progress.Done()
 	if a.screen.JSON {
 		if e := a.screen.Encode(map[string]any{
-			"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done}); e != nil {
+			"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done, "run": r.ID, "kept": r.Kept}); e != nil {
 			return e
 		}
 		return err
 	}
 	a.showRestored(done, onto)
+	if len(r.Restored) > 0 && r.ID != "" && (r.Kept != "" || conflicts == 0) {
+		a.screen.Line("undo it with: dexamen undo %s", r.ID)
+	}
 	return err
 }
 
@@ -273,7 +282,7 @@ func (a *app) restoreTime(ctx context.Context, e work, p *restore.Plan, onto str
 		view.Bytes(int64(float64(bytes)/took.Seconds())))
 }
 
-func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, since *moment.Since, takes string) {
+func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, since *moment.Since, keeps bool, takes string) {
 	s := a.screen
 	what := "change"
 	if p.Replays {
@@ -338,7 +347,11 @@ func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, s
 	if d := p.Moment.KnownDamage(); d != "" {
 		s.Line("  %s %s", s.Loss("scrubbing found damage:"), d)
 	}
-	if since != nil {
+	switch {
+	case len(p.Conflicts()) == 0 || present == restore.Refuse:
+	case keeps:
+		s.Line("  before anything is changed, what is there now is kept, so that this can be undone")
+	case since != nil:
 		s.Line("  what is there now can be had back up to %s; what was written later is in no backup: dexamen "+
 			"%s %s first", view.Time(since.Until), map[bool]string{true: "capture", false: "snapshot"}[logged],
 			p.Moment.Point.Cluster)

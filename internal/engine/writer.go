@@ -98,6 +98,13 @@ type RecordWriter interface {
 	PutRecords(ctx context.Context, name string, recs []record.Record, was [][]byte) error
 }
 
+// NamespaceRemover is a Writer that can take away a namespace that was reserved, with all
+// that it holds.
+type NamespaceRemover interface {
+	Writer
+	RemoveNamespace(ctx context.Context, ns record.Namespace) error
+}
+
 // GapTeller is a StagingWriter whose servers cannot replace a namespace in one step.
 type GapTeller interface {
 	StagingWriter

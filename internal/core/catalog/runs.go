@@ -22,6 +22,7 @@ const (
 	RunSnapshot  = "snapshot"
 	RunCapture   = "capture"
 	RunRestore   = "restore"
+	RunUndo      = "undo"
 	RunVerify    = "verify"
 	RunRetention = "retention"
 	RunDrill     = "drill"
@@ -29,7 +30,7 @@ const (
 )
 
 // RunKinds are all of them.
-var RunKinds = []string{RunSnapshot, RunCapture, RunRestore, RunVerify, RunRetention, RunDrill, RunScrub}
+var RunKinds = []string{RunSnapshot, RunCapture, RunRestore, RunUndo, RunVerify, RunRetention, RunDrill, RunScrub}
 
 // Results of runs.
 const (
@@ -118,8 +119,10 @@ type RunRestored struct {
 	// There: something was there of this name, with records; it was replaced, or Merged.
 	There  bool `json:"there,omitempty"`
 	Merged bool `json:"merged,omitempty"`
-	// Root is of the content when the restore had ended; zero where it did not.
-	Root tree.Hash `json:"root,omitzero"`
+	// Root is of the content when the restore had ended; zero where it did not, or where
+	// commands of a log were carried out (Replayed).
+	Root     tree.Hash `json:"root,omitzero"`
+	Replayed bool      `json:"replayed,omitempty"`
 }
 
 // RunRetired is a point that went, and why.

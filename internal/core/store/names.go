@@ -1,11 +1,19 @@
 package store
 
 import (
+	"fmt"
+	"strings"
+
 	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/content"
 	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/upkeep"
 )
+
+// KeptSuffix follows a cluster's name in that under which protective points are kept: those
+// of namespaces that a restore is about to change, where no log covers them. They are no
+// points of the cluster, and change nothing about which of its moments can be had.
+const KeptSuffix = ".kept"
 
 // The types that callers of a store need.
 type (
@@ -20,6 +28,7 @@ type (
 	RunFilter      = catalog.RunFilter
 	RunHook        = catalog.RunHook
 	RunMember      = catalog.RunMember
+	RunRestored    = catalog.RunRestored
 	RunRetired     = catalog.RunRetired
 	Shrunk         = catalog.Shrunk
 	Skipped        = catalog.Skipped
@@ -58,6 +67,7 @@ const (
 	RunKilled      = catalog.RunKilled
 	RunRefused     = catalog.RunRefused
 	RunRestore     = catalog.RunRestore
+	RunUndo        = catalog.RunUndo
 	RunRetention   = catalog.RunRetention
 	RunScrub       = catalog.RunScrub
 	RunSnapshot    = catalog.RunSnapshot
@@ -99,13 +109,25 @@ var (
 	NewPointID = catalog.NewPointID
 	Newest     = catalog.Newest
 	// Of package sealed.
-	CheckClusterName = sealed.CheckClusterName
-	CheckPlace       = sealed.CheckPlace
-	ClockError       = sealed.ClockError
-	Create           = sealed.Create
-	HolderOf         = sealed.HolderOf
-	NewHolder        = sealed.NewHolder
-	NewMemo          = sealed.NewMemo
-	NewSecret        = sealed.NewSecret
-	ParseSecret      = sealed.ParseSecret
+	CheckPlace  = sealed.CheckPlace
+	ClockError  = sealed.ClockError
+	Create      = sealed.Create
+	HolderOf    = sealed.HolderOf
+	NewHolder   = sealed.NewHolder
+	NewMemo     = sealed.NewMemo
+	NewSecret   = sealed.NewSecret
+	ParseSecret = sealed.ParseSecret
 )
+
+// CheckClusterName refuses cluster names under which a store could not keep points and
+// protective points.
+func CheckClusterName(name string) error {
+	const longest = 64 - len(KeptSuffix)
+	if len(name) > longest {
+		return fmt.Errorf("cluster name %q: use up to %d letters, digits, '-', '_' and '.'", name, longest)
+	}
+	if strings.HasSuffix(name, KeptSuffix) {
+		return fmt.Errorf("cluster name %q: names that end in %s are of what restores keep", name, KeptSuffix)
+	}
+	return sealed.CheckClusterName(name)
+}

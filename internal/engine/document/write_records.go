@@ -91,3 +91,12 @@ func placeOf(doc []byte, key []string) []byte {
 	}
 	return buildFields(fs)
 }
+
+// RemoveNamespace implements [engine.NamespaceRemover].
+func (w *writer) RemoveNamespace(ctx context.Context, ns record.Namespace) error {
+	db, coll, _ := strings.Cut(ns.Name, ".")
+	if err := w.run(ctx, db, bson.D{{Key: "drop", Value: coll}}); err != nil && codeOf(err) != 26 {
+		return w.fail(ns.Name, err)
+	}
+	return nil
+}

@@ -467,3 +467,13 @@ func (w *writer) Fit(ctx context.Context, ns record.Namespace, _ string,
 	}
 	return out, nil
 }
+
+// RemoveNamespace implements [engine.NamespaceRemover]. A folder that a server has open is
+// left alone.
+func (w *writer) RemoveNamespace(ctx context.Context, ns record.Namespace) error {
+	p, dir := w.c.find(ns.Name)
+	if err := w.free(ctx, p, dir); err != nil {
+		return err
+	}
+	return p.host.Remove(ctx, dir)
+}

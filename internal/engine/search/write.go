@@ -317,3 +317,15 @@ func (w *writer) swapAway(ctx context.Context, stage string) (bool, error) {
 	}
 	return w.SwapClaim(ctx, stage, was, "")
 }
+
+// RemoveNamespace implements [engine.NamespaceRemover].
+func (w *writer) RemoveNamespace(ctx context.Context, ns record.Namespace) error {
+	path := "/" + url.PathEscape(ns.Name)
+	if ns.Kind == streamKind {
+		path = "/_data_stream" + path
+	}
+	if err := w.c.do(ctx, http.MethodDelete, path, nil, nil); err != nil && !is(err, http.StatusNotFound) {
+		return w.c.fail(err)
+	}
+	return nil
+}
