@@ -35,8 +35,8 @@ type Options struct {
 	// FlushEvery (default 10 s) in which something happened.
 	Follow     bool
 	FlushEvery time.Duration
-	// OnStored, where not nil, hears up to where the log of a shard is in the store.
-	OnStored func(shard string, to record.Mark)
+	// OnStored, where not nil, hears of each segment that is in the store.
+	OnStored func(h journal.Header)
 	// SegmentBytes seals a segment at about this size (default 16 MiB).
 	SegmentBytes int
 }

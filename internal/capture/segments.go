@@ -53,7 +53,7 @@ func (cp *shardCapture) put(ctx context.Context, h journal.Header, data []byte) 
 	}
 	cp.prev, cp.from, cp.out.To = h.ID, h.Last, h.Last
 	if cp.opt.OnStored != nil {
-		cp.opt.OnStored(cp.out.Shard, h.Last)
+		cp.opt.OnStored(h)
 	}
 	cp.out.Segments++
 	cp.out.Stored += h.Size

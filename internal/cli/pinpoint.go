@@ -206,7 +206,7 @@ func (a *app) showFinding(f *pinpoint.Finding) {
 		if f.Of != "" {
 			what += " of " + f.Of
 		}
-		what += " in " + view.Duration(max(f.Ended.Sub(f.Started), time.Millisecond))
+		what += " in " + view.Duration(max(f.Finished.Sub(f.Started), time.Millisecond))
 		loss = f.Kind != pinpoint.Writes
 	case pinpoint.Began, pinpoint.Ceased:
 		what = view.Plural(f.Changes, "record") + " " + what
@@ -226,7 +226,7 @@ func (a *app) showFinding(f *pinpoint.Finding) {
 	}
 	when := view.Precise(f.Started)
 	if f.Kind == pinpoint.Gone || f.Kind == pinpoint.Fewer || f.Kind == pinpoint.Remade {
-		when = "after " + view.Time(f.Started) + ", by " + view.Time(f.Ended)
+		when = "after " + view.Time(f.Started) + ", by " + view.Time(f.Finished)
 	}
 	s.Line("%s  %s  %s", s.Accent(when), f.Namespace, what)
 	var more []string

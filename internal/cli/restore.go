@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
+	"dexamen/internal/core/address"
 	"dexamen/internal/core/condition"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -55,6 +56,7 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 					"that differ"},
 			&cli.StringFlag{Name: "start",
 				Usage: "when all is restored start this `SERVER` of the configuration on it (folders)"},
+			&cli.StringFlag{Name: "for", Usage: "take away again what is made after this `TIME`, such as 2d, by the daemon or due --run"},
 			&cli.BoolFlag{Name: "without-undo",
 				Usage: "do not see to it first that what is replaced or changed can be had back"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
@@ -155,7 +157,18 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 				run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
 		}
 	}
-	r := &store.Run{Kind: store.RunRestore, Cluster: ad.Cluster, Point: m.Point.ID, To: m.Time, Target: onto}
+	until := time.Time{}
+	if text := c.String("for"); text != "" {
+		d, err := address.ParseDistance(text)
+		if err != nil || d <= 0 {
+			return usage("--for %s: write a time such as 40m or 2d", text)
+		}
+		if conflicts > 0 {
+			return usage("--for is for what is restored beside: %s is there already", plan.Conflicts()[0].To)
+		}
+		until = time.Now().Add(d).UTC().Truncate(time.Millisecond)
+	}
+	r := &store.Run{Until: until, Kind: store.RunRestore, Cluster: ad.Cluster, Point: m.Point.ID, To: m.Time, Target: onto}
 	if err := a.keep(ctx, c, e, plan, r); err != nil {
 		return err
 	}
@@ -183,6 +196,9 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	a.showRestored(done, onto)
 	if len(r.Restored) > 0 && r.ID != "" && (r.Kept != "" || conflicts == 0) {
 		a.screen.Line("undo it with: dexamen undo %s", r.ID)
+		if !until.IsZero() {
+			a.screen.Line("it goes by itself at %s, when the daemon or dexamen due --run next looks", view.Time(until))
+		}
 	}
 	return err
 }

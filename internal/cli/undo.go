@@ -163,22 +163,14 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 			return fmt.Errorf("%w: not confirmed; nothing was changed", run.ErrRefused)
 		}
 	}
-	r := &store.Run{Kind: store.RunUndo, Cluster: of.Cluster, Target: of.Target, Undoes: of.ID}
-	for _, it := range p.Items {
-		r.Restored = append(r.Restored, store.RunRestored{To: it.Name, There: !it.Gone})
-	}
+	r := &store.Run{Kind: store.RunUndo, Cluster: of.Cluster}
+	p.Note(r)
 	if err := a.keepNames(ctx, c, e, p.Names(), r); err != nil {
 		return err
 	}
 	err = a.recordRun(ctx, c, e, r, func(ctx context.Context, _ *run.Runner, r *store.Run) error {
 		done, err := p.Run(ctx)
-		for i := range r.Restored {
-			for _, d := range done {
-				if d.To == r.Restored[i].To {
-					r.Restored[i].Root, r.Restored[i].Replayed = d.Root, d.Replayed
-				}
-			}
-		}
+		undo.Did(r, done)
 		return err
 	})
 	e.progress.Done()

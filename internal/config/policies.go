@@ -174,11 +174,31 @@ type Hook struct {
 type Alerts struct {
 	Webhook *Webhook `yaml:"webhook"`
 	Mail    *Mail    `yaml:"mail"`
-	// About lists what is told: all of capacity, failure, gap, loss, proof, rpo when
-	// empty.
+	// About lists what is told: all of [About] when empty.
 	About []string `yaml:"about"`
 	// FullWithin is how long a store must still have room for (default 14d).
 	FullWithin Duration `yaml:"full_within"`
+	// Burst is from when on deletions and updates are so many that it is told.
+	Burst Burst `yaml:"burst"`
+}
+
+// Burst is from when on changes of a namespace are so many that somebody is told.
+type Burst struct {
+	// Least is how many there must be within ten seconds, Factor how many times as many as
+	// is usual there at that hour.
+	Least  int64 `yaml:"least"`
+	Factor int64 `yaml:"factor"`
+}
+
+// Limits returns both, with what is meant where nothing is written.
+func (b Burst) Limits(least, factor int64) (int64, int64) {
+	if b.Least > 0 {
+		least = b.Least
+	}
+	if b.Factor > 0 {
+		factor = b.Factor
+	}
+	return least, factor
 }
 
 // Webhook is where a JSON body is posted to.
@@ -205,7 +225,7 @@ type Daemon struct {
 }
 
 // About is what alerts may be about.
-var About = []string{"capacity", "failure", "gap", "loss", "proof", "rpo"}
+var About = []string{"burst", "capacity", "drop", "failure", "gap", "loss", "proof", "rpo", "temporary"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
 // content is thrown away, are not chosen by globs and labels.

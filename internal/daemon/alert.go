@@ -30,6 +30,11 @@ type Alert struct {
 	Over bool `json:"over"`
 }
 
+// passes reports whether an alert is of something that has happened, and does not end.
+func (a *Alert) passes() bool {
+	return a.About == "drop" || a.About == "burst" || a.About == "temporary"
+}
+
 // Alerts finds what is wrong with an assignment.
 func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 	add := func(key, about string, since time.Time, do, text string, args ...any) {
@@ -97,6 +102,17 @@ func Alerts(w Assignment, s *State, now time.Time) (out []Alert) {
 			w.Cluster,
 			doubt.Since.Local().Format(time.RFC3339), doubt.Until.Local().Format(time.RFC3339), doubt.Point,
 			strings.Join(names, ", "))
+	}
+	for _, r := range s.Temporary {
+		if left := r.Until.Sub(now); left < toldFor && left < r.Until.Sub(r.Started)*3/4 {
+			var names []string
+			for _, n := range r.Restored {
+				names = append(names, n.To)
+			}
+			add("temporary "+r.ID, "temporary", now, "what is still needed of it must be copied until then",
+				"%s: %s, restored for a time by run %s, goes at %s", r.Target, strings.Join(names, ", "), r.ID,
+				r.Until.Local().Format(time.RFC3339))
+		}
 	}
 	for _, d := range s.Damaged {
 		add("damaged "+d, "failure", now, "dexamen store scrub "+w.Store+" --repair", "%s: %s", w.Cluster, d)
@@ -267,7 +283,7 @@ func Reconcile(ctx context.Context, e *run.Runner, cluster string, now []Alert, 
 		over := s.Alert
 		over.Over = true
 		_ = e.Store.RemoveMark(ctx, cluster, s.name+"-sent")
-		if sent[s.name] {
+		if sent[s.name] && !over.passes() {
 			tell(s.name, over)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/run"
@@ -56,6 +57,7 @@ type watched struct {
 	toldUnread  bool
 	stored      map[string]record.Mark
 	duties      []Duty
+	happened    happenings
 }
 
 type running struct {
@@ -348,7 +350,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		log.Debug("begins", "due", duty.Due, "attempt", duty.Attempt, "reason", duty.Reason)
 		var r *store.Run
 		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
-			r, err = world.Do(rctx, duty, func(shard string, to record.Mark) { d.stored(duty.Assignment, shard, to) })
+			r, err = world.Do(rctx, duty, func(h journal.Header) { d.stored(duty.Assignment, h) })
 			return err
 		})
 		switch {
@@ -384,11 +386,20 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 }
 
 // stored notes up to where a log is stored, between two looks at the store.
-func (d *Daemon) stored(w Assignment, shard string, to record.Mark) {
+func (d *Daemon) stored(w Assignment, h journal.Header) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if x := d.wards[key(w)]; x != nil {
-		x.stored[shard] = to
+	x := d.wards[key(w)]
+	if x == nil {
+		return
+	}
+	x.stored[h.Shard] = h.Last
+	if telling(&h, d.Config.Alerts.Burst) {
+		x.stale = true // it is looked at now
+		select {
+		case d.wake <- struct{}{}:
+		default:
+		}
 	}
 }
 
@@ -447,7 +458,10 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	tell.Latest = latest
 	send, alerts := d.sender(world), world.Config.Alerts
 	err = d.guarded("telling of "+w.Cluster, func() error {
-		return Reconcile(ctx, e, w.Cluster, Alerts(w, &tell, time.Now()), alerts.About, send)
+		// What cannot be looked through does not keep the rest from being told.
+		lerr := x.happened.look(ctx, e, w.Cluster, s, alerts.Burst)
+		now := append(Alerts(w, &tell, time.Now()), x.happened.alerts(w)...)
+		return errors.Join(Reconcile(ctx, e, w.Cluster, now, alerts.About, send), lerr)
 	})
 	if err != nil {
 		d.Log.Error("alerts", "error", explain.Error(err))
@@ -580,7 +594,10 @@ func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string
 		defer e.Store.Close()
 		var s *State
 		if s, err = ReadState(ctx, e, w.Cluster); err == nil {
-			err = Reconcile(ctx, e, w.Cluster, Alerts(w, s, time.Now()), alerts.About, send)
+			var h happenings
+			lerr := h.look(ctx, e, w.Cluster, s, alerts.Burst)
+			err = errors.Join(Reconcile(ctx, e, w.Cluster, append(Alerts(w, s, time.Now()), h.alerts(w)...), alerts.About,
+				send), lerr)
 			if err != nil || measured[w.Store] {
 				return err
 			}

@@ -30,7 +30,8 @@ func (d *Duty) due(now time.Time) bool { return !d.At.After(now) }
 // Duties reports what an assignment's policy asks for next, of each kind: what is due by
 // now, or else when it will be. What goes on is left out.
 func Duties(w Assignment, s *State, now time.Time) (out []Duty) {
-	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retentionDuty(w, s, now)} {
+	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retentionDuty(w, s, now),
+		undoDuty(w, s)} {
 		if d != nil && !slices.ContainsFunc(s.Going, func(r *store.Run) bool { return r.Kind == d.Kind }) {
 			d.Assignment = w
 			out = append(out, *d)
@@ -226,5 +227,16 @@ func retentionDuty(w Assignment, s *State, now time.Time) *Duty {
 		d.Due = when.Next(now)
 	}
 	d.try(w, s, when.Next(now))
+	return d
+}
+
+// undoDuty is the end of a restore that was for a time.
+func undoDuty(w Assignment, s *State) *Duty {
+	if len(s.Temporary) == 0 {
+		return nil
+	}
+	r := s.Temporary[0]
+	d := &Duty{Kind: store.RunUndo, Due: r.Until, Reason: "restore " + r.ID + " was for a time"}
+	d.At, d.Attempt, _ = attempt(s, w, d.Kind, d.Due)
 	return d
 }

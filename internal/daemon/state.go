@@ -13,6 +13,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
+	"dexamen/internal/undo"
 )
 
 // Assignment is one cluster under one policy.
@@ -48,6 +49,8 @@ type State struct {
 	Latest  time.Time // the newest moment that can be restored
 	Read    time.Time // when this was read
 	Damaged []string  // what could not be read
+	// Temporary are restores that are to be undone at a time, the first to go first.
+	Temporary []*store.Run
 	// KeepLocked is for how long the store lets nothing be removed.
 	KeepLocked time.Duration
 }
@@ -72,6 +75,9 @@ func ReadState(ctx context.Context, e *run.Runner, cluster string) (*State, erro
 		return nil, err
 	}
 	s.Runs = runs
+	if s.Temporary, err = undo.Temporary(ctx, e, cluster); err != nil {
+		return nil, err
+	}
 	covers, err := moment.Cover(ctx, e, cluster)
 	if err != nil {
 		return nil, err

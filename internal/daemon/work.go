@@ -18,7 +18,6 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/journal"
-	"dexamen/internal/core/record"
 	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -26,6 +25,7 @@ import (
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/snapshot"
+	"dexamen/internal/undo"
 	"dexamen/internal/verify"
 )
 
@@ -85,7 +85,7 @@ func zone(p config.Policy) *time.Location {
 
 // Do does what is due, and gives the run that came of it. [ErrNothing] says that it
 // was done meanwhile, or that another process holds the claim.
-func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to record.Mark)) (*store.Run, error) {
+func (w Deps) Do(ctx context.Context, d Duty, sealed func(h journal.Header)) (*store.Run, error) {
 	e, err := w.env(ctx, d.Assignment.Store, d.Assignment.Cluster)
 	if err != nil {
 		return nil, err
@@ -112,6 +112,10 @@ func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to recor
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return w.capture(ctx, e, r, d, sealed)
 		}
+	case store.RunUndo:
+		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
+			return w.undo(ctx, e, r, d)
+		}
 	case store.RunRetention:
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return ApplyRetention(ctx, e, d.Assignment, r)
@@ -125,6 +129,24 @@ func (w Deps) Do(ctx context.Context, d Duty, sealed func(shard string, to recor
 		return nil, err // it never began
 	}
 	return r, err
+}
+
+// undo ends a restore that was for a time.
+func (w Deps) undo(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
+	list, err := undo.Temporary(ctx, e, d.Assignment.Cluster)
+	if err != nil {
+		return err
+	}
+	for _, of := range list {
+		if !of.Until.Equal(d.Due) {
+			continue
+		}
+		open := func(ctx context.Context) (engine.Cluster, error) {
+			return w.OpenCluster(ctx, w.Config, of.Target, nil)
+		}
+		return undo.Do(ctx, e, of, open, r)
+	}
+	return ErrNothing
 }
 
 // Made notes in a run what point came of it.
@@ -288,7 +310,7 @@ func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 }
 
 func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
-	sealed func(string, record.Mark)) error {
+	sealed func(journal.Header)) error {
 	c, err := w.connect(ctx, d)
 	if err != nil {
 		return err

@@ -90,7 +90,7 @@ type place struct {
 type transition struct {
 	Position string    `json:"p"`
 	Label    string    `json:"l"`
-	Ended    time.Time `json:"e,omitzero"` // where only points tell
+	Finished time.Time `json:"e,omitzero"` // where only points tell
 	Point    string    `json:"i,omitempty"`
 }
 
@@ -165,7 +165,7 @@ func (f *fitting) between(ctx context.Context, a, b stretch) error {
 		return err
 	}
 	end := stamp(a.m.Time)
-	t := transition{Ended: b.point.Time, Point: end}
+	t := transition{Finished: b.point.Time, Point: end}
 	if a.m.Exact() {
 		t.Point = a.point.ID
 	}
@@ -216,11 +216,11 @@ func (f *fitting) gather() error {
 			return err
 		}
 		p := f.list[id]
-		if open != nil && (id != last || at.Sub(open.Ended) > longestPause && t.Point == "") {
+		if open != nil && (id != last || at.Sub(open.Finished) > longestPause && t.Point == "") {
 			end()
 		}
 		if last = id; open == nil {
-			open = &Finding{Kind: p.kind, Namespace: p.ns, Started: at, Ended: at}
+			open = &Finding{Kind: p.kind, Namespace: p.ns, Started: at, Finished: at}
 			if p.shard != "" && len(f.cov.Chains) > 1 {
 				open.Shards = []string{p.shard}
 			}
@@ -239,9 +239,9 @@ func (f *fitting) gather() error {
 			}
 		}
 		open.Changes++
-		open.Ended = at
-		if !t.Ended.IsZero() {
-			open.Ended = t.Ended
+		open.Finished = at
+		if !t.Finished.IsZero() {
+			open.Finished = t.Finished
 		}
 		if len(open.Keys) < f.opt.Keys {
 			open.Keys = append(open.Keys, t.Label)

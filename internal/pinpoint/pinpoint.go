@@ -50,7 +50,7 @@ type Finding struct {
 	Namespace string    `json:"namespace"`
 	To        string    `json:"to,omitempty"` // the new name of what was renamed
 	Started   time.Time `json:"started"`
-	Ended     time.Time `json:"ended"`
+	Finished  time.Time `json:"finished"`
 	// Changes counts the changes of a burst; Usual is how many of them there are within
 	// [journal.Window] at a busy time.
 	Changes int64 `json:"changes,omitempty"`
@@ -232,12 +232,12 @@ func (s *search) join() {
 			o := &out[n]
 			same := o.Namespace == f.Namespace && o.Of == f.Of && o.Kind == f.Kind && o.To == f.To && slices.Equal(o.Detail, f.Detail)
 			other := len(o.Shards) > 0 && len(f.Shards) > 0 && !slices.Contains(o.Shards, f.Shards[0])
-			if same && other && !s.ownClocks() && f.Started.Sub(o.Ended) < apart {
+			if same && other && !s.ownClocks() && f.Started.Sub(o.Finished) < apart {
 				if f.position < o.position {
 					o.position, o.when = f.position, f.when
 				}
-				if f.Ended.After(o.Ended) {
-					o.Ended = f.Ended
+				if f.Finished.After(o.Finished) {
+					o.Finished = f.Finished
 				}
 				o.Changes, o.Was = o.Changes+f.Changes, max(o.Was, f.Was)
 				o.Keys = append(o.Keys, f.Keys...)

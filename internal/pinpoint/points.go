@@ -28,7 +28,7 @@ func (s *search) points() {
 				continue
 			}
 			is, there := now[was.Name]
-			f := Finding{Namespace: was.Name, Started: a.Time, Ended: b.Time, Was: was.Root.Records,
+			f := Finding{Namespace: was.Name, Started: a.Time, Finished: b.Time, Was: was.Root.Records,
 				when: address.When{Kind: address.Point, Text: a.ID}}
 			switch {
 			case !there:

@@ -3,6 +3,7 @@ package pinpoint
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -178,7 +179,7 @@ func (r *reader) concerns(c *record.Change) bool {
 
 // finding begins a finding at the change at hand.
 func (r *reader) finding(kind Kind, c *record.Change) Finding {
-	f := Finding{Kind: kind, Namespace: c.Namespace, Started: c.Time(), Ended: c.Time(),
+	f := Finding{Kind: kind, Namespace: c.Namespace, Started: c.Time(), Finished: c.Time(),
 		when: r.before(r.shard, r.prev, r.at), position: r.at}
 	if len(r.cov.Chains) > 1 {
 		f.Shards = []string{r.shard}
@@ -207,6 +208,7 @@ func (r *reader) event(c *record.Change, op record.Op) {
 		if staged {
 			f.Kind, f.Namespace, f.To = Restored, c.To, ""
 			staged = false
+			r.replaced(&f)
 		} else if r.model.Staged(c.To) {
 			return
 		}
@@ -215,6 +217,19 @@ func (r *reader) event(c *record.Change, op record.Op) {
 	}
 	if !staged {
 		r.out.Findings = append(r.out.Findings, f)
+	}
+}
+
+// replaced takes the drop of what a restore has replaced for a part of the restore.
+func (r *reader) replaced(f *Finding) {
+	const apart = 2 * time.Second
+	list := r.out.Findings
+	for i := len(list) - 1; i >= 0; i-- {
+		if o := &list[i]; o.Kind == Dropped && o.Namespace == f.Namespace && f.Started.Sub(o.Started) < apart {
+			f.when, f.position = o.when, o.position
+			r.out.Findings = slices.Delete(list, i, i+1)
+			return
+		}
 	}
 }
 
@@ -305,8 +320,8 @@ func (r *reader) endAll() {
 func (r *reader) end(k runKey) {
 	b := r.runs[k]
 	delete(r.runs, k)
-	b.Ended = time.UnixMilli(b.last)
-	windows := 1 + int64(b.Ended.Sub(b.Started)/journal.Window)
+	b.Finished = time.UnixMilli(b.last)
+	windows := 1 + int64(b.Finished.Sub(b.Started)/journal.Window)
 	if b.Changes < max(r.opt.Least, r.opt.Factor*b.Usual*windows) {
 		return
 	}
