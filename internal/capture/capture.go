@@ -37,6 +37,10 @@ type Options struct {
 	FlushEvery time.Duration
 	// OnStored, where not nil, hears of each segment that is in the store.
 	OnStored func(h journal.Header)
+	// Urgent, where not nil, is asked of each change of a namespace as a whole, and of records
+	// with how many such there were within [journal.Window] at most; where it returns true
+	// what was gathered is stored within seconds.
+	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
 	// SegmentBytes seals a segment at about this size (default 16 MiB).
 	SegmentBytes int
 }
@@ -167,7 +171,8 @@ type shardCapture struct {
 	keys           journal.Keys
 	b              *journal.Builder
 	sealed         time.Time
-	doubts         []string // to be kept with the next segment
+	urgent         time.Time // since when something is to be stored soon; zero where nothing is
+	doubts         []string  // to be kept with the next segment
 	end            record.Position
 	done           bool            // under all.mu
 	read           record.Position // under all.mu
@@ -329,13 +334,14 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 
 // flush makes what was read durable every so often, until the context ends.
 func (cp *shardCapture) flush(ctx context.Context, cancel context.CancelCauseFunc) {
+	const soon = 2 * time.Second // what belongs together is then together
 	for {
-		if err := wait.For(ctx, cp.opt.FlushEvery/2); err != nil {
+		if err := wait.For(ctx, min(cp.opt.FlushEvery/2, time.Second)); err != nil {
 			return
 		}
 		cp.bmu.Lock()
 		var err error
-		if time.Since(cp.sealed) >= cp.opt.FlushEvery {
+		if time.Since(cp.sealed) >= cp.opt.FlushEvery || !cp.urgent.IsZero() && time.Since(cp.urgent) >= soon {
 			err = cp.seal(ctx)
 		}
 		cp.bmu.Unlock()

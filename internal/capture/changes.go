@@ -34,6 +34,7 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 			return err
 		}
 		cp.out.Changes++
+		cp.hurry(c)
 		if why != nil {
 			cp.b.CoverTo(record.Mark{Position: c.At, Wall: time.UnixMilli(c.Wall).UTC()})
 		}
@@ -51,6 +52,21 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 		}
 	}
 	return nil
+}
+
+// hurry notes where a change is to be stored soon.
+func (cp *shardCapture) hurry(c *record.Change) {
+	if cp.opt.Urgent == nil || !cp.urgent.IsZero() || cp.all.model.Staged(c.Namespace) ||
+		!cp.all.model.Kind(c.Namespace).IsContent() {
+		return
+	}
+	op := c.Op
+	if of := engine.EffectOf(cp.all.model); of != nil {
+		op = of(c)
+	}
+	if cp.opt.Urgent(c.Namespace, op, cp.b.Busiest(c.Namespace, op), c.Time()) {
+		cp.urgent = time.Now()
+	}
 }
 
 // checkChange returns an error where a change cannot be carried out on anything, or its

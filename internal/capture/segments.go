@@ -22,7 +22,7 @@ func (cp *shardCapture) newSegment() {
 
 // seal writes the segment gathered, when it covers anything.
 func (cp *shardCapture) seal(ctx context.Context) error {
-	cp.sealed = time.Now()
+	cp.sealed, cp.urgent = time.Now(), time.Time{}
 	if h := cp.b.Header(); h.Last.Position == h.After.Position {
 		return nil
 	}

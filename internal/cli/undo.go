@@ -201,8 +201,11 @@ func (a *app) showUndo(p *undo.Plan) {
 	t := s.Table("namespace", ">records now", "since the restore", "will", ">added", ">changed", ">removed", ">left")
 	for _, it := range p.Items {
 		since, will := "unchanged", "go, as the restore made it"
-		if it.Changed {
+		if it.Changed && !it.Absent {
 			since = s.Loss("written to")
+		}
+		if it.Absent {
+			since = s.Loss("gone")
 		}
 		if it.Unknown {
 			since = "not known"

@@ -350,7 +350,9 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		log.Debug("begins", "due", duty.Due, "attempt", duty.Attempt, "reason", duty.Reason)
 		var r *store.Run
 		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
-			r, err = world.Do(rctx, duty, func(h journal.Header) { d.stored(duty.Assignment, h) })
+			r, err = world.Do(rctx, duty, Heard{
+				Stored: func(h journal.Header) { d.stored(duty.Assignment, h) },
+				Urgent: d.urgent(duty.Assignment)})
 			return err
 		})
 		switch {
@@ -385,6 +387,19 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 	})
 }
 
+// urgent returns what is asked of changes as they are captured.
+func (d *Daemon) urgent(w Assignment) func(string, record.Op, int64, time.Time) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	x, b := d.wards[key(w)], d.Config.Alerts.Burst
+	if x == nil {
+		return nil
+	}
+	return func(ns string, op record.Op, busiest int64, at time.Time) bool {
+		return x.happened.urgent(b, ns, op, busiest, at)
+	}
+}
+
 // stored notes up to where a log is stored, between two looks at the store.
 func (d *Daemon) stored(w Assignment, h journal.Header) {
 	d.mu.Lock()
@@ -394,7 +409,7 @@ func (d *Daemon) stored(w Assignment, h journal.Header) {
 		return
 	}
 	x.stored[h.Shard] = h.Last
-	if telling(&h, d.Config.Alerts.Burst) {
+	if x.happened.telling(&h, d.Config.Alerts.Burst) {
 		x.stale = true // it is looked at now
 		select {
 		case d.wake <- struct{}{}:
@@ -567,7 +582,7 @@ func onceAssignment(ctx context.Context, world Deps, w Assignment) (runs []*stor
 			if !d.due(time.Now()) || ctx.Err() != nil || took && d.Kind == store.RunCapture {
 				continue
 			}
-			r, err := world.Do(ctx, d, nil)
+			r, err := world.Do(ctx, d, Heard{})
 			if r != nil {
 				runs, did = append(runs, r), true
 				took = took || d.Kind == store.RunCapture

@@ -235,15 +235,17 @@ func (fakeModel) CheckChange(*record.Change) error                   { return ni
 
 func (fakeModel) Staged(string) bool { return false }
 
-func (fakeModel) Kind(string) record.Kind                       { return "collection" }
-func (fakeModel) CheckName(string) error                        { return nil }
-func (fakeModel) Label(v []byte) string                         { return string(v) }
-func (fakeModel) Render(v []byte) string                        { return string(v) }
-func (fakeModel) Changes(a, b []byte) []string                  { return []string{string(a) + " → " + string(b)} }
-func (fakeModel) Describe([]byte) []string                      { return nil }
-func (fakeModel) Portable(def []byte) []byte                    { return def }
-func (fakeModel) FormatPosition(p record.Position) string       { return p.Hex() }
-func (fakeModel) ParsePosition(string) (record.Position, error) { return "", errors.New("no") }
+func (fakeModel) Kind(string) record.Kind                 { return "collection" }
+func (fakeModel) CheckName(string) error                  { return nil }
+func (fakeModel) Label(v []byte) string                   { return string(v) }
+func (fakeModel) Render(v []byte) string                  { return string(v) }
+func (fakeModel) Changes(a, b []byte) []string            { return []string{string(a) + " → " + string(b)} }
+func (fakeModel) Describe([]byte) []string                { return nil }
+func (fakeModel) Portable(def []byte) []byte              { return def }
+func (fakeModel) FormatPosition(p record.Position) string { return p.Hex() }
+func (fakeModel) ParsePosition(s string) (p record.Position, err error) {
+	return p, p.UnmarshalText([]byte(s))
+}
 
 type fakeDriver struct{}
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"dexamen/internal/config"
@@ -27,6 +28,9 @@ const (
 type happenings struct {
 	found map[string]pinpoint.Finding
 	upTo  time.Time
+
+	mu    sync.Mutex
+	usual *pinpoint.Usual // nil before anything was learned
 }
 
 // look looks through what the store holds of the log since the last time.
@@ -61,7 +65,29 @@ func (h *happenings) look(ctx context.Context, e *run.Runner, cluster string, s 
 		}
 	}
 	h.upTo = s.Latest
-	return nil
+	u, err := pinpoint.Learn(ctx, e, cluster)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.usual = u
+	return err
+}
+
+// urgent reports whether a change is of what somebody is told of: a drop, or so many changes
+// of records that they are not usual.
+func (h *happenings) urgent(b config.Burst, namespace string, op record.Op, busiest int64, at time.Time) bool {
+	switch op {
+	case record.Drop, record.Empty:
+		return true
+	case record.Delete, record.Patch:
+		least, factor := b.Limits(burstLeast, burstFactor)
+		if busiest < least {
+			return false
+		}
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		return h.usual == nil || busiest >= factor*h.usual.Of(namespace, op, at)
+	}
+	return false
 }
 
 // alerts returns the alerts about what happened.
@@ -92,19 +118,13 @@ func (h *happenings) alerts(w Assignment) (out []Alert) {
 }
 
 // telling reports whether a stored segment has something that somebody may have to be told.
-func telling(h *journal.Header, b config.Burst) bool {
-	least, _ := b.Limits(burstLeast, burstFactor)
-	for _, t := range h.Summary {
-		for op, c := range t.By {
-			switch op {
-			case record.Drop.String(), record.Empty.String():
+func (h *happenings) telling(seg *journal.Header, b config.Burst) bool {
+	for _, t := range seg.Summary {
+		for _, op := range []record.Op{record.Drop, record.Empty, record.Delete, record.Patch} {
+			if c, ok := t.By[op.String()]; ok && h.urgent(b, t.Namespace, op, c.Busiest, seg.Last.Wall) {
 				return true
-			case record.Delete.String(), record.Patch.String():
-				if c.Busiest >= least {
-					return true
-				}
 			}
 		}
 	}
-	return !h.Summarized()
+	return !seg.Summarized()
 }

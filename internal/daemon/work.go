@@ -18,6 +18,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -83,9 +84,15 @@ func zone(p config.Policy) *time.Location {
 	return p.When.TimeZone
 }
 
+// Heard is who hears of what is captured ([capture.Options]); the zero value nobody.
+type Heard struct {
+	Stored func(h journal.Header)
+	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
+}
+
 // Do does what is due, and gives the run that came of it. [ErrNothing] says that it
 // was done meanwhile, or that another process holds the claim.
-func (w Deps) Do(ctx context.Context, d Duty, sealed func(h journal.Header)) (*store.Run, error) {
+func (w Deps) Do(ctx context.Context, d Duty, heard Heard) (*store.Run, error) {
 	e, err := w.env(ctx, d.Assignment.Store, d.Assignment.Cluster)
 	if err != nil {
 		return nil, err
@@ -110,7 +117,7 @@ func (w Deps) Do(ctx context.Context, d Duty, sealed func(h journal.Header)) (*s
 	switch d.Kind {
 	case store.RunCapture:
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
-			return w.capture(ctx, e, r, d, sealed)
+			return w.capture(ctx, e, r, d, heard)
 		}
 	case store.RunUndo:
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
@@ -287,7 +294,7 @@ func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 				Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
 			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config)},
 				func(ctx context.Context, e *run.Runner, r *store.Run) error {
-					return w.capture(ctx, e, r, d, nil)
+					return w.capture(ctx, e, r, d, Heard{})
 				})
 			if !errors.Is(err, store.ErrHeld) || r.Result != "" {
 				return err
@@ -310,7 +317,7 @@ func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 }
 
 func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
-	sealed func(journal.Header)) error {
+	heard Heard) error {
 	c, err := w.connect(ctx, d)
 	if err != nil {
 		return err
@@ -318,7 +325,7 @@ func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
 	defer c.Close()
 	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous && !w.NoFollow,
 		FlushEvery: d.Assignment.Config.SealAfter()}
-	opt.OnStored, opt.SegmentBytes = sealed, w.SegmentBytes
+	opt.OnStored, opt.Urgent, opt.SegmentBytes = heard.Stored, heard.Urgent, w.SegmentBytes
 	g, err := capture.Run(ctx, e, d.Assignment.Cluster, c, opt)
 	RecordCapture(r, g)
 	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {

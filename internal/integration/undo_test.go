@@ -81,7 +81,7 @@ func undoing(t *testing.T, b *engineFixture) {
 			defer u.Close()
 			require.Equal(t, changed, len(u.Changed()) > 0, "%+v", u.Items)
 			for _, it := range u.Items {
-				rn.Restored = append(rn.Restored, store.RunRestored{To: it.Name, There: !it.Gone})
+				rn.Restored = append(rn.Restored, store.RunRestored{To: it.Name, There: !it.Absent})
 			}
 			redo(rn, u.Names(), func(_ *run.Runner, r *store.Run) error {
 				done, err := u.Run(ctx)
@@ -212,6 +212,42 @@ func TestUndoWithoutALog(t *testing.T) {
 	was.equal(t, readWorld(t, cl), "undone")
 	tool.run(t, 5, "undo", tool.lastRun(t, "restore"), "--yes")
 	tool.run(t, 2, "undo", "20990101-000000", "--yes")
+}
+
+// TestRestoresForATime: what was restored beside for a time goes when it is over, also where
+// the program that restored it is gone; what is there already is not restored over for a time.
+func TestRestoresForATime(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+	require.NoError(t, err)
+	tool := newTool(t, t.TempDir(), fmt.Sprintf("  meadow: { address: %q }\n", rs.URI()))
+	text, err := os.ReadFile(tool.config)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(tool.config,
+		append(text, "policies:\n  nightly: { clusters: [meadow], snapshot: every 6h }\n"...), 0o600))
+	tool.run(t, 0, "snapshot", "meadow")
+	was := readWorld(t, cl)
+	tool.run(t, 2, "restore", tool.point(t, "meadow"), "--conflict", "replace", "--for", "2s", "--yes")
+	tool.run(t, 0, "restore", tool.point(t, "meadow"), "--rename", "apiary.colonies=apiary.look", "--for", "2s", "--yes")
+	require.Contains(t, readWorld(t, cl), "apiary.look")
+	_, err = cl.Database("apiary").Collection("look").InsertOne(ctx, bson.D{{Key: "_id", Value: "worked with"}})
+	require.NoError(t, err)
+	tool.run(t, 0, "due", "--run")
+	require.Eventually(t, func() bool {
+		tool.run(t, 0, "due", "--run")
+		_, there := readWorld(t, cl)["apiary.look"]
+		return !there
+	}, 30*time.Second, 500*time.Millisecond)
+	was.equal(t, readWorld(t, cl), "gone again")
+	tool.run(t, 0, "due", "--run")
+	require.Len(t, tool.runs(t, "undo"), 1)
+	// And that can be had back, too.
+	tool.run(t, 0, "undo", tool.lastRun(t, "undo"), "--yes")
+	n, err := cl.Database("apiary").Collection("look").CountDocuments(ctx, bson.D{})
+	require.NoError(t, err)
+	require.EqualValues(t, 2, n)
 }
 
 // TestMergingKilled: a merge that is killed at any instant is run again, and is right; what

@@ -1,11 +1,13 @@
 package pinpoint
 
 import (
+	"context"
 	"slices"
 	"time"
 
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/run"
 )
 
 // Usual is how busy namespaces are: by operation, over all hours, and by hour of the day. It
@@ -30,6 +32,18 @@ type busyKey struct {
 type busyAt struct {
 	at time.Time
 	n  int64
+}
+
+// Learn returns what is usual on a cluster, by the log in the store.
+func Learn(ctx context.Context, e *run.Runner, cluster string) (*Usual, error) {
+	u := NewUsual()
+	chains, _, err := e.Store.Chains(ctx, cluster)
+	for _, c := range chains {
+		for i := range c.Segments {
+			u.Add(&c.Segments[i])
+		}
+	}
+	return u, err
 }
 
 // NewUsual makes one that has learned nothing.

@@ -59,7 +59,7 @@ func Do(ctx context.Context, e *run.Runner, of *store.Run, open Open, r *store.R
 func (p *Plan) Note(r *store.Run) {
 	r.Target, r.Undoes = p.Of.Target, p.Of.ID
 	for _, it := range p.Items {
-		r.Restored = append(r.Restored, store.RunRestored{To: it.Name, There: !it.Gone})
+		r.Restored = append(r.Restored, store.RunRestored{To: it.Name, There: !it.Absent})
 	}
 }
 

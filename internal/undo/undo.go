@@ -25,6 +25,8 @@ type Item struct {
 	Remove bool `json:"remove,omitempty"`
 	// Gone: it is not there any more, so that nothing is to be removed.
 	Gone bool `json:"gone,omitempty"`
+	// Absent: nothing of this name is there now.
+	Absent bool `json:"absent,omitempty"`
 	// Changed: it is not as the restore left it; somebody has written to it since, or the
 	// restore was cut short.
 	Changed bool `json:"changed,omitempty"`
@@ -125,7 +127,7 @@ func (p *Plan) items(ctx context.Context) error {
 		it := Item{Name: d.To, Remove: !d.There}
 		ns, err := p.namespace(list, d.To)
 		if err != nil {
-			it.Gone = it.Remove
+			it.Gone, it.Absent = it.Remove, true
 			p.Items = append(p.Items, it)
 			continue
 		}
@@ -136,7 +138,7 @@ func (p *Plan) items(ctx context.Context) error {
 			}
 		}
 		if _, inPlace := p.writer.(engine.InPlaceWriter); inPlace && root.Records == 0 {
-			it.Gone = it.Remove
+			it.Gone, it.Absent = it.Remove, true
 		}
 		it.Records, it.Unknown = root.Records, d.Replayed
 		it.Changed = ns.Kind.HasRecords() && root.Hash != d.Root && !d.Replayed
@@ -177,7 +179,7 @@ func (p *Plan) Close() {
 // Changed names what is not as the restore left it.
 func (p *Plan) Changed() (out []string) {
 	for _, it := range p.Items {
-		if it.Changed && !it.Gone {
+		if it.Changed && !it.Absent {
 			out = append(out, it.Name)
 		}
 	}
@@ -187,7 +189,7 @@ func (p *Plan) Changed() (out []string) {
 // Names returns what is there and will be changed or removed.
 func (p *Plan) Names() (out []string) {
 	for _, it := range p.Items {
-		if !it.Gone {
+		if !it.Absent {
 			out = append(out, it.Name)
 		}
 	}

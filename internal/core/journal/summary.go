@@ -74,6 +74,15 @@ func (s *summarizer) add(c *record.Change) {
 	}
 }
 
+// Busiest returns the most changes of one operation to a namespace within a [Window] in the
+// segment so far.
+func (b *Builder) Busiest(namespace string, op record.Op) int64 {
+	if n := b.sums.byName[namespace][op.String()]; n != nil {
+		return n.Busiest
+	}
+	return 0
+}
+
 // movedName is under what records are counted that went from one shard to another.
 const movedName = "moved"
 
