@@ -171,8 +171,9 @@ type shardCapture struct {
 	keys           journal.Keys
 	b              *journal.Builder
 	sealed         time.Time
-	urgent         time.Time // since when something is to be stored soon; zero where nothing is
-	doubts         []string  // to be kept with the next segment
+	urgent         bool          // something is to be stored soon
+	hurried        chan struct{} // says so
+	doubts         []string      // to be kept with the next segment
 	end            record.Position
 	done           bool            // under all.mu
 	read           record.Position // under all.mu
@@ -336,12 +337,21 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 func (cp *shardCapture) flush(ctx context.Context, cancel context.CancelCauseFunc) {
 	const soon = 2 * time.Second // what belongs together is then together
 	for {
-		if err := wait.For(ctx, min(cp.opt.FlushEvery/2, time.Second)); err != nil {
+		pause := time.NewTimer(cp.opt.FlushEvery / 2)
+		select {
+		case <-ctx.Done():
+			pause.Stop()
 			return
+		case <-cp.hurried:
+			pause.Stop()
+			if err := wait.For(ctx, soon); err != nil {
+				return
+			}
+		case <-pause.C:
 		}
 		cp.bmu.Lock()
 		var err error
-		if time.Since(cp.sealed) >= cp.opt.FlushEvery || !cp.urgent.IsZero() && time.Since(cp.urgent) >= soon {
+		if time.Since(cp.sealed) >= cp.opt.FlushEvery || cp.urgent {
 			err = cp.seal(ctx)
 		}
 		cp.bmu.Unlock()

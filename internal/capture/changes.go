@@ -56,7 +56,7 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 
 // hurry notes where a change is to be stored soon.
 func (cp *shardCapture) hurry(c *record.Change) {
-	if cp.opt.Urgent == nil || !cp.urgent.IsZero() || cp.all.model.Staged(c.Namespace) ||
+	if cp.opt.Urgent == nil || cp.urgent || cp.all.model.Staged(c.Namespace) ||
 		!cp.all.model.Kind(c.Namespace).IsContent() {
 		return
 	}
@@ -65,7 +65,11 @@ func (cp *shardCapture) hurry(c *record.Change) {
 		op = of(c)
 	}
 	if cp.opt.Urgent(c.Namespace, op, cp.b.Busiest(c.Namespace, op), c.Time()) {
-		cp.urgent = time.Now()
+		cp.urgent = true
+		select {
+		case cp.hurried <- struct{}{}:
+		default:
+		}
 	}
 }
 

@@ -22,7 +22,7 @@ func (cp *shardCapture) newSegment() {
 
 // seal writes the segment gathered, when it covers anything.
 func (cp *shardCapture) seal(ctx context.Context) error {
-	cp.sealed, cp.urgent = time.Now(), time.Time{}
+	cp.sealed, cp.urgent = time.Now(), false
 	if h := cp.b.Header(); h.Last.Position == h.After.Position {
 		return nil
 	}

@@ -50,7 +50,8 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 				"shard %s has joined since the last point; its log is not captured before the next snapshot", sh.Name)
 			continue
 		}
-		cp := &shardCapture{all: a, Runner: a.Runner, name: src.Name, shard: sh, l: a.l, opt: a.opt}
+		cp := &shardCapture{all: a, Runner: a.Runner, name: src.Name, shard: sh, l: a.l, opt: a.opt,
+			hurried: make(chan struct{}, 1)}
 		if err := cp.begin(ctx, a.last); err != nil {
 			return err
 		}
