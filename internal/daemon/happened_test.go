@@ -60,7 +60,7 @@ func TestABurstIsTold(t *testing.T) {
 		require.Contains(t, a.Text, "700 deletes")
 		require.Contains(t, a.Do, "meadow@log:")
 		require.Contains(t, a.Text, "usual there are up to 30")
-		time.Sleep(30 * time.Hour)
+		time.Sleep(2 * time.Hour)
 		require.Len(t, heard(), 1, "it is told once, and does not end")
 		stop()
 		require.NotEmpty(t, before)
