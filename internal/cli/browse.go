@@ -4,13 +4,13 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/record"
-	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
 	"dexamen/internal/view"
@@ -18,8 +18,17 @@ import (
 
 func (a *app) browseCommand() *cli.Command {
 	return a.command(recovery, "browse", "ADDRESS",
-		"show namespaces with counts, sizes and indexes, and a few records of one", "", a.browse,
+		"show namespaces with counts, sizes and indexes, and records of one",
+		`A cluster's name may be a pattern too: all stores are looked through then. Of a point it
+is shown what has changed since the point before.
+
+   dexamen browse meadow@10:14:04
+   dexamen browse '*@latest/*harvest*'
+   dexamen browse meadow@10:14:04/apiary.colonies --key N-00017
+   dexamen browse meadow@-2h/apiary.colonies --where 'status == "collapsed"'`, a.browse,
 		&cli.IntFlag{Name: "show", Value: 3, Usage: "how many records to show of a namespace named in full"},
+		&cli.StringFlag{Name: "key", Usage: "show the record of this `KEY`, whole"},
+		&cli.StringFlag{Name: "where", Usage: "show records that fit this `EXPRESSION`, and count all that do"},
 		&cli.StringFlag{Name: "files", Usage: "of folders: only files that fit this `PATTERN`, such as 2026/**/*.jpg"},
 		scratchFlag())
 }
@@ -32,7 +41,19 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if ad.When.Kind == address.Live {
+	chosen := c.String("key") != "" || c.String("where") != ""
+	switch {
+	case chosen && (ad.Pattern == "" || !address.Literal(ad.Pattern) || !address.Literal(ad.Cluster)):
+		return usage("--key and --where are asked of one namespace: write its name, as in meadow@latest/apiary.colonies")
+	case c.String("key") != "" && c.String("where") != "":
+		return usage("--key and --where are two questions; ask one at a time")
+	case chosen && ad.When.Kind == address.Live:
+		return usage("--key and --where are asked of moments in the store; the live cluster has its own shell for that")
+	case !address.Literal(ad.Cluster) && ad.When.Kind == address.Live:
+		return usage("%s: one live cluster at a time; name it", ad)
+	case !address.Literal(ad.Cluster):
+		return a.browseMany(ctx, c, ad)
+	case ad.When.Kind == address.Live:
 		return a.browseLive(ctx, c, ad)
 	}
 	e, err := a.atMoment(ctx, c, ad)
@@ -57,38 +78,46 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 		}
 		return m.Unknown(ctx, ad.Pattern, names)
 	}
-	var sample []string
+	some := sample{Records: []string{}}
 	if len(spaces) == 1 && spaces[0].Name == ad.Pattern {
-		it := tree.NewIterator(x, spaces[0].Root)
-		choose, err := shown(m.Model, c.String("files"))
-		if err != nil {
+		if some, err = sampled(ctx, c, m.Model, x, spaces[0]); err != nil {
 			return err
-		}
-		for len(sample) < c.Int("show") {
-			r, ok, err := it.Next(ctx)
-			if err != nil {
-				return err
-			}
-			if !ok {
-				break
-			}
-			if choose(r) {
-				sample = append(sample, m.Model.Render(r.Value))
-			}
 		}
 	}
 	e.progress.Done()
 	var rows []spaceRow
 	for _, s := range spaces {
 		rows = append(rows, spaceRow{s.Name, s.Kind, s.Root.Records, s.Root.Bytes, s.Root.Hash.String(),
-			m.Model.Describe(s.Definition)})
+			m.Model.Describe(s.Definition), nil})
+	}
+	before := ""
+	if m.Exact() && !chosen {
+		if before, err = changesSince(ctx, e.Runner, m.Point, rows); err != nil {
+			return err
+		}
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{
-			"cluster": ad.Cluster, "moment": m.Time, "point": m.Point.ID, "namespaces": rows, "records": sample})
+		out := map[string]any{"cluster": ad.Cluster, "moment": m.Time, "point": m.Point.ID, "namespaces": rows,
+			"records": some.Records}
+		if before != "" {
+			out["since"] = before
+		}
+		if c.String("where") != "" {
+			out["fit"], out["of"] = some.Fit, some.Of
+		}
+		return a.screen.Encode(out)
 	}
 	a.screen.Line("%s", m)
-	a.showRows(rows, sample)
+	if before != "" {
+		a.screen.Line("  what has changed is since point %s", before)
+	}
+	if c.String("key") != "" {
+		for _, r := range some.Records { // whole: it is what was asked for
+			a.screen.Line("%s", r)
+		}
+		return nil
+	}
+	a.showRows(rows, some)
 	return nil
 }
 
@@ -120,10 +149,16 @@ type spaceRow struct {
 	Bytes      int64       `json:"bytes"`
 	Root       string      `json:"root,omitempty"`
 	Definition []string    `json:"definition"`
+	Since      *since      `json:"since,omitempty"`
 }
 
-func (a *app) showRows(rows []spaceRow, sample []string) {
-	t := a.screen.Table("namespace", ">records", ">size", "indexes")
+func (a *app) showRows(rows []spaceRow, some sample) {
+	head := []string{"namespace", ">records", ">size", "indexes"}
+	changes := slices.ContainsFunc(rows, func(r spaceRow) bool { return r.Since != nil })
+	if changes {
+		head = []string{"namespace", ">records", ">size", ">added", ">changed", ">removed", "indexes"}
+	}
+	t := a.screen.Table(head...)
 	for _, r := range rows {
 		var ix []string
 		for _, d := range r.Definition {
@@ -132,11 +167,21 @@ func (a *app) showRows(rows []spaceRow, sample []string) {
 				ix = append(ix, n)
 			}
 		}
+		row := []any{r.Name, view.Count(r.Records), view.Bytes(r.Bytes)}
 		if !r.Kind.HasRecords() {
-			t.Row(r.Name, "", "", "view")
-			continue
+			row, ix = []any{r.Name, "", ""}, []string{"view"}
 		}
-		t.Row(r.Name, view.Count(r.Records), view.Bytes(r.Bytes), strings.Join(ix, ", "))
+		if changes {
+			var counts [3]any
+			for i := range counts {
+				counts[i] = ""
+			}
+			if r.Since != nil {
+				counts = [3]any{view.Count(r.Since.Added), view.Count(r.Since.Changed), view.Count(r.Since.Removed)}
+			}
+			row = append(row, counts[:]...)
+		}
+		t.Row(append(row, strings.Join(ix, ", "))...)
 	}
 	t.Print(2)
 	if len(rows) == 1 {
@@ -144,12 +189,7 @@ func (a *app) showRows(rows []spaceRow, sample []string) {
 			a.screen.Line("  %s", d)
 		}
 	}
-	for _, s := range sample {
-		if len(s) > 2*a.screen.Width {
-			s = s[:2*a.screen.Width] + "…"
-		}
-		a.screen.Line("  %s", a.screen.Faint(s))
-	}
+	a.showSample(some)
 }
 
 func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address) error {
@@ -172,17 +212,19 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 		return err
 	}
 	var rows []spaceRow
-	var names, sample []string
+	var names []string
+	some := sample{Records: []string{}}
 	for _, ns := range list {
 		names = append(names, ns.Name)
 		if !ad.Match(ns.Name) {
 			continue
 		}
-		rows = append(rows, spaceRow{ns.Name, ns.Kind, ns.Records, ns.Bytes, "", drv.Model().Describe(ns.Definition)})
+		rows = append(rows, spaceRow{ns.Name, ns.Kind, ns.Records, ns.Bytes, "", drv.Model().Describe(ns.Definition),
+			nil})
 		if ns.Name == ad.Pattern && ns.Kind.HasRecords() && ns.Skip == "" && c.Int("show") > 0 {
 			err := whole.Scan(ctx, ns, engine.Partition{}, func(r record.Record) error {
-				sample = append(sample, drv.Model().Render(r.Value))
-				if len(sample) >= c.Int("show") {
+				some.Records = append(some.Records, drv.Model().Render(r.Value))
+				if len(some.Records) >= c.Int("show") {
 					return engine.ErrStopFollowing
 				}
 				return nil
@@ -197,9 +239,9 @@ func (a *app) browseLive(ctx context.Context, c *cli.Command, ad address.Address
 	}
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{
-			"cluster": ad.Cluster, "moment": "live", "namespaces": rows, "records": sample})
+			"cluster": ad.Cluster, "moment": "live", "namespaces": rows, "records": some.Records})
 	}
 	a.screen.Line("%s@live, counts as the server estimates them", ad.Cluster)
-	a.showRows(rows, sample)
+	a.showRows(rows, some)
 	return nil
 }

@@ -104,7 +104,8 @@ func (a *app) history(ctx context.Context, c *cli.Command, e work, cluster strin
 	for _, v := range list[left:] {
 		what := map[string]string{"put": "written", "patch": "updated", "delete": s.Loss("deleted"),
 			"drop": s.Loss("its namespace was dropped"), "rename": s.Loss("its namespace was renamed"),
-			"empty": s.Loss("its namespace was emptied"), "point": "as a point has it", "command": "command"}[v.Op]
+			"restore": "its namespace was put in place by a restore",
+			"empty":   s.Loss("its namespace was emptied"), "point": "as a point has it", "command": "command"}[v.Op]
 		when := view.Precise(v.Time)
 		if !v.After.IsZero() {
 			when = "after " + view.Precise(v.After) + ", by " + when

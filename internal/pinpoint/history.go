@@ -237,13 +237,26 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 				return nil
 			}
 			v := Version{Time: c.Time(), Op: c.Op.String(), Before: h.address(h.before(shard, c.At.Prev(), c.At))}
-			if c.Op == record.Rename {
+			switch {
+			case c.Op == record.Rename && h.model.Staged(c.Namespace):
+				v.Op = "restore"
+				if n := len(h.out) - 1; n >= 0 && h.out[n].Op == record.Drop.String() && v.Time.Sub(h.out[n].Time) < time.Second {
+					v.Before = h.out[n].Before
+					h.out = h.out[:n] // of what was replaced
+				}
+			case c.Op == record.Rename:
 				v.Changed = []string{c.Namespace + " was renamed to " + c.To}
 			}
-			h.out = append(h.out, v)
-			if c.Op != record.Rename {
-				h.value = nil
+			h.value = nil
+			if c.To == h.ns {
+				if h.value, err = h.at(ctx, c.At); err != nil {
+					return err
+				}
 			}
+			if h.value != nil {
+				v.Value = h.model.Render(h.value)
+			}
+			h.out = append(h.out, v)
 			return nil
 		})
 		if err != nil {
@@ -251,6 +264,30 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 		}
 	}
 	return nil
+}
+
+// at returns the record just after a position; nil where it is not there.
+func (h *history) at(ctx context.Context, pos record.Position) ([]byte, error) {
+	m, err := moment.Resolve(ctx, h.Runner, h.cluster,
+		address.When{Kind: address.Place, Text: h.model.FormatPosition(pos)}, nil)
+	if err != nil {
+		return nil, err
+	}
+	x, err := h.Store.NewScratch(h.Temp)
+	if err != nil {
+		return nil, err
+	}
+	defer x.Close()
+	list, _, err := m.Trees(ctx, x, x, func(name string) bool { return name == h.ns })
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	for _, k := range h.keys {
+		if v, ok, err := tree.Get(ctx, x, list[0].Root, k); ok || err != nil {
+			return append([]byte{}, v...), err
+		}
+	}
+	return nil, nil
 }
 
 // commands adds the commands of a log that name the key.
