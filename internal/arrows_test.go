@@ -12,7 +12,7 @@ import (
 
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
-	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo"}
+	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo", "export"}
 	verbs = verbs[:len(verbs):len(verbs)]
 	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
@@ -33,6 +33,7 @@ func TestImportArrows(t *testing.T) {
 		"restore":     {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"verify":      {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
 		"pinpoint":    {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"export":      {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"undo":        {[]string{"core", "engine", "run", "moment", "capture", "snapshot", "restore"}, noInterface},
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},

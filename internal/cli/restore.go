@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) restoreCommand() *cli.Command {
-	return a.command(recovery, "restore", "ADDRESS", "put back what was there at a moment",
+	return a.command(recovery, "restore", "ADDRESS|FILE", "put back what was there at a moment, or what was exported",
 		`Shows what it will do, asks, does it, and verifies: each namespace is written beside,
 read back and compared, and only then takes its name, in one step. Key-value clusters
 have no such step: there what differs is changed in place, and then read back.
@@ -32,7 +32,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
    dexamen restore meadow@10:13:02/apiary.colonies --conflict replace
-   dexamen restore meadow@10:13:02/apiary.colonies --conflict merge --where 'yard == "north"'`, a.restore, append([]cli.Flag{
+   dexamen restore meadow@10:13:02/apiary.colonies --conflict merge --where 'yard == "north"'
+   dexamen restore harvests.tar.zst --to paddock`, a.restore, append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 			&cli.StringSliceFlag{Name: "rename",
 				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
@@ -47,6 +48,7 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 				Usage: "and what fits this `PATTERN` of the same moment; may be repeated"},
 			&cli.StringSliceFlag{Name: "except",
 				Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
+			&cli.BoolFlag{Name: "unverified", Usage: "of an export, take records that are not those that were exported"},
 			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records " +
 				"that can be read, and name those that cannot"},
 			&cli.BoolFlag{Name: "preview",
@@ -93,17 +95,34 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 			return usage("--%s %s: use %s", o.Name, chosen[o.Name], strings.Join(o.Values, ", "))
 		}
 	}
-	if ad, err := parseAddress(c.Args().First()); err == nil && c.Args().Len() == 1 && !ad.Given {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	file := isExport(c.Args().First())
+	if ad, err := parseAddress(c.Args().First()); err == nil && !file && !ad.Given {
 		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last "+
 			"capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
 	}
-	e, rename, err := a.renaming(ctx, c)
+	onto := c.String("to")
+	rename, err := pairs(c.StringSlice("rename"))
+	if err != nil {
+		return err
+	}
+	var e work
+	var newPlan func(engine.Cluster, restore.Options) (*restore.Plan, error)
+	if file {
+		e, newPlan, err = a.exported(ctx, c, onto)
+	} else {
+		e, _, err = a.renaming(ctx, c)
+		newPlan = func(cl engine.Cluster, o restore.Options) (*restore.Plan, error) {
+			return restore.NewPlan(ctx, e.Runner, e.moment, cl, o)
+		}
+	}
 	if err != nil {
 		return err
 	}
 	defer e.progress.Done()
 	ad, m := e.ad, e.moment
-	onto := c.String("to")
 	if onto == "" {
 		onto = ad.Cluster
 	}
@@ -116,7 +135,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	plan, err := restore.NewPlan(ctx, e.Runner, m, cl,
+	plan, err := newPlan(cl,
 		restore.Options{Pattern: ad.Pattern, Also: c.StringSlice("also"), Rename: rename,
 			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Conflict: present,
 			Records: records, Settings: c.Bool("cluster-wide"),
@@ -126,7 +145,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	defer plan.Close()
 	var since *moment.Since
-	if onto == ad.Cluster && len(plan.Conflicts()) > 0 {
+	if onto == ad.Cluster && !file && len(plan.Conflicts()) > 0 {
 		if since, err = m.Since(ctx); err != nil {
 			return err
 		}
@@ -168,7 +187,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 		until = time.Now().Add(d).UTC().Truncate(time.Millisecond)
 	}
-	r := &store.Run{Until: until, Kind: store.RunRestore, Cluster: ad.Cluster, Point: m.Point.ID, To: m.Time, Target: onto}
+	r := &store.Run{Until: until, Kind: store.RunRestore, Cluster: ad.Cluster, To: m.Time, Target: onto}
+	if !file { // an export is no point of the store
+		r.Point = m.Point.ID
+	}
 	if err := a.keep(ctx, c, e, plan, r); err != nil {
 		return err
 	}

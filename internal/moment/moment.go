@@ -47,6 +47,9 @@ func (m *Moment) Exact() bool { return len(m.Segments) == 0 }
 // String describes the moment for people.
 func (m *Moment) String() string {
 	s := m.Point.Cluster + "@" + m.Time.Local().Format("2006-01-02T15:04:05.000-07:00")
+	if m.Point.Made == store.MadeByExport {
+		return s + " (an export)"
+	}
 	if len(m.Segments) == 0 {
 		return s + " (point " + m.Point.ID + ")"
 	}

@@ -98,6 +98,22 @@ type Plan struct {
 // NewPlan works out what a restore will do, and builds the content as it
 // was, without touching the target. Close must be called on the plan.
 func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine.Cluster, opt Options) (*Plan, error) {
+	x, err := e.Store.NewScratch(e.Temp)
+	if err != nil {
+		return nil, err
+	}
+	return NewPlanFrom(ctx, e, m, x, target, opt)
+}
+
+// NewPlanFrom is NewPlan of a moment whose content is in a scratch already, which is the
+// plan's from then on.
+func NewPlanFrom(ctx context.Context, e *run.Runner, m *moment.Moment, x *store.Scratch, target engine.Cluster,
+	opt Options) (_ *Plan, err error) {
+	defer func() {
+		if err != nil {
+			x.Close()
+		}
+	}()
 	if err := moment.SameEngine(m.Point, target, "the target"); err != nil {
 		return nil, err
 	}
@@ -115,17 +131,12 @@ func NewPlan(ctx context.Context, e *run.Runner, m *moment.Moment, target engine
 			return nil, m.Unknown(ctx, pattern, names)
 		}
 	}
-	x, err := e.Store.NewScratch(e.Temp)
-	if err != nil {
-		return nil, err
-	}
 	p := &Plan{Moment: m, target: engine.ApplicationView(target), opt: opt, scratch: x, runner: e,
 		keysFound: map[string]bool{}}
 	if p.writer, err = target.Writer(ctx); err == nil {
 		err = p.build(ctx)
 	}
 	if err != nil {
-		x.Close()
 		return nil, err
 	}
 	return p, nil

@@ -10,6 +10,9 @@ import (
 	"dexamen/internal/core/upkeep"
 )
 
+// MadeByExport is how a point was made that is in no store, but was read from an export.
+const MadeByExport = "export"
+
 // KeptSuffix follows a cluster's name in that under which protective points are kept: those
 // of namespaces that a restore is about to change, where no log covers them. They are no
 // points of the cluster, and change nothing about which of its moments can be had.

@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -271,15 +272,11 @@ func (p *Tour) recover() error {
 // found returns the addresses that pinpoint prints of the mishap: just before the colonies
 // were spoiled, and just before the harvests were dropped.
 func (p *Tour) found() (colonies, harvests string, err error) {
-	s := *p.Screen
-	var out bytes.Buffer
-	s.Out = &out
-	p.Command(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "--json", "pinpoint", "meadow"}, &s)
 	var r struct {
 		Findings []struct{ Kind, Namespace, Before string }
 	}
-	if err := json.Unmarshal(out.Bytes(), &r); err != nil {
-		return "", "", fmt.Errorf("demo: pinpoint: %w", err)
+	if err := p.asked(&r, "pinpoint", "meadow"); err != nil {
+		return "", "", err
 	}
 	for _, f := range r.Findings {
 		switch f.Kind + " " + f.Namespace {
@@ -290,7 +287,7 @@ func (p *Tour) found() (colonies, harvests string, err error) {
 		}
 	}
 	if colonies == "" || harvests == "" {
-		return "", "", fmt.Errorf("demo: pinpoint found neither or one of the two mishaps: %s", out.String())
+		return "", "", fmt.Errorf("demo: pinpoint found %d things, and not the two mishaps", len(r.Findings))
 	}
 	return colonies, harvests, nil
 }
@@ -304,12 +301,62 @@ func (p *Tour) prove() error {
 	if err := p.do(done, "verify", "meadow@"+stamp(p.spoiled)+"/apiary.colonies", "--live", "meadow"); err != nil {
 		return err
 	}
+	p.say("A copy for a colleague, in an open form that other programs read; what is read back from it is verified.")
+	file := p.path("harvests.tar.zst")
+	if err := p.do(done, "export", "meadow@"+stamp(p.dropped)+"/apiary.harvests", "--to", file); err != nil {
+		return err
+	}
+	if err := p.do(done, "restore", file, "--to", "meadow", "--rename", "apiary.harvests=apiary.harvests_copy",
+		"--yes"); err != nil {
+		return err
+	}
+	p.say("It has served its purpose: undone, a restore beside takes away what it made. One in place would bring " +
+		"back what was there before.")
+	runs, err := p.restores()
+	if err != nil {
+		return err
+	}
+	if err := p.do(done, "undo", runs[len(runs)-1], "--yes"); err != nil {
+		return err
+	}
+	if err := p.do(done, "undo", runs[len(runs)-2], "--preview"); err != nil {
+		return err
+	}
 	p.say("The restore itself is in the log too: a point folded from it, at no load on the cluster, equals a new scan.")
 	for _, line := range []string{"capture meadow", "snapshot meadow --from-log", "snapshot meadow", "capture meadow",
 		"verify meadow@latest"} {
 		if err := p.do(done, strings.Fields(line)...); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// restores returns the names of the restores so far, oldest first.
+func (p *Tour) restores() ([]string, error) {
+	var list []struct{ ID string }
+	if err := p.asked(&list, "runs", "meadow", "--kind", "restore"); err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range list {
+		out = append(out, r.ID)
+	}
+	slices.Sort(out)
+	if len(out) < 2 {
+		return nil, fmt.Errorf("demo: there are %d restores", len(out))
+	}
+	return out, nil
+}
+
+// asked runs one command line without showing it, and reads what it says as JSON.
+func (p *Tour) asked(into any, args ...string) error {
+	s := *p.Screen
+	var out bytes.Buffer
+	s.Out = &out
+	p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet", "--json"}, args...), &s)
+	if err := json.Unmarshal(out.Bytes(), into); err != nil {
+		return fmt.Errorf("demo: %s: %w: %s", args[0], err, out.String())
 	}
 	return nil
 }

@@ -146,6 +146,9 @@ func (a *assembler) stringPiece(b []byte) error {
 	return err
 }
 
+// typeVerb begins the head of a large key.
+const typeVerb = "TYPE"
+
 // grow turns the key into a large one.
 func (a *assembler) grow() error {
 	if a.large {
@@ -153,7 +156,7 @@ func (a *assembler) grow() error {
 	}
 	a.large = true
 	// What it is; the parts say what it holds.
-	a.buf = resp.AppendCommand(a.buf[:0], []byte("TYPE"), a.key, []byte(a.typ))
+	a.buf = resp.AppendCommand(a.buf[:0], []byte(typeVerb), a.key, []byte(a.typ))
 	return a.emit(a.ns, record.Record{Key: a.unit, Value: a.buf})
 }
 
