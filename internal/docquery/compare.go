@@ -256,3 +256,6 @@ func values(v bson.RawValue) []bson.RawValue {
 	list, _ := bson.RawArray(v.Value).Values()
 	return list
 }
+
+// Key returns a text that two values have in common exactly where they are equal.
+func Key(v bson.RawValue) string { return string(canonical(nil, v)) }

@@ -231,6 +231,11 @@ func elementMatch(p path, arg bson.RawValue) (predicate, error) {
 	}), nil
 }
 
+// ElementFits reads the argument of an $elemMatch or $pull, and returns which elements fit.
+func ElementFits(arg bson.RawValue) (func(bson.RawValue) (bool, error), error) {
+	return elementFits(arg)
+}
+
 func elementFits(arg bson.RawValue) (func(bson.RawValue) (bool, error), error) {
 	if arg.Type != bson.TypeEmbeddedDocument {
 		return nil, badValue("$elemMatch needs an Object")
@@ -240,13 +245,12 @@ func elementFits(arg bson.RawValue) (func(bson.RawValue) (bool, error), error) {
 		return nil, err
 	}
 	if isOps && !slices.Contains([]string{"$and", "$or", "$nor", "$expr", "$where", "$comment"}, ops[0].Key()) {
-		// The elements themselves, each as the one field of a document. An element that is an
-		// array is compared as it is, and by its elements, as any array is.
-		one, err := conditions(path{"e"}, ops, arg.Document())
+		// The elements themselves, each as the one field of a document.
+		one, err := conditions(path{elementName}, ops, arg.Document())
 		if err != nil {
 			return nil, err
 		}
-		return func(e bson.RawValue) (bool, error) { return one(document(field{"e", e})) }, nil
+		return func(e bson.RawValue) (bool, error) { return one(document(field{elementName, e})) }, nil
 	}
 	f, err := CompileFilter(arg.Document())
 	if err != nil {

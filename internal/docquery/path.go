@@ -14,6 +14,10 @@ func parsePath(s string) path { return strings.Split(s, ".") }
 
 func (p path) String() string { return strings.Join(p, ".") }
 
+// elementName is the field by which an element of an array is asked for: it counts as it is,
+// also where it is an array.
+const elementName = "\x01element"
+
 // leaf is a value that a path leads to.
 type leaf struct {
 	v bson.RawValue
@@ -29,6 +33,9 @@ func (p path) each(doc bson.Raw, fn func(leaf) bool) bool {
 	v, err := doc.LookupErr(p[0])
 	if err != nil {
 		return fn(leaf{missing: true})
+	}
+	if p[0] == elementName {
+		return fn(leaf{v: v})
 	}
 	return p[1:].eachOf(v, fn)
 }

@@ -45,29 +45,26 @@ func CompileProjection(spec bson.Raw, stage bool) (*Projection, error) {
 	switch {
 	case c.includes != "" && c.excludes != "":
 		return nil, Refuse(31254, "Location31254", "Cannot do exclusion on field %s in inclusion projection", c.excludes)
-	case c.includes == "" && c.excludes == "" && c.idOnly != nil:
-		p.include = *c.idOnly
-	case c.includes == "" && c.excludes == "" && c.computes && !c.slices:
-		p.include = stage || c.elemMatch
+	case c.computes && c.excludes != "":
+		return nil, Refuse(31252, "Location31252", "Cannot use an expression in an exclusion projection")
+	case c.includes == "" && c.excludes == "" && !c.computes && c.idOnly != nil:
+		p.include = *c.idOnly && !c.slices
 	default:
-		p.include = c.includes != ""
+		p.include = c.includes != "" || c.computes
 	}
 	if c.idOnly != nil {
 		p.id = *c.idOnly
-	}
-	if c.computes && c.excludes != "" && stage {
-		return nil, Refuse(31252, "Location31252", "Cannot use an expression in an exclusion projection")
 	}
 	return p, nil
 }
 
 // projector compiles a projection.
 type projector struct {
-	p                           *Projection
-	stage                       bool
-	includes, excludes          string
-	idOnly                      *bool
-	computes, slices, elemMatch bool
+	p                  *Projection
+	stage              bool
+	includes, excludes string
+	idOnly             *bool
+	computes, slices   bool
 }
 
 func (c *projector) add(p path, v bson.RawValue) error {
@@ -137,7 +134,7 @@ func (c *projector) document(p path, d bson.Raw) error {
 		if err != nil {
 			return err
 		}
-		c.elemMatch, c.computes, c.includes = true, true, p.String()
+		c.computes, c.includes = true, p.String()
 		return c.set(p, &node{f: func(v bson.RawValue) (bson.RawValue, error) {
 			if v.Type != bson.TypeArray {
 				return bson.RawValue{}, nil

@@ -42,12 +42,12 @@ func (model) AppendExported(dst []byte, form, _ string, r record.Record) ([]byte
 
 // asBSON is a line for a document that Extended JSON has no form for.
 type asBSON struct {
-	BSON []byte `json:"$bson"` // in base64
+	BSON []byte `json:"_bson"` // in base64
 }
 
 func parseExtended(line []byte) ([]byte, error) {
 	var raw asBSON
-	if bytes.HasPrefix(line, []byte(`{"$bson":`)) && json.Unmarshal(line, &raw) == nil && raw.BSON != nil {
+	if bytes.HasPrefix(line, []byte(`{"_bson":`)) && json.Unmarshal(line, &raw) == nil && raw.BSON != nil {
 		return raw.BSON, bson.Raw(raw.BSON).Validate()
 	}
 	var doc bson.D

@@ -4,43 +4,45 @@ import (
 	"math/rand/v2"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/docquery"
 )
 
-// aggregate answers the stages that drivers and administrators' shells use to
-// count and to sample: $match, $sort, $skip, $limit, $project, $sample, $count
-// and $group by a constant with $sum.
+// aggregate answers an aggregation over a collection, or over the one document that a whole
+// database stands for.
 func aggregate(s *session, db string, req bson.Raw) (bson.D, error) {
 	ns, err := namespaceOf(db, first(req))
 	if err != nil {
 		return nil, err
 	}
-	var list []bson.Raw
 	stages := listOf(req, "pipeline")
-	if len(stages) > 0 {
-		// A sample comes from anywhere in the collection without reading it all.
-		if v, err := stages[0].Document().LookupErr("$sample"); err == nil {
-			n, _ := v.Document().Lookup("size").AsInt64OK()
-			if c := s.view(req).colls[ns]; c != nil && c.docs.Len() > 0 {
-				for range n {
-					d, _ := c.docs.GetAt(rand.IntN(c.docs.Len()))
-					list = append(list, d.raw)
-				}
-			}
-			stages = stages[1:]
-		} else if list, err = s.gather(ns, req, toRaw(nil)); err != nil {
-			return nil, err
-		}
-	} else if list, err = s.gather(ns, req, toRaw(nil)); err != nil {
+	if err := simpleCollation(req); err != nil {
 		return nil, err
 	}
-	for _, st := range stages {
-		e, err := st.Document().IndexErr(0)
-		if err != nil {
-			return nil, refuse(40323, "Location40323", "a pipeline stage must have one field")
+	var in docquery.Documents
+	// A sample comes from anywhere in the collection without reading it all.
+	if n, ok := sampled(stages); ok {
+		var list []bson.Raw
+		if c := s.view(req).colls[ns]; c != nil && c.docs.Len() > 0 {
+			for range n {
+				d, _ := c.docs.GetAt(rand.IntN(c.docs.Len()))
+				list = append(list, d.raw)
+			}
 		}
-		if list, err = stage(list, e.Key(), e.Value()); err != nil {
+		stages, in = stages[1:], documents(list)
+	} else {
+		list, err := s.gather(ns, req, toRaw(nil))
+		if err != nil {
 			return nil, err
 		}
+		in = documents(list)
+	}
+	list, err := piped(stages, in, func(name string) (docquery.Documents, error) {
+		list, err := s.gather(db+"."+name, req, toRaw(nil))
+		return documents(list), err
+	})
+	if err != nil {
+		return nil, err
 	}
 	c := &cursor{ns: ns, find: toRaw(bson.D{{Key: "find", Value: ns}}), rest: list, left: -1}
 	size := int64(101)
@@ -60,6 +62,52 @@ func aggregate(s *session, db string, req bson.Raw) (bson.D, error) {
 			{Key: "ns", Value: ns}}}}, nil
 }
 
+// sampled returns how many documents a pipeline that begins with $sample takes.
+func sampled(stages []bson.RawValue) (n int64, ok bool) {
+	if len(stages) == 0 {
+		return 0, false
+	}
+	v, err := stages[0].Document().LookupErr("$sample")
+	if err != nil {
+		return 0, false
+	}
+	return v.Document().Lookup("size").AsInt64OK()
+}
+
+// documents gives a list one by one.
+func documents(list []bson.Raw) docquery.Documents {
+	return func(fn func(bson.Raw) (bool, error)) error {
+		for _, d := range list {
+			if more, err := fn(d); err != nil || !more {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// piped passes documents through stages.
+func piped(stages []bson.RawValue, in docquery.Documents, sources docquery.Sources) (out []bson.Raw, err error) {
+	p, err := docquery.CompilePipeline(stages, sources)
+	if err != nil {
+		return nil, err
+	}
+	err = p.Run(in, func(d bson.Raw) (bool, error) { out = append(out, d); return true, nil })
+	return out, err
+}
+
+// simpleCollation refuses collations that are not of bytes.
+func simpleCollation(req bson.Raw) error {
+	c, err := req.LookupErr("collation")
+	if err != nil {
+		return nil
+	}
+	if l, _ := c.Document().Lookup("locale").StringValueOK(); l != "simple" && l != "" {
+		return refuse(238, "NotImplemented", "this stand-in compares by bytes, and not as %s does", l)
+	}
+	return nil
+}
+
 func sampleOf(list []bson.Raw, n int) []bson.Raw {
 	var out []bson.Raw
 	for range n {
@@ -68,58 +116,4 @@ func sampleOf(list []bson.Raw, n int) []bson.Raw {
 		}
 	}
 	return out
-}
-
-func stage(list []bson.Raw, op string, arg bson.RawValue) ([]bson.Raw, error) {
-	n, _ := arg.AsInt64OK()
-	switch op {
-	case "$match":
-		var out []bson.Raw
-		for _, d := range list {
-			ok, err := matches(d, arg.Document())
-			if err != nil {
-				return nil, err
-			}
-			if ok {
-				out = append(out, d)
-			}
-		}
-		return out, nil
-	case "$sort":
-		sortBy(list, arg.Document())
-		return list, nil
-	case "$skip":
-		return list[min(int(n), len(list)):], nil
-	case "$limit":
-		return list[:min(int(n), len(list))], nil
-	case "$project":
-		var out []bson.Raw
-		for _, d := range list {
-			out = append(out, project(d, arg.Document()))
-		}
-		return out, nil
-	case "$count":
-		return []bson.Raw{toRaw(bson.D{{Key: arg.StringValue(), Value: int32(len(list))}})}, nil
-	case "$group":
-		id := arg.Document().Lookup("_id")
-		if id.Type == bson.TypeString || id.Type == bson.TypeEmbeddedDocument {
-			break
-		}
-		if len(list) == 0 {
-			return nil, nil
-		}
-		d := bson.D{{Key: "_id", Value: id}}
-		for _, f := range toD(arg.Document()) {
-			if f.Key == "_id" {
-				continue
-			}
-			by, ok := value(f.Value).Document().Lookup("$sum").AsInt64OK()
-			if !ok {
-				return nil, refuse(15952, "Location15952", "this stand-in groups with $sum of a constant only")
-			}
-			d = append(d, bson.E{Key: f.Key, Value: int32(by * int64(len(list)))})
-		}
-		return []bson.Raw{toRaw(d)}, nil
-	}
-	return nil, refuse(40324, "Location40324", "this stand-in does not know the pipeline stage %s as written", op)
 }

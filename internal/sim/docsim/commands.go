@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/docwire"
 )
 
 // handler answers one command. It is called with the set's lock held.
@@ -44,10 +46,10 @@ var writeCommands = map[string]bool{"create": true, "drop": true, "dropdatabase"
 	"committransaction": true, "aborttransaction": true}
 
 // answer answers one request.
-func (s *session) answer(body bson.Raw, connID int64) (bson.Raw, error) {
+func (s *session) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	elems, err := body.Elements()
 	if err != nil || len(elems) == 0 {
-		return nil, errMalformed
+		return nil, docwire.ErrMalformed
 	}
 	name := lower(elems[0].Key())
 	db, _ := body.Lookup("$db").StringValueOK()
@@ -71,7 +73,7 @@ func (s *session) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	default:
 		out, err = s.run(name, db, body)
 	}
-	if errors.Is(err, errGoodbye) || errors.Is(err, errMalformed) {
+	if errors.Is(err, errGoodbye) || errors.Is(err, docwire.ErrMalformed) {
 		return nil, err
 	}
 	out = answerOf(out, err)
@@ -93,9 +95,9 @@ func answerOf(out bson.D, err error) bson.D {
 	var ce *commandError
 	switch {
 	case errors.As(err, &ce):
-		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: ce.msg}, {Key: "code", Value: ce.code},
-			{Key: "codeName", Value: ce.name}}
-		if ce.code == 112 || ce.code == 251 {
+		out = bson.D{{Key: "ok", Value: 0.0}, {Key: "errmsg", Value: ce.Msg}, {Key: "code", Value: ce.Code},
+			{Key: "codeName", Value: ce.Name}}
+		if ce.Code == 112 || ce.Code == 251 {
 			out = append(out, bson.E{Key: "errorLabels", Value: bson.A{"TransientTransactionError"}})
 		}
 		return out
@@ -217,7 +219,7 @@ func (s *session) hello(connID int64) bson.D {
 	primary := m.leads()
 	d := bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: primary},
 		{Key: "ismaster", Value: primary},
-		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(maxMessage)},
+		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
 		{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 		{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
 		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)},

@@ -16,8 +16,8 @@ func (w *writeErrors) add(i int, err error) error {
 	if !errors.As(err, &ce) {
 		return err
 	}
-	w.list = append(w.list, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: ce.code},
-		{Key: "errmsg", Value: ce.msg}})
+	w.list = append(w.list, bson.D{{Key: "index", Value: int32(i)}, {Key: "code", Value: ce.Code},
+		{Key: "errmsg", Value: ce.Msg}})
 	return nil
 }
 
@@ -338,7 +338,9 @@ func findAndModify(s *session, db string, req bson.Raw) (bson.D, error) {
 		}
 	}
 	if spec, ok := req.Lookup("sort").DocumentOK(); ok {
-		sortBy(hits, spec)
+		if err := sortBy(hits, spec); err != nil {
+			return nil, err
+		}
 	}
 	wantNew, upsert := truthy(req.Lookup("new")), truthy(req.Lookup("upsert"))
 	var before, after any

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/docquery"
 )
 
 // cursor is a reading that goes on over several requests. One over a
@@ -44,6 +46,12 @@ func find(s *session, db string, req bson.Raw) (bson.D, error) {
 		c.left = limit
 	}
 	filter := c.filter()
+	if err := checkQuery(filter); err != nil {
+		return nil, err
+	}
+	if err := simpleCollation(req); err != nil {
+		return nil, err
+	}
 	if ns == "config.transactions" && !s.m.rs.opt.Lone {
 		c.rest = s.m.transactions(filter)
 	} else if ns == "local.oplog.rs" && !s.m.rs.opt.Lone {
@@ -157,7 +165,9 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 	if err := s.each(coll, filter, func(d document) bool { c.rest = append(c.rest, d.raw); return true }); err != nil {
 		return err
 	}
-	sortBy(c.rest, sortSpec)
+	if err := sortBy(c.rest, sortSpec); err != nil {
+		return err
+	}
 	if !natural && len(es) == 1 && es[0].Key() == "$natural" {
 		sort.SliceStable(c.rest, func(i, j int) bool {
 			return Compare(c.rest[i].Lookup("_id"), c.rest[j].Lookup("_id")) > 0
@@ -169,12 +179,25 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 
 // fill returns the next batch and whether the cursor has ended.
 func (s *session) fill(c *cursor, size int64) (bson.A, bool, error) {
+	var failed error
+	batch, done, err := s.fillBatch(c, size, &failed)
+	if failed != nil {
+		err = failed
+	}
+	return batch, done, err
+}
+
+func (s *session) fillBatch(c *cursor, size int64, failed *error) (bson.A, bool, error) {
 	batch := bson.A{}
 	bytes := 0
 	spec, _ := c.find.Lookup("projection").DocumentOK()
 	add := func(raw bson.Raw) bool {
 		if spec != nil {
-			raw = project(raw, spec)
+			var err error
+			if raw, err = project(raw, spec); err != nil {
+				*failed = err
+				return false
+			}
 		}
 		if truthy(c.find.Lookup("returnKey")) {
 			raw = keyOnly(raw, c.find)
@@ -381,19 +404,14 @@ func distinct(s *session, db string, req bson.Raw) (bson.D, error) {
 }
 
 func distinctValues(list []bson.Raw, key string) bson.A {
-	out := bson.A{}
+	out, seen := bson.A{}, map[string]bool{}
 	for _, d := range list {
-		anyValue(pathValues(d, key), func(v bson.RawValue) bool {
-			for _, o := range out {
-				if Compare(o.(bson.RawValue), v) == 0 {
-					return false
-				}
-			}
-			if v.Type != bson.TypeArray {
+		for _, v := range docquery.Values(d, key) {
+			if k := docquery.Key(v); !seen[k] {
+				seen[k] = true
 				out = append(out, v)
 			}
-			return false
-		})
+		}
 	}
 	return out
 }

@@ -9,6 +9,9 @@ import (
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/docquery"
+	"dexamen/internal/docwire"
 )
 
 // router passes commands on to the shards that own what they are about
@@ -43,7 +46,7 @@ func (r *router) serve(l net.Listener) {
 			r.conns[conn] = true
 			r.mu.Unlock()
 			r.c.wg.Go(func() {
-				talk(conn, r.c.opt.Set.TLS, func(conn net.Conn) answerer {
+				docwire.Talk(conn, r.c.opt.Set.TLS, func(conn net.Conn) docwire.Answerer {
 					// Logins are checked against the users the config servers hold.
 					return &routed{r: r, login: session{m: r.c.config.members[0], conn: conn}}
 				})
@@ -106,10 +109,10 @@ func init() {
 	}
 }
 
-func (x *routed) answer(body bson.Raw, connID int64) (bson.Raw, error) {
+func (x *routed) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	elems, err := body.Elements()
 	if err != nil || len(elems) == 0 {
-		return nil, errMalformed
+		return nil, docwire.ErrMalformed
 	}
 	name := lower(elems[0].Key())
 	db, _ := body.Lookup("$db").StringValueOK()
@@ -126,7 +129,7 @@ func (x *routed) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	case name == "hello" || name == "ismaster":
 		out = bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true},
 			{Key: "ismaster", Value: true}, {Key: "msg", Value: "isdbgrid"},
-			{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(maxMessage)},
+			{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
 			{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 			{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
 			{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)}}
@@ -144,7 +147,7 @@ func (x *routed) answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	default:
 		out, err = routes[name](x, db, body)
 	}
-	if errors.Is(err, errMalformed) {
+	if errors.Is(err, docwire.ErrMalformed) {
 		return nil, err
 	}
 	if errors.Is(err, errGoodbye) {
@@ -301,7 +304,9 @@ func routeFind(x *routed, db string, req bson.Raw) (bson.D, error) {
 		return nil, err
 	}
 	if spec, ok := req.Lookup("sort").DocumentOK(); ok {
-		sortBy(list, spec)
+		if err := sortBy(list, spec); err != nil {
+			return nil, err
+		}
 	}
 	list = list[min(int(skip), len(list)):]
 	if limit > 0 {
@@ -309,7 +314,9 @@ func routeFind(x *routed, db string, req bson.Raw) (bson.D, error) {
 	}
 	if spec, ok := req.Lookup("projection").DocumentOK(); ok {
 		for i := range list {
-			list[i] = project(list[i], spec)
+			if list[i], err = project(list[i], spec); err != nil {
+				return nil, err
+			}
 		}
 	}
 	size := int64(101)
@@ -384,19 +391,16 @@ func routeAggregate(x *routed, db string, req bson.Raw) (bson.D, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, st := range listOf(req, "pipeline") {
-		e, err := st.Document().IndexErr(0)
-		if err != nil {
-			return nil, refuse(40323, "Location40323", "a pipeline stage must have one field")
-		}
-		if e.Key() == "$sample" {
-			n, _ := e.Value().Document().Lookup("size").AsInt64OK()
-			list = sampleOf(list, int(n))
-			continue
-		}
-		if list, err = stage(list, e.Key(), e.Value()); err != nil {
-			return nil, err
-		}
+	stages := listOf(req, "pipeline")
+	if n, ok := sampled(stages); ok {
+		stages, list = stages[1:], sampleOf(list, int(n))
+	}
+	list, err = piped(stages, documents(list), func(name string) (docquery.Documents, error) {
+		from, err := x.collect(db, name, req, nil)
+		return documents(from), err
+	})
+	if err != nil {
+		return nil, err
 	}
 	size := int64(101)
 	if n, ok := req.Lookup("cursor", "batchSize").AsInt64OK(); ok && n > 0 {

@@ -3,7 +3,6 @@ package docsim
 import (
 	"bytes"
 	"crypto/rand"
-	"fmt"
 	"maps"
 	"slices"
 	"sort"
@@ -11,6 +10,8 @@ import (
 
 	"github.com/tidwall/btree"
 	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/docquery"
 )
 
 // document is a stored document with its _id at hand.
@@ -158,13 +159,7 @@ func uniqueKey(ix bson.D, raw bson.Raw) string {
 	key, _ := lookup(ix, "key").(bson.D)
 	for _, k := range key {
 		v := lookupPath(raw, k.Key)
-		fmt.Fprintf(&b, "%d:", rank(v.Type))
-		if isNumber(v.Type) {
-			r, s := number(v)
-			fmt.Fprint(&b, r, s)
-		} else {
-			b.Write(v.Value)
-		}
+		b.WriteString(docquery.Key(v))
 		b.WriteByte(0)
 	}
 	return b.String()

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/docquery"
 )
 
 // toD and toRaw turn documents between raw and changeable form. Values stay as
@@ -287,8 +289,8 @@ func modifyArray(op string, cur, arg bson.RawValue) (*bson.RawValue, error) {
 					ok, _ := matches(v.Document(), arg.Document())
 					return ok
 				}
-				if es, _ := arg.Document().Elements(); len(es) > 0 && strings.HasPrefix(es[0].Key(), "$") {
-					ok, _ := matchOperator([]bson.RawValue{v}, es[0].Key(), es[0].Value(), arg.Document())
+				if fits, err := docquery.ElementFits(arg); err == nil {
+					ok, _ := fits(v)
 					return ok
 				}
 			}

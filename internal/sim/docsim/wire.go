@@ -1,14 +1,10 @@
-//lint:file-ignore SA1019 drivers still begin with the legacy handshake, so it must be answered
-
 package docsim
 
 import (
 	"crypto/md5"
-	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"sync/atomic"
 
@@ -16,11 +12,10 @@ import (
 
 	"github.com/xdg-go/scram"
 	"go.mongodb.org/mongo-driver/v2/bson"
-	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
-	"go.mongodb.org/mongo-driver/v2/x/mongo/driver/wiremessage"
-)
 
-const maxMessage = 48_000_000
+	"dexamen/internal/docquery"
+	"dexamen/internal/docwire"
+)
 
 // serve begins to take connections; the lock is held or the set not running.
 func (m *member) serve(l net.Listener) {
@@ -83,174 +78,19 @@ type session struct {
 }
 
 var (
-	lastCursor   atomic.Int64
-	lastConn     atomic.Int64
-	errGoodbye   = errors.New("connection ends")
-	errMalformed = errors.New("malformed message")
+	lastCursor atomic.Int64
+	errGoodbye = errors.New("connection ends")
 )
 
-// answerer answers the commands of one connection.
-type answerer interface {
-	answer(body bson.Raw, connID int64) (bson.Raw, error)
-}
-
 func (m *member) talk(conn net.Conn) {
-	talk(conn, m.rs.opt.TLS, func(conn net.Conn) answerer { return &session{m: m, conn: conn} })
-}
-
-// talk answers one connection's messages ("MongoDB Wire Protocol").
-func talk(conn net.Conn, config *tls.Config, begin func(net.Conn) answerer) {
-	if config != nil {
-		conn = tls.Server(conn, config)
-	}
-	s := begin(conn)
-	id := lastConn.Add(1)
-	var head [16]byte
-	for {
-		if _, err := io.ReadFull(conn, head[:]); err != nil {
-			return
-		}
-		n := int(int32(binary.LittleEndian.Uint32(head[:])))
-		if n < 16 || n > maxMessage {
-			return
-		}
-		msg := make([]byte, n)
-		copy(msg, head[:])
-		if _, err := io.ReadFull(conn, msg[16:]); err != nil {
-			return
-		}
-		_, reqID, _, op, body, ok := wiremessage.ReadHeader(msg)
-		if !ok {
-			return
-		}
-		var out []byte
-		var err error
-		switch op {
-		case wiremessage.OpMsg:
-			out, err = opMsg(s, reqID, body, id)
-		case wiremessage.OpQuery:
-			out, err = opQuery(s, reqID, body, id)
-		default:
-			err = errMalformed
-		}
-		if err != nil {
-			return
-		}
-		if out != nil {
-			if _, err := conn.Write(out); err != nil {
-				return
-			}
-		}
-	}
-}
-
-// opMsg answers an OP_MSG: a body, and sequences of documents that belong to
-// fields of it.
-func opMsg(s answerer, reqID int32, b []byte, connID int64) ([]byte, error) {
-	flags, b, ok := wiremessage.ReadMsgFlags(b)
-	if !ok {
-		return nil, errMalformed
-	}
-	if flags&wiremessage.ChecksumPresent != 0 {
-		b = b[:max(0, len(b)-4)]
-	}
-	var body bson.Raw
-	seqs := map[string][]bson.Raw{}
-	for len(b) > 0 {
-		var kind wiremessage.SectionType
-		if kind, b, ok = wiremessage.ReadMsgSectionType(b); !ok {
-			return nil, errMalformed
-		}
-		switch kind {
-		case wiremessage.SingleDocument:
-			var d bsoncore.Document
-			if d, b, ok = wiremessage.ReadMsgSectionSingleDocument(b); !ok {
-				return nil, errMalformed
-			}
-			body = bson.Raw(d)
-		case wiremessage.DocumentSequence:
-			var name string
-			var ds []bsoncore.Document
-			if name, ds, b, ok = wiremessage.ReadMsgSectionDocumentSequence(b); !ok {
-				return nil, errMalformed
-			}
-			for _, d := range ds {
-				seqs[name] = append(seqs[name], bson.Raw(d))
-			}
-		default:
-			return nil, errMalformed
-		}
-	}
-	if body.Validate() != nil {
-		return nil, errMalformed
-	}
-	if len(seqs) > 0 {
-		d := toD(body)
-		for field, list := range seqs {
-			a := bson.A{}
-			for _, x := range list {
-				a = append(a, x)
-			}
-			d = append(d, bson.E{Key: field, Value: a})
-		}
-		body = toRaw(d)
-	}
-	answer, err := s.answer(body, connID)
-	if err != nil || flags&wiremessage.MoreToCome != 0 {
-		return nil, err
-	}
-	at, out := wiremessage.AppendHeaderStart(nil, wiremessage.NextRequestID(), reqID, wiremessage.OpMsg)
-	out = wiremessage.AppendMsgFlags(out, 0)
-	out = wiremessage.AppendMsgSectionType(out, wiremessage.SingleDocument)
-	out = append(out, answer...)
-	return bsoncore.UpdateLength(out, at, int32(len(out[at:]))), nil
-}
-
-// opQuery answers the one legacy message drivers still begin with: a handshake
-// on admin.$cmd.
-func opQuery(s answerer, reqID int32, b []byte, connID int64) ([]byte, error) {
-	_, b, ok := wiremessage.ReadQueryFlags(b)
-	if !ok {
-		return nil, errMalformed
-	}
-	_, b, ok = wiremessage.ReadQueryFullCollectionName(b)
-	if !ok {
-		return nil, errMalformed
-	}
-	if _, b, ok = wiremessage.ReadQueryNumberToSkip(b); !ok {
-		return nil, errMalformed
-	}
-	if _, b, ok = wiremessage.ReadQueryNumberToReturn(b); !ok {
-		return nil, errMalformed
-	}
-	q, _, ok := wiremessage.ReadQueryQuery(b)
-	if !ok || bson.Raw(q).Validate() != nil {
-		return nil, errMalformed
-	}
-	answer, err := s.answer(bson.Raw(q), connID)
-	if err != nil {
-		return nil, err
-	}
-	at, out := wiremessage.AppendHeaderStart(nil, wiremessage.NextRequestID(), reqID, wiremessage.OpReply)
-	out = wiremessage.AppendReplyFlags(out, wiremessage.AwaitCapable)
-	out = wiremessage.AppendReplyCursorID(out, 0)
-	out = wiremessage.AppendReplyStartingFrom(out, 0)
-	out = wiremessage.AppendReplyNumberReturned(out, 1)
-	out = append(out, answer...)
-	return bsoncore.UpdateLength(out, at, int32(len(out[at:]))), nil
+	docwire.Talk(conn, m.rs.opt.TLS, func(conn net.Conn) docwire.Answerer { return &session{m: m, conn: conn} })
 }
 
 // commandError is an error a client is told.
-type commandError struct {
-	code int32
-	name string
-	msg  string
-}
-
-func (e *commandError) Error() string { return e.msg }
+type commandError = docquery.Error
 
 func refuse(code int32, name, format string, args ...any) error {
-	return &commandError{code, name, fmt.Sprintf(format, args...)}
+	return docquery.Refuse(code, name, format, args...)
 }
 
 // storeLogin makes the stored form of the one login.
