@@ -12,7 +12,7 @@ import (
 
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
-	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo", "export"}
+	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo", "export", "serve"}
 	verbs = verbs[:len(verbs):len(verbs)]
 	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
@@ -36,6 +36,7 @@ func TestImportArrows(t *testing.T) {
 		"verify":      {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
 		"pinpoint":    {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"export":      {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"serve":       {[]string{"core", "engine", "run", "moment", "docquery", "docwire"}, []string{"go.mongodb.org/mongo-driver/v2/mongo", "github.com/urfave/", "github.com/jedib0t/"}},
 		"undo":        {[]string{"core", "engine", "run", "moment", "capture", "snapshot", "restore"}, noInterface},
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},

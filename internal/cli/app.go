@@ -152,7 +152,7 @@ safety; 130 interrupted, and safe to run again.`,
 			a.snapshotCommand(), a.captureCommand(), a.daemonCommand(), a.dueCommand(),
 			a.runsCommand(), a.pointsCommand(), a.coverageCommand(), a.retentionCommand(), a.holdCommand(),
 			a.browseCommand(), a.pinpointCommand(),
-			a.compareCommand(), a.restoreCommand(), a.undoCommand(), a.exportCommand(), a.verifyCommand(),
+			a.compareCommand(), a.restoreCommand(), a.undoCommand(), a.exportCommand(), a.serveCommand(), a.verifyCommand(),
 			a.demoCommand(), a.simCommand(),
 		},
 	}

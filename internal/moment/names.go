@@ -2,6 +2,7 @@ package moment
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"dexamen/internal/core/record"
@@ -13,7 +14,14 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 	if m.NeedsServer() {
 		return m.namesReplayed(ctx)
 	}
-	judge := func(_ string, ns record.Namespace) (string, bool) { return ns.Name, true }
+	defs, err := m.Definitions(ctx)
+	return slices.Sorted(maps.Keys(defs)), err
+}
+
+// Definitions returns the namespaces at the moment, by name, without their content. Of one that
+// is spread over shards it is what the shard says that leads.
+func (m *Moment) Definitions(ctx context.Context) (map[string]record.Namespace, error) {
+	judge := func(_ string, ns record.Namespace) (name string, leads, ok bool) { return ns.Name, true, true }
 	if m.Sharded() {
 		x, err := m.Runner.Store.NewScratch(m.Runner.Temp)
 		if err != nil {
@@ -24,25 +32,29 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		judge = func(shard string, ns record.Namespace) (string, bool) {
+		judge = func(shard string, ns record.Namespace) (string, bool, bool) {
 			p := lay.Part(shard, ns)
-			return p.Name, !p.None
+			return p.Name, p.Leads, !p.None
 		}
 	}
-	var out []string
+	out := map[string]record.Namespace{}
 	for _, s := range m.Point.Shards {
 		plan, err := m.Plan(ctx, s.Name)
 		if err != nil {
 			return nil, m.OnShard(s.Name, err)
 		}
 		for _, n := range plan.Namespaces() {
-			name, ok := judge(s.Name, n.Namespace)
-			if ok && n.Kind.IsContent() && !m.Model.Staged(name) && !slices.Contains(out, name) {
-				out = append(out, name)
+			name, leads, ok := judge(s.Name, n.Namespace)
+			if !ok || !n.Kind.IsContent() || m.Model.Staged(name) {
+				continue
+			}
+			if _, there := out[name]; !there || leads {
+				ns := n.Namespace
+				ns.Name = name
+				out[name] = ns
 			}
 		}
 	}
-	slices.Sort(out)
 	return out, nil
 }
 
