@@ -1,0 +1,283 @@
+package integration_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
+
+	"dexamen/internal/capture"
+	"dexamen/internal/core/address"
+	"dexamen/internal/demo"
+	"dexamen/internal/moment"
+	"dexamen/internal/run"
+	"dexamen/internal/serve"
+	"dexamen/internal/sim/docsim"
+	"dexamen/internal/snapshot"
+)
+
+// servedClient serves a moment and logs in to it.
+func servedClient(t testing.TB, e *run.Runner, m *moment.Moment, pattern string) (cl *mongo.Client, at string) {
+	content, err := serve.Open(ctx, e, m, pattern)
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	sctx, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() {
+		ended <- serve.Serve(sctx, content, l, serve.Options{User: "reader", Password: "made up", Version: "test"})
+	}()
+	cl, err = mongo.Connect(options.Client().ApplyURI("mongodb://" + l.Addr().String()).SetDirect(true).
+		SetAuth(options.Credential{Username: "reader", Password: "made up"}))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		_ = cl.Disconnect(context.Background())
+		stop()
+		require.NoError(t, <-ended)
+		content.Close()
+	})
+	return cl, l.Addr().String()
+}
+
+// asker makes up queries.
+type asker struct{ *workload }
+
+func (a *asker) path() string {
+	return []string{"_id", "n", "a", "b", "c", "a.b", "b.c", "c.0", "b.1.a", "a.a", "zz"}[a.rng.IntN(11)]
+}
+
+func (a *asker) cond(depth int) bson.D {
+	r := a.rng
+	if depth > 0 && r.IntN(4) == 0 {
+		list := bson.A{}
+		for range 1 + r.IntN(3) {
+			list = append(list, a.cond(depth-1))
+		}
+		return bson.D{{Key: []string{"$and", "$or", "$nor"}[r.IntN(3)], Value: list}}
+	}
+	p := a.path()
+	v := a.value(1)
+	if p == "_id" {
+		v = a.id()
+	}
+	switch r.IntN(12) {
+	case 0, 1:
+		if _, isDoc := v.(bson.D); !isDoc {
+			return bson.D{{Key: p, Value: v}}
+		}
+		return bson.D{{Key: p, Value: bson.D{{Key: "$eq", Value: v}}}}
+	case 2:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$exists", Value: r.IntN(2) == 0}}}}
+	case 3:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$in", Value: bson.A{a.id(), r.IntN(500), nil}}}}}
+	case 4:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$type", Value: []string{"number", "string", "array", "object", "null"}[r.IntN(5)]}}}}
+	case 5:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$not", Value: bson.D{{Key: "$gt", Value: r.IntN(1000)}}}}}}
+	case 6:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$elemMatch", Value: bson.D{{Key: "$gt", Value: r.IntN(500)}}}}}}
+	case 7:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$size", Value: r.IntN(4)}}}}
+	case 8:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$regex", Value: "volk " + strconv.Itoa(r.IntN(10))}}}}
+	case 9:
+		return bson.D{{Key: p, Value: bson.D{{Key: "$mod", Value: bson.A{1 + r.IntN(5), 1}}}}}
+	}
+	op := []string{"$gt", "$gte", "$lt", "$lte", "$ne"}[r.IntN(5)]
+	return bson.D{{Key: p, Value: bson.D{{Key: op, Value: v}}}}
+}
+
+// ask asks one question of a collection, and returns the answer as text.
+func (a *asker) ask(seed uint64) func(c *mongo.Collection) string {
+	a.rng = rand.New(rand.NewPCG(17, seed))
+	r := a.rng
+	answer := func(cur *mongo.Cursor, err error) string {
+		if err != nil {
+			return "refused: " + err.Error()
+		}
+		out := ""
+		for cur.Next(ctx) {
+			out += cur.Current.String() + "\n"
+		}
+		if cur.Err() != nil {
+			return "refused: " + cur.Err().Error()
+		}
+		return out
+	}
+	filter := a.cond(2)
+	switch r.IntN(6) {
+	case 0:
+		return func(c *mongo.Collection) string {
+			n, err := c.CountDocuments(ctx, filter)
+			return fmt.Sprint(n, err)
+		}
+	case 1:
+		p := a.path()
+		return func(c *mongo.Collection) string {
+			raw, err := c.Distinct(ctx, p, filter).Raw()
+			return fmt.Sprint(raw, err)
+		}
+	case 2:
+		stages := bson.A{bson.D{{Key: "$match", Value: filter}}}
+		for range 1 + r.IntN(3) {
+			p := a.path()
+			stages = append(stages, []bson.D{
+				{{Key: "$group", Value: bson.D{{Key: "_id", Value: "$" + p}, {Key: "n", Value: bson.D{{Key: "$sum", Value: 1}}},
+					{Key: "s", Value: bson.D{{Key: "$sum", Value: "$n"}}}, {Key: "m", Value: bson.D{{Key: "$max", Value: "$a"}}}}}},
+				{{Key: "$unwind", Value: "$" + p}}, {{Key: "$sort", Value: bson.D{{Key: p, Value: 1 - 2*r.IntN(2)}}}},
+				{{Key: "$project", Value: bson.D{{Key: p, Value: 1}}}}, {{Key: "$limit", Value: 1 + r.IntN(20)}},
+				{{Key: "$addFields", Value: bson.D{{Key: "x", Value: bson.D{{Key: "$ifNull", Value: bson.A{"$" + p, 0}}}}}}},
+				{{Key: "$count", Value: "all"}}}[r.IntN(7)])
+		}
+		return func(c *mongo.Collection) string { return answer(c.Aggregate(ctx, stages)) }
+	}
+	o := options.Find().SetBatchSize(int32(1 + r.IntN(20)))
+	if r.IntN(2) == 0 {
+		o.SetSort(bson.D{{Key: a.path(), Value: 1 - 2*r.IntN(2)}, {Key: "_id", Value: 1}})
+	}
+	if r.IntN(3) == 0 {
+		o.SetSkip(int64(r.IntN(10)))
+	}
+	if r.IntN(3) == 0 {
+		o.SetLimit(int64(1 + r.IntN(30)))
+	}
+	if r.IntN(3) == 0 {
+		o.SetProjection(bson.D{{Key: a.path(), Value: r.IntN(2)}})
+	}
+	return func(c *mongo.Collection) string { return answer(c.Find(ctx, filter, o)) }
+}
+
+// TestServing: what a driver asks of a cluster and of its moment, served, has the same answers:
+// thousands of questions, from several clients at once; nothing can be written, and nothing
+// else is to be seen.
+func TestServing(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	w := &workload{rng: rand.New(rand.NewPCG(17, 8)), cl: cl, bigIDs: true}
+	c, e := open(t, "meadow", rs.URI()), newRunner(t)
+	for range 600 {
+		w.step()
+	}
+	_, err := snapshot.Take(ctx, e, "meadow", c)
+	require.NoError(t, err)
+	for range 600 {
+		w.step()
+	}
+	_, err = cl.Database("private").Collection("notes").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+	require.NoError(t, err)
+	note(t, cl)
+	_, err = capture.Run(ctx, e, "meadow", c, capture.Options{})
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, nil)
+	require.NoError(t, err)
+	require.False(t, m.Exact(), "the log is folded in")
+	reader, at := servedClient(t, e, m, "apiary.*")
+
+	dbs, err := reader.ListDatabaseNames(ctx, bson.D{})
+	require.NoError(t, err)
+	require.Equal(t, []string{"apiary"}, dbs)
+	n, err := reader.Database("private").Collection("notes").CountDocuments(ctx, bson.D{})
+	require.NoError(t, err)
+	require.Zero(t, n, "only what was asked for is served")
+	live, served := readWorld(t, cl), readWorld(t, reader)
+	delete(live, "private.notes")
+	live.equal(t, served, "served")
+
+	var wg sync.WaitGroup
+	var refused, empty, answered atomic.Int64
+	for worker := range 4 {
+		wg.Go(func() {
+			for i := range long(1000, 300) {
+				seed := uint64(worker*1_000_000 + i)
+				a := &asker{&workload{bigIDs: true}}
+				question := a.ask(seed)
+				name := spaces[seed%uint64(len(spaces))]
+				want := question(cl.Database("apiary").Collection(name))
+				got := question(reader.Database("apiary").Collection(name))
+				switch {
+				case strings.HasPrefix(want, "refused"):
+					refused.Add(1)
+				case want == "":
+					empty.Add(1)
+				default:
+					answered.Add(1)
+				}
+				if !assertEqual(t, want, got, "question %d of %s", seed, name) {
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	t.Logf("%d questions had an answer, %d an empty one, %d were refused", answered.Load(), empty.Load(), refused.Load())
+	require.Greater(t, answered.Load(), 5*refused.Load())
+	require.Greater(t, answered.Load(), empty.Load())
+
+	coll := reader.Database("apiary").Collection("colonies")
+	_, err = coll.InsertOne(ctx, bson.D{{Key: "_id", Value: "no"}})
+	require.ErrorContains(t, err, "read only")
+	_, err = coll.DeleteMany(ctx, bson.D{})
+	require.ErrorContains(t, err, "read only")
+	require.ErrorContains(t, coll.Drop(ctx), "read only")
+	_, err = coll.Find(ctx, bson.D{{Key: "$where", Value: "1"}})
+	require.ErrorContains(t, err, "$where")
+	_, err = coll.Find(ctx, bson.D{}, options.Find().SetCollation(&options.Collation{Locale: "de"}))
+	require.ErrorContains(t, err, "compared by their bytes")
+	require.ErrorContains(t, reader.Database("apiary").RunCommand(ctx, bson.D{{Key: "find", Value: "colonies"},
+		{Key: "frob", Value: 1}}).Err(), "unknown field")
+	stranger, err := mongo.Connect(options.Client().ApplyURI("mongodb://" + at).SetDirect(true))
+	require.NoError(t, err)
+	defer func() { _ = stranger.Disconnect(ctx) }()
+	_, err = stranger.ListDatabaseNames(ctx, bson.D{})
+	require.ErrorContains(t, err, "authentication")
+	live.equal(t, func() world { w := readWorld(t, cl); delete(w, "private.notes"); return w }(), "nothing was written")
+}
+
+// assertEqual is require.Equal of another goroutine than the test's.
+func assertEqual(t testing.TB, want, got, format string, args ...any) bool {
+	if want != got {
+		t.Errorf(format+":\nasked of the cluster: %s\nserved: %s", append(args, want, got)...)
+	}
+	return want == got
+}
+
+// TestServingAtOnce: the first answer of a large moment comes at once, and a document is found
+// by its _id without reading others (DEXAMEN_SERVED, five million by hand).
+func TestServingAtOnce(t *testing.T) {
+	size, err := strconv.Atoi(os.Getenv("DEXAMEN_SERVED"))
+	if err != nil {
+		size = long(200_000, 50_000)
+	}
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	require.NoError(t, (demo.Apiary{Seed: 17, Documents: size}).Fill(ctx, cl))
+	c, e := open(t, "meadow", rs.URI()), newRunner(t)
+	p, err := snapshot.Take(ctx, e, "meadow", c)
+	require.NoError(t, err)
+	begin := time.Now()
+	reader, _ := servedClient(t, e, mustResolve(t, e, p), "")
+	coll := reader.Database("apiary").Collection("colonies")
+	require.NoError(t, coll.FindOne(ctx, bson.D{}).Err())
+	first := time.Since(begin)
+	begin = time.Now()
+	const asked = 1000
+	for n := range asked {
+		require.NoError(t, coll.FindOne(ctx, bson.D{{Key: "_id", Value: demo.ColonyID(n * 7919 % (size / 10))}}).Err())
+	}
+	took := time.Since(begin)
+	t.Logf("%d documents: first answer after %s, %d looked up by _id in %s", size, first.Round(time.Millisecond), asked,
+		took.Round(time.Millisecond))
+}
