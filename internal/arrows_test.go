@@ -12,7 +12,8 @@ import (
 
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
-	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo", "export", "serve"}
+	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo",
+		"export", "serve"}
 	verbs = verbs[:len(verbs):len(verbs)]
 	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
@@ -23,20 +24,22 @@ func TestImportArrows(t *testing.T) {
 				"github.com/jedib0t/", "github.com/vbauerster/"}},
 		"engine": {[]string{"core", "engine", "servertest"},
 			[]string{"github.com/urfave/", "github.com/jedib0t/"}},
-		"sim":         {[]string{"docquery", "docwire"}, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
-		"docquery":    {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
-		"docwire":     {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
-		"demo":        {[]string{"core", "demo", "sim", "view"}, []string{"github.com/urfave/"}},
-		"run":         {[]string{"core", "engine"}, noInterface},
-		"moment":      {[]string{"core", "engine", "run"}, noInterface},
-		"prepare":     {[]string{"core", "engine", "run", "guard"}, noInterface},
-		"snapshot":    {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
-		"capture":     {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
-		"restore":     {[]string{"core", "engine", "run", "moment"}, noInterface},
-		"verify":      {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
-		"pinpoint":    {[]string{"core", "engine", "run", "moment"}, noInterface},
-		"export":      {[]string{"core", "engine", "run", "moment"}, noInterface},
-		"serve":       {[]string{"core", "engine", "run", "moment", "docquery", "docwire"}, []string{"go.mongodb.org/mongo-driver/v2/mongo", "github.com/urfave/", "github.com/jedib0t/"}},
+		"sim": {[]string{"docquery", "docwire"},
+			[]string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
+		"docquery": {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
+		"docwire":  {nil, []string{"github.com/urfave/", "go.mongodb.org/mongo-driver/v2/mongo"}},
+		"demo":     {[]string{"core", "demo", "sim", "view"}, []string{"github.com/urfave/"}},
+		"run":      {[]string{"core", "engine"}, noInterface},
+		"moment":   {[]string{"core", "engine", "run"}, noInterface},
+		"prepare":  {[]string{"core", "engine", "run", "guard"}, noInterface},
+		"snapshot": {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
+		"capture":  {[]string{"core", "engine", "run", "moment", "prepare"}, noInterface},
+		"restore":  {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"verify":   {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
+		"pinpoint": {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"export":   {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"serve": {[]string{"core", "engine", "run", "moment", "docquery", "docwire"},
+			[]string{"go.mongodb.org/mongo-driver/v2/mongo", "github.com/urfave/", "github.com/jedib0t/"}},
 		"undo":        {[]string{"core", "engine", "run", "moment", "capture", "snapshot", "restore"}, noInterface},
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},

@@ -44,7 +44,8 @@ func (a *app) browse(ctx context.Context, c *cli.Command) error {
 	chosen := c.String("key") != "" || c.String("where") != ""
 	switch {
 	case chosen && (ad.Pattern == "" || !address.Literal(ad.Pattern) || !address.Literal(ad.Cluster)):
-		return usage("--key and --where are asked of one namespace: write its name, as in meadow@latest/apiary.colonies")
+		return usage(
+			"--key and --where are asked of one namespace: write its name, as in meadow@latest/apiary.colonies")
 	case c.String("key") != "" && c.String("where") != "":
 		return usage("--key and --where are two questions; ask one at a time")
 	case chosen && ad.When.Kind == address.Live:

@@ -73,7 +73,8 @@ func (a *app) browseMany(ctx context.Context, c *cli.Command, ad address.Address
 		}
 	}
 	if len(failed) > 0 {
-		return fmt.Errorf("%w: %s could not be looked at", run.ErrIncomplete, view.Plural(int64(len(failed)), "cluster"))
+		return fmt.Errorf("%w: %s could not be looked at", run.ErrIncomplete,
+			view.Plural(int64(len(failed)), "cluster"))
 	}
 	return nil
 }

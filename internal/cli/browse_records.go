@@ -26,7 +26,8 @@ type sample struct {
 
 // sampled returns some records of a namespace: the first, those of a key, or those that fit a
 // condition.
-func sampled(ctx context.Context, c *cli.Command, m engine.Model, src tree.Source, s moment.NamespaceState) (sample, error) {
+func sampled(ctx context.Context, c *cli.Command, m engine.Model, src tree.Source,
+	s moment.NamespaceState) (sample, error) {
 	out := sample{Records: []string{}}
 	if !s.Kind.HasRecords() {
 		return out, nil

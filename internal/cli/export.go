@@ -22,7 +22,8 @@ import (
 )
 
 func (a *app) exportCommand() *cli.Command {
-	return a.command(recovery, "export", "ADDRESS", "write what was there at a moment in open forms, for other programs or people",
+	return a.command(recovery, "export", "ADDRESS",
+		"write what was there at a moment in open forms, for other programs or people",
 		`A folder for each namespace, with its records and its definition, under one manifest.json; as a
 folder, or as one archive where the name ends in .tar or .tar.zst. To - it is written as an archive
 to the standard output. dexamen restore FILE reads it back, and verifies it.
@@ -31,7 +32,8 @@ to the standard output. dexamen restore FILE reads it back, and verifies it.
    dexamen export meadow@latest/apiary.* --form jsonl --to for-the-auditor
    dexamen export meadow@-1h --to - | ssh backup-host 'cat > meadow.tar.zst'`, a.export,
 		&cli.StringFlag{Name: "to", Usage: "`DIR`, FILE.tar, FILE.tar.zst or -", Required: true},
-		&cli.StringFlag{Name: "form", Usage: "of document clusters: bson (the usual one) or jsonl (canonical Extended JSON)"},
+		&cli.StringFlag{
+			Name: "form", Usage: "of document clusters: bson (the usual one) or jsonl (canonical Extended JSON)"},
 		&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
 		&cli.StringFlag{Name: "where", Usage: "only records that fit this `EXPRESSION`"},
 		&cli.BoolFlag{Name: "overwrite", Usage: "replace an archive that is there"},
@@ -128,7 +130,8 @@ func (a *app) exported(ctx context.Context, c *cli.Command, onto string) (e work
 		return e, nil, usage("restore %s: say onto which cluster, with --to", name)
 	}
 	if name == "-" && !c.Bool("yes") && !c.Bool("preview") {
-		return e, nil, usage("restore -: nobody can be asked while the standard input is the export; say --yes, or --preview first")
+		return e, nil, usage(
+			"restore -: nobody can be asked while the standard input is the export; say --yes, or --preview first")
 	}
 	if e.Runner, e.progress, err = a.openRunner(ctx, c, onto); err != nil {
 		return e, nil, err

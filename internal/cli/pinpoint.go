@@ -184,7 +184,8 @@ func (a *app) showFindings(c *cli.Command, r *pinpoint.Report) error {
 			map[bool]string{true: "capture", false: "snapshot"}[r.Logged], r.Cluster)
 	}
 	if len(r.Findings) == 0 {
-		s.Line("nothing was found%s", map[bool]string{true: "", false: " in " + c.String("namespace")}[c.String("namespace") == ""])
+		s.Line("nothing was found%s", map[bool]string{
+			true: "", false: " in " + c.String("namespace")}[c.String("namespace") == ""])
 		return nil
 	}
 	left := max(0, len(r.Findings)-c.Int("show"))

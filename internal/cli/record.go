@@ -38,7 +38,8 @@ func (a *app) recordRun(ctx context.Context, c *cli.Command, w work, r *store.Ru
 	kind, cluster := r.Kind, r.Cluster
 	r.What = commandLine()
 	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture ||
-		kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunUndo || kind == store.RunVerify ||
+		kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunUndo ||
+		kind == store.RunVerify ||
 		kind == store.RunScrub}
 	if _, p, ok := a.policyOf(c, cluster); ok {
 		o.Hooks = daemon.Hooks(p)

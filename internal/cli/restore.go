@@ -38,17 +38,20 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 			&cli.StringSliceFlag{Name: "rename",
 				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
 			&cli.StringFlag{Name: "conflict", Value: "refuse",
-				Usage: "what to do where a namespace is there already: refuse; replace it; merge, which puts back records " +
+				Usage: "what to do where a namespace is there already: refuse; replace it; merge, which puts back " +
+					"records " +
 					"that are missing or differ; fill, which puts back those that are missing"},
 			&cli.StringFlag{Name: "where",
 				Usage: "only records that fit this `EXPRESSION`, as in 'hives > 3 && state == \"collapsed\"'"},
-			&cli.StringFlag{Name: "keys-from", Usage: "only the records whose keys this `FILE` lists, one a line; - is " +
-				"the standard input"},
+			&cli.StringFlag{Name: "keys-from",
+				Usage: "only the records whose keys this `FILE` lists, one a line; - is " +
+					"the standard input"},
 			&cli.StringSliceFlag{Name: "also",
 				Usage: "and what fits this `PATTERN` of the same moment; may be repeated"},
 			&cli.StringSliceFlag{Name: "except",
 				Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
-			&cli.BoolFlag{Name: "unverified", Usage: "of an export, take records that are not those that were exported"},
+			&cli.BoolFlag{Name: "unverified",
+				Usage: "of an export, take records that are not those that were exported"},
 			&cli.BoolFlag{Name: "salvage", Usage: "of a namespace that is damaged in the store restore the records " +
 				"that can be read, and name those that cannot"},
 			&cli.BoolFlag{Name: "preview",
@@ -58,7 +61,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 					"that differ"},
 			&cli.StringFlag{Name: "start",
 				Usage: "when all is restored start this `SERVER` of the configuration on it (folders)"},
-			&cli.StringFlag{Name: "for", Usage: "take away again what is made after this `TIME`, such as 2d, by the daemon or due --run"},
+			&cli.StringFlag{Name: "for",
+				Usage: "take away again what is made after this `TIME`, such as 2d, by the daemon or due --run"},
 			&cli.BoolFlag{Name: "without-undo",
 				Usage: "do not see to it first that what is replaced or changed can be had back"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
@@ -85,8 +89,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if present == restore.Replace && (c.String("where") != "" || c.String("keys-from") != "") {
-		return usage("--conflict replace with %s would remove all other records; use merge, which puts back those that are "+
-			"missing or differ, or fill", map[bool]string{true: "--where", false: "--keys-from"}[c.String("where") != ""])
+		return usage(
+			"--conflict replace with %s would remove all other records; use merge, which puts back those that are "+
+				"missing or differ, or fill", map[bool]string{
+				true: "--where", false: "--keys-from"}[c.String("where") != ""])
 	}
 	chosen := map[string]string{}
 	for _, o := range engine.RestoreOptions() {
@@ -210,7 +216,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	e.progress.Done()
 	if a.screen.JSON {
 		if e := a.screen.Encode(map[string]any{
-			"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done, "run": r.ID, "kept": r.Kept}); e != nil {
+			"moment": m.Time, "point": m.Point.ID, "to": onto, "plan": plan.Items, "restored": done, "run": r.ID,
+			"kept": r.Kept}); e != nil {
 			return e
 		}
 		return err
@@ -316,11 +323,13 @@ func (a *app) restoreTime(ctx context.Context, e work, p *restore.Plan, onto str
 		return ""
 	}
 	d := time.Duration(float64(work) / float64(bytes) * float64(took))
-	return fmt.Sprintf("about %s, as earlier restores onto %s went at %s a second", view.Duration(max(d, time.Second)), onto,
+	return fmt.Sprintf("about %s, as earlier restores onto %s went at %s a second", view.Duration(max(d, time.Second)),
+		onto,
 		view.Bytes(int64(float64(bytes)/took.Seconds())))
 }
 
-func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, since *moment.Since, keeps bool, takes string) {
+func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, since *moment.Since, keeps bool,
+	takes string) {
 	s := a.screen
 	what := "change"
 	if p.Replays {
@@ -433,7 +442,8 @@ func (a *app) showRestored(done []restore.Restored, onto string) {
 			verdict = s.Loss("what can be read; the rest is lost")
 		}
 		if f := r.Effect; r.Merged && f != nil {
-			verdict = fmt.Sprintf("%s added, %s changed, %s left", view.Count(f.Added), view.Count(f.Changed), view.Count(f.Left))
+			verdict = fmt.Sprintf("%s added, %s changed, %s left", view.Count(f.Added), view.Count(f.Changed),
+				view.Count(f.Left))
 		}
 		if r.Replayed {
 			verdict += "; then the log's commands"

@@ -19,7 +19,8 @@ import (
 )
 
 func (a *app) serveCommand() *cli.Command {
-	return a.command(recovery, "serve", "ADDRESS", "answer clients of the cluster's own protocol with a moment, read only",
+	return a.command(recovery, "serve", "ADDRESS",
+		"answer clients of the cluster's own protocol with a moment, read only",
 		`A shell, a driver or an application looks at the moment as if it were live: it is answered
 from the store, nothing is restored and nothing can be written. It ends with an interrupt, or after
 the time of --for. The password is made for this one time, and printed once. So far this is for
@@ -100,7 +101,8 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 		s := a.screen
 		s.Line("%s, read only:", e.moment)
 		s.Line("  %s", s.Accent(uri))
-		s.Line("  %s: %s", view.Plural(int64(len(content.Names())), "namespace"), cut(strings.Join(content.Names(), ", "), 2*s.Width))
+		s.Line("  %s: %s", view.Plural(int64(len(content.Names())), "namespace"),
+			cut(strings.Join(content.Names(), ", "), 2*s.Width))
 		s.Line("  the password is for this one time, and is not shown again")
 		if until.IsZero() {
 			s.Line("  until interrupted")
@@ -131,8 +133,9 @@ func loopback(listen string, secure bool) error {
 	if secure || host == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("%w: --listen %s can be reached from other machines, and passwords and data would go there as they "+
-		"are; say --tls too", run.ErrRefused, listen)
+	return fmt.Errorf(
+		"%w: --listen %s can be reached from other machines, and passwords and data would go there as they "+
+			"are; say --tls too", run.ErrRefused, listen)
 }
 
 func newPassword() string {

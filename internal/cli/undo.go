@@ -55,7 +55,8 @@ func (a *app) keepNames(ctx context.Context, c *cli.Command, e work, there []str
 		return nil
 	}
 	if r.Kept, err = undo.Keep(ctx, e.Runner, r.Target, a.opener(c, r.Target), there); err != nil {
-		return fmt.Errorf("nothing was changed: it could not be undone afterwards; --without-undo does it all the same: %w",
+		return fmt.Errorf(
+			"nothing was changed: it could not be undone afterwards; --without-undo does it all the same: %w",
 			err)
 	}
 	return nil
@@ -156,7 +157,8 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 	}
 	if !c.Bool("yes") {
 		if !a.screen.Terminal {
-			return fmt.Errorf("%w: this would change %s on %s; without a terminal to ask at, say --yes to do it", run.ErrRefused,
+			return fmt.Errorf("%w: this would change %s on %s; without a terminal to ask at, say --yes to do it",
+				run.ErrRefused,
 				view.Plural(int64(len(p.Items)), "namespace"), of.Target)
 		}
 		if !a.ask("Go on?") {
@@ -175,7 +177,8 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 	})
 	e.progress.Done()
 	if a.screen.JSON {
-		if e := a.screen.Encode(map[string]any{"run": r.ID, "undoes": of.ID, "to": of.Target, "restored": r.Restored}); e != nil {
+		if e := a.screen.Encode(map[string]any{
+			"run": r.ID, "undoes": of.ID, "to": of.Target, "restored": r.Restored}); e != nil {
 			return e
 		}
 		return err
@@ -220,7 +223,8 @@ func (a *app) showUndo(p *undo.Plan) {
 		if p.Back != nil && !it.Remove {
 			for _, b := range p.Back.Items {
 				if f := b.Effect; b.To == it.Name && f != nil {
-					row = append(row, view.Count(f.Added), view.Count(f.Changed), view.Count(f.Removed), view.Count(f.Left))
+					row = append(row, view.Count(f.Added), view.Count(f.Changed), view.Count(f.Removed),
+						view.Count(f.Left))
 				}
 			}
 		}

@@ -611,7 +611,8 @@ func tellOnce(ctx context.Context, world Deps, w Assignment, measured map[string
 		if s, err = ReadState(ctx, e, w.Cluster); err == nil {
 			var h happenings
 			lerr := h.look(ctx, e, w.Cluster, s, alerts.Burst)
-			err = errors.Join(Reconcile(ctx, e, w.Cluster, append(Alerts(w, s, time.Now()), h.alerts(w)...), alerts.About,
+			err = errors.Join(Reconcile(ctx, e, w.Cluster, append(Alerts(w, s, time.Now()), h.alerts(w)...),
+				alerts.About,
 				send), lerr)
 			if err != nil || measured[w.Store] {
 				return err

@@ -104,7 +104,8 @@ func (h *happenings) alerts(w Assignment) (out []Alert) {
 			}
 		default:
 			a.About = "burst"
-			a.Text = fmt.Sprintf("%s: %s in %s within %s, from %s on; usual there are up to %d in ten seconds", w.Cluster,
+			a.Text = fmt.Sprintf("%s: %s in %s within %s, from %s on; usual there are up to %d in ten seconds",
+				w.Cluster,
 				run.Count(f.Changes, strings.TrimSuffix(string(f.Kind), "s")), f.Namespace,
 				f.Finished.Sub(f.Started).Round(time.Millisecond), at, f.Usual)
 		}

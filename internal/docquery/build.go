@@ -18,7 +18,8 @@ func document(fields ...field) bson.Raw {
 	at, dst := bsoncore.AppendDocumentStart(nil)
 	for _, f := range fields {
 		if f.v.Type != 0 {
-			dst = bsoncore.AppendValueElement(dst, f.name, bsoncore.Value{Type: bsoncore.Type(f.v.Type), Data: f.v.Value})
+			dst = bsoncore.AppendValueElement(dst, f.name,
+				bsoncore.Value{Type: bsoncore.Type(f.v.Type), Data: f.v.Value})
 		}
 	}
 	dst, _ = bsoncore.AppendDocumentEnd(dst, at) // fails only on a bad start

@@ -116,12 +116,15 @@ func TestMalformed(t *testing.T) {
 		`{"$where":"x"}`: "$where", `{"a":{"$near":1}}`: "$near", `{"a":{"$gtt":1}}`: "unknown operator: $gtt",
 		`{"$foo":1}`: "unknown top level operator", `{"a":{"$in":1}}`: "$in needs an array", `{"$or":[]}`: "nonempty",
 		`{"$or":{}}`: "array", `{"a":{"$mod":[0,1]}}`: "divisor", `{"a":{"$mod":[1]}}`: "malformed mod",
-		`{"a":{"$size":-1}}`: "non-negative", `{"a":{"$type":"strin"}}`: "alias: strin", `{"a":{"$type":[]}}`: "at least one",
-		`{"a":{"$type":77}}`: "Invalid numerical", `{"a":{"$regex":"("}}`: "invalid", `{"a":{"$regex":"a","$options":"q"}}`: "flag",
-		`{"a":{"$regex":"(?=a)"}}`: "not evaluated here", `{"a":{"$options":"i"}}`: "needs a $regex",
+		`{"a":{"$size":-1}}`: "non-negative", `{"a":{"$type":"strin"}}`: "alias: strin",
+		`{"a":{"$type":[]}}`: "at least one",
+		`{"a":{"$type":77}}`: "Invalid numerical", `{"a":{"$regex":"("}}`: "invalid",
+		`{"a":{"$regex":"a","$options":"q"}}`: "flag",
+		`{"a":{"$regex":"(?=a)"}}`:            "not evaluated here", `{"a":{"$options":"i"}}`: "needs a $regex",
 		`{"a":{"$not":1}}`: "$not", `{"a":{"$elemMatch":1}}`: "Object", `{"a":{"$all":1}}`: "array",
-		`{"$expr":{"$frob":1}}`: "$frob", `{"a":{"$in":[{"$gt":1}]}}`: "cannot nest", `{"a":{"$gt":1,"b":2}}`: "unknown operator: b",
-		`{"$jsonSchema":{}}`: "$jsonSchema",
+		`{"$expr":{"$frob":1}}`: "$frob", `{"a":{"$in":[{"$gt":1}]}}`: "cannot nest",
+		`{"a":{"$gt":1,"b":2}}`: "unknown operator: b",
+		`{"$jsonSchema":{}}`:    "$jsonSchema",
 	} {
 		_, err := docquery.CompileFilter(raw(t, filter))
 		require.ErrorContains(t, err, says, filter)
@@ -132,10 +135,12 @@ func TestMalformed(t *testing.T) {
 	for stage, says := range map[string]string{`{"$frob":1}`: "$frob", `{"$match":{},"$sort":{}}`: "exactly one field",
 		`{"$group":{"a":1}}`: "accumulator", `{"$group":{"n":{"$sum":1}}}`: "_id", `{"$limit":0}`: "$limit",
 		`{"$sort":{"a":2}}`: "1 (for ascending)", `{"$project":{}}`: "at least one", `{"$unwind":"a"}`: "prefixed",
-		`{"$project":{"a":1,"b":0}}`: "exclusion", `{"$project":{"a":1,"a.b":1}}`: "collision", `{"$count":""}`: "non-empty",
+		`{"$project":{"a":1,"b":0}}`: "exclusion", `{"$project":{"a":1,"a.b":1}}`: "collision",
+		`{"$count":""}`:                          "non-empty",
 		`{"$lookup":{"from":"x","pipeline":[]}}`: "pipeline", `{"$project":{"a":{"$cond":[1]}}}`: "exactly 3",
 		`{"$addFields":{"a":{"$add":1,"$x":2}}}`: "exactly one field", `{"$sample":{"size":"x"}}`: "number"} {
-		_, err := docquery.CompilePipeline([]bson.RawValue{{Type: bson.TypeEmbeddedDocument, Value: raw(t, stage)}}, nil)
+		_, err := docquery.CompilePipeline([]bson.RawValue{{Type: bson.TypeEmbeddedDocument, Value: raw(t, stage)}},
+			nil)
 		require.ErrorContains(t, err, says, stage)
 	}
 }
@@ -173,8 +178,10 @@ func TestProjections(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want, string(text), spec)
 	}
-	for spec, says := range map[string]string{`{"a":1,"b":0}`: "exclusion", `{"e.$":1}`: "positional", `{"a":{"$meta":"x"}}`: "$meta",
-		`{"a":{"$frob":1}}`: "$frob", `{"a":1,"a.b":1}`: "collision", `{"a..b":1}`: "empty string", `{"h":{"$slice":"x"}}`: "$slice"} {
+	for spec, says := range map[string]string{
+		`{"a":1,"b":0}`: "exclusion", `{"e.$":1}`: "positional", `{"a":{"$meta":"x"}}`: "$meta",
+		`{"a":{"$frob":1}}`: "$frob", `{"a":1,"a.b":1}`: "collision", `{"a..b":1}`: "empty string",
+		`{"h":{"$slice":"x"}}`: "$slice"} {
 		_, err := docquery.CompileProjection(raw(t, spec), false)
 		require.ErrorContains(t, err, says, spec)
 	}
@@ -183,7 +190,8 @@ func TestProjections(t *testing.T) {
 // TestPipelines holds aggregations to the public documentation.
 func TestPipelines(t *testing.T) {
 	var docs []bson.Raw
-	for _, d := range []string{`{"_id":1,"yard":"north","kg":10,"tags":["a","b"],"at":{"$date":"2026-05-03T10:20:30Z"}}`,
+	for _, d := range []string{
+		`{"_id":1,"yard":"north","kg":10,"tags":["a","b"],"at":{"$date":"2026-05-03T10:20:30Z"}}`,
 		`{"_id":2,"yard":"south","kg":2.5,"tags":[]}`, `{"_id":3,"yard":"north","kg":{"$numberLong":"5"},"tags":"c"}`,
 		`{"_id":4,"kg":{"$numberDecimal":"0.1"}}`, `{"_id":5,"yard":null,"kg":2147483647,"tags":["b"]}`} {
 		docs = append(docs, raw(t, d))
@@ -245,7 +253,8 @@ func TestPipelines(t *testing.T) {
 
 // FuzzQueries: whatever is asked, it is answered or refused.
 func FuzzQueries(f *testing.F) {
-	for _, s := range []string{`{"a":{"$gt":1}}`, `{"$expr":{"$add":["$a",1]}}`, `{"$group":{"_id":"$a","n":{"$sum":"$b"}}}`,
+	for _, s := range []string{`{"a":{"$gt":1}}`, `{"$expr":{"$add":["$a",1]}}`,
+		`{"$group":{"_id":"$a","n":{"$sum":"$b"}}}`,
 		`{"a.b":{"$elemMatch":{"c":1}}}`, `{"$project":{"a.b":1,"c":{"$slice":["$a",1]}}}`, `{"$unwind":"$a.b"}`} {
 		f.Add(s, `{"a":[{"b":1},{"b":[1,2]}],"b":2.5}`)
 	}
@@ -253,7 +262,8 @@ func FuzzQueries(f *testing.F) {
 		stuck := time.AfterFunc(10*time.Second, func() { panic(query + " takes too long on " + doc) })
 		defer stuck.Stop()
 		var q, d bson.D
-		if bson.UnmarshalExtJSON([]byte(query), false, &q) != nil || bson.UnmarshalExtJSON([]byte(doc), false, &d) != nil {
+		if bson.UnmarshalExtJSON([]byte(query), false, &q) != nil ||
+			bson.UnmarshalExtJSON([]byte(doc), false, &d) != nil {
 			return
 		}
 		rq, err1 := bson.Marshal(q)

@@ -109,7 +109,8 @@ func variable(name string) (expression, error) {
 }
 
 func fieldPath(dotted string) (expression, error) {
-	if dotted == "" || strings.HasPrefix(dotted, ".") || strings.HasSuffix(dotted, ".") || strings.Contains(dotted, "..") {
+	if dotted == "" || strings.HasPrefix(dotted, ".") || strings.HasSuffix(dotted, ".") ||
+		strings.Contains(dotted, "..") {
 		return nil, Refuse(40353, "Location40353", "FieldPath '%s' is not one", dotted)
 	}
 	p := parsePath(dotted)
@@ -160,7 +161,8 @@ func objectExpression(doc bson.Raw) (expression, error) {
 	list := make([]expression, len(els))
 	for i, e := range els {
 		if strings.Contains(e.Key(), ".") || strings.HasPrefix(e.Key(), "$") {
-			return nil, Refuse(16412, "Location16412", "FieldPath field names may not contain '.' or begin with '$': %s", e.Key())
+			return nil, Refuse(16412, "Location16412",
+				"FieldPath field names may not contain '.' or begin with '$': %s", e.Key())
 		}
 		names[i] = e.Key()
 		if list[i], err = compileExpression(e.Value()); err != nil {

@@ -32,7 +32,8 @@ func function(name string, arg bson.RawValue) (expression, error) {
 		args = values(arg)
 	}
 	if len(args) < f.least || f.most >= 0 && len(args) > f.most {
-		return nil, Refuse(16020, "Location16020", "Expression %s takes %d to %d arguments. %d were passed in.", name, f.least,
+		return nil, Refuse(16020, "Location16020", "Expression %s takes %d to %d arguments. %d were passed in.", name,
+			f.least,
 			f.most, len(args))
 	}
 	list, err := compileList(args)
@@ -84,11 +85,14 @@ func init() {
 		"$and": {0, -1, logical}, "$or": {0, -1, logical}, "$not": {1, 1, logical}, "$ifNull": {2, -1, ifNull},
 		"$concat": {1, -1, concat}, "$toLower": {1, 1, cased}, "$toUpper": {1, 1, cased}, "$strLenCP": {1, 1, length},
 		"$strLenBytes": {1, 1, length}, "$toString": {1, 1, toString}, "$split": {2, 2, split},
-		"$size": {1, 1, size}, "$arrayElemAt": {2, 2, elementAt}, "$first": {1, 1, elementAt}, "$last": {1, 1, elementAt},
-		"$in": {2, 2, isIn}, "$isArray": {1, 1, isArray}, "$concatArrays": {1, -1, concatArrays}, "$type": {1, 1, typeOf},
-		"$sum": {1, -1, accumulated}, "$avg": {1, -1, accumulated}, "$min": {1, -1, accumulated},
+		"$size": {1, 1, size}, "$arrayElemAt": {2, 2, elementAt}, "$first": {1, 1, elementAt},
+		"$last": {1, 1, elementAt},
+		"$in":   {2, 2, isIn}, "$isArray": {1, 1, isArray}, "$concatArrays": {1, -1, concatArrays},
+		"$type": {1, 1, typeOf},
+		"$sum":  {1, -1, accumulated}, "$avg": {1, -1, accumulated}, "$min": {1, -1, accumulated},
 		"$max": {1, -1, accumulated}, "$mergeObjects": {1, -1, merged}, "$objectToArray": {1, 1, toArray},
-		"$year": {1, 1, datePart}, "$month": {1, 1, datePart}, "$dayOfMonth": {1, 1, datePart}, "$hour": {1, 1, datePart},
+		"$year": {1, 1, datePart}, "$month": {1, 1, datePart}, "$dayOfMonth": {1, 1, datePart},
+		"$hour":   {1, 1, datePart},
 		"$minute": {1, 1, datePart}, "$second": {1, 1, datePart}, "$millisecond": {1, 1, datePart},
 		"$dayOfWeek": {1, 1, datePart}, "$dayOfYear": {1, 1, datePart},
 	}
@@ -159,7 +163,8 @@ func quotient(name string, in []bson.RawValue) (bson.RawValue, error) {
 	case anyNull:
 		return null, nil
 	case !ok:
-		return null, Refuse(14, "TypeMismatch", "%s only supports numeric types, not %s and %s", name, typeName(in[0].Type),
+		return null, Refuse(14, "TypeMismatch", "%s only supports numeric types, not %s and %s", name,
+			typeName(in[0].Type),
 			typeName(in[1].Type))
 	case name == "$mod":
 		return remainder(in[0], in[1])
@@ -279,7 +284,8 @@ func cased(name string, in []bson.RawValue) (bson.RawValue, error) {
 
 func length(name string, in []bson.RawValue) (bson.RawValue, error) {
 	if !isText(in[0]) {
-		return null, Refuse(34471, "Location34471", "%s requires a string argument, found: %s", name, typeName(in[0].Type))
+		return null, Refuse(34471, "Location34471", "%s requires a string argument, found: %s", name,
+			typeName(in[0].Type))
 	}
 	n := len(text(in[0]))
 	if name == "$strLenCP" {
@@ -462,8 +468,9 @@ func datePart(name string, in []bson.RawValue) (bson.RawValue, error) {
 	case bson.TypeObjectID:
 		t = in[0].ObjectID().Timestamp().UTC()
 	default:
-		return null, Refuse(16006, "Location16006", "can't convert from %s to Date, or it has a time zone, which is not "+
-			"evaluated here", typeName(in[0].Type))
+		return null, Refuse(16006, "Location16006",
+			"can't convert from %s to Date, or it has a time zone, which is not "+
+				"evaluated here", typeName(in[0].Type))
 	}
 	n := map[string]int{"$year": t.Year(), "$month": int(t.Month()), "$dayOfMonth": t.Day(), "$hour": t.Hour(),
 		"$minute": t.Minute(), "$second": t.Second(), "$millisecond": t.Nanosecond() / 1e6,
@@ -474,7 +481,8 @@ func datePart(name string, in []bson.RawValue) (bson.RawValue, error) {
 // named reads the named arguments of an operator, all of which must be known.
 func named(op string, arg bson.RawValue, known ...string) (map[string]bson.RawValue, error) {
 	if arg.Type != bson.TypeEmbeddedDocument {
-		return nil, Refuse(28646, "Location28646", "%s needs an object as its argument, found: %s", op, typeName(arg.Type))
+		return nil, Refuse(28646, "Location28646", "%s needs an object as its argument, found: %s", op,
+			typeName(arg.Type))
 	}
 	out := map[string]bson.RawValue{}
 	for _, f := range fieldsOf(arg.Document()) {
@@ -506,7 +514,8 @@ func conditional(arg bson.RawValue) (expression, error) {
 		}
 	}
 	if len(parts) != 3 {
-		return nil, Refuse(16020, "Location16020", "Expression $cond takes exactly 3 arguments. %d were passed in.", len(parts))
+		return nil, Refuse(16020, "Location16020", "Expression $cond takes exactly 3 arguments. %d were passed in.",
+			len(parts))
 	}
 	list, err := compileList(parts)
 	if err != nil {
@@ -564,8 +573,9 @@ func switched(arg bson.RawValue) (expression, error) {
 			}
 		}
 		if other == nil {
-			return null, Refuse(40066, "Location40066", "$switch could not find a matching branch for an input, and no default "+
-				"was specified.")
+			return null, Refuse(40066, "Location40066",
+				"$switch could not find a matching branch for an input, and no default "+
+					"was specified.")
 		}
 		return other(s)
 	}, nil

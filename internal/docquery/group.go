@@ -18,8 +18,9 @@ var accumulators = map[string]func() accumulator{
 	"$min":   func() accumulator { return &extreme{sign: -1} },
 	"$max":   func() accumulator { return &extreme{sign: 1} },
 	"$first": func() accumulator { return &end{} }, "$last": func() accumulator { return &end{last: true} },
-	"$push": func() accumulator { return &pushed{} }, "$addToSet": func() accumulator { return &pushed{set: map[string]bool{}} },
-	"$count": func() accumulator { return &summed{s: newSum(), ones: true} },
+	"$push":     func() accumulator { return &pushed{} },
+	"$addToSet": func() accumulator { return &pushed{set: map[string]bool{}} },
+	"$count":    func() accumulator { return &summed{s: newSum(), ones: true} },
 }
 
 // summed is $sum, $avg and $count: what is no number counts for nothing.
@@ -122,7 +123,8 @@ func (a *pushed) value() bson.RawValue { return array(a.list) }
 const maxHeld = 100 << 20
 
 func tooMuch(what string) error {
-	return Refuse(292, "QueryExceededMemoryLimitNoDiskUseAllowed", "%s needs more than %d MiB of memory", what, maxHeld>>20)
+	return Refuse(292, "QueryExceededMemoryLimitNoDiskUseAllowed", "%s needs more than %d MiB of memory", what,
+		maxHeld>>20)
 }
 
 // compileGroup reads a $group.
@@ -141,7 +143,8 @@ func compileGroup(spec bson.Raw) (stage, error) {
 			continue
 		}
 		if strings.Contains(f.name, ".") || strings.HasPrefix(f.name, "$") {
-			return nil, Refuse(40235, "Location40235", "The field name '%s' cannot contain '.' or begin with '$'", f.name)
+			return nil, Refuse(40235, "Location40235", "The field name '%s' cannot contain '.' or begin with '$'",
+				f.name)
 		}
 		if f.v.Type != bson.TypeEmbeddedDocument {
 			return nil, Refuse(40234, "Location40234", "The field '%s' must be an accumulator object", f.name)

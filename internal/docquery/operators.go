@@ -42,7 +42,10 @@ func equality(arg bson.RawValue) (func(leaf) bool, error) {
 				l.v.Type == bson.TypeRegex && Compare(l.v, arg) == 0)
 		}, nil
 	case bson.TypeNull:
-		return func(l leaf) bool { return l.missing || l.v.Type == bson.TypeNull || l.v.Type == bson.TypeUndefined }, nil
+		return func(l leaf) bool {
+			return l.missing || l.v.Type == bson.TypeNull ||
+				l.v.Type == bson.TypeUndefined
+		}, nil
 	}
 	return func(l leaf) bool { return !l.missing && Compare(l.v, arg) == 0 }, nil
 }
@@ -61,8 +64,9 @@ func ordered(p path, op string, arg bson.RawValue) (predicate, error) {
 		}
 		return equals(p, arg)
 	}
-	fits := map[string]func(int) bool{"$gt": func(c int) bool { return c > 0 }, "$gte": func(c int) bool { return c >= 0 },
-		"$lt": func(c int) bool { return c < 0 }, "$lte": func(c int) bool { return c <= 0 }}[op]
+	fits := map[string]func(int) bool{"$gt": func(c int) bool { return c > 0 },
+		"$gte": func(c int) bool { return c >= 0 },
+		"$lt":  func(c int) bool { return c < 0 }, "$lte": func(c int) bool { return c <= 0 }}[op]
 	extreme := arg.Type == bson.TypeMinKey || arg.Type == bson.TypeMaxKey
 	return onLeaf(p, func(l leaf) bool {
 		switch {

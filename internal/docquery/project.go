@@ -44,7 +44,8 @@ func CompileProjection(spec bson.Raw, stage bool) (*Projection, error) {
 	}
 	switch {
 	case c.includes != "" && c.excludes != "":
-		return nil, Refuse(31254, "Location31254", "Cannot do exclusion on field %s in inclusion projection", c.excludes)
+		return nil, Refuse(31254, "Location31254", "Cannot do exclusion on field %s in inclusion projection",
+			c.excludes)
 	case c.computes && c.excludes != "":
 		return nil, Refuse(31252, "Location31252", "Cannot use an expression in an exclusion projection")
 	case c.includes == "" && c.excludes == "" && !c.computes && c.idOnly != nil:
@@ -76,7 +77,8 @@ func (c *projector) add(p path, v bson.RawValue) error {
 			if name == "$" {
 				return notHere("a positional projection")
 			}
-			return Refuse(16410, "Location16410", "FieldPath field names may not start with '$'. Consider using $getField.")
+			return Refuse(16410, "Location16410",
+				"FieldPath field names may not start with '$'. Consider using $getField.")
 		}
 	}
 	isID := len(p) == 1 && p[0] == "_id"
@@ -107,7 +109,8 @@ func (c *projector) add(p path, v bson.RawValue) error {
 func (c *projector) document(p path, d bson.Raw) error {
 	els, err := d.Elements()
 	if err != nil || len(els) == 0 {
-		return Refuse(51270, "Location51270", "An empty sub-projection is not a valid value. Found empty object at path")
+		return Refuse(51270, "Location51270",
+			"An empty sub-projection is not a valid value. Found empty object at path")
 	}
 	op := els[0].Key()
 	if !strings.HasPrefix(op, "$") {

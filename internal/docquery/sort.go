@@ -27,7 +27,8 @@ func CompileSort(spec bson.Raw) (*Sort, error) {
 		}
 		n, ok := whole(e.Value())
 		if !ok || n != 1 && n != -1 {
-			return nil, Refuse(15975, "Location15975", "$sort key ordering must be 1 (for ascending) or -1 (for descending)")
+			return nil, Refuse(15975, "Location15975",
+				"$sort key ordering must be 1 (for ascending) or -1 (for descending)")
 		}
 		if e.Key() == "" || e.Key() == "$natural" && len(els) > 1 {
 			return nil, badValue("there is no sort by %q with others", e.Key())
@@ -47,7 +48,8 @@ func (s *Sort) Natural() (natural, backward bool) {
 
 // ByID reports whether it is by _id alone.
 func (s *Sort) ByID() (byID, backward bool) {
-	return len(s.keys) == 1 && len(s.keys[0].path) == 1 && s.keys[0].path[0] == "_id", len(s.keys) == 1 && s.keys[0].desc
+	return len(s.keys) == 1 && len(s.keys[0].path) == 1 && s.keys[0].path[0] == "_id", len(s.keys) == 1 &&
+		s.keys[0].desc
 }
 
 // key returns what a document is sorted by: of an array the least element, backward the

@@ -149,7 +149,8 @@ func compileStage(op string, arg bson.RawValue, sources Sources) (stage, error) 
 	case "$replaceRoot", "$replaceWith":
 		return replaceRoot(op, arg)
 	case "$sortByCount":
-		group, err := compileGroup(document(field{"_id", arg}, field{"count", docValue(document(field{"$sum", valueOf(int32(1))}))}))
+		group, err := compileGroup(document(field{"_id", arg},
+			field{"count", docValue(document(field{"$sum", valueOf(int32(1))}))}))
 		if err != nil {
 			return nil, err
 		}
@@ -313,7 +314,7 @@ func replaced(d bson.Raw, p path, v bson.RawValue) bson.Raw {
 	fs := fieldsOf(d)
 	i := indexOf(fs, p[0])
 	if len(p) > 1 {
-		below := bson.Raw(document())
+		below := document()
 		if i >= 0 && fs[i].v.Type == bson.TypeEmbeddedDocument {
 			below = fs[i].v.Document()
 		}
@@ -339,8 +340,9 @@ func replaceRoot(op string, arg bson.RawValue) (stage, error) {
 	return each(func(d bson.Raw) (bson.Raw, error) {
 		v, err := x(scopeOf(d))
 		if err == nil && v.Type != bson.TypeEmbeddedDocument {
-			err = Refuse(40228, "Location40228", "'newRoot' expression must evaluate to an object, but resulting value was of "+
-				"type %s", typeName(v.Type))
+			err = Refuse(40228, "Location40228",
+				"'newRoot' expression must evaluate to an object, but resulting value was of "+
+					"type %s", typeName(v.Type))
 		}
 		return v.Value, err
 	}), err

@@ -1,5 +1,3 @@
-//lint:file-ignore SA1019 drivers still begin with the legacy handshake, so it must be answered
-
 // Package docwire is the servers' side of the wire protocol of document clusters: it reads
 // commands and writes the answers ("MongoDB Wire Protocol").
 package docwire

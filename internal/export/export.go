@@ -87,7 +87,8 @@ func Forms(m engine.Model) []engine.Form {
 func Write(ctx context.Context, e *run.Runner, m *moment.Moment, out Archive, opt Options) (*Manifest, error) {
 	x, ok := m.Model.(engine.Exporter)
 	if !ok {
-		return nil, fmt.Errorf("%w: clusters of this kind have no open form; restore it into a folder of its own", run.ErrRefused)
+		return nil, fmt.Errorf("%w: clusters of this kind have no open form; restore it into a folder of its own",
+			run.ErrRefused)
 	}
 	form := x.Forms()[0].Name
 	if opt.Form != "" {
@@ -118,7 +119,8 @@ func Write(ctx context.Context, e *run.Runner, m *moment.Moment, out Archive, op
 		return nil, fmt.Errorf("%s: nothing that was asked for was there", m)
 	}
 	man := &Manifest{Format: FormatName, Cluster: m.Point.Cluster, Engine: m.Point.Engine, Version: m.Point.Version,
-		Moment: m.Time.UTC(), Point: m.Point.ID, Created: time.Now().UTC().Truncate(time.Second), Tool: e.Tool, Form: form,
+		Moment: m.Time.UTC(), Point: m.Point.ID, Created: time.Now().UTC().Truncate(time.Second), Tool: e.Tool,
+		Form:   form,
 		Chosen: opt.Chosen}
 	used := map[string]bool{}
 	for i := range list {

@@ -200,7 +200,8 @@ func (r *reader) manifest(f io.Reader) error {
 		return fmt.Errorf("%w: manifest.json: %w", ErrExport, err)
 	}
 	if m.Format != FormatName {
-		return fmt.Errorf("%w: manifest.json is of the format %q, and this program reads %q", ErrExport, m.Format, FormatName)
+		return fmt.Errorf("%w: manifest.json is of the format %q, and this program reads %q", ErrExport, m.Format,
+			FormatName)
 	}
 	drv, err := engine.ForName(m.Engine)
 	if err != nil {
@@ -294,10 +295,12 @@ func (r *reader) end(context.Context) error {
 		if s.root.Hash == n.Root || !n.Kind.HasRecords() {
 			continue
 		}
-		what := fmt.Sprintf("the records of %s are not those that were exported (%d, and %d then; root %s, and %s then)", n.Name,
+		what := fmt.Sprintf(
+			"the records of %s are not those that were exported (%d, and %d then; root %s, and %s then)", n.Name,
 			s.root.Records, n.Records, s.root.Hash.Short(), n.Root.Short())
 		if !r.unverified {
-			return fmt.Errorf("%w: %s; where somebody has edited them --unverified takes them all the same", run.ErrDiffers, what)
+			return fmt.Errorf("%w: %s; where somebody has edited them --unverified takes them all the same",
+				run.ErrDiffers, what)
 		}
 		r.Emit(run.Warning, "%s: taken as it is", what)
 	}
@@ -306,7 +309,8 @@ func (r *reader) end(context.Context) error {
 
 // moment makes a moment of what was read.
 func (r *reader) moment() (*moment.Moment, error) {
-	p := &store.Point{ID: "export", Cluster: r.man.Cluster, Engine: r.man.Engine, Version: r.man.Version, Time: r.man.Moment,
+	p := &store.Point{ID: "export", Cluster: r.man.Cluster, Engine: r.man.Engine, Version: r.man.Version,
+		Time:   r.man.Moment,
 		Shards: []store.PointShard{{}}, Made: store.MadeByExport, Exact: true}
 	for _, n := range r.man.Namespaces {
 		s := r.states[n.Folder]

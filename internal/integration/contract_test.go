@@ -368,7 +368,8 @@ func contract(t *testing.T, b *engineFixture) {
 
 	// A restore that is cut short says so, and the next one completes it.
 	rctx, cut := context.WithCancel(ctx)
-	plan, err := restore.NewPlan(rctx, e, p, c, restore.Options{Pattern: b.one, Rename: beside, Conflict: restore.Replace})
+	plan, err := restore.NewPlan(rctx, e, p, c,
+		restore.Options{Pattern: b.one, Rename: beside, Conflict: restore.Replace})
 	require.NoError(t, err)
 	e.OnEvent = func(ev run.Event) {
 		if strings.HasPrefix(ev.Text, "restoring ") {

@@ -36,7 +36,8 @@ func everyBSON(t testing.TB) bson.D {
 		return d
 	}
 	return bson.D{{Key: "_id", Value: bson.ObjectID{1, 2, 3}}, {Key: "double", Value: math.Inf(1)},
-		{Key: "nan", Value: math.NaN()}, {Key: "negative zero", Value: math.Copysign(0, -1)}, {Key: "tiny", Value: 5e-324},
+		{Key: "nan", Value: math.NaN()}, {Key: "negative zero", Value: math.Copysign(0, -1)},
+		{Key: "tiny", Value: 5e-324},
 		{Key: "string", Value: "Löwenzahn \x00 und 蜂蜜"}, {Key: "", Value: "an empty name"},
 		{Key: "document", Value: bson.D{{Key: "$date", Value: "not one"}, {Key: "a.b", Value: bson.D{}}}},
 		{Key: "array", Value: bson.A{bson.A{}, nil, int32(1), int64(1), 1.0}},
@@ -44,7 +45,8 @@ func everyBSON(t testing.TB) bson.D {
 		{Key: "old binary", Value: bson.Binary{Subtype: 0x80, Data: []byte{}}},
 		{Key: "true", Value: true}, {Key: "date", Value: bson.DateTime(-62135596800000)},
 		{Key: "far date", Value: bson.DateTime(math.MaxInt64)}, {Key: "null", Value: nil},
-		{Key: "regex", Value: bson.Regex{Pattern: `^a/"\\`, Options: "im"}}, {Key: "script", Value: bson.JavaScript("x => 1")},
+		{Key: "regex", Value: bson.Regex{Pattern: `^a/"\\`, Options: "im"}},
+		{Key: "script", Value: bson.JavaScript("x => 1")},
 		{Key: "scoped", Value: bson.CodeWithScope{Code: "y", Scope: bson.D{{Key: "y", Value: int32(2)}}}},
 		{Key: "symbol", Value: bson.Symbol("old")}, {Key: "undefined", Value: bson.Undefined{}},
 		{Key: "pointer", Value: bson.DBPointer{DB: "apiary.colonies", Pointer: bson.ObjectID{9}}},
@@ -283,10 +285,12 @@ func TestExportingThroughPipes(t *testing.T) {
 	other := startSim(t, docsim.Options{Name: "paddock", NoopEvery: fastNoops})
 	cl, oc := connect(t, rs.URI()), connect(t, other.URI())
 	for n := range 300 {
-		_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: n}, {Key: "n", Value: n % 3}})
+		_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx,
+			bson.D{{Key: "_id", Value: n}, {Key: "n", Value: n % 3}})
 		require.NoError(t, err)
 	}
-	tool := newTool(t, dir, fmt.Sprintf("  meadow: { address: %q }\n  paddock: { address: %q }\n", rs.URI(), other.URI()))
+	tool := newTool(t, dir, fmt.Sprintf("  meadow: { address: %q }\n  paddock: { address: %q }\n", rs.URI(),
+		other.URI()))
 	tool.run(t, 0, "snapshot", "meadow")
 	from := exec.Command(tool.bin, "--config", tool.config, "--quiet", "export", tool.point(t, "meadow"), "--to", "-")
 	to := exec.Command(tool.bin, "--config", tool.config, "--quiet", "restore", "-", "--to", "paddock", "--yes")
@@ -302,7 +306,8 @@ func TestExportingThroughPipes(t *testing.T) {
 
 	file := filepath.Join(dir, "some.tar.zst")
 	export := func(code int, more ...string) string {
-		return tool.run(t, code, append([]string{"export", tool.point(t, "meadow") + "/apiary.colonies", "--to", file}, more...)...)
+		return tool.run(t, code, append([]string{"export", tool.point(t, "meadow") + "/apiary.colonies", "--to", file},
+			more...)...)
 	}
 	export(0, "--where", "n == 1")
 	require.Contains(t, export(5), "--overwrite")

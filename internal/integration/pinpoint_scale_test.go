@@ -38,8 +38,9 @@ func TestPinpointReadsLittle(t *testing.T) {
 	p.Time, p.Started, p.Finished = begin, begin, begin
 	p.Shards = []store.PointShard{{Name: "meadow", Mark: mark(0)}}
 	for _, name := range []string{"apiary.colonies", "apiary.harvests", "apiary.inspections"} {
-		p.Namespaces = append(p.Namespaces, store.PointNamespace{Namespace: record.Namespace{Name: name, Kind: "collection"},
-			Root: tree.Root{}})
+		p.Namespaces = append(p.Namespaces,
+			store.PointNamespace{Namespace: record.Namespace{Name: name, Kind: "collection"},
+				Root: tree.Root{}})
 	}
 	require.NoError(t, e.Store.PutPoint(ctx, &p))
 	keys, err := e.Store.SegmentKeys(ctx)
@@ -64,8 +65,9 @@ func TestPinpointReadsLittle(t *testing.T) {
 		if i == drop {
 			c.Op, c.Namespace = record.Drop, "apiary.harvests"
 		} else {
-			doc, err := bson.Marshal(bson.D{{Key: "_id", Value: i % 5000}, {Key: "note", Value: "nothing to report of hive " +
-				strconv.Itoa(i*7919%100_003)}})
+			doc, err := bson.Marshal(bson.D{
+				{Key: "_id", Value: i % 5000}, {Key: "note", Value: "nothing to report of hive " +
+					strconv.Itoa(i*7919%100_003)}})
 			require.NoError(t, err)
 			c.Value = doc
 			c.Key, err = bsonkey.Of(doc)
@@ -92,7 +94,8 @@ func TestPinpointReadsLittle(t *testing.T) {
 	require.Len(t, r.Findings, 1)
 	require.Equal(t, pinpoint.Dropped, r.Findings[0].Kind)
 	require.Equal(t, "apiary.harvests", r.Findings[0].Namespace)
-	t.Logf("%d changes, %d MiB: bare read %s; pinpoint %s, read %.2f %%", changes, whole>>20, floor.Round(time.Millisecond),
+	t.Logf("%d changes, %d MiB: bare read %s; pinpoint %s, read %.2f %%", changes, whole>>20,
+		floor.Round(time.Millisecond),
 		took.Round(time.Millisecond), 100*float64(r.Read)/float64(r.Size))
 	require.Less(t, r.Read*50, r.Size, "under two per cent")
 }

@@ -174,7 +174,8 @@ func TestPinpointDefinitions(t *testing.T) {
 					{Key: "middle", Value: bson.D{{Key: "_id", Value: at}}}}).Err())
 				shards := s.Shards()
 				require.NoError(t, admin.RunCommand(ctx, bson.D{{Key: "moveChunk", Value: "apiary.colonies"},
-					{Key: "find", Value: bson.D{{Key: "_id", Value: at}}}, {Key: "to", Value: shards[i%len(shards)]}}).Err())
+					{Key: "find", Value: bson.D{{Key: "_id", Value: at}}},
+					{Key: "to", Value: shards[i%len(shards)]}}).Err())
 			}
 		})
 	})
@@ -185,8 +186,9 @@ func pinpointDefinitions(t *testing.T, cl *mongo.Client, uri string, move func()
 	c := open(t, "meadow", uri)
 	e := newRunner(t)
 	for n := range 400 {
-		_, err := db.Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: n}, {Key: "state", Value: "thriving"},
-			{Key: "hives", Value: n % 7}})
+		_, err := db.Collection("colonies").InsertOne(ctx,
+			bson.D{{Key: "_id", Value: n}, {Key: "state", Value: "thriving"},
+				{Key: "hives", Value: n % 7}})
 		require.NoError(t, err)
 		if n < 30 {
 			_, err = db.Collection("harvests").InsertOne(ctx, bson.D{{Key: "_id", Value: n}})
@@ -210,14 +212,16 @@ func pinpointDefinitions(t *testing.T, cl *mongo.Client, uri string, move func()
 		require.NoError(t, what())
 	}
 	do(pinpoint.Updates, "apiary.colonies", func() error {
-		_, err := db.Collection("colonies").UpdateMany(ctx, bson.D{{Key: "hives", Value: bson.D{{Key: "$gt", Value: 3}}}},
+		_, err := db.Collection("colonies").UpdateMany(ctx,
+			bson.D{{Key: "hives", Value: bson.D{{Key: "$gt", Value: 3}}}},
 			bson.D{{Key: "$set", Value: bson.D{{Key: "state", Value: "collapsed"}}}})
 		return err
 	})
 	time.Sleep(2500 * time.Millisecond)
 	if move == nil {
 		do(pinpoint.Altered, "apiary.colonies", func() error {
-			_, err := db.Collection("colonies").Indexes().CreateOne(ctx, mongo.IndexModel{Keys: bson.D{{Key: "hives", Value: 1}}})
+			_, err := db.Collection("colonies").Indexes().CreateOne(ctx,
+				mongo.IndexModel{Keys: bson.D{{Key: "hives", Value: 1}}})
 			return err
 		})
 		do(pinpoint.Renamed, "apiary.harvests", func() error {

@@ -151,7 +151,8 @@ func TestRealServer(t *testing.T) {
 		state, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Time, Time: moments[0].at},
 			restore.OnScratch{})
 		require.NoError(t, err)
-		plan, err := restore.NewPlan(ctx, e, state, tgt, restore.Options{Pattern: "apiary.colonies", Conflict: restore.Replace})
+		plan, err := restore.NewPlan(ctx, e, state, tgt,
+			restore.Options{Pattern: "apiary.colonies", Conflict: restore.Replace})
 		require.NoError(t, err)
 		defer plan.Close()
 		_, err = plan.Run(ctx)

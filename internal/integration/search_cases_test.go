@@ -239,7 +239,8 @@ func TestSearchLargeDocuments(t *testing.T) {
 	c.Do(t, http.MethodPut, "/odd/_mapping", `{"properties":{"n":{"type":"integer","ignore_malformed":false}}}`)
 	p, err = snapshot.Take(ctx, e, "clover", cl)
 	require.NoError(t, err)
-	plan, err := restore.NewPlan(ctx, e, mustResolve(t, e, p), cl, restore.Options{Pattern: "odd", Conflict: restore.Replace})
+	plan, err := restore.NewPlan(ctx, e, mustResolve(t, e, p), cl,
+		restore.Options{Pattern: "odd", Conflict: restore.Replace})
 	require.NoError(t, err)
 	defer plan.Close()
 	_, err = plan.Run(ctx)

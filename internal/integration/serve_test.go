@@ -83,7 +83,10 @@ func (a *asker) cond(depth int) bson.D {
 	case 3:
 		return bson.D{{Key: p, Value: bson.D{{Key: "$in", Value: bson.A{a.id(), r.IntN(500), nil}}}}}
 	case 4:
-		return bson.D{{Key: p, Value: bson.D{{Key: "$type", Value: []string{"number", "string", "array", "object", "null"}[r.IntN(5)]}}}}
+		return bson.D{
+			{
+				Key: p, Value: bson.D{{Key: "$type",
+					Value: []string{"number", "string", "array", "object", "null"}[r.IntN(5)]}}}}
 	case 5:
 		return bson.D{{Key: p, Value: bson.D{{Key: "$not", Value: bson.D{{Key: "$gt", Value: r.IntN(1000)}}}}}}
 	case 6:
@@ -134,11 +137,16 @@ func (a *asker) ask(seed uint64) func(c *mongo.Collection) string {
 		for range 1 + r.IntN(3) {
 			p := a.path()
 			stages = append(stages, []bson.D{
-				{{Key: "$group", Value: bson.D{{Key: "_id", Value: "$" + p}, {Key: "n", Value: bson.D{{Key: "$sum", Value: 1}}},
-					{Key: "s", Value: bson.D{{Key: "$sum", Value: "$n"}}}, {Key: "m", Value: bson.D{{Key: "$max", Value: "$a"}}}}}},
+				{
+					{Key: "$group", Value: bson.D{
+						{Key: "_id", Value: "$" + p}, {Key: "n", Value: bson.D{{Key: "$sum", Value: 1}}},
+						{Key: "s", Value: bson.D{{Key: "$sum", Value: "$n"}}},
+						{Key: "m", Value: bson.D{{Key: "$max", Value: "$a"}}}}}},
 				{{Key: "$unwind", Value: "$" + p}}, {{Key: "$sort", Value: bson.D{{Key: p, Value: 1 - 2*r.IntN(2)}}}},
 				{{Key: "$project", Value: bson.D{{Key: p, Value: 1}}}}, {{Key: "$limit", Value: 1 + r.IntN(20)}},
-				{{Key: "$addFields", Value: bson.D{{Key: "x", Value: bson.D{{Key: "$ifNull", Value: bson.A{"$" + p, 0}}}}}}},
+				{
+					{Key: "$addFields", Value: bson.D{
+						{Key: "x", Value: bson.D{{Key: "$ifNull", Value: bson.A{"$" + p, 0}}}}}}},
 				{{Key: "$count", Value: "all"}}}[r.IntN(7)])
 		}
 		return func(c *mongo.Collection) string { return answer(c.Aggregate(ctx, stages)) }
@@ -222,7 +230,8 @@ func TestServing(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	t.Logf("%d questions had an answer, %d an empty one, %d were refused", answered.Load(), empty.Load(), refused.Load())
+	t.Logf("%d questions had an answer, %d an empty one, %d were refused", answered.Load(), empty.Load(),
+		refused.Load())
 	require.Greater(t, answered.Load(), 5*refused.Load())
 	require.Greater(t, answered.Load(), empty.Load())
 

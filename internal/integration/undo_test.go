@@ -69,9 +69,10 @@ func undoing(t *testing.T, b *engineFixture) {
 			rn.Kept, err = undo.Keep(ctx, e, name, dial, there)
 			require.NoError(t, err)
 		}
-		require.NoError(t, e.Record(ctx, rn, run.RecordOptions{}, func(_ context.Context, e *run.Runner, r *store.Run) error {
-			return do(e, r)
-		}))
+		require.NoError(t, e.Record(ctx, rn, run.RecordOptions{},
+			func(_ context.Context, e *run.Runner, r *store.Run) error {
+				return do(e, r)
+			}))
 	}
 	undoOf := func(of *store.Run, changed bool) *store.Run {
 		rn := &store.Run{Kind: store.RunUndo, Cluster: name, Target: name, Undoes: of.ID}
@@ -179,7 +180,8 @@ func TestUndoWithoutALog(t *testing.T) {
 	}
 	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
 	cl := connect(t, rs.URI())
-	tool := newTool(t, dir, fmt.Sprintf("  comb: { address: %q }\n  meadow: { address: %q }\n", "file://"+photos, rs.URI()))
+	tool := newTool(t, dir, fmt.Sprintf("  comb: { address: %q }\n  meadow: { address: %q }\n", "file://"+photos,
+		rs.URI()))
 	write("a", "north")
 	write("b", "south")
 	tool.run(t, 0, "snapshot", "comb")
@@ -201,11 +203,13 @@ func TestUndoWithoutALog(t *testing.T) {
 	_, err := coll.InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
 	require.NoError(t, err)
 	tool.run(t, 0, "snapshot", "meadow")
-	_, err = cl.Database("garden").Collection("beds").InsertOne(ctx, bson.D{{Key: "_id", Value: "unknown to the store"}})
+	_, err = cl.Database("garden").Collection("beds").InsertOne(ctx,
+		bson.D{{Key: "_id", Value: "unknown to the store"}})
 	require.NoError(t, err)
 	was := readWorld(t, cl)
 	tool.run(t, 5, "restore", tool.point(t, "meadow"), "--rename", "apiary.colonies=garden.beds", "--yes")
-	tool.run(t, 0, "restore", tool.point(t, "meadow"), "--rename", "apiary.colonies=garden.beds", "--conflict", "replace",
+	tool.run(t, 0, "restore", tool.point(t, "meadow"), "--rename", "apiary.colonies=garden.beds", "--conflict",
+		"replace",
 		"--yes")
 	require.NotEqual(t, was, readWorld(t, cl))
 	tool.run(t, 0, "undo", tool.lastRun(t, "restore"), "--yes")
@@ -230,7 +234,8 @@ func TestRestoresForATime(t *testing.T) {
 	tool.run(t, 0, "snapshot", "meadow")
 	was := readWorld(t, cl)
 	tool.run(t, 2, "restore", tool.point(t, "meadow"), "--conflict", "replace", "--for", "2s", "--yes")
-	tool.run(t, 0, "restore", tool.point(t, "meadow"), "--rename", "apiary.colonies=apiary.look", "--for", "2s", "--yes")
+	tool.run(t, 0, "restore", tool.point(t, "meadow"), "--rename", "apiary.colonies=apiary.look", "--for", "2s",
+		"--yes")
 	require.Contains(t, readWorld(t, cl), "apiary.look")
 	_, err = cl.Database("apiary").Collection("look").InsertOne(ctx, bson.D{{Key: "_id", Value: "worked with"}})
 	require.NoError(t, err)

@@ -116,7 +116,8 @@ func TestANameThatIsNotGivenByRenaming(t *testing.T) {
 
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
 	require.NoError(t, err)
-	plan, err := restore.NewPlan(ctx, e, m, c, restore.Options{Conflict: restore.Replace, Except: []string{"apiary.north*"}})
+	plan, err := restore.NewPlan(ctx, e, m, c,
+		restore.Options{Conflict: restore.Replace, Except: []string{"apiary.north*"}})
 	require.NoError(t, err)
 	defer plan.Close()
 	done, err = plan.Run(ctx)

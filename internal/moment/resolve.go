@@ -262,8 +262,9 @@ func momentAtPlace(ctx context.Context, e *run.Runner, points []*store.Point, ch
 	if n := len(points[0].Shards); n > 1 && drv.Model().Traits().ShardClocks {
 		i := strings.LastIndexByte(text, '=')
 		if i < 0 {
-			return nil, fmt.Errorf("%w: each of the %d shards of cluster %s has log positions of its own; name a time, "+
-				"or log:SHARD=POSITION", run.ErrRefused, n, points[0].Cluster)
+			return nil, fmt.Errorf(
+				"%w: each of the %d shards of cluster %s has log positions of its own; name a time, "+
+					"or log:SHARD=POSITION", run.ErrRefused, n, points[0].Cluster)
 		}
 		shard, text = text[:i], text[i+1:]
 	}

@@ -240,7 +240,8 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 			switch {
 			case c.Op == record.Rename && h.model.Staged(c.Namespace):
 				v.Op = "restore"
-				if n := len(h.out) - 1; n >= 0 && h.out[n].Op == record.Drop.String() && v.Time.Sub(h.out[n].Time) < time.Second {
+				if n := len(h.out) - 1; n >= 0 && h.out[n].Op == record.Drop.String() &&
+					v.Time.Sub(h.out[n].Time) < time.Second {
 					v.Before = h.out[n].Before
 					h.out = h.out[:n] // of what was replaced
 				}
@@ -328,7 +329,8 @@ func (h *history) commands(ctx context.Context, st stretch) error {
 				})) {
 					return nil
 				}
-				h.out = append(h.out, Version{Time: ch.Time(), Op: record.Command.String(), Value: h.model.Render(ch.Value),
+				h.out = append(h.out, Version{
+					Time: ch.Time(), Op: record.Command.String(), Value: h.model.Render(ch.Value),
 					Before: h.address(h.before(sh.Name, was, ch.At))})
 				return nil
 			})

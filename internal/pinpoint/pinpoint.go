@@ -230,7 +230,8 @@ func (s *search) join() {
 	for _, f := range list {
 		if n := len(out) - 1; n >= 0 {
 			o := &out[n]
-			same := o.Namespace == f.Namespace && o.Of == f.Of && o.Kind == f.Kind && o.To == f.To && slices.Equal(o.Detail, f.Detail)
+			same := o.Namespace == f.Namespace && o.Of == f.Of && o.Kind == f.Kind && o.To == f.To &&
+				slices.Equal(o.Detail, f.Detail)
 			other := len(o.Shards) > 0 && len(f.Shards) > 0 && !slices.Contains(o.Shards, f.Shards[0])
 			if same && other && !s.ownClocks() && f.Started.Sub(o.Finished) < apart {
 				if f.position < o.position {

@@ -21,7 +21,8 @@ func TestUsual(t *testing.T) {
 			if h == 2 {
 				n = 4000
 			}
-			u.Add(&journal.Header{Last: record.Mark{Wall: day.AddDate(0, 0, d).Add(time.Duration(h)*time.Hour + time.Minute)},
+			u.Add(&journal.Header{Last: record.Mark{
+				Wall: day.AddDate(0, 0, d).Add(time.Duration(h)*time.Hour + time.Minute)},
 				Summary: []journal.Tally{{Namespace: "apiary.colonies",
 					By: map[string]journal.Count{"delete": {Changes: 3 * n, Busiest: n}}}}})
 		}

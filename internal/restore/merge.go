@@ -142,8 +142,8 @@ func (p *Plan) merged(ctx context.Context, was, touched tree.Root) (tree.Root, e
 		if err != nil {
 			return was, err
 		}
-		if u := r.Key; grouped {
-			if u = group.GroupPrefix(r.Key); last == nil || !bytes.Equal(u, last) {
+		if grouped {
+			if u := group.GroupPrefix(r.Key); last == nil || !bytes.Equal(u, last) {
 				last = bytes.Clone(u)
 				for old, err := range tree.RecordsFrom(ctx, p.scratch, was, u) {
 					if err != nil {
@@ -287,8 +287,9 @@ func (p *Plan) checkTouched(ctx context.Context, it *Item, touched, got tree.Roo
 	if n == 0 {
 		return expired, nil
 	}
-	return expired, fmt.Errorf("%s: %s %w from what was written (%s): something else writes there, or the servers did not "+
-		"keep it", it.To, run.Count(int64(n), "record"), run.ErrDiffers, joinSome(wrong, n))
+	return expired, fmt.Errorf(
+		"%s: %s %w from what was written (%s): something else writes there, or the servers did not "+
+			"keep it", it.To, run.Count(int64(n), "record"), run.ErrDiffers, joinSome(wrong, n))
 }
 
 func joinSome(list []string, n int) string {

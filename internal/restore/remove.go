@@ -36,7 +36,8 @@ func Remove(ctx context.Context, e *run.Runner, w engine.Writer, c engine.Cluste
 }
 
 // removeKeys removes all records of a namespace.
-func removeKeys(ctx context.Context, e *run.Runner, w engine.InPlaceWriter, c engine.Cluster, ns engine.Namespace) error {
+func removeKeys(ctx context.Context, e *run.Runner, w engine.InPlaceWriter, c engine.Cluster,
+	ns engine.Namespace) error {
 	model, err := engine.ForName(c.Engine())
 	if err != nil {
 		return err

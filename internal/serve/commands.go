@@ -17,21 +17,30 @@ func init() {
 	nothing := func(*connection, request) (bson.D, error) { return bson.D{}, nil }
 	commands = map[string]command{
 		"hello": {true, "*", hello}, "ismaster": {true, "*", hello}, "ping": {true, "*", nothing},
-		"buildinfo": {true, "*", buildInfo}, "saslstart": {true, "*", loginStep}, "saslcontinue": {true, "*", loginStep},
-		"logout":      {true, "*", func(c *connection, _ request) (bson.D, error) { c.user = ""; return bson.D{}, nil }},
-		"endsessions": {true, "*", nothing}, "startsession": {false, "", startSession}, "refreshsessions": {false, "*", nothing},
-		"killsessions": {false, "*", nothing}, "whatsmyuri": {true, "*", whatsMyURI},
-		"connectionstatus": {true, "showPrivileges", connectionStatus}, "listdatabases": {false, "nameOnly filter authorizedDatabases", listDatabases},
-		"listcollections": {false, "filter nameOnly authorizedCollections cursor", listCollections},
-		"listindexes":     {false, "cursor", listIndexes}, "find": {false, "filter projection sort skip limit batchSize singleBatch hint", find},
-		"getmore":     {false, "collection batchSize term lastKnownCommittedOpTime", getMore},
-		"killcursors": {false, "cursors", killCursors},
-		"count":       {false, "query limit skip hint fields", count}, "distinct": {false, "key query hint", distinct},
-		"aggregate": {false, "pipeline cursor hint", aggregate}, "explain": {false, "verbosity", explain},
+		"buildinfo": {true, "*", buildInfo}, "saslstart": {true, "*", loginStep},
+		"saslcontinue": {true, "*", loginStep},
+		"logout": {true, "*", func(c *connection, _ request) (bson.D, error) {
+			c.user = ""
+			return bson.D{}, nil
+		}},
+		"endsessions": {true, "*", nothing}, "startsession": {false, "", startSession},
+		"refreshsessions": {false, "*", nothing},
+		"killsessions":    {false, "*", nothing}, "whatsmyuri": {true, "*", whatsMyURI},
+		"connectionstatus": {true, "showPrivileges", connectionStatus},
+		"listdatabases":    {false, "nameOnly filter authorizedDatabases", listDatabases},
+		"listcollections":  {false, "filter nameOnly authorizedCollections cursor", listCollections},
+		"listindexes":      {false, "cursor", listIndexes},
+		"find":             {false, "filter projection sort skip limit batchSize singleBatch hint", find},
+		"getmore":          {false, "collection batchSize term lastKnownCommittedOpTime", getMore},
+		"killcursors":      {false, "cursors", killCursors},
+		"count":            {false, "query limit skip hint fields", count},
+		"distinct":         {false, "key query hint", distinct},
+		"aggregate":        {false, "pipeline cursor hint", aggregate}, "explain": {false, "verbosity", explain},
 		"collstats": {false, "scale", collStats}, "dbstats": {false, "scale freeStorage", dbStats},
 		"serverstatus": {false, "*", serverStatus}, "getlog": {false, "", getLog}, "hostinfo": {false, "", hostInfo},
-		"getcmdlineopts": {false, "", cmdLine}, "getparameter": {false, "*", getParameter}, "currentop": {false, "*", currentOp},
-		"top": {false, "", nothing},
+		"getcmdlineopts": {false, "", cmdLine}, "getparameter": {false, "*", getParameter},
+		"currentop": {false, "*", currentOp},
+		"top":       {false, "", nothing},
 	}
 }
 
@@ -54,14 +63,16 @@ func buildInfo(c *connection, _ request) (bson.D, error) {
 	for len(arr) < 4 {
 		arr = append(arr, int32(0))
 	}
-	return bson.D{{Key: "version", Value: v}, {Key: "versionArray", Value: arr}, {Key: "gitVersion", Value: c.o.Version},
+	return bson.D{{Key: "version", Value: v}, {Key: "versionArray", Value: arr},
+		{Key: "gitVersion", Value: c.o.Version},
 		{Key: "modules", Value: bson.A{}}, {Key: "bits", Value: int32(64)}, {Key: "debug", Value: false},
 		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}}, nil
 }
 
 func startSession(*connection, request) (bson.D, error) {
 	id := bson.NewObjectID()
-	return bson.D{{Key: "id", Value: bson.D{{Key: "id", Value: bson.Binary{Subtype: 4, Data: append(id[:], 0, 0, 0, 0)}}}},
+	return bson.D{
+		{Key: "id", Value: bson.D{{Key: "id", Value: bson.Binary{Subtype: 4, Data: append(id[:], 0, 0, 0, 0)}}}},
 		{Key: "timeoutMinutes", Value: int32(30)}}, nil
 }
 
@@ -125,7 +136,8 @@ func listDatabases(c *connection, r request) (bson.D, error) {
 			out = append(out, bson.Raw(raw))
 		}
 	}
-	return bson.D{{Key: "databases", Value: out}, {Key: "totalSize", Value: total}, {Key: "totalSizeMb", Value: total >> 20}}, nil
+	return bson.D{{Key: "databases", Value: out}, {Key: "totalSize", Value: total},
+		{Key: "totalSizeMb", Value: total >> 20}}, nil
 }
 
 // sizeOf returns the size of a database as its point has it: what is asked first must not have
@@ -158,7 +170,8 @@ func listCollections(c *connection, r request) (bson.D, error) {
 		}
 		d := bson.D{{Key: "name", Value: coll}, {Key: "type", Value: v.kind}}
 		if !only {
-			d = append(d, bson.E{Key: "options", Value: v.options}, bson.E{Key: "info", Value: bson.D{{Key: "readOnly", Value: true}}})
+			d = append(d, bson.E{Key: "options", Value: v.options},
+				bson.E{Key: "info", Value: bson.D{{Key: "readOnly", Value: true}}})
 			for _, ix := range v.indexes {
 				if n, _ := ix.Lookup("name").StringValueOK(); n == "_id_" {
 					d = append(d, bson.E{Key: "idIndex", Value: ix})
@@ -248,9 +261,10 @@ func explain(c *connection, r request) (bson.D, error) {
 	if strings.HasPrefix(by, "_id") {
 		stage = "IDHACK"
 	}
-	return bson.D{{Key: "explainVersion", Value: "1"}, {Key: "queryPlanner", Value: bson.D{{Key: "namespace", Value: ns},
-		{Key: "winningPlan", Value: bson.D{{Key: "stage", Value: stage}, {Key: "note", Value: by}}},
-		{Key: "rejectedPlans", Value: bson.A{}}}}, {Key: "command", Value: inner}}, err
+	return bson.D{{Key: "explainVersion", Value: "1"},
+		{Key: "queryPlanner", Value: bson.D{{Key: "namespace", Value: ns},
+			{Key: "winningPlan", Value: bson.D{{Key: "stage", Value: stage}, {Key: "note", Value: by}}},
+			{Key: "rejectedPlans", Value: bson.A{}}}}, {Key: "command", Value: inner}}, err
 }
 
 func scaleOf(r request) (int64, error) {
@@ -280,7 +294,8 @@ func collStats(c *connection, r request) (bson.D, error) {
 		avg = v.bytes / v.records
 	}
 	return bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: v.bytes / scale}, {Key: "count", Value: v.records},
-		{Key: "avgObjSize", Value: avg}, {Key: "storageSize", Value: v.bytes / scale}, {Key: "nindexes", Value: int32(len(v.indexes))},
+		{Key: "avgObjSize", Value: avg}, {Key: "storageSize", Value: v.bytes / scale},
+		{Key: "nindexes", Value: int32(len(v.indexes))},
 		{Key: "totalIndexSize", Value: int64(0)}, {Key: "indexSizes", Value: bson.D{}}, {Key: "capped", Value: false},
 		{Key: "scaleFactor", Value: scale}, {Key: "root", Value: v.root}}, nil
 }
@@ -305,10 +320,12 @@ func dbStats(c *connection, r request) (bson.D, error) {
 		indexes += len(v.indexes)
 		size, records = size+v.bytes, records+v.records
 	}
-	return bson.D{{Key: "db", Value: r.db}, {Key: "collections", Value: int64(colls)}, {Key: "views", Value: int64(views)},
+	return bson.D{{Key: "db", Value: r.db}, {Key: "collections", Value: int64(colls)},
+		{Key: "views", Value: int64(views)},
 		{Key: "objects", Value: records}, {Key: "dataSize", Value: float64(size / scale)},
 		{Key: "storageSize", Value: float64(size / scale)}, {Key: "indexes", Value: int64(indexes)},
-		{Key: "indexSize", Value: 0.0}, {Key: "totalSize", Value: float64(size / scale)}, {Key: "scaleFactor", Value: scale}}, nil
+		{Key: "indexSize", Value: 0.0}, {Key: "totalSize", Value: float64(size / scale)},
+		{Key: "scaleFactor", Value: scale}}, nil
 }
 
 func serverStatus(c *connection, r request) (bson.D, error) {
@@ -321,8 +338,10 @@ func serverStatus(c *connection, r request) (bson.D, error) {
 	c.documentServer.mu.Lock()
 	cursors, asked := len(c.cursors), c.asked
 	c.documentServer.mu.Unlock()
-	return bson.D{{Key: "host", Value: host}, info[0], {Key: "process", Value: "dexamen"}, {Key: "pid", Value: int64(os.Getpid())},
-		{Key: "uptime", Value: up.Seconds()}, {Key: "uptimeMillis", Value: up.Milliseconds()}, {Key: "localTime", Value: time.Now()},
+	return bson.D{{Key: "host", Value: host}, info[0], {Key: "process", Value: "dexamen"},
+		{Key: "pid", Value: int64(os.Getpid())},
+		{Key: "uptime", Value: up.Seconds()}, {Key: "uptimeMillis", Value: up.Milliseconds()},
+		{Key: "localTime", Value: time.Now()},
 		{Key: "metrics", Value: bson.D{{Key: "cursor", Value: bson.D{{Key: "open", Value: bson.D{{Key: "total",
 			Value: int64(cursors)}}}}}}}, {Key: "opcounters", Value: bson.D{{Key: "command", Value: asked}}},
 		{Key: "moment", Value: c.c.Moment.String()}}, nil
@@ -331,8 +350,10 @@ func serverStatus(c *connection, r request) (bson.D, error) {
 func getLog(c *connection, r request) (bson.D, error) {
 	lines := bson.A{}
 	if what, _ := r.body.Index(0).Value().StringValueOK(); what == "startupWarnings" {
-		line, err := bson.MarshalExtJSON(bson.D{{Key: "t", Value: c.started}, {Key: "s", Value: "W"}, {Key: "c", Value: "CONTROL"},
-			{Key: "id", Value: int32(1)}, {Key: "ctx", Value: "initandlisten"}, {Key: "msg", Value: "This is " + c.c.Moment.String() +
+		line, err := bson.MarshalExtJSON(bson.D{
+			{Key: "t", Value: c.started}, {Key: "s", Value: "W"}, {Key: "c", Value: "CONTROL"},
+			{Key: "id", Value: int32(1)}, {Key: "ctx", Value: "initandlisten"},
+			{Key: "msg", Value: "This is " + c.c.Moment.String() +
 				", served from a backup. It is read only, and nothing of it is restored."}}, false, false)
 		if err != nil {
 			return nil, err
@@ -344,7 +365,8 @@ func getLog(c *connection, r request) (bson.D, error) {
 
 func hostInfo(*connection, request) (bson.D, error) {
 	host, _ := os.Hostname()
-	return bson.D{{Key: "system", Value: bson.D{{Key: "currentTime", Value: time.Now()}, {Key: "hostname", Value: host}}},
+	return bson.D{
+		{Key: "system", Value: bson.D{{Key: "currentTime", Value: time.Now()}, {Key: "hostname", Value: host}}},
 		{Key: "os", Value: bson.D{}}, {Key: "extra", Value: bson.D{}}}, nil
 }
 

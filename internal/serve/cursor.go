@@ -161,7 +161,8 @@ func (s *documentServer) forget(id int64) bool {
 func killCursors(c *connection, r request) (bson.D, error) {
 	list, ok := r.body.Lookup("cursors").ArrayOK()
 	if !ok {
-		return nil, docquery.Refuse(40414, "Location40414", "BSON field 'killCursors.cursors' is missing but a required field")
+		return nil, docquery.Refuse(40414, "Location40414",
+			"BSON field 'killCursors.cursors' is missing but a required field")
 	}
 	vals, err := list.Values()
 	if err != nil {

@@ -63,7 +63,9 @@ type connection struct {
 func (s *documentServer) talk(ctx context.Context, conn net.Conn) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	docwire.Talk(conn, nil, func(conn net.Conn) docwire.Answerer { return &connection{documentServer: s, ctx: ctx, conn: conn} })
+	docwire.Talk(conn, nil, func(conn net.Conn) docwire.Answerer {
+		return &connection{documentServer: s, ctx: ctx, conn: conn}
+	})
 }
 
 // command answers one command.
@@ -136,7 +138,8 @@ func (c *connection) answer(body bson.Raw) (bson.D, error) {
 	cmd, known := commands[strings.ToLower(r.name)]
 	switch {
 	case !known && writes[strings.ToLower(r.name)]:
-		return nil, docquery.Refuse(13, "Unauthorized", "%s is not allowed: this is %s, which is read only", r.name, c.c.Moment)
+		return nil, docquery.Refuse(13, "Unauthorized", "%s is not allowed: this is %s, which is read only", r.name,
+			c.c.Moment)
 	case !known:
 		return nil, docquery.Refuse(59, "CommandNotFound", "no such command: '%s'", r.name)
 	case !cmd.open && c.user == "":
@@ -158,11 +161,14 @@ func (c *connection) answer(body bson.Raw) (bson.D, error) {
 
 // hello describes the server: a lone one, which is read only.
 func hello(c *connection, _ request) (bson.D, error) {
-	return bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true}, {Key: "ismaster", Value: true},
-		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
+	return bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true},
+		{Key: "ismaster", Value: true},
+		{Key: "maxBsonObjectSize", Value: int32(16 << 20)},
+		{Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
 		{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 		{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(c.id)},
-		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)}, {Key: "readOnly", Value: true},
+		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)},
+		{Key: "readOnly", Value: true},
 		{Key: "saslSupportedMechs", Value: bson.A{"SCRAM-SHA-256"}}}, nil
 }
 

@@ -3,6 +3,7 @@ package serve
 import (
 	"bytes"
 	"context"
+	"errors"
 	"slices"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -167,7 +168,8 @@ func numberOf(r request, field string, unset int64) (int64, error) {
 	}
 	n, ok := v.AsInt64OK()
 	if !ok || n < 0 {
-		return 0, docquery.Refuse(51024, "Location51024", "BSON field '%s' value must be >= 0, and a whole number", field)
+		return 0, docquery.Refuse(51024, "Location51024", "BSON field '%s' value must be >= 0, and a whole number",
+			field)
 	}
 	return n, nil
 }
@@ -241,7 +243,8 @@ func (c *connection) planFind(ctx context.Context, r request) (q query, err erro
 		natural, backward = true, false
 	}
 	if natural && backward {
-		return q, docquery.Refuse(238, "NotImplemented", "the order in which documents were written is not kept; sort by a field")
+		return q, docquery.Refuse(238, "NotImplemented",
+			"the order in which documents were written is not kept; sort by a field")
 	}
 	if !natural {
 		q.docs = ordered(q.docs, s, skip, limit)
@@ -346,7 +349,7 @@ func within(ctx context.Context, docs docquery.Documents) docquery.Documents {
 	return func(fn func(bson.Raw) (bool, error)) error {
 		return docs(func(d bson.Raw) (bool, error) {
 			if n++; n%256 == 0 {
-				if err := context.Cause(ctx); err == context.DeadlineExceeded {
+				if err := ctx.Err(); errors.Is(err, context.DeadlineExceeded) {
 					return false, err
 				}
 			}
@@ -423,7 +426,8 @@ func aggregate(c *connection, r request) (bson.D, error) {
 	size := int64(batchDefault)
 	if v, err := cur.LookupErr("batchSize"); err == nil {
 		if size, ok = v.AsInt64OK(); !ok || size < 0 {
-			return nil, docquery.Refuse(51024, "Location51024", "cursor.batchSize must be a whole number, and not negative")
+			return nil, docquery.Refuse(51024, "Location51024",
+				"cursor.batchSize must be a whole number, and not negative")
 		}
 	}
 	ctx, cancel := context.WithCancel(c.ctx)
@@ -445,7 +449,9 @@ func (c *connection) planAggregate(ctx context.Context, db, ns string, stages []
 	if err != nil {
 		return nil, "", err
 	}
-	in, by := docquery.Documents(func(func(bson.Raw) (bool, error)) error { return nil }), "nothing: there is no such collection"
+	in, by := docquery.Documents(func(func(bson.Raw) (bool, error)) error {
+		return nil
+	}), "nothing: there is no such collection"
 	if ok {
 		in, by = v.all, "collection scan"
 		if p.Match != nil {

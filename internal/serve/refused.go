@@ -25,7 +25,8 @@ func onlyKnown(r request, fields string) error {
 		case k == "collation":
 			l, _ := e.Value().DocumentOK()
 			if s, _ := l.Lookup("locale").StringValueOK(); len(l) > 0 && s != "simple" {
-				return docquery.Refuse(238, "NotImplemented", "values are compared by their bytes here, and not as %s does", s)
+				return docquery.Refuse(238, "NotImplemented",
+					"values are compared by their bytes here, and not as %s does", s)
 			}
 		case slices.Contains(common, k), slices.Contains(known, k):
 		case harmless(e):
@@ -34,7 +35,8 @@ func onlyKnown(r request, fields string) error {
 		}
 	}
 	if t := r.body.Lookup("startTransaction"); t.Type != 0 {
-		return docquery.Refuse(263, "OperationNotSupportedInTransaction", "there are no transactions here: nothing changes")
+		return docquery.Refuse(263, "OperationNotSupportedInTransaction",
+			"there are no transactions here: nothing changes")
 	}
 	return nil
 }
@@ -49,7 +51,8 @@ func harmless(e bson.RawElement) bool {
 var writes = map[string]bool{}
 
 func init() {
-	for _, w := range strings.Fields(`insert update delete findandmodify create drop dropdatabase createindexes dropindexes
+	for _, w := range strings.Fields(
+		`insert update delete findandmodify create drop dropdatabase createindexes dropindexes
 		renamecollection collmod converttocapped bulkwrite createuser dropuser updateuser grantrolestouser createrole
 		droprole shardcollection enablesharding movechunk setparameter setfeaturecompatibilityversion shutdown
 		applyops clonecollectionascapped compact reindex fsync committransaction aborttransaction setprofilinglevel

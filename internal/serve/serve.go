@@ -82,7 +82,8 @@ func (c *Content) State(ctx context.Context, name string) (s moment.NamespaceSta
 		go func() {
 			defer close(b.done)
 			// Whoever asked first may lose patience; the others wait for it, too.
-			list, _, err := c.Moment.Trees(context.WithoutCancel(ctx), c.x, c.x, func(n string) bool { return n == name })
+			list, _, err := c.Moment.Trees(context.WithoutCancel(ctx), c.x, c.x,
+				func(n string) bool { return n == name })
 			switch {
 			case err != nil:
 				b.err = err
@@ -123,7 +124,8 @@ func (c *Content) Definition(ctx context.Context, name string) (ns record.Namesp
 
 // get looks up the records whose keys are a key, or begin with it: on several shards there may
 // be several of one _id.
-func (c *Content) get(ctx context.Context, s moment.NamespaceState, key []byte, fn func(record.Record) (bool, error)) error {
+func (c *Content) get(ctx context.Context, s moment.NamespaceState, key []byte,
+	fn func(record.Record) (bool, error)) error {
 	for r, err := range tree.RecordsFrom(ctx, c.x, s.Root, key) {
 		if err != nil {
 			return err

@@ -140,7 +140,8 @@ func keepByPoint(ctx context.Context, e *run.Runner, cluster string, open Open, 
 	if err := prune(ctx, e, cluster+store.KeptSuffix); err != nil {
 		e.Emit(run.Warning, "old protective points of %s could not be removed: %v", cluster, err)
 	}
-	return address.Address{Cluster: p.Cluster, When: address.When{Kind: address.Point, Text: p.ID}, Given: true}.String(),
+	return address.Address{Cluster: p.Cluster, When: address.When{Kind: address.Point, Text: p.ID},
+			Given: true}.String(),
 		nil
 }
 

@@ -12,7 +12,8 @@ import (
 // Temporary returns the restores of a cluster's moments that are to be undone at a time and
 // have not been, the first to go first.
 func Temporary(ctx context.Context, e *run.Runner, cluster string) ([]*store.Run, error) {
-	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: cluster, Kinds: []string{store.RunRestore, store.RunUndo}})
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{
+		Cluster: cluster, Kinds: []string{store.RunRestore, store.RunUndo}})
 	if err != nil {
 		return nil, err
 	}

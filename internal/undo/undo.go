@@ -60,7 +60,8 @@ func New(ctx context.Context, e *run.Runner, r *store.Run, target engine.Cluster
 	if by, err := undone(ctx, e, r); err != nil {
 		return nil, err
 	} else if by != "" {
-		return nil, fmt.Errorf("%w: run %s was undone already, by %s, which can be undone itself", run.ErrRefused, r.ID, by)
+		return nil, fmt.Errorf("%w: run %s was undone already, by %s, which can be undone itself", run.ErrRefused,
+			r.ID, by)
 	}
 	p := &Plan{Of: r, runner: e, target: engine.ApplicationView(target), kinds: map[string]engine.Namespace{}}
 	var err error

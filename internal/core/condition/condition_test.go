@@ -42,7 +42,8 @@ func TestConditions(t *testing.T) {
 
 // A condition that makes no sense on any record says so, instead of fitting none.
 func TestConditionsThatNeverMakeSense(t *testing.T) {
-	for text, says := range map[string]string{`stat == "collapsed"`: "stat", `hives + 1`: "int", `upper(state) == "X"`: "upper"} {
+	for text, says := range map[string]string{
+		`stat == "collapsed"`: "stat", `hives + 1`: "int", `upper(state) == "X"`: "upper"} {
 		c, err := condition.Compile(text)
 		if err == nil {
 			require.NoError(t, c.Check(), "nothing was tried")
@@ -56,7 +57,8 @@ func TestConditionsThatNeverMakeSense(t *testing.T) {
 	}
 	_, err := condition.Compile(`state == `)
 	require.ErrorContains(t, err, "column")
-	c, err := condition.Compile(`"` + "x" + `".matches("(a*)*b") || [1,2,3].all(x, [1,2,3].all(y, [1,2,3].all(z, x+y+z > 0)))`)
+	c, err := condition.Compile(`"` + "x" +
+		`".matches("(a*)*b") || [1,2,3].all(x, [1,2,3].all(y, [1,2,3].all(z, x+y+z > 0)))`)
 	require.NoError(t, err)
 	require.True(t, c.Fits(nil))
 }

@@ -56,7 +56,8 @@ func (w *writer) shardKey(ctx context.Context, name string) ([]string, error) {
 		return nil, nil
 	}
 	// "config.collections": sharded collections, by name.
-	entry, err := w.cl.Database("config").Collection("collections").FindOne(ctx, bson.D{{Key: "_id", Value: name}}).Raw()
+	entry, err := w.cl.Database("config").Collection("collections").FindOne(ctx,
+		bson.D{{Key: "_id", Value: name}}).Raw()
 	if errors.Is(err, mongo.ErrNoDocuments) {
 		return nil, nil
 	}

@@ -71,7 +71,8 @@ func (model) ReadExported(in *bufio.Reader, _, namespace string, fn func(record.
 		if !ok {
 			return fmt.Errorf("key %d, %q, does not begin as %s", n, key, namespace)
 		}
-		if err := fn(record.Record{Key: []byte(short), Value: appendValue(nil, []byte(short), value, e.Lease)}); err != nil {
+		if err := fn(record.Record{Key: []byte(short),
+			Value: appendValue(nil, []byte(short), value, e.Lease)}); err != nil {
 			return err
 		}
 	}

@@ -19,7 +19,8 @@ import (
 
 // Forms implements [engine.Exporter].
 func (model) Forms() []engine.Form {
-	return []engine.Form{{Name: "resp", Usage: "commands in the servers' own protocol, which make the keys on any of them"}}
+	return []engine.Form{
+		{Name: "resp", Usage: "commands in the servers' own protocol, which make the keys on any of them"}}
 }
 
 // AppendExported implements [engine.Exporter]. Before the commands of each record comes a

@@ -33,7 +33,8 @@ func (model) AppendExported(dst []byte, _, _ string, r record.Record) ([]byte, e
 	if err != nil {
 		return dst, err
 	}
-	head, err := encodeJSON(exportedDocument{ID: d.ID, Routing: d.Routing, Version: d.Version, Generation: d.Generation})
+	head, err := encodeJSON(exportedDocument{
+		ID: d.ID, Routing: d.Routing, Version: d.Version, Generation: d.Generation})
 	if err != nil {
 		return dst, err
 	}

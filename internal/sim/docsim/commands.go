@@ -219,7 +219,8 @@ func (s *session) hello(connID int64) bson.D {
 	primary := m.leads()
 	d := bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: primary},
 		{Key: "ismaster", Value: primary},
-		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
+		{Key: "maxBsonObjectSize", Value: int32(16 << 20)},
+		{Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
 		{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 		{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
 		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)},

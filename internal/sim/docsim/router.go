@@ -129,7 +129,8 @@ func (x *routed) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	case name == "hello" || name == "ismaster":
 		out = bson.D{{Key: "helloOk", Value: true}, {Key: "isWritablePrimary", Value: true},
 			{Key: "ismaster", Value: true}, {Key: "msg", Value: "isdbgrid"},
-			{Key: "maxBsonObjectSize", Value: int32(16 << 20)}, {Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
+			{Key: "maxBsonObjectSize", Value: int32(16 << 20)},
+			{Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
 			{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 			{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
 			{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)}}
