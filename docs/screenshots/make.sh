@@ -45,6 +45,17 @@ printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notr
 shot scrub 'dexamen store scrub larder' 'dexamen store scrub larder --repair' 'dexamen store keys list larder'
 shot compare "dexamen compare $spoiled $dropped --show 3"
 shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $spoiled/apiary.colonies --conflict replace --preview" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
+shot pinpoint 'dexamen --quiet pinpoint meadow' "dexamen pinpoint meadow --namespace apiary.colonies --where 'status == \"collapsed\"'" 'dexamen pinpoint meadow --key apiary.colonies/N-00001'
+"$bin" --quiet --json serve "$spoiled/apiary.*" --listen 127.0.0.1:47017 --for 5m > "$work/served.json" &
+served=$!
+for _ in $(seq 50); do grep -q password "$work/served.json" && break; sleep 0.1; done
+THEN_SECRET=$(sed -n 's/.*"password": "\(.*\)".*/\1/p' "$work/served.json")
+export THEN_SECRET
+sed -e 's/^clusters:/clusters:\n  then: { address: "mongodb:\/\/127.0.0.1:47017\/", login: { user: reader, secret: { env: THEN_SECRET } } }/' "$DEXAMEN_CONFIG" > "$work/then.yaml"
+shot serve "dexamen serve '$spoiled/apiary.*' --for 2s" "dexamen --config $work/then.yaml browse 'then@live/apiary.*'" "dexamen --config $work/then.yaml browse then@live/apiary.colonies --show 3"
+kill $served 2> /dev/null || true
+"$bin" --quiet restore "$spoiled/apiary.colonies" --rename apiary.colonies=apiary.work --yes > /dev/null
+shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(dexamen --json runs meadow --kind restore | sed -n 's/^ *\"id\": \"\(.*\)\",\$/\1/p' | tail -1) --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'

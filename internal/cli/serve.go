@@ -23,10 +23,11 @@ func (a *app) serveCommand() *cli.Command {
 		"answer clients of the cluster's own protocol with a moment, read only",
 		`A shell, a driver or an application looks at the moment as if it were live: it is answered
 from the store, nothing is restored and nothing can be written. It ends with an interrupt, or after
-the time of --for. The password is made for this one time, and printed once. So far this is for
-document clusters; browse and export read the others.
+the time of --for. The password is made for this one time, and printed once. This is for document
+clusters and etcd; browse and export read the others.
 
-   dexamen serve meadow@10:14:04/apiary.*`, a.serve,
+   dexamen serve meadow@10:14:04/apiary.*
+   dexamen serve willow@-2h//gateways/ --for 40m`, a.serve,
 		&cli.StringFlag{Name: "listen", Value: "127.0.0.1:0",
 			Usage: "`ADDRESS` to listen at; without TLS it must be this machine's own (a loopback address)"},
 		&cli.StringFlag{Name: "for", Usage: "end after this `TIME`, such as 40m"},
@@ -66,6 +67,9 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer e.progress.Done()
+	if err := serve.Served(e.moment.Point.Engine); err != nil {
+		return err
+	}
 	content, err := serve.Open(ctx, e.Runner, e.moment, ad.Pattern)
 	if err != nil {
 		return err
@@ -83,10 +87,15 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintf(a.screen.Err, "%s  %s\n", time.Now().Format(time.TimeOnly), fmt.Sprintf(format, args...))
 		}
 	}
-	uri := fmt.Sprintf("mongodb://%s:%s@%s/?authSource=admin&directConnection=true", o.User, o.Password, l.Addr())
+	uri := l.Addr().String()
+	if e.moment.Point.Engine == "document" {
+		uri = fmt.Sprintf("mongodb://%s:%s@%s/?authSource=admin&directConnection=true", o.User, o.Password, l.Addr())
+		if config != nil {
+			uri += "&tls=true"
+		}
+	}
 	if config != nil {
 		l = tls.NewListener(l, config)
-		uri += "&tls=true"
 	}
 	if a.screen.JSON {
 		out := map[string]any{"uri": uri, "user": o.User, "password": o.Password, "address": l.Addr().String(),
@@ -103,6 +112,9 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 		s.Line("  %s", s.Accent(uri))
 		s.Line("  %s: %s", view.Plural(int64(len(content.Names())), "namespace"),
 			cut(strings.Join(content.Names(), ", "), 2*s.Width))
+		if !strings.Contains(uri, "@") {
+			s.Line("  user %s, password %s", o.User, o.Password)
+		}
 		s.Line("  the password is for this one time, and is not shown again")
 		if until.IsZero() {
 			s.Line("  until interrupted")

@@ -635,7 +635,8 @@ policies:                                 # what is protected, when, and for how
 # alerts:                                 # once when something begins, and once when it is over
 #   webhook: { url: "https://desk.lindenholt.example/dexamen" }
 #   mail: { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
-#   about: [failure, gap, loss, rpo, proof, capacity]
+#   about: [failure, gap, loss, rpo, proof, capacity, drop, burst]
+#   burst: { least: 100, factor: 10 }               # how many deletions or updates are told
 
 # daemon: { listen: "127.0.0.1:9480" }    # /healthz, /readyz, /metrics
 

@@ -14,13 +14,17 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
 	"go.mongodb.org/mongo-driver/v2/mongo/options"
+	"go.uber.org/zap"
 
 	"dexamen/internal/capture"
 	"dexamen/internal/core/address"
 	"dexamen/internal/demo"
+	"dexamen/internal/engine"
+	"dexamen/internal/engine/etcd/etcdtest"
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
 	"dexamen/internal/serve"
@@ -289,4 +293,112 @@ func TestServingAtOnce(t *testing.T) {
 	took := time.Since(begin)
 	t.Logf("%d documents: first answer after %s, %d looked up by _id in %s", size, first.Round(time.Millisecond), asked,
 		took.Round(time.Millisecond))
+}
+
+// TestServingKeys: ranges asked of a real etcd cluster and of its moment, served, have the same
+// keys and values; nothing can be written.
+func TestServingKeys(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(17, 9))
+	s := etcdtest.Start(t, etcdtest.Options{})
+	cl := etcdtest.Client(t, s...)
+	key := func() string {
+		return []string{"/gateways/", "/gateways/north/", "/routes/", "/", "plain", "/gateways/north/deep/"}[r.IntN(6)] +
+			strconv.Itoa(r.IntN(60))
+	}
+	change := func(n int) {
+		for range n {
+			var err error
+			if r.IntN(4) == 0 {
+				_, err = cl.Delete(ctx, key())
+			} else {
+				_, err = cl.Put(ctx, key(), fmt.Sprint("value ", r.IntN(1000), "\xff"))
+			}
+			require.NoError(t, err)
+		}
+	}
+	change(300)
+	target := engine.Target{Name: "willow", Address: etcdtest.Address(s...), Options: map[string]any{"prefix_depth": 2}}
+	_, drv, err := engine.ForAddress(target.Address)
+	require.NoError(t, err)
+	c, err := drv.Open(ctx, target)
+	require.NoError(t, err)
+	defer c.Close()
+	e := newRunner(t)
+	_, err = snapshot.Take(ctx, e, "willow", c)
+	require.NoError(t, err)
+	change(200)
+	_, err = capture.Run(ctx, e, "willow", c, capture.Options{})
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "willow", address.When{}, nil)
+	require.NoError(t, err)
+	require.False(t, m.Exact())
+
+	content, err := serve.Open(ctx, e, m, "")
+	require.NoError(t, err)
+	defer content.Close()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	sctx, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- serve.Serve(sctx, content, l, serve.Options{User: "reader", Password: "made up"}) }()
+	defer func() { stop(); require.NoError(t, <-ended) }()
+	login := func(password string) (*clientv3.Client, error) {
+		return clientv3.New(clientv3.Config{Endpoints: []string{l.Addr().String()}, Username: "reader", Password: password,
+			DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
+	}
+	_, err = login("guessed")
+	require.Error(t, err)
+	reader, err := login("made up")
+	require.NoError(t, err)
+	defer reader.Close()
+	text := func(g *clientv3.GetResponse, err error) string {
+		if err != nil {
+			return err.Error()
+		}
+		out := fmt.Sprint(g.Count, g.More)
+		for _, kv := range g.Kvs {
+			out += fmt.Sprintf("\n%q %q %d", kv.Key, kv.Value, kv.Lease)
+		}
+		return out
+	}
+	some := 0
+	for range long(2000, 500) {
+		k := key()
+		var o []clientv3.OpOption
+		switch r.IntN(5) {
+		case 0:
+			k = k[:r.IntN(len(k))+1]
+			o = append(o, clientv3.WithPrefix())
+		case 1:
+			o = append(o, clientv3.WithFromKey())
+		case 2:
+			o = append(o, clientv3.WithRange(key()))
+		}
+		if r.IntN(3) == 0 {
+			o = append(o, clientv3.WithLimit(int64(1+r.IntN(10))))
+		}
+		switch r.IntN(6) {
+		case 0:
+			o = append(o, clientv3.WithCountOnly())
+		case 1:
+			o = append(o, clientv3.WithKeysOnly())
+		case 2:
+			o = append(o, clientv3.WithSort(clientv3.SortByKey, clientv3.SortDescend))
+		case 3:
+			o = append(o, clientv3.WithSort(clientv3.SortByKey, clientv3.SortAscend))
+		}
+		want := text(cl.Get(ctx, k, o...))
+		require.Equal(t, want, text(reader.Get(ctx, k, o...)), "%q", k)
+		if strings.Contains(want, "\n") {
+			some++
+		}
+	}
+	require.Greater(t, some, 100)
+	_, err = reader.Put(ctx, "x", "y")
+	require.ErrorContains(t, err, "read only")
+	_, err = reader.Delete(ctx, "/", clientv3.WithPrefix())
+	require.ErrorContains(t, err, "read only")
+	_, err = reader.Status(ctx, l.Addr().String())
+	require.NoError(t, err)
 }

@@ -7,6 +7,7 @@
 //	reading.go    find, count, distinct, aggregate
 //	cursor.go     cursors over several answers
 //	refused.go    which fields of commands are understood
+//	etcd.go       the server of etcd clusters
 package serve
 
 import (
@@ -153,10 +154,25 @@ type Options struct {
 // Serve answers connections until the context ends. An engine whose protocol is not answered
 // is an error.
 func Serve(ctx context.Context, c *Content, l net.Listener, o Options) error {
-	if c.Moment.Point.Engine != "document" {
-		return fmt.Errorf("%w: the protocol of %s clusters is not answered; dexamen browse and export read them",
-			run.ErrRefused, c.Moment.Point.Engine)
+	switch c.Moment.Point.Engine {
+	case "document":
+		return serveDocuments(ctx, c, l, o)
+	case "etcd":
+		return serveEtcd(ctx, c, l, o)
 	}
+	return Served(c.Moment.Point.Engine)
+}
+
+// Served returns an error where the protocol of an engine's clusters is not answered.
+func Served(engine string) error {
+	if engine == "document" || engine == "etcd" {
+		return nil
+	}
+	return fmt.Errorf("%w: the protocol of %s clusters is not answered; dexamen browse and export read them",
+		run.ErrRefused, engine)
+}
+
+func serveDocuments(ctx context.Context, c *Content, l net.Listener, o Options) error {
 	s := newDocumentServer(c, o)
 	var wg sync.WaitGroup
 	var mu sync.Mutex
