@@ -24,7 +24,7 @@ func (a *app) serveCommand() *cli.Command {
 		`A shell, a driver or an application looks at the moment as if it were live: it is answered
 from the store, nothing is restored and nothing can be written. It ends with an interrupt, or after
 the time of --for. The password is made for this one time, and printed once. This is for document
-clusters and etcd; browse and export read the others.
+clusters, etcd and Redis (of a point, or of a moment that a scratch server makes).
 
    dexamen serve meadow@10:14:04/apiary.*
    dexamen serve willow@-2h//gateways/ --for 40m`, a.serve,

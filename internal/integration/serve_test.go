@@ -6,6 +6,8 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -13,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	goredis "github.com/redis/go-redis/v9"
 	"github.com/stretchr/testify/require"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -25,6 +28,7 @@ import (
 	"dexamen/internal/demo"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
 	"dexamen/internal/serve"
@@ -401,4 +405,162 @@ func TestServingKeys(t *testing.T) {
 	require.ErrorContains(t, err, "read only")
 	_, err = reader.Status(ctx, l.Addr().String())
 	require.NoError(t, err)
+}
+
+// TestServingRedis: commands that read, asked of a real server and of its moment, served, have
+// the same answers, of keys of every type; nothing can be written.
+func TestServingRedis(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(17, 10))
+	s := redistest.Start(t, "--repl-diskless-sync-delay", "0", "--repl-backlog-size", "1mb")
+	cl := redistest.Client(t, s)
+	for range 1500 {
+		require.NoError(t, again(func() error { return notNil(redisStep(cl, r)) }))
+	}
+	for n := range 30_000 {
+		require.NoError(t, cl.ZAdd(ctx, "large", goredis.Z{Score: float64(n%500) + 0.5, Member: fmt.Sprint("member ", n)}).Err())
+	}
+	require.NoError(t, cl.Set(ctx, "odd\x00\r\n\xff*", "\x00\r\n\xff", time.Hour).Err())
+	target := engine.Target{Name: "bramble", Address: redistest.Address(s), Options: map[string]any{"prefix_depth": 1}}
+	_, drv, err := engine.ForAddress(target.Address)
+	require.NoError(t, err)
+	c, err := drv.Open(ctx, target)
+	require.NoError(t, err)
+	defer c.Close()
+	e := newRunner(t)
+	p, err := snapshot.Take(ctx, e, "bramble", c)
+	require.NoError(t, err)
+	content, err := serve.Open(ctx, e, mustResolve(t, e, p), "")
+	require.NoError(t, err)
+	defer content.Close()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	sctx, stop := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() { ended <- serve.Serve(sctx, content, l, serve.Options{User: "reader", Password: "made up"}) }()
+	defer func() { stop(); require.NoError(t, <-ended) }()
+	reader := goredis.NewClient(&goredis.Options{Addr: l.Addr().String(), Username: "reader", Password: "made up",
+		Protocol: 2})
+	defer reader.Close()
+	stranger := goredis.NewClient(&goredis.Options{Addr: l.Addr().String(), Password: "guessed", Protocol: 2})
+	defer stranger.Close()
+	require.ErrorContains(t, stranger.Get(ctx, "x").Err(), "WRONGPASS")
+
+	keys := redisKeys(t, cl, "*")
+	require.Greater(t, len(keys), 20)
+	types := map[string]string{}
+	for _, k := range keys {
+		types[k] = cl.Type(ctx, k).Val()
+		require.Equal(t, types[k], reader.Type(ctx, k).Val(), "%q", k)
+		require.Equal(t, cl.PExpireTime(ctx, k).Val(), reader.PExpireTime(ctx, k).Val(), "%q", k)
+	}
+	number := func() string { return strconv.Itoa(r.IntN(60) - 20) }
+	score := func() string { return []string{"", "("}[r.IntN(2)] + strconv.Itoa(r.IntN(600)-50) }
+	ask := func(cl *goredis.Client, sorted bool, pairs bool, args ...any) string {
+		v, err := cl.Do(ctx, args...).Result()
+		if err != nil {
+			return "error: " + err.Error()
+		}
+		list, ok := v.([]any)
+		if !ok {
+			return fmt.Sprintf("%q", v)
+		}
+		var out []string
+		for i := 0; i < len(list); i++ {
+			text := fmt.Sprintf("%q", list[i])
+			if pairs && i+1 < len(list) {
+				text += fmt.Sprintf(" %q", list[i+1])
+				i++
+			}
+			out = append(out, text)
+		}
+		if sorted {
+			slices.Sort(out)
+		}
+		return strings.Join(out, "\n")
+	}
+	answers := 0
+	plain := goredis.NewClient(&goredis.Options{Addr: cl.Options().Addr, Protocol: 2})
+	defer plain.Close()
+	for range long(6000, 1500) {
+		k := keys[r.IntN(len(keys))]
+		var args []any
+		sorted, pairs := false, false
+		switch typ := types[k]; r.IntN(3) + map[string]int{"string": 0, "hash": 10, "list": 20, "set": 30, "zset": 40, "stream": 50}[typ] {
+		case 0:
+			args = []any{"GET", k}
+		case 1:
+			args = []any{"STRLEN", k}
+		case 2:
+			args = []any{"GETRANGE", k, number(), number()}
+		case 10:
+			args, sorted, pairs = []any{"HGETALL", k}, true, true
+		case 11:
+			args, sorted = []any{[]string{"HKEYS", "HVALS"}[r.IntN(2)], k}, true
+		case 12:
+			args = []any{"HLEN", k}
+		case 20:
+			args = []any{"LRANGE", k, number(), number()}
+		case 21:
+			args = []any{"LLEN", k}
+		case 22:
+			args = []any{"LINDEX", k, number()}
+		case 30:
+			args, sorted = []any{"SMEMBERS", k}, true
+		case 31:
+			args = []any{"SCARD", k}
+		case 32:
+			args = []any{"SISMEMBER", k, number()}
+		case 40:
+			args = []any{[]string{"ZRANGE", "ZREVRANGE"}[r.IntN(2)], k, number(), number(), "WITHSCORES"}
+		case 41:
+			args = []any{[]string{"ZRANGEBYSCORE", "ZREVRANGEBYSCORE"}[r.IntN(2)], k, score(), score(), "LIMIT", 0, 20}
+		case 42:
+			args = []any{"ZCOUNT", k, score(), "+inf"}
+		case 50:
+			args = []any{[]string{"XRANGE", "XREVRANGE"}[r.IntN(2)], k, "-", "+", "COUNT", r.IntN(20)}
+		case 51:
+			args = []any{"XLEN", k}
+		default:
+			args = []any{"GET", k} // of the wrong type
+		}
+		if args[0] == "XREVRANGE" {
+			args[2], args[3] = args[3], args[2]
+		}
+		want := ask(plain, sorted, pairs, args...)
+		require.Equal(t, want, ask(reader, sorted, pairs, args...), "%q", args)
+		if want != "" && !strings.HasPrefix(want, "error") {
+			answers++
+		}
+	}
+	require.Greater(t, answers, 500)
+	for _, pattern := range []string{"*", "*1*", "s[a-m]*", "[^s]*", "?????", "odd*\\*", "nothing"} {
+		var got []string
+		var cursor uint64
+		for {
+			list, next, err := reader.Scan(ctx, cursor, pattern, 7).Result()
+			require.NoError(t, err)
+			got = append(got, list...)
+			if cursor = next; cursor == 0 {
+				break
+			}
+		}
+		want := redisKeys(t, cl, pattern)
+		slices.Sort(want)
+		slices.Sort(got)
+		require.Equal(t, strings.Join(want, " "), strings.Join(got, " "), pattern)
+		all, err := reader.Keys(ctx, pattern).Result()
+		require.NoError(t, err)
+		slices.Sort(all)
+		require.Equal(t, strings.Join(want, " "), strings.Join(all, " "), pattern)
+	}
+	n, err := reader.DBSize(ctx).Result()
+	require.NoError(t, err)
+	require.EqualValues(t, len(keys), n)
+	require.ErrorContains(t, reader.Set(ctx, "x", "y", 0).Err(), "read only")
+	require.ErrorContains(t, reader.FlushAll(ctx).Err(), "read only")
+	out, err := exec.Command("redis-cli", "-u", "redis://reader:made%20up@"+l.Addr().String(), "--no-auth-warning", "type", "large").
+		CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Equal(t, "zset\n", string(out))
 }

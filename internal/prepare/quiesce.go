@@ -170,7 +170,7 @@ func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluste
 	*Held, error) {
 	nothing := &Held{}
 	q, ok := c.(engine.Quiescer)
-	if !ok {
+	if !ok || e.Unheld {
 		return nothing, nil
 	}
 	claim, err := e.Store.AcquireFor(ctx, quiescedMark, cluster)

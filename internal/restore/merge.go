@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -65,19 +64,24 @@ func (p *Plan) effectOn(ctx context.Context, it *Item, was tree.Root) (e Effect,
 	return e, err
 }
 
-// readTarget reads the namespace that is there.
-func (p *Plan) readTarget(ctx context.Context, it *Item) (tree.Root, error) {
-	ns := it.space.Namespace
-	ns.Name = it.To
-	live := engine.Namespace{Namespace: ns, Records: max(it.ThereRecords, 1)}
-	if !p.InPlace {
-		for _, n := range p.now {
-			if n.Name == it.To {
-				live = n
+// readTarget reads the namespace that is there. Where another one takes its place meanwhile,
+// that one is read.
+func (p *Plan) readTarget(ctx context.Context, it *Item) (root tree.Root, err error) {
+	const tries = 5
+	for range tries {
+		live := engine.Namespace{Namespace: it.space.Namespace, Records: max(it.ThereRecords, 1)}
+		live.Name = it.To
+		if w, ok := p.writer.(engine.StagingWriter); ok {
+			if live.Namespace, err = w.CurrentNamespace(ctx, it.To); err != nil {
+				return root, err
 			}
 		}
+		root, err = moment.ReadBack(ctx, p.runner, p.scratch, p.target, live, it.space.Root)
+		if !errors.Is(err, engine.ErrMoved) {
+			return root, err
+		}
 	}
-	return moment.ReadBack(ctx, p.runner, p.scratch, p.target, live, it.space.Root)
+	return root, err
 }
 
 // touched returns the tree of the records that a merge writes onto what is there. Of things
@@ -375,10 +379,10 @@ func (p *Plan) mergeWhole(ctx context.Context, it Item) (Item, Effect, error) {
 		return it, effect, err
 	}
 	it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
-	i := slices.IndexFunc(p.now, func(n engine.Namespace) bool { return n.Name == it.To })
-	if i < 0 {
-		return it, effect, errors.New("it is not there any more")
+	now, err := p.writer.(engine.StagingWriter).CurrentNamespace(ctx, it.To)
+	if err != nil {
+		return it, effect, err
 	}
-	it.space.Definition = p.now[i].Definition
+	it.space.Definition = now.Definition
 	return it, effect, nil
 }

@@ -81,7 +81,6 @@ type Plan struct {
 	ReadTook  time.Duration `json:"-"`
 	ReadBytes int64         `json:"-"`
 	keysFound map[string]bool
-	now       []engine.Namespace // of the target, where they are listed
 	settings  []moment.NamespaceState
 	support   []moment.NamespaceState
 	replayed  map[string]bool // namespaces with commands to carry out
@@ -202,6 +201,11 @@ func (p *Plan) compare(ctx context.Context) error {
 		p.runner.Emit(run.Step, "comparing with what is there of %s", it.To)
 		start := time.Now()
 		was, err := p.readTarget(ctx, it)
+		if err != nil && ctx.Err() == nil {
+			// It is for people; what is done looks again.
+			p.runner.Emit(run.Note, "what is there of %s could not be compared: %v", it.To, err)
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -260,7 +264,6 @@ func (p *Plan) present(ctx context.Context) (map[string]engine.Namespace, error)
 		return nil, nil
 	}
 	list, err := p.target.Namespaces(ctx)
-	p.now = list
 	now := map[string]engine.Namespace{}
 	for _, ns := range list {
 		now[ns.Name] = ns

@@ -8,6 +8,7 @@
 //	cursor.go     cursors over several answers
 //	refused.go    which fields of commands are understood
 //	etcd.go       the server of etcd clusters
+//	redis.go      the server of Redis; redis_commands.go
 package serve
 
 import (
@@ -61,7 +62,29 @@ func Open(ctx context.Context, e *run.Runner, m *moment.Moment, pattern string) 
 	if err != nil {
 		return nil, err
 	}
-	return &Content{Moment: m, x: x, names: fit, built: map[string]*building{}}, nil
+	c := &Content{Moment: m, x: x, names: fit, built: map[string]*building{}}
+	if m.NeedsServer() { // which makes all of it at once
+		if err := c.buildAll(ctx); err != nil {
+			x.Close()
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+func (c *Content) buildAll(ctx context.Context) error {
+	list, _, err := c.Moment.Trees(ctx, c.x, c.x, func(n string) bool { return slices.Contains(c.names, n) })
+	if err != nil {
+		return err
+	}
+	c.names = nil
+	for _, s := range list {
+		b := &building{done: make(chan struct{}), state: s}
+		close(b.done)
+		c.built[s.Name] = b
+		c.names = append(c.names, s.Name)
+	}
+	return nil
 }
 
 // Close removes temporary files.
@@ -159,13 +182,15 @@ func Serve(ctx context.Context, c *Content, l net.Listener, o Options) error {
 		return serveDocuments(ctx, c, l, o)
 	case "etcd":
 		return serveEtcd(ctx, c, l, o)
+	case "redis":
+		return serveRedis(ctx, c, l, o)
 	}
 	return Served(c.Moment.Point.Engine)
 }
 
 // Served returns an error where the protocol of an engine's clusters is not answered.
 func Served(engine string) error {
-	if engine == "document" || engine == "etcd" {
+	if slices.Contains([]string{"document", "etcd", "redis"}, engine) {
 		return nil
 	}
 	return fmt.Errorf("%w: the protocol of %s clusters is not answered; dexamen browse and export read them",
@@ -174,6 +199,18 @@ func Served(engine string) error {
 
 func serveDocuments(ctx context.Context, c *Content, l net.Listener, o Options) error {
 	s := newDocumentServer(c, o)
+	var wg sync.WaitGroup
+	wg.Go(func() { s.expire(ctx) })
+	err := connections(ctx, l, s.talk)
+	if ctx.Err() != nil {
+		wg.Wait()
+	}
+	s.closeAll()
+	return err
+}
+
+// connections has each connection talked to until the context ends.
+func connections(ctx context.Context, l net.Listener, talk func(context.Context, net.Conn)) error {
 	var wg sync.WaitGroup
 	var mu sync.Mutex
 	conns := map[io.Closer]bool{}
@@ -186,16 +223,14 @@ func serveDocuments(ctx context.Context, c *Content, l net.Listener, o Options) 
 		}
 	})
 	defer stop()
-	wg.Go(func() { s.expire(ctx) })
 	for {
 		conn, err := l.Accept()
 		if err != nil {
-			wg.Wait()
-			s.closeAll()
-			if ctx.Err() != nil {
-				return nil
+			if ctx.Err() == nil {
+				return err
 			}
-			return err
+			wg.Wait()
+			return nil
 		}
 		mu.Lock()
 		if ctx.Err() != nil {
@@ -204,7 +239,7 @@ func serveDocuments(ctx context.Context, c *Content, l net.Listener, o Options) 
 		conns[conn] = true
 		mu.Unlock()
 		wg.Go(func() {
-			s.talk(ctx, conn)
+			talk(ctx, conn)
 			mu.Lock()
 			delete(conns, conn)
 			mu.Unlock()

@@ -121,7 +121,11 @@ func keepByPoint(ctx context.Context, e *run.Runner, cluster string, open Open, 
 	}
 	defer c.Close()
 	own := *e
-	own.Scope = names
+	if own.Scope = names; commands(c) {
+		own.Scope = nil // a log of commands cannot be told apart by namespaces
+	}
+	// What is about to be replaced need not be held still for it, and its server may be gone.
+	own.Unheld = true
 	if e.Guard != nil { // it knows the cluster by its own name
 		own.Guard = func(ctx context.Context, _ string, h engine.Hold) (func() error, error) {
 			return e.Guard(ctx, cluster, h)
@@ -143,6 +147,12 @@ func keepByPoint(ctx context.Context, e *run.Runner, cluster string, open Open, 
 	return address.Address{Cluster: p.Cluster, When: address.When{Kind: address.Point, Text: p.ID},
 			Given: true}.String(),
 		nil
+}
+
+// commands reports whether a cluster's log holds commands.
+func commands(c engine.Cluster) bool {
+	drv, err := engine.ForName(c.Engine())
+	return err == nil && drv.Model().Traits().Commands
 }
 
 // prune removes protective points that are older than they are kept.

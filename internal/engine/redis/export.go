@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
 
 	"dexamen/internal/core/record"
@@ -112,47 +111,10 @@ func (model) ReadExported(in *bufio.Reader, _, namespace string, fn func(record.
 
 // readExportedCommand reads one command; io.EOF where there is none.
 func readExportedCommand(in *bufio.Reader) ([][]byte, error) {
-	const mostArgs, longest = 1 << 20, 512 << 20
-	number := func(mark byte) (int, error) {
-		line, err := in.ReadString('\n')
-		if line == "" && errors.Is(err, io.EOF) {
-			return 0, io.EOF
-		}
-		if err != nil {
-			return 0, io.ErrUnexpectedEOF
-		}
-		n, err := strconv.Atoi(strings.TrimRight(line[1:], "\r\n"))
-		if line[0] != mark || err != nil {
-			return 0, fmt.Errorf("%q is no part of a command", strings.TrimSpace(line))
-		}
-		return n, nil
-	}
-	n, err := number('*')
-	if err != nil {
+	if _, err := in.Peek(1); err != nil {
 		return nil, err
 	}
-	if n < 1 || n > mostArgs {
-		return nil, fmt.Errorf("a command of %d arguments", n)
-	}
-	args := make([][]byte, n)
-	for i := range args {
-		size, err := number('$')
-		if errors.Is(err, io.EOF) {
-			err = io.ErrUnexpectedEOF
-		}
-		if err != nil {
-			return nil, err
-		}
-		if size < 0 || size > longest {
-			return nil, fmt.Errorf("an argument of %d bytes", size)
-		}
-		buf := make([]byte, size+2)
-		if _, err := io.ReadFull(in, buf); err != nil {
-			return nil, io.ErrUnexpectedEOF
-		}
-		args[i] = buf[:size:size]
-	}
-	return args, nil
+	return (&resp.Wire{R: in}).Command()
 }
 
 // DefinitionJSON implements [engine.Exporter].
