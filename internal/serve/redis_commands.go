@@ -525,6 +525,10 @@ func stream(c *client, verb string, args [][]byte) error {
 		if limit, err = strconv.Atoi(string(args[4])); err != nil {
 			return refused("value is not an integer or out of range")
 		}
+		if limit <= 0 {
+			c.out = append(c.out, "*-1\r\n"...)
+			return nil
+		}
 	}
 	var list []redis.Entry
 	for _, e := range v.Entries {
