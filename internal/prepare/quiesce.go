@@ -170,11 +170,11 @@ func Quiesce(ctx context.Context, e *run.Runner, cluster string, c engine.Cluste
 	*Held, error) {
 	nothing := &Held{}
 	q, ok := c.(engine.Quiescer)
-	if !ok || e.Unheld {
+	_, brief := c.(engine.Pinned)
+	if !ok || e.Unheld && !brief {
 		return nothing, nil
 	}
 	claim, err := e.Store.AcquireFor(ctx, quiescedMark, cluster)
-	_, brief := c.(engine.Pinned)
 	_, revisited := c.(engine.Revisited)
 	if errors.Is(err, store.ErrHeld) && (brief || revisited) {
 		// What it holds still must not be taken for what somebody has stopped for good, and

@@ -81,7 +81,8 @@ type Runner struct {
 	// FullRead has snapshots read all content, also where they could read what has
 	// changed since the last point only.
 	FullRead bool
-	// Unheld has nothing held still that could be while it is read.
+	// Unheld has nothing held still that could be while it is read, but for the moment in which
+	// a view of it is pinned.
 	Unheld bool
 	// Guard, where set, has another process stand by that lets go on what is held still
 	// of a cluster, should this one be killed; relieve ends it, and returns an error where
