@@ -25,7 +25,8 @@ spoiled=${moments[0]} dropped=${moments[1]}
 # shot NAME COMMAND...: each command as typed, then what it prints.
 shot() {
   local name=$1; shift
-  { printf '%s\n' 'dexamen() { "'"$bin"'" "$@"; }' 'clear'
+  { printf '%s\n' "cd $work" 'dexamen() { "'"$bin"'" "$@"; }' \
+      'last-restore() { dexamen --json runs meadow --kind restore | sed -n '"'s/^ *\"id\": \"\(.*\)\",\$/\1/p'"' | tail -1; }' 'clear'
     for c in "$@"; do printf '%s\n' "printf '\033[1m\$ %s\033[0m\n' $(printf %q "$c")" "$c" 'echo'; done
     printf '%s\n' "touch $work/$name.done" 'sleep 30'; } > "$work/$name.sh"
   DISPLAY=:97 xterm -geometry 157x47+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#16191d' -fg '#e4e2da' -bw 12 -e bash "$work/$name.sh" &
@@ -45,17 +46,17 @@ printf '\377' | dd of="$pack" bs=1 seek=$(($(stat -c %s "$pack") / 2)) conv=notr
 shot scrub 'dexamen store scrub larder' 'dexamen store scrub larder --repair' 'dexamen store keys list larder'
 shot compare "dexamen compare $spoiled $dropped --show 3"
 shot restore "dexamen restore $dropped/apiary.harvest" "dexamen restore $spoiled/apiary.colonies --conflict replace --preview" "dexamen restore $dropped/apiary.harvests --rename apiary.harvests=rehearsal.harvests --yes"
-shot pinpoint 'dexamen --quiet pinpoint meadow' "dexamen pinpoint meadow --namespace apiary.colonies --where 'status == \"collapsed\"'" 'dexamen pinpoint meadow --key apiary.colonies/N-00001'
+shot pinpoint 'dexamen --quiet pinpoint meadow' "dexamen pinpoint meadow --namespace apiary.colonies --where 'status == \"collapsed\"'"
 "$bin" --quiet --json serve "$spoiled/apiary.*" --listen 127.0.0.1:47017 --for 5m > "$work/served.json" &
 served=$!
 for _ in $(seq 50); do grep -q password "$work/served.json" && break; sleep 0.1; done
 THEN_SECRET=$(sed -n 's/.*"password": "\(.*\)".*/\1/p' "$work/served.json")
 export THEN_SECRET
 sed -e 's/^clusters:/clusters:\n  then: { address: "mongodb:\/\/127.0.0.1:47017\/", login: { user: reader, secret: { env: THEN_SECRET } } }/' "$DEXAMEN_CONFIG" > "$work/then.yaml"
-shot serve "dexamen serve '$spoiled/apiary.*' --for 2s" "dexamen --config $work/then.yaml browse 'then@live/apiary.*'" "dexamen --config $work/then.yaml browse then@live/apiary.colonies --show 3"
+shot serve "dexamen serve '$spoiled/apiary.*' --for 2s" "dexamen --config then.yaml browse 'then@live/apiary.*'" "dexamen --config then.yaml browse then@live/apiary.colonies --show 3"
 kill $served 2> /dev/null || true
 "$bin" --quiet restore "$spoiled/apiary.colonies" --rename apiary.colonies=apiary.work --yes > /dev/null
-shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(dexamen --json runs meadow --kind restore | sed -n 's/^ *\"id\": \"\(.*\)\",\$/\1/p' | tail -1) --yes"
+shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(last-restore) --yes"
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
@@ -63,7 +64,7 @@ if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
   shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --show 2' 'dexamen restore bramble@latest/db0/orders: --to hedge --conflict replace --yes'
 fi
 
-shot folder 'dexamen cluster list' 'dexamen snapshot comb' 'dexamen --quiet browse comb@latest/photos --show 5' "dexamen --quiet restore comb@latest/photos --rename photos=looked-at --files '2026/heather/**' --yes"
+shot folder 'dexamen snapshot comb' 'dexamen --quiet browse comb@latest/photos --show 5' "dexamen --quiet restore comb@latest/photos --rename photos=looked-at --files '2026/heather/**' --yes"
 shot search 'dexamen cluster inspect clover' 'dexamen snapshot clover' "dexamen --quiet restore 'clover@latest/fieldnotes-*' --rename 'fieldnotes-*=rehearsal-*' --yes"
 shot policy 'dexamen policy preview nightly'
 

@@ -307,8 +307,8 @@ func TestServingKeys(t *testing.T) {
 	s := etcdtest.Start(t, etcdtest.Options{})
 	cl := etcdtest.Client(t, s...)
 	key := func() string {
-		return []string{"/gateways/", "/gateways/north/", "/routes/", "/", "plain", "/gateways/north/deep/"}[r.IntN(6)] +
-			strconv.Itoa(r.IntN(60))
+		under := []string{"/gateways/", "/gateways/north/", "/routes/", "/", "plain", "/gateways/north/deep/"}
+		return under[r.IntN(len(under))] + strconv.Itoa(r.IntN(60))
 	}
 	change := func(n int) {
 		for range n {
@@ -348,8 +348,10 @@ func TestServingKeys(t *testing.T) {
 	go func() { ended <- serve.Serve(sctx, content, l, serve.Options{User: "reader", Password: "made up"}) }()
 	defer func() { stop(); require.NoError(t, <-ended) }()
 	login := func(password string) (*clientv3.Client, error) {
-		return clientv3.New(clientv3.Config{Endpoints: []string{l.Addr().String()}, Username: "reader", Password: password,
-			DialTimeout: 5 * time.Second, Logger: zap.NewNop()})
+		return clientv3.New(clientv3.Config{
+			Endpoints: []string{l.Addr().String()}, Username: "reader", Password: password,
+			DialTimeout: 5 * time.Second, Logger: zap.NewNop(),
+		})
 	}
 	_, err = login("guessed")
 	require.Error(t, err)
@@ -418,7 +420,8 @@ func TestServingRedis(t *testing.T) {
 		require.NoError(t, again(func() error { return notNil(redisStep(cl, r)) }))
 	}
 	for n := range 30_000 {
-		require.NoError(t, cl.ZAdd(ctx, "large", goredis.Z{Score: float64(n%500) + 0.5, Member: fmt.Sprint("member ", n)}).Err())
+		m := goredis.Z{Score: float64(n%500) + 0.5, Member: fmt.Sprint("member ", n)}
+		require.NoError(t, cl.ZAdd(ctx, "large", m).Err())
 	}
 	require.NoError(t, cl.Set(ctx, "odd\x00\r\n\xff*", "\x00\r\n\xff", time.Hour).Err())
 	target := engine.Target{Name: "bramble", Address: redistest.Address(s), Options: map[string]any{"prefix_depth": 1}}
@@ -486,7 +489,8 @@ func TestServingRedis(t *testing.T) {
 		k := keys[r.IntN(len(keys))]
 		var args []any
 		sorted, pairs := false, false
-		switch typ := types[k]; r.IntN(3) + map[string]int{"string": 0, "hash": 10, "list": 20, "set": 30, "zset": 40, "stream": 50}[typ] {
+		tens := map[string]int{"string": 0, "hash": 10, "list": 20, "set": 30, "zset": 40, "stream": 50}
+		switch typ := types[k]; r.IntN(3) + tens[typ] {
 		case 0:
 			args = []any{"GET", k}
 		case 1:
@@ -559,8 +563,9 @@ func TestServingRedis(t *testing.T) {
 	require.EqualValues(t, len(keys), n)
 	require.ErrorContains(t, reader.Set(ctx, "x", "y", 0).Err(), "read only")
 	require.ErrorContains(t, reader.FlushAll(ctx).Err(), "read only")
-	out, err := exec.Command("redis-cli", "-u", "redis://reader:made%20up@"+l.Addr().String(), "--no-auth-warning", "type", "large").
-		CombinedOutput()
+	shell := exec.Command("redis-cli", "-u", "redis://reader:made%20up@"+l.Addr().String(), "--no-auth-warning")
+	shell.Args = append(shell.Args, "type", "large")
+	out, err := shell.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Equal(t, "zset\n", string(out))
 }

@@ -262,6 +262,13 @@ func (s *search) resolve(ctx context.Context, f *Finding) error {
 		f.Cannot = s.Text(err)
 		return ctx.Err()
 	}
+	if f.Kind == Restored {
+		names, err := m.Names(ctx)
+		if err != nil || !slices.Contains(names, f.Namespace) {
+			f.Cannot = "nothing of this name was there"
+			return ctx.Err()
+		}
+	}
 	f.Before = address.Address{Cluster: s.cluster, When: f.when, Given: true, Pattern: f.Namespace}.String()
 	f.Was = cmp.Or(f.Was, recordsAt(m.Point, f))
 	return nil
