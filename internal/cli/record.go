@@ -51,6 +51,7 @@ func (a *app) recordRun(ctx context.Context, c *cli.Command, w work, r *store.Ru
 				b.Started.Local().Format(time.DateTime), b.Error)
 		}
 	}
+	a.endLogins(ctx, c, w)
 	err := w.Record(ctx, r, o, do)
 	if errors.Is(err, store.ErrHeld) && r.Result == "" {
 		err = fmt.Errorf("%w: %w", run.ErrRefused, err)

@@ -225,6 +225,10 @@ func (a *app) outcome(r *store.Run) string {
 		if r.Records > 0 {
 			return fmt.Sprintf("%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))
 		}
+	case store.RunLend:
+		return fmt.Sprintf("login %s, which sees %s, until %s", r.Login.User, r.Login.Part, view.Time(r.Until))
+	case store.RunLendEnd:
+		return fmt.Sprintf("login %s taken away: %s", r.Login.User, r.Reason)
 	}
 	return ""
 }

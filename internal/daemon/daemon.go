@@ -106,6 +106,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 	d.mu.Unlock()
 	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Assignments(d.Config)))
 	defer d.group.Wait()
+	d.group.Go(func() { d.endLogins(ctx) })
 	for ctx.Err() == nil {
 		d.reload()
 		next := d.tick(ctx)
@@ -549,6 +550,13 @@ func Once(ctx context.Context, world Deps, send func(context.Context, Alert) err
 		send = Notifier{world.Config.Alerts}.Send
 	}
 	var errs []error
+	for _, name := range config.Names(world.Config.Stores) {
+		ended, failed, err := world.endOverdue(ctx, name)
+		runs, errs = append(runs, ended...), append(errs, err)
+		for _, err := range failed {
+			errs = append(errs, err)
+		}
+	}
 	measured := map[string]bool{}
 	for _, w := range Assignments(world.Config) {
 		done, err := onceAssignment(ctx, world, w)

@@ -27,10 +27,13 @@ const (
 	RunRetention = "retention"
 	RunDrill     = "drill"
 	RunScrub     = "scrub"
+	RunLend      = "lend"     // a login was lent
+	RunLendEnd   = "lend-end" // it was taken away again
 )
 
 // RunKinds are all of them.
-var RunKinds = []string{RunSnapshot, RunCapture, RunRestore, RunUndo, RunVerify, RunRetention, RunDrill, RunScrub}
+var RunKinds = []string{RunSnapshot, RunCapture, RunRestore, RunUndo, RunVerify, RunRetention, RunDrill, RunScrub,
+	RunLend, RunLendEnd}
 
 // Results of runs.
 const (
@@ -74,10 +77,12 @@ type Run struct {
 	// Kept is the address, without a namespace, of what was there before the restore changed
 	// it; empty where nothing was changed.
 	Kept string `json:"kept,omitempty"`
-	// Until is when a restore is to be undone by itself.
+	// Until is when a restore is to be undone by itself, or a login to go.
 	Until time.Time `json:"until,omitzero"`
-	// Undoes is the run that this one undid.
-	Undoes  string    `json:"undoes,omitempty"`
+	// Undoes is the run that this one undid, or whose login it took away.
+	Undoes string `json:"undoes,omitempty"`
+	// Login is what was lent until then.
+	Login   *RunLogin `json:"login,omitempty"`
 	Made    string    `json:"made,omitempty"` // how a point was: scan or fold
 	From    time.Time `json:"from,omitzero"`  // of the log captured
 	To      time.Time `json:"to,omitzero"`
@@ -103,6 +108,15 @@ type Run struct {
 	After []RunHook `json:"after,omitempty"`
 	// Claim is what the run's process holds as long as it goes on.
 	Claim string `json:"claim,omitempty"`
+}
+
+// RunLogin is a login that was lent; its password is kept nowhere.
+type RunLogin struct {
+	User  string `json:"user"`
+	Part  string `json:"part"` // the database or the namespace that it sees
+	Write bool   `json:"write,omitempty"`
+	// Gone: it was taken away at once, as making it failed.
+	Gone bool `json:"gone,omitempty"`
 }
 
 // RunMember is who was read, and why.

@@ -32,6 +32,7 @@ type (
 	RunHook        = catalog.RunHook
 	RunMember      = catalog.RunMember
 	RunRestored    = catalog.RunRestored
+	RunLogin       = catalog.RunLogin
 	RunRetired     = catalog.RunRetired
 	Shrunk         = catalog.Shrunk
 	Skipped        = catalog.Skipped
@@ -75,6 +76,8 @@ const (
 	RunScrub       = catalog.RunScrub
 	RunSnapshot    = catalog.RunSnapshot
 	RunVerify      = catalog.RunVerify
+	RunLend        = catalog.RunLend
+	RunLendEnd     = catalog.RunLendEnd
 	// Of package sealed.
 	ClockTolerance = sealed.ClockTolerance
 	FormatVersion  = sealed.FormatVersion

@@ -237,7 +237,7 @@ func (c *set) askFor(ctx context.Context, limit time.Duration, addr, db string, 
 // older name only ("hello", "isMaster").
 func (c *set) hello(ctx context.Context, addr string) (bson.Raw, error) {
 	ans, err := c.ask(ctx, addr, "admin", bson.D{{Key: "hello", Value: 1}})
-	if codeOf(err) == 59 || err != nil && strings.Contains(err.Error(), "CommandNotFound") {
+	if codeOf(err) == codeCommandNotFound || err != nil && strings.Contains(err.Error(), "CommandNotFound") {
 		return c.ask(ctx, addr, "admin", bson.D{{Key: "isMaster", Value: 1}})
 	}
 	return ans, err

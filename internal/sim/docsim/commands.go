@@ -27,6 +27,7 @@ func init() {
 		"listdatabases": listDatabases, "listcollections": listCollections, "listindexes": listIndexes,
 		"create": create, "drop": drop, "dropdatabase": dropDatabase, "renamecollection": rename, "collmod": collMod,
 		"createindexes": createIndexes, "dropindexes": dropIndexes, "deleteindexes": dropIndexes,
+		"createuser": createUser, "dropuser": dropUser, "usersinfo": usersInfo,
 		"fsync": lockFiles, "fsyncunlock": unlockFiles, "currentop": currentOp,
 		"insert": insert, "update": updateCmd, "delete": deleteCmd, "findandmodify": findAndModify,
 		"find": find, "getmore": getMore, "killcursors": killCursors,
@@ -43,7 +44,7 @@ var writeCommands = map[string]bool{"create": true, "drop": true, "dropdatabase"
 	"collmod":       true,
 	"createindexes": true, "dropindexes": true, "deleteindexes": true, "insert": true, "update": true, "delete": true,
 	"findandmodify": true, "appendoplognote": true, "replsetstepdown": true,
-	"committransaction": true, "aborttransaction": true}
+	"committransaction": true, "aborttransaction": true, "createuser": true, "dropuser": true}
 
 // answer answers one request.
 func (s *session) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
@@ -68,6 +69,8 @@ func (s *session) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
 		err = refuse(13, "Unauthorized", "not authorized on %s to execute command %s", db, elems[0].Key())
 	case name == "authenticate":
 		out, err = s.certified(body)
+	case !rs.may(s.user, db, name, body):
+		err = refuse(13, "Unauthorized", "not authorized on %s to execute command %s", db, elems[0].Key())
 	case handlers[name] == nil:
 		err = refuse(59, "CommandNotFound", "no such command: '%s'", elems[0].Key())
 	default:
@@ -410,6 +413,9 @@ func listDatabases(s *session, _ string, req bson.Raw) (bson.D, error) {
 	var out bson.A
 	var total int64
 	for _, db := range st.databases() {
+		if !s.m.rs.mayLocked(s.user, db, "find", nil) {
+			continue
+		}
 		var size int64
 		for _, c := range st.in(db) {
 			size += c.bytes

@@ -32,6 +32,8 @@ type Odd struct {
 	HidesLog, DeniesLog bool
 	// Silent: what concerns a namespace as a whole is not logged.
 	Silent bool
+	// RolesForNothing: whoever is let in may do everything.
+	RolesForNothing bool
 }
 
 // renamed returns the name that a collection really gets.

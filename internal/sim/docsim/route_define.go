@@ -68,7 +68,11 @@ func routeListDatabases(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	x.r.c.where.RLock()
 	defer x.r.c.where.RUnlock()
 	out := bson.A{}
+	may := func(db string) bool { return x.r.c.config.may(x.login.user, db, "find", nil) }
 	for db, shard := range x.r.c.lay.primary {
+		if !may(db) {
+			continue
+		}
 		d, err := x.r.c.set(shard).do(db, bson.D{{Key: "dbStats", Value: 1}}, nil)
 		if err != nil {
 			return nil, err
@@ -77,6 +81,9 @@ func routeListDatabases(x *routed, _ string, req bson.Raw) (bson.D, error) {
 			{Key: "empty", Value: false}})
 	}
 	for _, db := range []string{"admin", "config"} {
+		if !may(db) {
+			continue
+		}
 		out = append(out, bson.D{{Key: "name", Value: db}, {Key: "sizeOnDisk", Value: int64(0)},
 			{Key: "empty", Value: false}})
 	}

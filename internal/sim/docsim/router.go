@@ -96,6 +96,7 @@ func init() {
 		"find": routeFind, "getmore": routeGetMore, "killcursors": routeKillCursors, "count": routeCount,
 		"distinct": routeDistinct, "aggregate": routeAggregate,
 		"insert": routeInsert, "update": routeUpdate, "delete": routeDelete, "findandmodify": routeFindAndModify,
+		"createuser": routeUsers, "dropuser": routeUsers, "usersinfo": routeUsers,
 		"listdatabases": routeListDatabases, "listcollections": routeListCollections, "listindexes": routeListIndexes,
 		"collstats": routeCollStats, "dbstats": routeDBStats,
 		"create": routeCreate, "drop": routeDrop, "dropdatabase": routeDropDatabase, "renamecollection": routeRename,
@@ -143,6 +144,8 @@ func (x *routed) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
 		err = refuse(13, "Unauthorized", "command %s requires authentication", elems[0].Key())
 	case name == "authenticate":
 		out, err = x.login.certified(body)
+	case !c.config.may(x.login.user, db, name, body):
+		err = refuse(13, "Unauthorized", "not authorized on %s to execute command %s", db, elems[0].Key())
 	case routes[name] == nil:
 		err = refuse(59, "CommandNotFound", "no such command: '%s'", elems[0].Key())
 	default:

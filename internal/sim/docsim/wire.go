@@ -146,6 +146,9 @@ func (s *session) login(cmd string, req bson.Raw) (bson.D, error) {
 			if c, ok := s.m.rs.scramDB[user]; ok {
 				return c, nil
 			}
+			if c, ok := s.m.rs.credentials(user); ok {
+				return c, nil
+			}
 			return scram.StoredCredentials{}, failed
 		})
 		if err != nil {
