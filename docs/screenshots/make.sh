@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures in this folder from the demo data: runs the demonstration,
 # leaves its clusters up, and photographs commands in a terminal of 1280x800.
-# Needs Debian's packages xterm, xvfb, imagemagick and fonts-dejavu-core.
+# Needs Debian's packages xterm, xvfb, tmux, imagemagick and fonts-dejavu-core.
 set -euo pipefail
 bin=$(realpath "${1:-bin/dexamen}")
 here=$(cd "$(dirname "$0")" && pwd)
@@ -38,6 +38,24 @@ shot() {
   wait $term 2> /dev/null || true
 }
 
+# keys NAME COMMAND KEY...: a command at a terminal, the keys that are typed, and what is seen then.
+keys() {
+  local name=$1 command=$2; shift 2
+  printf '%s\n' "cd $work" 'dexamen() { "'"$bin"'" "$@"; }' "PS1='$ '" > "$work/$name.sh"
+  DISPLAY=:97 xterm -geometry 104x32+0+0 -fa 'DejaVu Sans Mono' -fs 14 -bg '#16191d' -fg '#e4e2da' -bw 12 -e \
+    tmux -L dexamen-shots -f /dev/null new-session "bash --rcfile $work/$name.sh" &
+  local term=$!
+  sleep 1.5
+  tmux -L dexamen-shots set -g status off
+  tmux -L dexamen-shots send-keys "clear; $command" Enter
+  sleep 3
+  for k in "$@"; do tmux -L dexamen-shots send-keys "$k"; sleep 1; done
+  sleep 1
+  DISPLAY=:97 import -window root "$here/$name.png"
+  tmux -L dexamen-shots kill-server
+  wait $term 2> /dev/null || true
+}
+
 shot set-up 'dexamen cluster check meadow' 'dexamen cluster inspect meadow'
 shot snapshot 'dexamen snapshot meadow' 'dexamen capture meadow' 'dexamen points meadow'
 shot coverage 'dexamen coverage meadow' 'dexamen store inspect larder'
@@ -57,6 +75,7 @@ shot serve "dexamen serve '$spoiled/apiary.*' --for 2s" "dexamen --config then.y
 kill $served 2> /dev/null || true
 "$bin" --quiet restore "$spoiled/apiary.colonies" --rename apiary.colonies=apiary.work --yes > /dev/null
 shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(last-restore) --yes"
+keys guided 'dexamen restore --guided meadow' Up Up Up Up
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
 shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'

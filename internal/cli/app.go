@@ -49,6 +49,7 @@ type app struct {
 	own    bool // the screen is made here, from the flags
 	cfg    *config.Config
 	in     *bufio.Reader
+	typed  string // what is done, where another command was typed that led to it
 	opened []*store.Store
 }
 

@@ -90,19 +90,7 @@ func (a *app) showCoverage(list []*moment.Coverage) {
 	}
 	var bands []view.Band
 	for _, c := range list {
-		b := view.Band{Name: c.Cluster}
-		for _, p := range c.Points {
-			b.Points = append(b.Points, p.Time)
-		}
-		for _, st := range c.Stretches {
-			if st.To.After(st.From) {
-				b.Covered = append(b.Covered, [2]time.Time{st.From, st.To})
-			}
-		}
-		for _, g := range c.Gaps {
-			b.Gaps = append(b.Gaps, [2]time.Time{g.From.Wall, g.To.Wall})
-		}
-		bands = append(bands, b)
+		bands = append(bands, bandOf(c))
 	}
 	s.Ribbon(bands)
 	s.Line("")

@@ -199,9 +199,9 @@ func (a *app) showFindings(c *cli.Command, r *pinpoint.Report) error {
 	return nil
 }
 
-func (a *app) showFinding(f *pinpoint.Finding) {
-	s := a.screen
-	what, loss := string(f.Kind), true
+// findingText says what was found, and whether something may be lost by it.
+func findingText(f *pinpoint.Finding) (what string, loss bool) {
+	what, loss = string(f.Kind), true
 	switch f.Kind {
 	case pinpoint.Deletes, pinpoint.Updates, pinpoint.Writes:
 		what = view.Plural(f.Changes, strings.TrimSuffix(what, "s"))
@@ -223,6 +223,12 @@ func (a *app) showFinding(f *pinpoint.Finding) {
 	case pinpoint.Fewer, pinpoint.Remade:
 		what = fmt.Sprintf("%s: %s, where there were %s", what, view.Count(f.Is), view.Count(f.Was))
 	}
+	return what, loss
+}
+
+func (a *app) showFinding(f *pinpoint.Finding) {
+	s := a.screen
+	what, loss := findingText(f)
 	if loss {
 		what = s.Loss(what)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -36,7 +37,7 @@ func (a *app) record(ctx context.Context, c *cli.Command, w work, kind, cluster 
 func (a *app) recordRun(ctx context.Context, c *cli.Command, w work, r *store.Run,
 	do func(ctx context.Context, e *run.Runner, r *store.Run) error) error {
 	kind, cluster := r.Kind, r.Cluster
-	r.What = commandLine()
+	r.What = cmp.Or(a.typed, commandLine())
 	o := run.RecordOptions{Exclusive: kind == store.RunSnapshot || kind == store.RunCapture ||
 		kind == store.RunRetention, EvenUnrecorded: kind == store.RunRestore || kind == store.RunUndo ||
 		kind == store.RunVerify ||

@@ -33,7 +33,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
    dexamen restore meadow@10:14:04/apiary.harvests --rename apiary.harvests=apiary.harvests_restored
    dexamen restore meadow@10:13:02/apiary.colonies --conflict replace
    dexamen restore meadow@10:13:02/apiary.colonies --conflict merge --where 'yard == "north"'
-   dexamen restore harvests.tar.zst --to paddock`, a.restore, append([]cli.Flag{
+   dexamen restore harvests.tar.zst --to paddock
+   dexamen restore --guided`, a.restore, append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "restore onto this `CLUSTER` instead of the one it came from"},
 			&cli.StringSliceFlag{Name: "rename",
 				Usage: "`FROM=TO`; a FROM that ends in '.', '/', ':' or '*' stands for all that begin so"},
@@ -65,6 +66,8 @@ that cannot be restored does not keep the others from it; exit code 4 says so.
 				Usage: "take away again what is made after this `TIME`, such as 2d, by the daemon or due --run"},
 			&cli.BoolFlag{Name: "without-undo",
 				Usage: "do not see to it first that what is replaced or changed can be had back"},
+			&cli.BoolFlag{Name: "guided",
+				Usage: "be led through it at a terminal: which cluster, which moment, what, how"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		}, restoreChoices()...)...)
 }
@@ -79,6 +82,9 @@ func restoreChoices() (flags []cli.Flag) {
 }
 
 func (a *app) restore(ctx context.Context, c *cli.Command) error {
+	if c.Bool("guided") {
+		return a.guided(ctx, c)
+	}
 	present := restore.Conflict(c.String("conflict"))
 	ways := []restore.Conflict{restore.Refuse, restore.Replace, restore.Merge, restore.Fill}
 	if !slices.Contains(ways, present) {
@@ -171,7 +177,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("yes") && (conflicts == 0 || present != restore.Refuse) {
 		if a.screen.Terminal {
 			if !a.ask("Go on?") {
-				return fmt.Errorf("%w: not confirmed; nothing was changed", run.ErrRefused)
+				return errNotConfirmed
 			}
 		} else if conflicts > 0 {
 			return fmt.Errorf("%w: this would %s %s on %s; without a terminal to ask at, say --yes to do it",
@@ -197,8 +203,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if !file { // an export is no point of the store
 		r.Point = m.Point.ID
 	}
-	if err := a.keep(ctx, c, e, plan, r); err != nil {
-		return err
+	if conflicts == 0 || present != restore.Refuse { // else it is refused, and nothing changes
+		if err := a.keep(ctx, c, e, plan, r); err != nil {
+			return err
+		}
 	}
 	var done []restore.Restored
 	err = a.recordRun(ctx, c, e, r,
@@ -223,7 +231,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	a.showRestored(done, onto)
-	if len(r.Restored) > 0 && r.ID != "" && (r.Kept != "" || conflicts == 0) {
+	if len(done) > 0 && len(r.Restored) > 0 && r.ID != "" && (r.Kept != "" || conflicts == 0) {
 		a.screen.Line("undo it with: dexamen undo %s", r.ID)
 		if !until.IsZero() {
 			a.screen.Line("it goes by itself at %s, when the daemon or dexamen due --run next looks", view.Time(until))

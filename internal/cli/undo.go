@@ -162,7 +162,7 @@ func (a *app) undo(ctx context.Context, c *cli.Command) error {
 				view.Plural(int64(len(p.Items)), "namespace"), of.Target)
 		}
 		if !a.ask("Go on?") {
-			return fmt.Errorf("%w: not confirmed; nothing was changed", run.ErrRefused)
+			return errNotConfirmed
 		}
 	}
 	r := &store.Run{Kind: store.RunUndo, Cluster: of.Cluster}

@@ -2,6 +2,7 @@ package daemon
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"dexamen/internal/account"
@@ -17,6 +18,9 @@ const loginsEvery = time.Minute
 // endOverdue takes away the logins recorded in a store whose time is over.
 func (w Deps) endOverdue(ctx context.Context, storeName string) ([]*store.Run, map[string]error, error) {
 	e, err := w.env(ctx, storeName, "")
+	if errors.Is(err, store.ErrNoStore) { // it is configured and not made yet
+		return nil, nil, nil
+	}
 	if err != nil {
 		return nil, nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 )
 
@@ -31,6 +32,12 @@ func (m *Moment) Since(ctx context.Context) (*Since, error) {
 				if h.Last.Position <= after || h.Gap != "" {
 					continue
 				}
+				if h.First.Position > after && h.Summarized() {
+					for _, t := range h.Summary {
+						out.count(m, t)
+					}
+					continue
+				}
 				err := m.Runner.Store.ReadSegment(ctx, h, func(c *record.Change) error {
 					if kind, _ := m.Model.Implied(c.Namespace); c.At > after && kind.IsContent() {
 						out.Changes[c.Namespace]++
@@ -44,4 +51,30 @@ func (m *Moment) Since(ctx context.Context) (*Since, error) {
 		}
 	}
 	return out, nil
+}
+
+// count adds what a segment's header says of a namespace. What went from one shard to another is
+// no change.
+func (s *Since) count(m *Moment, t journal.Tally) {
+	if kind, _ := m.Model.Implied(t.Namespace); !kind.IsContent() {
+		return
+	}
+	for op, n := range t.By {
+		if op != journal.MovedName {
+			s.Changes[t.Namespace] += n.Changes
+		}
+	}
+}
+
+// MayChange reports whether the log between the moment's point and the moment may have changes of
+// a namespace, as far as its headers tell.
+func (m *Moment) MayChange(namespace string) bool {
+	for _, list := range m.Segments {
+		for i := range list {
+			if by, known := list[i].Tally(namespace); !known || len(by) > 0 {
+				return true
+			}
+		}
+	}
+	return false
 }

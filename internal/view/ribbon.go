@@ -34,37 +34,62 @@ func (s *Screen) Ribbon(bands []Band) {
 	if !to.After(from) {
 		to = from.Add(time.Second)
 	}
-	span := to.Sub(from)
-	cell := func(t time.Time) int {
-		return max(0, min(int(int64(width-1)*int64(t.Sub(from))/int64(span)), width-1))
-	}
-	solid, diamond, cross := "━", "◆", "╳"
-	if !s.Unicode {
-		solid, diamond, cross = "=", "o", "x"
-	}
 	for _, b := range bands {
-		row := make([]string, width)
-		for i := range row {
-			row[i] = " "
-		}
-		for _, c := range b.Covered {
-			for i := cell(c[0]); i <= cell(c[1]); i++ {
-				row[i] = s.Accent(solid)
-			}
-		}
-		for _, g := range b.Gaps {
-			for i := cell(g[0]); i <= cell(g[1]); i++ {
-				row[i] = s.Loss(cross)
-			}
-		}
-		for _, p := range b.Points {
-			row[cell(p)] = s.Accent(diamond)
-		}
-		s.Line("%-*s  %s", name, b.Name, strings.Join(row, ""))
+		s.Line("%-*s  %s", name, b.Name, strings.Join(s.Strip(b, from, to, width), ""))
 	}
-	s.Line("%-*s  %s", name, "", s.Faint(axis(from, to, width)))
-	s.Line("%-*s  %s every moment   %s point   %s gap", name, "", s.Accent(strings.Repeat(solid, 3)),
-		s.Accent(diamond), s.Loss(cross))
+	s.Line("%-*s  %s", name, "", s.Faint(Axis(from, to, width)))
+	s.Line("%-*s  %s", name, "", s.Legend())
+}
+
+// glyphs returns what stands for every moment, a point and a gap.
+func (s *Screen) glyphs() (solid, diamond, cross string) {
+	if !s.Unicode {
+		return "=", "o", "x"
+	}
+	return "━", "◆", "╳"
+}
+
+// Legend says what the signs of a ribbon mean.
+func (s *Screen) Legend() string {
+	solid, diamond, cross := s.glyphs()
+	return s.Accent(strings.Repeat(solid, 3)) + " every moment   " + s.Accent(diamond) + " point   " +
+		s.Loss(cross) + " gap"
+}
+
+// Cell returns in which of some cells over a stretch of time a time is; what is before or
+// after it is in the first or the last.
+func Cell(t, from, to time.Time, width int) int {
+	span := max(to.Sub(from), 1)
+	at := float64(width-1) * float64(t.Sub(from)) / float64(span)
+	return int(max(0, min(at, float64(width-1))))
+}
+
+// Strip returns the cells of a band over a stretch of time; what is before or after it is left
+// out.
+func (s *Screen) Strip(b Band, from, to time.Time, width int) []string {
+	solid, diamond, cross := s.glyphs()
+	row := make([]string, width)
+	for i := range row {
+		row[i] = " "
+	}
+	fill := func(list [][2]time.Time, with string) {
+		for _, c := range list {
+			if c[1].Before(from) || c[0].After(to) {
+				continue
+			}
+			for i := Cell(c[0], from, to, width); i <= Cell(c[1], from, to, width); i++ {
+				row[i] = with
+			}
+		}
+	}
+	fill(b.Covered, s.Accent(solid))
+	fill(b.Gaps, s.Loss(cross))
+	for _, p := range b.Points {
+		if !p.Before(from) && !p.After(to) {
+			row[Cell(p, from, to, width)] = s.Accent(diamond)
+		}
+	}
+	return row
 }
 
 func (b Band) times() []time.Time {
@@ -80,8 +105,8 @@ func (b Band) times() []time.Time {
 	return out
 }
 
-// axis labels the ends of the time axis and as many places between as fit.
-func axis(from, to time.Time, width int) string {
+// Axis labels the ends of the time axis and as many places between as fit.
+func Axis(from, to time.Time, width int) string {
 	from, to = from.Local(), to.Local()
 	layout := "15:04:05"
 	if to.Sub(from) > 36*time.Hour {

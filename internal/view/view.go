@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 )
@@ -26,6 +25,8 @@ type Screen struct {
 	Unicode  bool
 	Terminal bool // Err is a terminal that a person watches
 	Width    int
+	// Bounded: results go to a terminal of that width.
+	Bounded bool
 }
 
 // NewScreen finds out what the standard streams can do.
@@ -33,6 +34,7 @@ func NewScreen(noColor bool) *Screen {
 	s := &Screen{Out: os.Stdout, Err: os.Stderr, Width: 100}
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	s.Terminal = term.IsTerminal(int(os.Stderr.Fd())) && term.IsTerminal(int(os.Stdin.Fd()))
+	s.Bounded = out
 	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 20 {
 		s.Width = w
 	}
@@ -67,49 +69,6 @@ func (s *Screen) Encode(v any) error {
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
-}
-
-// Table is aligned columns without frames.
-type Table struct {
-	s      *Screen
-	w      table.Writer
-	right  map[int]bool
-	header int
-}
-
-// Table begins a table. A heading that begins with '>' is of a column of
-// numbers, which are flush right.
-func (s *Screen) Table(headings ...string) *Table {
-	t := &Table{s: s, w: table.NewWriter(), right: map[int]bool{}, header: len(headings)}
-	style := table.StyleDefault
-	style.Options = table.Options{}
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
-	style.Format.Header = text.FormatDefault
-	t.w.SetStyle(style)
-	var cfg []table.ColumnConfig
-	row := table.Row{}
-	for i, h := range headings {
-		h, number := strings.CutPrefix(h, ">")
-		align := text.AlignLeft
-		if number {
-			align = text.AlignRight
-		}
-		cfg = append(cfg, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align})
-		row = append(row, s.Faint(h))
-	}
-	t.w.SetColumnConfigs(cfg)
-	t.w.AppendHeader(row)
-	return t
-}
-
-// Row adds a row.
-func (t *Table) Row(cells ...any) { t.w.AppendRow(table.Row(cells)) }
-
-// Print writes the table, indented by some spaces.
-func (t *Table) Print(indent int) {
-	for _, l := range strings.Split(t.w.Render(), "\n") {
-		fmt.Fprintln(t.s.Out, strings.TrimRight(strings.Repeat(" ", indent)+l, " "))
-	}
 }
 
 // Bytes renders a size in IEC units.

@@ -61,7 +61,7 @@ type busy struct {
 
 func (s *summarizer) add(c *record.Change) {
 	if c.Op.Record() && c.To == record.Moved {
-		s.tally(c.Namespace, movedName, c.Wall)
+		s.tally(c.Namespace, MovedName, c.Wall)
 		return
 	}
 	op := c.Op
@@ -83,8 +83,8 @@ func (b *Builder) Busiest(namespace string, op record.Op) int64 {
 	return 0
 }
 
-// movedName is under what records are counted that went from one shard to another.
-const movedName = "moved"
+// MovedName is the name under which records are counted that went from one shard to another.
+const MovedName = "moved"
 
 func (s *summarizer) tally(name, op string, wall int64) {
 	if s.byName == nil {
