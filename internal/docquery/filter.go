@@ -64,7 +64,10 @@ func condition(key string, arg bson.RawValue) (predicate, error) {
 			v, err := x(scopeOf(doc))
 			return truthy(v), err
 		}, nil
-	case "$where", "$text", "$jsonSchema", "$sampleRate":
+	case "$jsonSchema":
+		s, err := compileSchema(arg)
+		return func(doc bson.Raw) (bool, error) { return s(docValue(doc)), nil }, err
+	case "$where", "$text", "$sampleRate":
 		return nil, notHere("%s", key)
 	}
 	if strings.HasPrefix(key, "$") {

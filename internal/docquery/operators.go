@@ -137,8 +137,9 @@ func operator(p path, op string, arg bson.RawValue, all bson.Raw) (predicate, er
 		return not(conditions(p, ops, arg.Document()))
 	case "$comment":
 		return nil, nil
-	case "$bitsAllSet", "$bitsAllClear", "$bitsAnySet", "$bitsAnyClear", "$geoWithin", "$geoIntersects", "$near",
-		"$nearSphere", "$within", "$maxDistance", "$minDistance":
+	case "$bitsAllSet", "$bitsAllClear", "$bitsAnySet", "$bitsAnyClear":
+		return bitwise(p, op, arg)
+	case "$geoWithin", "$geoIntersects", "$near", "$nearSphere", "$within", "$maxDistance", "$minDistance":
 		return nil, notHere("%s", op)
 	}
 	return nil, badValue("unknown operator: %s", op)

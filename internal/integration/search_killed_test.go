@@ -1,6 +1,7 @@
 package integration_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -42,10 +43,23 @@ clusters:
 	}
 	out, err := dexamen("store", "create", "larder").CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	// A block is in force with its setting or without it.
 	blocked := func() int {
-		_, b, err := c.Try(http.MethodGet, "/fieldnotes-*/_settings/index.blocks.write", "")
+		_, b, err := c.Try(http.MethodGet, "/_cluster/state/blocks", "")
 		require.NoError(t, err)
-		return strings.Count(string(b), `"write":"true"`)
+		var inForce struct {
+			Blocks struct{ Indices map[string]map[string]any }
+		}
+		require.NoError(t, json.Unmarshal(b, &inForce))
+		n := 0
+		for name, by := range inForce.Blocks.Indices {
+			if _, write := by["8"]; write && name != "frozen" {
+				n++
+			}
+		}
+		_, with, err := c.Try(http.MethodGet, "/fieldnotes-*/_settings/index.blocks.write", "")
+		require.NoError(t, err)
+		return n + strings.Count(string(with), `"write":"true"`)
 	}
 	killed, back, longest, last := 0, 0, time.Duration(0), time.Duration(0)
 	for killed < long(50, 5) {

@@ -22,13 +22,21 @@ type indexState struct {
 	Mappings      map[string]map[string]any
 	PrimaryTerms  map[string]int64 `json:"primary_terms"`
 	aliases       map[string]any
+	blocks        map[string]any // by their numbers; what refuses is this, and not the setting
 }
+
+// blockNumbers are the numbers of blocks, by the settings that put them there.
+var blockNumbers = map[string]string{"read_only": "5", "read": "7", "write": "8", "metadata": "9",
+	"read_only_allow_delete": "12"}
 
 func (i *indexState) uuid() string { return settingText(i.Settings, "index.uuid") }
 
-// blocked reports whether something may not be done with the index: read, write.
+// blocked reports whether something may not be done with the index: read, write. A block that
+// is being put there may be in force without its setting, and stay so where the setting was taken
+// away meanwhile.
 func (i *indexState) blocked(what string) bool {
-	return settingText(i.Settings, "index.blocks."+what) == "true"
+	_, inForce := i.blocks[blockNumbers[what]]
+	return inForce || settingText(i.Settings, "index.blocks."+what) == "true"
 }
 
 // shards returns the number of shards.
@@ -91,6 +99,9 @@ func (c *cluster) readState(ctx context.Context, names ...string) (*state, error
 			} `json:"data_stream"`
 		}
 	}
+	var blocks struct {
+		Blocks struct{ Indices map[string]map[string]any }
+	}
 	s := &state{indices: map[string]*indexState{}, streams: map[string]*streamState{}, backing: map[string]string{}}
 	lists := paths(names)
 	if len(names) == 0 {
@@ -101,6 +112,15 @@ func (c *cluster) readState(ctx context.Context, names ...string) (*state, error
 			"?flat_settings=true&expand_wildcards=all&ignore_unavailable=true", &v)
 		if err != nil {
 			return nil, fmt.Errorf("reading the cluster's state: %w", err)
+		}
+		err = c.get(ctx, "/_cluster/state/blocks/"+l+"?expand_wildcards=all&ignore_unavailable=true", &blocks)
+		if err != nil {
+			return nil, fmt.Errorf("reading the cluster's state: %w", err)
+		}
+		for name, b := range blocks.Blocks.Indices {
+			if i := v.Metadata.Indices[name]; i != nil {
+				i.blocks = b
+			}
 		}
 		maps.Copy(s.indices, v.Metadata.Indices)
 		maps.Copy(s.streams, v.Metadata.Streams.Streams)

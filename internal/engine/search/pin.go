@@ -423,7 +423,7 @@ func (c *cluster) Resume(ctx context.Context, what engine.Hold) error {
 	if err != nil {
 		return c.fail(err)
 	}
-	if err := c.lift(ctx, s, h, func(*indexState) bool { return true }); err != nil || settled {
+	if err := c.lift(ctx, s, h, func(string, *indexState) bool { return true }); err != nil || settled {
 		return err
 	}
 	return c.watchBlocks(ctx, h)
@@ -435,6 +435,7 @@ const quietFor = 3 * time.Second
 // watchBlocks lifts what comes back: servers add a block in two steps, and one that was
 // asked for by a process that is gone may be added after it was lifted.
 func (c *cluster) watchBlocks(ctx context.Context, h hold) error {
+	began := time.Now() // of a block that nobody is putting there any more
 	for last := time.Now(); time.Since(last) < quietFor; {
 		if err := wait.For(ctx, 100*time.Millisecond); err != nil {
 			return err
@@ -443,30 +444,43 @@ func (c *cluster) watchBlocks(ctx context.Context, h hold) error {
 		if err != nil {
 			return c.fail(err)
 		}
-		err = c.lift(ctx, s, h, func(i *indexState) bool {
-			back := i.blocked("write")
-			if back {
-				last = time.Now()
+		var back []string
+		err = c.lift(ctx, s, h, func(name string, i *indexState) bool {
+			if i.blocked("write") {
+				back = append(back, name)
 			}
-			return back
+			return i.blocked("write")
 		})
 		if err != nil {
 			return err
 		}
 		var going struct{ Tasks map[string]any }
 		path := "/_tasks?group_by=parents&actions=indices:admin/block/*"
-		if c.get(ctx, path, &going) == nil && len(going.Tasks) > 0 {
+		busy := c.get(ctx, path, &going) == nil && len(going.Tasks) > 0
+		if len(back) > 0 || busy {
 			last = time.Now()
+		}
+		if len(back) == 0 || busy {
+			began = time.Now()
+		}
+		// One that was left half-way is not taken away by its setting: put there as a whole, it is.
+		if time.Since(began) > quietFor {
+			began = time.Now()
+			for _, list := range paths(back) {
+				if err := c.repeat(ctx, http.MethodPut, "/"+list+"/_block/write", nil, nil); err != nil {
+					return c.fail(err)
+				}
+			}
 		}
 	}
 	return nil
 }
 
 // lift has writes go on to those indices of a hold that are the same ones and of a kind.
-func (c *cluster) lift(ctx context.Context, s *state, h hold, which func(*indexState) bool) error {
+func (c *cluster) lift(ctx context.Context, s *state, h hold, which func(string, *indexState) bool) error {
 	var names []string
 	for _, i := range h.Indices {
-		if now := s.indices[i.Name]; now != nil && now.uuid() == i.UUID && which(now) {
+		if now := s.indices[i.Name]; now != nil && now.uuid() == i.UUID && which(i.Name, now) {
 			names = append(names, i.Name)
 		}
 	}

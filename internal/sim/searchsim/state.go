@@ -164,9 +164,36 @@ func (c *Cluster) handleCluster(q *request, what, more string) (any, error) {
 		if len(q.parts) > 3 {
 			list = q.parts[3]
 		}
+		if more == "blocks" {
+			return c.blocks(q, list)
+		}
 		return c.state(q, list)
 	}
 	return nil, fail(400, "illegal_argument_exception", "no handler for /_cluster/%s", what)
+}
+
+// blockNumbers are the numbers under which blocks are told, by their settings.
+var blockNumbers = map[string]string{"read_only": "5", "read": "7", "write": "8", "metadata": "9"}
+
+// blocks returns which blocks of indices are in force.
+func (c *Cluster) blocks(q *request, list string) (any, error) {
+	found, err := q.indicesOf(list)
+	if err != nil {
+		return nil, err
+	}
+	indices := object{}
+	for _, x := range found {
+		in := object{}
+		for what, n := range blockNumbers {
+			if x.text("index.blocks."+what) == "true" {
+				in[n] = object{"description": "index " + what + " (api)", "retryable": false}
+			}
+		}
+		if len(in) > 0 {
+			indices[x.name] = in
+		}
+	}
+	return object{"cluster_name": c.opt.Name, "blocks": object{"indices": indices}}, nil
 }
 
 // state returns what the state of the cluster has of indices: aliases by name only.
