@@ -157,7 +157,8 @@ func (g *guideSource) Events(ctx context.Context, c guided.Cluster) (out []guide
 }
 
 // Rows implements [guided.Source].
-func (g *guideSource) Rows(ctx context.Context, c guided.Cluster, when string) (out []guided.Row, note string, err error) {
+func (g *guideSource) Rows(ctx context.Context, c guided.Cluster, when string) (out []guided.Row, note string,
+	err error) {
 	e, err := g.runner(ctx, c.Store)
 	if err != nil {
 		return nil, "", err

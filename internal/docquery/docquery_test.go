@@ -71,11 +71,25 @@ func TestFilters(t *testing.T) {
 		`{"a.b":2,"a.c":9}`:                      "11",
 		`{"a":{"$elemMatch":{"b":2,"c":9}}}`:     "",
 		`{"a":{"$all":[{"$elemMatch":{"b":1}},{"$elemMatch":{"b":5}}]}}`: "3",
-		`{"a":{"$type":"array"}}`:                                             "1 3 7 8 11",
-		`{"a":{"$type":"number"}}`:                                            "0 1 8 9 10 13",
-		`{"a":{"$type":["null","string"]}}`:                                   "4 6",
-		`{"a":{"$type":16}}`:                                                  "0 1 8 13",
-		`{"a":{"$mod":[4,3]}}`:                                                "1 8 10",
+		`{"a":{"$type":"array"}}`:            "1 3 7 8 11",
+		`{"a":{"$type":"number"}}`:           "0 1 8 9 10 13",
+		`{"a":{"$type":["null","string"]}}`:  "4 6",
+		`{"a":{"$type":16}}`:                 "0 1 8 13",
+		`{"a":{"$mod":[4,3]}}`:               "1 8 10",
+		`{"a":{"$bitsAllSet":7}}`:            "10",
+		`{"a":{"$bitsAllSet":[0]}}`:          "0 1 8 10 13",
+		`{"a":{"$bitsAnyClear":[0,1]}}`:      "0 1 13",
+		`{"a":{"$bitsAllClear":[1,2]}}`:      "0 1 13",
+		`{"a":{"$bitsAnySet":[63,200]}}`:     "13",
+		`{"$jsonSchema":{"required":["s"]}}`: "6",
+		`{"$jsonSchema":{"required":["a"],"properties":{"a":{"bsonType":["int","long"],"minimum":1,"exclusiveMinimum":true}}}}`:                                  "10",
+		`{"$jsonSchema":{"properties":{"a":{"bsonType":"array","minItems":1,"items":{"bsonType":"object","required":["b"]}}},"required":["a"]}}`:                 "11",
+		`{"$jsonSchema":{"properties":{"a":{"enum":[1,"calm",{"b":1}]}},"required":["a"]}}`:                                                                      "0 2 6",
+		`{"$jsonSchema":{"additionalProperties":false,"properties":{"_id":{},"a":{}},"not":{"required":["a"]}}}`:                                                 "5",
+		`{"$jsonSchema":{"patternProperties":{"^[sz]$":{"type":"array","uniqueItems":true}},"dependencies":{"a":["s"]}}}`:                                        "5 6",
+		`{"$jsonSchema":{"properties":{"a":{"oneOf":[{"type":"string","pattern":"^c","maxLength":4},{"type":"null"}]}},"required":["a"]}}`:                       "4 6",
+		`{"$jsonSchema":{"properties":{"a":{"items":[{"type":"array"}],"additionalItems":{"type":"number"},"bsonType":"array","minItems":1}},"required":["a"]}}`: "8",
+		`{"$jsonSchema":{"properties":{"z":{"multipleOf":{"$numberDecimal":"2.5"}}},"required":["z"],"minProperties":3}}`:                                        "10",
 		`{"a":{"$mod":[4,-3]}}`:                                               "13",
 		`{"z":{"$mod":[4,3]}}`:                                                "10",
 		`{"a":{"$regex":"^C","$options":"i"}}`:                                "6",
@@ -123,8 +137,11 @@ func TestMalformed(t *testing.T) {
 		`{"a":{"$regex":"(?=a)"}}`:            "not evaluated here", `{"a":{"$options":"i"}}`: "needs a $regex",
 		`{"a":{"$not":1}}`: "$not", `{"a":{"$elemMatch":1}}`: "Object", `{"a":{"$all":1}}`: "array",
 		`{"$expr":{"$frob":1}}`: "$frob", `{"a":{"$in":[{"$gt":1}]}}`: "cannot nest",
-		`{"a":{"$gt":1,"b":2}}`: "unknown operator: b",
-		`{"$jsonSchema":{}}`:    "$jsonSchema",
+		`{"a":{"$gt":1,"b":2}}`:      "unknown operator: b",
+		`{"$jsonSchema":{"frob":1}}`: "frob", `{"$jsonSchema":{"properties":{"a":{"$ref":"x"}}}}`: "$ref",
+		`{"$jsonSchema":{"required":[]}}`: "required", `{"$jsonSchema":{"exclusiveMinimum":true}}`: "minimum",
+		`{"$jsonSchema":{"type":"frob"}}`: "frob", `{"a":{"$bitsAllSet":-1}}`: "not negative",
+		`{"$jsonSchema":7}`: "$jsonSchema",
 	} {
 		_, err := docquery.CompileFilter(raw(t, filter))
 		require.ErrorContains(t, err, says, filter)
@@ -170,7 +187,7 @@ func TestProjections(t *testing.T) {
 		`{"a":"$b.d","b":1}`:                     `{"_id":7,"b":{"c":2,"d":3},"a":3}`,
 		`{"nothing":1}`:                          `{"_id":7}`,
 	} {
-		p, err := docquery.CompileProjection(raw(t, spec), false)
+		p, err := docquery.CompileProjection(raw(t, spec), nil)
 		require.NoError(t, err, spec)
 		got, err := p.Apply(doc)
 		require.NoError(t, err, spec)
@@ -182,8 +199,38 @@ func TestProjections(t *testing.T) {
 		`{"a":1,"b":0}`: "exclusion", `{"e.$":1}`: "positional", `{"a":{"$meta":"x"}}`: "$meta",
 		`{"a":{"$frob":1}}`: "$frob", `{"a":1,"a.b":1}`: "collision", `{"a..b":1}`: "empty string",
 		`{"h":{"$slice":"x"}}`: "$slice"} {
-		_, err := docquery.CompileProjection(raw(t, spec), false)
+		_, err := docquery.CompileProjection(raw(t, spec), nil)
 		require.ErrorContains(t, err, says, spec)
+	}
+}
+
+// TestPositionalProjections holds projections of the first element that fits to the public
+// documentation ("$ (projection)").
+func TestPositionalProjections(t *testing.T) {
+	doc := raw(t, `{"_id":1,"grades":[70,87,90],"by":{"year":[{"y":1,"kg":5},{"y":2,"kg":9}]},"other":1}`)
+	for _, x := range [][3]string{
+		{`{"grades":{"$gte":85}}`, `{"grades.$":1}`, `{"_id":1,"grades":[87]}`},
+		{`{"grades":90}`, `{"grades.$":1,"other":1}`, `{"_id":1,"grades":[90],"other":1}`},
+		{`{"by.year.kg":{"$gt":6}}`, `{"by.year.$":1,"_id":0}`, `{"by":{"year":[{"y":2,"kg":9}]}}`},
+		{`{"by.year":{"$elemMatch":{"kg":{"$gt":3},"y":{"$gt":1}}},"other":1}`, `{"by.year.$":1,"_id":0}`,
+			`{"by":{"year":[{"y":2,"kg":9}]}}`},
+		{`{"$and":[{"other":1},{"grades":{"$lt":80}}]}`, `{"grades.$":1}`, `{"_id":1,"grades":[70]}`}} {
+		p, err := docquery.CompileProjection(raw(t, x[1]), raw(t, x[0]))
+		require.NoError(t, err, x)
+		got, err := p.Apply(doc)
+		require.NoError(t, err)
+		text, err := bson.MarshalExtJSON(got, false, false)
+		require.NoError(t, err)
+		require.Equal(t, x[2], string(text), x)
+	}
+	for _, x := range [][3]string{{`{}`, `{"grades.$":1}`, "couldn't find"},
+		{`{"grades":1}`, `{"grades.$":0}`, "exclusion"},
+		{`{"grades":1,"other":{"$gt":1}}`, `{"grades.$":1,"other.$":1}`, "more than one"},
+		{`{"by.year.y":1,"by.year.kg":2}`, `{"by.year.$":1}`, "several things"},
+		{`{"$or":[{"grades":1},{"other":1}]}`, `{"grades.$":1}`, "beside $or"},
+		{`{"grades":1}`, `{"grades.$.x":1}`, "end of a path"}} {
+		_, err := docquery.CompileProjection(raw(t, x[1]), raw(t, x[0]))
+		require.ErrorContains(t, err, x[2], x)
 	}
 }
 
@@ -274,7 +321,7 @@ func FuzzQueries(f *testing.F) {
 		if x, err := docquery.CompileFilter(rq); err == nil {
 			_, _ = x.Fits(rd)
 		}
-		if x, err := docquery.CompileProjection(rq, false); err == nil {
+		if x, err := docquery.CompileProjection(rq, nil); err == nil {
 			_, _ = x.Apply(rd)
 		}
 		if x, err := docquery.CompileSort(rq); err == nil {

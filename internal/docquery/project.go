@@ -25,11 +25,15 @@ type node struct {
 
 func newNode() *node { return &node{below: map[string]*node{}} }
 
-// CompileProjection reads the projection of a find ("Project Fields to Return"), or of a
-// $project where stage is set.
-func CompileProjection(spec bson.Raw, stage bool) (*Projection, error) {
+// CompileProjection reads the projection of a find with a filter ("Project Fields to Return").
+func CompileProjection(spec, filter bson.Raw) (*Projection, error) {
+	return compileProjection(spec, filter, false)
+}
+
+// compileProjection reads a projection; stage: it is that of a $project.
+func compileProjection(spec, filter bson.Raw, stage bool) (*Projection, error) {
 	p := &Projection{root: newNode(), id: true}
-	c := &projector{p: p, stage: stage}
+	c := &projector{p: p, stage: stage, filter: filter}
 	els, err := spec.Elements()
 	if err != nil {
 		return nil, badValue("a projection that is not readable: %v", err)
@@ -63,19 +67,24 @@ func CompileProjection(spec bson.Raw, stage bool) (*Projection, error) {
 type projector struct {
 	p                  *Projection
 	stage              bool
+	filter             bson.Raw
+	positional         bool
 	includes, excludes string
 	idOnly             *bool
 	computes, slices   bool
 }
 
 func (c *projector) add(p path, v bson.RawValue) error {
+	if n := len(p) - 1; n > 0 && p[n] == "$" && !c.stage {
+		return c.position(p[:n], v)
+	}
 	for _, name := range p {
 		if name == "" {
 			return Refuse(40352, "Location40352", "FieldPath cannot be constructed with empty string")
 		}
 		if strings.HasPrefix(name, "$") {
-			if name == "$" {
-				return notHere("a positional projection")
+			if name == "$" && !c.stage {
+				return Refuse(31394, "Location31394", "the positional operator '$' may only be at the end of a path")
 			}
 			return Refuse(16410, "Location16410",
 				"FieldPath field names may not start with '$'. Consider using $getField.")
@@ -104,6 +113,22 @@ func (c *projector) add(p path, v bson.RawValue) error {
 	}
 	c.computes = true
 	return c.set(p, &node{x: x})
+}
+
+// position takes a positional projection; there may be one.
+func (c *projector) position(p path, v bson.RawValue) error {
+	switch {
+	case v.Type != bson.TypeBoolean && !isNumber(v.Type) || !truthy(v):
+		return Refuse(31395, "Location31395", "positional projection cannot be used with exclusion")
+	case c.positional:
+		return Refuse(31276, "Location31276", "Cannot specify more than one positional projection per query.")
+	}
+	f, err := positional(p, c.filter)
+	if err != nil {
+		return err
+	}
+	c.positional, c.includes = true, p.String()
+	return c.set(p, &node{f: f})
 }
 
 func (c *projector) document(p path, d bson.Raw) error {

@@ -99,7 +99,7 @@ func compileStage(op string, arg bson.RawValue, sources Sources) (stage, error) 
 		if err != nil {
 			return nil, err
 		}
-		p, err := CompileProjection(d, true)
+		p, err := compileProjection(d, nil, true)
 		if err != nil {
 			return nil, err
 		}
@@ -236,7 +236,7 @@ func unset(arg bson.RawValue) (stage, error) {
 		}
 		fs = append(fs, field{s, valueOf(int32(0))})
 	}
-	p, err := CompileProjection(document(fs...), true)
+	p, err := compileProjection(document(fs...), nil, true)
 	if err != nil {
 		return nil, err
 	}

@@ -106,13 +106,16 @@ func Run(ctx context.Context, s *view.Screen, src Source, cluster string, again 
 	return c, nil
 }
 
+// plain are the characters that mean themselves to every shell.
+const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789@/._-+:=,%"
+
 // CommandLine returns a command as it is typed in a shell.
 func CommandLine(args []string) string {
 	var b strings.Builder
 	b.WriteString("dexamen")
 	for _, a := range args {
 		b.WriteByte(' ')
-		if a != "" && strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789@/._-+:=,%") == "" {
+		if a != "" && strings.Trim(a, plain) == "" {
 			b.WriteString(a)
 		} else {
 			b.WriteString("'" + strings.ReplaceAll(a, "'", `'\''`) + "'")

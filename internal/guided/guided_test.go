@@ -24,8 +24,8 @@ type fake struct{ rows []Row }
 
 func (fake) Clusters(context.Context) ([]Cluster, error) {
 	list := []Cluster{
-		{Name: "comb", Store: "larder", Engine: "folder", Configured: true, Points: []string{"p0", "p1"}, Latest: at(30),
-			Band: view.Band{Points: []time.Time{at(0), at(30)}}},
+		{Name: "comb", Store: "larder", Engine: "folder", Configured: true, Points: []string{"p0", "p1"},
+			Latest: at(30), Band: view.Band{Points: []time.Time{at(0), at(30)}}},
 		{Name: "meadow", Store: "larder", Engine: "document", Configured: true, Points: []string{"p2"}, Latest: at(60),
 			Band: view.Band{Points: []time.Time{at(0)}, Covered: [][2]time.Time{{at(0), at(20)}, {at(40), at(60)}},
 				Gaps: [][2]time.Time{{at(20), at(40)}}}},
@@ -45,8 +45,10 @@ func (fake) Events(_ context.Context, c Cluster) ([]Event, error) {
 	}
 	return []Event{
 		{At: at(10), Namespace: "apiary.harvests", What: "dropped", Loss: true, When: "log:17.2"},
-		{At: at(12), Namespace: "apiary.work", What: "put in place by a restore", Cannot: "nothing of this name was there"},
-		{At: at(50), Namespace: "apiary.colonies", What: "858 updates of status in 18ms", Loss: true, When: "log:19.1"}}, nil
+		{At: at(12), Namespace: "apiary.work", What: "put in place by a restore",
+			Cannot: "nothing of this name was there"},
+		{At: at(50), Namespace: "apiary.colonies", What: "858 updates of status in 18ms", Loss: true,
+			When: "log:19.1"}}, nil
 }
 
 func (f fake) Rows(_ context.Context, _ Cluster, when string) ([]Row, string, error) {

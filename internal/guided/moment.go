@@ -153,7 +153,7 @@ func (m *model) nextEvent(forward bool) {
 		}
 	}
 	if best < 0 {
-		m.note = map[bool]string{true: "nothing else happened after this", false: "nothing else happened before this"}[forward]
+		m.note = "nothing else happened " + map[bool]string{true: "after this", false: "before this"}[forward]
 		return
 	}
 	m.atEvent(best)

@@ -226,7 +226,11 @@ func (c *connection) planFind(ctx context.Context, r request) (q query, err erro
 	if err != nil {
 		return q, err
 	}
-	p, err := docquery.CompileProjection(want, false)
+	filter, err := documentOf(r, "filter")
+	if err != nil {
+		return q, err
+	}
+	p, err := docquery.CompileProjection(want, filter)
 	if err != nil {
 		return q, err
 	}

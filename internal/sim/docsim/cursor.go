@@ -190,11 +190,10 @@ func (s *session) fill(c *cursor, size int64) (bson.A, bool, error) {
 func (s *session) fillBatch(c *cursor, size int64, failed *error) (bson.A, bool, error) {
 	batch := bson.A{}
 	bytes := 0
-	spec, _ := c.find.Lookup("projection").DocumentOK()
 	add := func(raw bson.Raw) bool {
-		if spec != nil {
+		if c.find != nil {
 			var err error
-			if raw, err = project(raw, spec); err != nil {
+			if raw, err = project(raw, c.find); err != nil {
 				*failed = err
 				return false
 			}

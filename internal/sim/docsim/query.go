@@ -1,6 +1,7 @@
 package docsim
 
 import (
+	"bytes"
 	"strconv"
 	"strings"
 	"sync"
@@ -94,13 +95,19 @@ func matches(doc, filter bson.Raw) (bool, error) {
 	return f.Fits(doc)
 }
 
-// project makes of a document what is wanted of it.
-func project(doc, spec bson.Raw) (bson.Raw, error) {
+// project makes of a document what is wanted of it, by a find's projection, if it has one.
+func project(doc, find bson.Raw) (bson.Raw, error) {
+	spec, _ := find.Lookup("projection").DocumentOK()
 	if els, _ := spec.Elements(); len(els) == 0 {
 		return doc, nil
 	}
-	p, err := projections.of(spec, func(s bson.Raw) (*docquery.Projection, error) {
-		return docquery.CompileProjection(s, false)
+	filter, _ := find.Lookup("filter").DocumentOK()
+	key := spec
+	if bytes.Contains(spec, []byte(".$")) { // then it hangs on the filter, too
+		key = append(bytes.Clone(spec), filter...)
+	}
+	p, err := projections.of(key, func(bson.Raw) (*docquery.Projection, error) {
+		return docquery.CompileProjection(spec, filter)
 	})
 	if err != nil {
 		return nil, err

@@ -316,11 +316,9 @@ func routeFind(x *routed, db string, req bson.Raw) (bson.D, error) {
 	if limit > 0 {
 		list = list[:min(int(limit), len(list))]
 	}
-	if spec, ok := req.Lookup("projection").DocumentOK(); ok {
-		for i := range list {
-			if list[i], err = project(list[i], spec); err != nil {
-				return nil, err
-			}
+	for i := range list {
+		if list[i], err = project(list[i], req); err != nil {
+			return nil, err
 		}
 	}
 	size := int64(101)
