@@ -13,7 +13,7 @@ import (
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
 	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo",
-		"export", "serve"}
+		"export", "serve", "account"}
 	verbs = verbs[:len(verbs):len(verbs)]
 	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
@@ -41,15 +41,19 @@ func TestImportArrows(t *testing.T) {
 		"serve": {[]string{"core", "engine", "run", "moment", "docquery", "docwire"},
 			[]string{"go.mongodb.org/mongo-driver/v2/mongo", "github.com/urfave/", "github.com/jedib0t/"}},
 		"undo":        {[]string{"core", "engine", "run", "moment", "capture", "snapshot", "restore"}, noInterface},
+		"account":     {[]string{"core", "engine", "run"}, noInterface},
+		"guided":      {[]string{"view"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"notify":      {[]string{"core", "engine", "explain", "config"}, noInterface},
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},
 		"guard":       {[]string{"core", "engine"}, noInterface},
 		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest":  {nil, []string{"github.com/urfave/"}},
-		"daemon": {append(verbs, "core", "engine", "explain", "config"),
+		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify"),
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo", "guard"),
+		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo", "guard",
+			"notify", "guided"),
 			nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -41,23 +40,22 @@ func (a *app) configCommands() *cli.Command {
 					} else if cfg, err = a.config(c); err != nil {
 						return err
 					}
-					protected := map[string]bool{}
-					for _, w := range daemon.Assignments(cfg) {
-						protected[w.Cluster] = true
-					}
-					unprotected := slices.DeleteFunc(config.Names(cfg.Clusters),
-						func(n string) bool { return protected[n] })
+					nothing := cfg.Unprotected()
 					var lack error
 					if len(cfg.Lacking) > 0 {
 						lack = fmt.Errorf("%w: what is named is not there now: %s", run.ErrIncomplete,
 							strings.Join(cfg.Lacking, "; "))
+					}
+					if len(nothing) > 0 {
+						lack = errors.Join(lack, fmt.Errorf("%w: %s", run.ErrIncomplete,
+							view.Plural(int64(len(nothing)), "warning")))
 					}
 					if a.screen.JSON {
 						return errors.Join(
 							a.screen.Encode(map[string]any{
 								"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(
 									cfg.Clusters),
-								"unprotected": unprotected, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
+								"unprotected": nothing, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
 					}
 					if c.Bool("clusters") {
 						if err := a.checkReach(ctx, c, cfg); err != nil {
@@ -68,8 +66,8 @@ func (a *app) configCommands() *cli.Command {
 					if len(cfg.Policies) == 1 {
 						policies = "1 policy"
 					}
-					if len(cfg.Policies) > 0 && len(unprotected) > 0 {
-						a.screen.Line("%s %s", a.screen.Loss("no policy protects"), strings.Join(unprotected, ", "))
+					for _, u := range nothing {
+						a.screen.Line("%s %s", a.screen.Loss("warning:"), u.Text)
 					}
 					if len(cfg.Unmade) > 0 {
 						a.screen.Line("the keys of %s are not there yet; dexamen store create makes them",

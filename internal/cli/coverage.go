@@ -8,8 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"dexamen/internal/daemon"
 	"dexamen/internal/moment"
+	"dexamen/internal/notify"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -71,7 +71,7 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list 
 				view.Long(w.Snapshot.Spacing(time.Now())))
 		}
 		s.Line("%s", line)
-		problems, err := daemon.ActiveAlerts(ctx, e, cv.Cluster)
+		problems, err := notify.Active(ctx, e.Store, cv.Cluster)
 		if err != nil {
 			return err
 		}

@@ -54,20 +54,13 @@ func (a *app) due(ctx context.Context, c *cli.Command) error {
 		Now     bool   `json:"now"`
 	}
 	rows := []row{}
-	var errs []error
-	for _, w := range wards {
-		duties, err := daemon.Due(ctx, world, w)
-		if err != nil {
-			errs = append(errs, fmt.Errorf("cluster %s: %w", w.Cluster, err))
-			continue
-		}
-		for _, d := range duties {
-			rows = append(rows, row{d, w.Cluster, w.Policy, !d.At.After(time.Now())})
-		}
+	duties, err := daemon.DueNow(ctx, world, wards)
+	for _, d := range duties {
+		rows = append(rows, row{d, d.Assignment.Cluster, d.Assignment.Policy, !d.At.After(time.Now())})
 	}
 	slices.SortStableFunc(rows, func(x, y row) int { return x.At.Compare(y.At) })
 	if a.screen.JSON {
-		return errors.Join(append(errs, a.screen.Encode(rows))...)
+		return errors.Join(err, a.screen.Encode(rows))
 	}
 	t := a.screen.Table("due", "kind", "cluster", "policy", "why", "")
 	for _, r := range rows {
@@ -82,5 +75,5 @@ func (a *app) due(ctx context.Context, c *cli.Command) error {
 		t.Row(at, r.Kind, r.Cluster, r.Policy, r.Reason, note)
 	}
 	t.Print(0)
-	return errors.Join(errs...)
+	return err
 }

@@ -121,6 +121,8 @@ type Cluster struct {
 	Quiesce string `yaml:"quiesce"`
 	// Store is the store its backups go to; not needed where there is one.
 	Store string `yaml:"store"`
+	// Unprotected: that no policy protects it is meant.
+	Unprotected bool `yaml:"unprotected"`
 }
 
 // Login is how to log in. The secret is named, not held.

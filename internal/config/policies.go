@@ -206,6 +206,12 @@ type Webhook struct {
 	URL string `yaml:"url"`
 	// Token goes into the Authorization header as a bearer's.
 	Token *Secret `yaml:"token"`
+	// Headers are sent with each request.
+	Headers map[string]string `yaml:"headers"`
+	// SignKey signs each body, as Standard Webhooks 1.0.0 says: "whsec_" and a base64 key, or any text.
+	SignKey *Secret `yaml:"sign_key"`
+	// CA is a file of authorities that the server's certificate may be from; the machine's when empty.
+	CA string `yaml:"ca"`
 }
 
 // Mail is how e-mail is sent.
@@ -214,8 +220,10 @@ type Mail struct {
 	From   string   `yaml:"from"`
 	To     []string `yaml:"to"`
 	Login  *Login   `yaml:"login"`
-	// WithoutTLS: TLS is not insisted on.
-	WithoutTLS bool `yaml:"without_tls"`
+	// TLS is "starttls" (insisted on; where it is absent), "always" (from the first byte), or "none".
+	TLS string `yaml:"tls"`
+	// CA is a file of authorities that the server's certificate may be from; the machine's when empty.
+	CA string `yaml:"ca"`
 }
 
 // Daemon is about the daemon itself.
@@ -225,7 +233,8 @@ type Daemon struct {
 }
 
 // About is what alerts may be about.
-var About = []string{"burst", "capacity", "drop", "failure", "gap", "loss", "proof", "rpo", "temporary"}
+var About = []string{"burst", "capacity", "drop", "failure", "gap", "loss", "proof", "rpo", "temporary",
+	"unprotected"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
 // content is thrown away, are not chosen by globs and labels.
@@ -478,6 +487,12 @@ func (c *Config) checkNotices(k *checker) {
 	if w := n.Webhook; w != nil && w.Token != nil {
 		w.Token.check(k, "$.alerts.webhook.token")
 	}
+	if w := n.Webhook; w != nil && w.SignKey != nil {
+		w.SignKey.check(k, "$.alerts.webhook.sign_key")
+	}
+	if w := n.Webhook; w != nil {
+		checkFile(k, "$.alerts.webhook.ca", w.CA)
+	}
 	if m := n.Mail; m != nil {
 		if m.Server == "" || m.From == "" || len(m.To) == 0 {
 			k.bad("$.alerts.mail", "needs server (HOST:PORT), from and to")
@@ -485,5 +500,21 @@ func (c *Config) checkNotices(k *checker) {
 		if m.Login != nil {
 			m.Login.check(k, "$.alerts.mail.login")
 		}
+		if !slices.Contains([]string{"", "starttls", "always", "none"}, m.TLS) {
+			k.bad("$.alerts.mail.tls", "%q: write starttls, always or none", m.TLS)
+		}
+		checkFile(k, "$.alerts.mail.ca", m.CA)
+	}
+}
+
+// checkFile reports where a file that is configured cannot be read.
+func checkFile(k *checker, at, path string) {
+	if path == "" {
+		return
+	}
+	if f, err := os.Open(path); err != nil {
+		k.bad(at, "%v", err)
+	} else {
+		_ = f.Close()
 	}
 }

@@ -1,16 +1,13 @@
 package daemon
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -29,6 +26,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
+	"dexamen/internal/notify"
 	"dexamen/internal/run"
 	"dexamen/internal/snapshot"
 )
@@ -51,6 +49,21 @@ func TestMain(m *testing.M) {
 	}
 	e.Store.Close()
 	os.Exit(m.Run())
+}
+
+// teller is a channel that calls a function.
+type teller func(context.Context, notify.Alert) error
+
+func (teller) Name() string { return "tell" }
+
+func (t teller) Send(ctx context.Context, m notify.Message) error { return t(ctx, m.Alert) }
+
+// tells returns a channel that calls a function; where that is nil nobody is told.
+func tells(t teller) []notify.Channel {
+	if t == nil {
+		return []notify.Channel{}
+	}
+	return []notify.Channel{t}
 }
 
 // testEnv is a field, a store in memory and a policy.
@@ -104,12 +117,9 @@ func (y *testEnv) world() Deps {
 }
 
 // daemon runs a daemon until the returned function is called.
-func (y *testEnv) daemon(tell func(context.Context, Alert) error) (d *Daemon, stop func()) {
+func (y *testEnv) daemon(tell teller) (d *Daemon, stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
-	d = &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Tell: tell}
-	if tell == nil {
-		d.Tell = func(context.Context, Alert) error { return nil }
-	}
+	d = &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Channels: tells(tell), ProbeEvery: time.Hour}
 	var wg sync.WaitGroup
 	wg.Go(func() { _ = d.Run(ctx) })
 	return d, func() { cancel(); wg.Wait() }
@@ -268,9 +278,9 @@ func TestOnce(t *testing.T) {
 // point that is read, with the namespace, and told once.
 func TestALogThatLies(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		var sentAlert []Alert
+		var sentAlert []notify.Alert
 		y := newTestEnv(t, `snapshot: every 6h, capture: 1h, keep: { every_moment: 7d }`)
-		_, stop := y.daemon(func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil })
+		_, stop := y.daemon(func(_ context.Context, t notify.Alert) error { sentAlert = append(sentAlert, t); return nil })
 		time.Sleep(7 * time.Hour)
 		y.field.blind = true
 		y.field.put("hive-1", "robbed")
@@ -353,8 +363,8 @@ func TestReload(t *testing.T) {
 		reload := make(chan struct{})
 		next := func() (*config.Config, error) { return nil, errors.New("line 3 is broken") }
 		d := &Daemon{Deps: y.world(), Log: slog.New(slog.DiscardHandler), Reload: reload,
-			Load: func() (*config.Config, error) { return next() },
-			Tell: func(context.Context, Alert) error { return nil }}
+			Load:     func() (*config.Config, error) { return next() },
+			Channels: tells(nil), ProbeEvery: time.Hour}
 		var wg sync.WaitGroup
 		wg.Go(func() { _ = d.Run(ctx) })
 		time.Sleep(25 * time.Hour)
@@ -390,10 +400,11 @@ func TestAStoreOutOfReach(t *testing.T) {
 			}
 			return y.open(ctx)
 		}
-		var sentAlert []Alert
+		var sentAlert []notify.Alert
 		ctx, cancel := context.WithCancel(t.Context())
 		d := &Daemon{Deps: world, Log: slog.New(slog.DiscardHandler),
-			Tell: func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil }}
+			Channels:   tells(func(_ context.Context, t notify.Alert) error { sentAlert = append(sentAlert, t); return nil }),
+			ProbeEvery: 30 * time.Second}
 		var wg sync.WaitGroup
 		wg.Go(func() { _ = d.Run(ctx) })
 		time.Sleep(time.Hour)
@@ -439,93 +450,15 @@ func TestHealth(t *testing.T) {
 	code, _ := get("/healthz")
 	require.Equal(t, 200, code)
 	_, m := get("/metrics")
-	for _, want := range []string{"dexamen_newest_moment_age_seconds{",
+	for _, want := range []string{"dexamen_newest_moment_timestamp_seconds{",
 		`dexamen_last_run_success{cluster="meadow",kind="snapshot",policy="nightly",store="larder"} 1`,
-		`dexamen_running_seconds{cluster="meadow",kind="capture"`, "dexamen_log_gaps{", "dexamen_store_used_bytes{",
+		`dexamen_run_in_progress{cluster="meadow",kind="capture",policy="nightly",store="larder"} 1`, "dexamen_log_gaps{", "dexamen_store_used_bytes{",
 		`dexamen_runs_total{cluster="meadow",kind="snapshot",policy="nightly",result="done"} 1`,
-		"dexamen_configuration_success 1"} {
+		"dexamen_config_last_reload_success 1", `dexamen_store_up{store="larder"} 1`} {
 		require.Contains(t, m, want)
 	}
 	cancel()
 	require.NoError(t, <-served)
-}
-
-// TestNotices sends by webhook and by mail, to servers that take what comes.
-func TestNotices(t *testing.T) {
-	bodies := make(chan map[string]any, 10)
-	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var m map[string]any
-		if r.Header.Get("Authorization") != "Bearer made-up" || json.NewDecoder(r.Body).Decode(&m) != nil {
-			w.WriteHeader(http.StatusForbidden)
-			return
-		}
-		bodies <- m
-	}))
-	defer hook.Close()
-	t.Setenv("HOOK_TOKEN", "made-up")
-	post, letters := postOffice(t)
-	n := Notifier{config.Alerts{Webhook: &config.Webhook{URL: hook.URL, Token: &config.Secret{Env: "HOOK_TOKEN"}},
-		Mail: &config.Mail{Server: post, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"},
-			WithoutTLS: true}}}
-	alert := Alert{Key: "failure snapshot", About: "failure", Store: "larder", Cluster: "meadow", Policy: "nightly",
-		Since: time.Now(), Text: "snapshot of meadow: failed: no server answers", Do: "dexamen runs meadow"}
-	require.NoError(t, n.Send(t.Context(), alert))
-	got := <-bodies
-	require.Equal(t, "failure", got["about"])
-	require.Equal(t, "dexamen: failure of meadow", got["title"])
-	require.Equal(t, false, got["over"])
-	letter := <-letters
-	require.Contains(t, letter, "Subject: dexamen: failure of meadow")
-	require.Contains(t, letter, "no server answers")
-	require.Contains(t, letter, "dexamen runs meadow")
-	alert.Over = true
-	require.NoError(t, n.Send(t.Context(), alert))
-	require.Equal(t, "dexamen: well again: failure of meadow", (<-bodies)["title"])
-	require.Contains(t, <-letters, "Well again")
-}
-
-// postOffice is a mail server that takes every letter.
-func postOffice(t *testing.T) (address string, letters chan string) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	letters = make(chan string, 10)
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				r := bufio.NewReader(conn)
-				fmt.Fprint(conn, "220 lindenholt.example\r\n")
-				for {
-					line, err := r.ReadString('\n')
-					if err != nil {
-						return
-					}
-					switch strings.ToUpper(strings.Fields(line + " x")[0]) {
-					case "DATA":
-						fmt.Fprint(conn, "354 go on\r\n")
-						var b strings.Builder
-						for line, err = r.ReadString('\n'); err == nil &&
-							line != ".\r\n"; line, err = r.ReadString('\n') {
-							b.WriteString(line)
-						}
-						letters <- b.String()
-						fmt.Fprint(conn, "250 taken\r\n")
-					case "QUIT":
-						fmt.Fprint(conn, "221 bye\r\n")
-						return
-					default:
-						fmt.Fprint(conn, "250 fine\r\n")
-					}
-				}
-			}()
-		}
-	}()
-	return l.Addr().String(), letters
 }
 
 // TestCapacity has a store nearly full.

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/store"
+	"dexamen/internal/notify"
 	"dexamen/internal/run"
 )
 
@@ -19,7 +20,7 @@ func TestAFaultEndsNoDaemon(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		y := newTestEnv(t, `snapshot: every 6h, capture: 1h, rpo: 7h, keep: { every_moment: 7d }`)
 		asked := 0
-		_, stop := y.daemon(func(context.Context, Alert) error {
+		_, stop := y.daemon(func(context.Context, notify.Alert) error {
 			asked++
 			panic("nobody had thought of it")
 		})
@@ -54,7 +55,7 @@ func TestAFaultEndsNoDaemon(t *testing.T) {
 func TestRetentionHasABrake(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		y := newTestEnv(t, `snapshot: every 6h, keep: { never_fewer: 30 }`)
-		_, stop := y.daemon(func(context.Context, Alert) error { return nil })
+		_, stop := y.daemon(func(context.Context, notify.Alert) error { return nil })
 		time.Sleep(10 * 24 * time.Hour)
 		stop()
 		points := func() int {
@@ -65,14 +66,14 @@ func TestRetentionHasABrake(t *testing.T) {
 			return len(list)
 		}
 		had := points()
-		var all []Alert
+		var all []notify.Alert
 		require.GreaterOrEqual(t, had, 30)
 		for _, changed := range []string{
 			`snapshot: every 6h, keep: { never_fewer: 3 }`, `snapshot: every 6h, keep: { never_fewer: 25 }`,
 			`snapshot: every 6h`} {
 			y.cfg = y.config(changed)
-			var sentAlert []Alert
-			_, stop = y.daemon(func(_ context.Context, t Alert) error { sentAlert = append(sentAlert, t); return nil })
+			var sentAlert []notify.Alert
+			_, stop = y.daemon(func(_ context.Context, t notify.Alert) error { sentAlert = append(sentAlert, t); return nil })
 			time.Sleep(30 * time.Hour)
 			stop()
 			require.GreaterOrEqual(t, points(), had, changed)
@@ -98,7 +99,7 @@ func TestRetentionHasABrake(t *testing.T) {
 			}))
 		e.Store.Close()
 		require.Equal(t, 3, points())
-		_, stop = y.daemon(func(context.Context, Alert) error { return nil })
+		_, stop = y.daemon(func(context.Context, notify.Alert) error { return nil })
 		time.Sleep(4 * 24 * time.Hour)
 		stop()
 		require.LessOrEqual(t, points(), 8)

@@ -10,6 +10,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/notify"
 	"dexamen/internal/pinpoint"
 	"dexamen/internal/run"
 )
@@ -91,9 +92,9 @@ func (h *happenings) urgent(b config.Burst, namespace string, op record.Op, busi
 }
 
 // alerts returns the alerts about what happened.
-func (h *happenings) alerts(w Assignment) (out []Alert) {
+func (h *happenings) alerts(w Assignment) (out []notify.Alert) {
 	for k, f := range h.found {
-		a := Alert{Key: "happened " + k, About: "drop", Store: w.Store, Cluster: w.Cluster, Policy: w.Policy,
+		a := notify.Alert{Key: "happened " + k, About: "drop", Store: w.Store, Cluster: w.Cluster, Policy: w.Policy,
 			Since: f.Started.UTC()}
 		at := f.Started.Local().Format(time.RFC3339)
 		switch f.Kind {

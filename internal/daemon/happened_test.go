@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/notify"
 )
 
 // TestABurstIsTold: while a log is captured continuously, a burst of deletions that is not
@@ -18,8 +20,8 @@ func TestABurstIsTold(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		y := newTestEnv(t, `snapshot: every 6h, capture: continuous, keep: { every_moment: 7d }`)
 		var mu sync.Mutex
-		var told []Alert
-		_, stop := y.daemon(func(_ context.Context, a Alert) error {
+		var told []notify.Alert
+		_, stop := y.daemon(func(_ context.Context, a notify.Alert) error {
 			mu.Lock()
 			defer mu.Unlock()
 			if a.About == "burst" || a.About == "drop" {
@@ -27,7 +29,7 @@ func TestABurstIsTold(t *testing.T) {
 			}
 			return nil
 		})
-		heard := func() []Alert {
+		heard := func() []notify.Alert {
 			mu.Lock()
 			defer mu.Unlock()
 			return told

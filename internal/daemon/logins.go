@@ -6,10 +6,10 @@ import (
 	"time"
 
 	"dexamen/internal/account"
-	"dexamen/internal/config"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/explain"
+	"dexamen/internal/notify"
 )
 
 // loginsEvery is how often it is looked whether the time of a login that was lent is over.
@@ -30,20 +30,18 @@ func (w Deps) endOverdue(ctx context.Context, storeName string) ([]*store.Run, m
 	})
 }
 
-// endLogins takes away logins whose time is over, until the context ends. One that cannot be
-// taken away is told, and told again when it is over.
-func (d *Daemon) endLogins(ctx context.Context) {
-	told := map[string]Alert{} // by the run that lent the login
+// endLogins takes away logins recorded in a store whose time is over, until the context ends. One
+// that cannot be taken away is told, and told again when it is over.
+func (d *Daemon) endLogins(ctx context.Context, storeName string) {
+	told := map[string]notify.Alert{} // by the run that lent the login
 	for ctx.Err() == nil {
 		d.mu.Lock()
 		world := d.Deps
 		d.mu.Unlock()
-		for _, name := range config.Names(world.Config.Stores) {
-			_ = d.guarded("logins recorded in "+name, func() error {
-				d.endLoginsOf(ctx, world, name, told)
-				return nil
-			})
-		}
+		_ = d.guarded("logins recorded in "+storeName, func() error {
+			d.endLoginsOf(ctx, world, storeName, told)
+			return nil
+		})
 		select {
 		case <-ctx.Done():
 		case <-time.After(loginsEvery):
@@ -51,7 +49,7 @@ func (d *Daemon) endLogins(ctx context.Context) {
 	}
 }
 
-func (d *Daemon) endLoginsOf(ctx context.Context, world Deps, name string, told map[string]Alert) {
+func (d *Daemon) endLoginsOf(ctx context.Context, world Deps, name string, told map[string]notify.Alert) {
 	ctx, cancel := context.WithTimeout(ctx, loginsEvery)
 	defer cancel()
 	ended, failed, err := world.endOverdue(ctx, name)
@@ -62,18 +60,14 @@ func (d *Daemon) endLoginsOf(ctx context.Context, world Deps, name string, told 
 		d.Log.Info("login taken away", "user", r.Login.User, "cluster", r.Cluster, "reason", r.Reason, "run", r.ID)
 	}
 	for id, err := range failed {
-		if _, known := told[id]; known {
-			continue
-		}
-		told[id] = Alert{Key: "login " + id, About: "temporary", Store: name, Since: time.Now().UTC(),
+		told[id] = notify.Alert{Key: "login " + id, About: "temporary", Store: name, Since: time.Now().UTC(),
 			Text: explain.Error(err), Do: "dexamen account list"}
-		d.sendAlert(ctx, world, told[id])
+		d.ledger.Raise(told[id])
 	}
-	for id, t := range told {
-		if t.Store == name && failed[id] == nil {
+	for id, a := range told {
+		if failed[id] == nil {
 			delete(told, id)
-			t.Over = true
-			d.sendAlert(ctx, world, t)
+			d.ledger.Clear(a)
 		}
 	}
 }

@@ -74,7 +74,7 @@ func TestSeveralClusters(t *testing.T) {
 		}
 		gold, reload := n-1, make(chan struct{})
 		d := &Daemon{Deps: world(parse(gold)), Log: slog.New(slog.DiscardHandler),
-			Tell:   func(context.Context, Alert) error { return nil },
+			Channels: tells(nil), ProbeEvery: time.Hour,
 			Reload: reload, Load: func() (*config.Config, error) { return parse(n), nil }}
 		ctx, cancel := context.WithCancel(t.Context())
 		var wg sync.WaitGroup

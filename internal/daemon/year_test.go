@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -28,6 +29,7 @@ import (
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
+	"dexamen/internal/notify"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
 )
@@ -97,6 +99,7 @@ type yearOf struct {
 	place   *blob.Memory
 	field   *fakeCluster
 	away    atomic.Bool // the store
+	mu      sync.Mutex
 	told    []string
 	memo    *store.Memo
 	moments []remembered
@@ -141,14 +144,17 @@ func (y *yearOf) daemon(ctx context.Context, dead *atomic.Bool) {
 			}},
 		CurrentNamespace: 20 * time.Minute,
 		Log:              slog.New(slog.DiscardHandler),
-		Tell: func(_ context.Context, t Alert) error {
-			if t.Key == "unread" {
+		ProbeEvery:       10 * time.Minute,
+		Channels: tells(func(_ context.Context, t notify.Alert) error {
+			if t.Key == "unread" || t.Key == "store" {
 				return nil // told by each daemon for itself: there is no store to agree by
 			}
+			y.mu.Lock()
+			defer y.mu.Unlock()
 			y.told = append(y.told, fmt.Sprintf("%s over=%v %s", strings.ReplaceAll(t.Key, " ", "-"), t.Over,
 				t.Since.Format(time.RFC3339)))
 			return nil
-		},
+		}),
 	}
 	y.running.Add(1)
 	_ = d.Run(ctx)
@@ -412,7 +418,7 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 		made, proven, reasons, segments, u.Objects)
 	t.Logf("what is left stays because: %v", kept)
 	t.Logf("%d notices; gaps in the log that is left: %d", len(y.told), len(s.Gaps))
-	// Alert is told once when it begins and once when it is over.
+	// notify.Alert is told once when it begins and once when it is over.
 	open := map[string]bool{}
 	for _, n := range y.told {
 		about, rest, _ := strings.Cut(n, " ")

@@ -219,17 +219,22 @@ func (s *Catalog) BeginRun(ctx context.Context, r *Run, exclusive bool, check fu
 }
 
 // EndRun keeps a run as it ended, and gives its claim up; a nil claim is that of
-// somebody who is gone.
-func (s *Catalog) EndRun(ctx context.Context, r *Run, l *sealed.Claim) error {
+// somebody who is gone. Where the store does not take it the claim is kept: it is to be called
+// again, or EndLater.
+func (s *Catalog) EndRun(ctx context.Context, r *Run, l *sealed.Claim) (err error) {
 	if l != nil {
-		defer l.Release(ctx)
+		defer func() {
+			if err == nil || errors.Is(err, ErrRunEnded) {
+				l.Release(ctx)
+			}
+		}()
 	}
 	if r.Finished.IsZero() {
 		r.Finished = time.Now().UTC().Truncate(time.Millisecond)
 	}
 	kept := *r
 	kept.After, kept.Claim = nil, ""
-	err := s.PutObject(ctx, s.ListKey(), s.RunFolder(sealed.RunsPrefix, r.Cluster, r.Kind)+r.ID, &kept)
+	err = s.PutObject(ctx, s.ListKey(), s.RunFolder(sealed.RunsPrefix, r.Cluster, r.Kind)+r.ID, &kept)
 	if errors.Is(err, blob.ErrExists) {
 		err = fmt.Errorf("run %s: %w", r.ID, ErrRunEnded)
 	}
@@ -241,6 +246,27 @@ func (s *Catalog) EndRun(ctx context.Context, r *Run, l *sealed.Claim) error {
 		rerr = nil
 	}
 	return errors.Join(err, rerr)
+}
+
+// EndLater is EndRun in the background, until the store takes it or the run's claim is lost: what
+// came of a run is to be known also where the store was away when it ended.
+func (s *Catalog) EndLater(r *Run, l *sealed.Claim) {
+	kept := *r
+	go func() {
+		for pause := 2 * time.Second; ; pause = min(2*pause, 30*time.Second) {
+			time.Sleep(pause)
+			if l.Check() != nil { // it counts as died by now
+				l.Release(context.Background())
+				return
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+			err := s.EndRun(ctx, &kept, l)
+			cancel()
+			if err == nil || errors.Is(err, ErrRunEnded) {
+				return
+			}
+		}
+	}()
 }
 
 // Running returns the runs that have begun and not ended: those whose process is

@@ -69,3 +69,16 @@ func CheckPlace(ctx context.Context, b blob.Backend, size int) (PlaceReport, err
 	r.Remove = time.Since(t)
 	return r, err
 }
+
+// probeBytes is how large what a probe writes is.
+const probeBytes = 512
+
+// Probe writes a small object and removes it: whether a place takes anything at all, at the cost
+// of two requests.
+func Probe(ctx context.Context, b blob.Backend) error {
+	name := CheckPrefix + NewID(16)
+	if err := b.Create(ctx, name, make([]byte, probeBytes)); err != nil {
+		return err
+	}
+	return b.Remove(ctx, name)
+}

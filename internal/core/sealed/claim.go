@@ -247,10 +247,37 @@ func (l *Claim) Release(ctx context.Context) {
 	if l.Check() != nil {
 		return
 	}
-	if l.Next(ctx, 0) == nil && Private(l.what) {
+	if err := l.giveUp(ctx); err != nil {
+		go l.giveUpLater()
+	}
+}
+
+func (l *Claim) giveUp(ctx context.Context) error {
+	if err := l.Next(ctx, 0); err != nil {
+		return err
+	}
+	if Private(l.what) {
 		// Nobody else ever takes a claim of that name. The last entry of others
 		// stays: who looks for it now must not find the row begun anew.
 		_ = l.s.RemoveObject(ctx, ClaimName(l.what, l.number))
+	}
+	return nil
+}
+
+// giveUpLater gives up a claim that the store did not let go of, so that the process that held it
+// is not kept out by itself until it lapses.
+func (l *Claim) giveUpLater() {
+	for pause := time.Second; ; pause = min(2*pause, 10*time.Second) {
+		time.Sleep(pause)
+		if l.Check() != nil {
+			return
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		err := l.giveUp(ctx)
+		cancel()
+		if err == nil || errors.Is(err, blob.ErrExists) {
+			return
+		}
 	}
 }
 

@@ -116,6 +116,7 @@ var (
 	Newest     = catalog.Newest
 	// Of package sealed.
 	CheckPlace  = sealed.CheckPlace
+	Probe       = sealed.Probe
 	ClockError  = sealed.ClockError
 	Create      = sealed.Create
 	HolderOf    = sealed.HolderOf

@@ -1,0 +1,78 @@
+package notify
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"time"
+
+	"github.com/wneessen/go-mail"
+
+	"dexamen/internal/config"
+	"dexamen/internal/engine"
+)
+
+// mailbox sends alerts by e-mail.
+type mailbox struct{ config.Mail }
+
+func (*mailbox) Name() string { return "mail" }
+
+// Send implements [Channel].
+func (m *mailbox) Send(ctx context.Context, a Message) error {
+	out := mail.NewMsg()
+	if err := errors.Join(out.From(m.From), out.To(m.To...)); err != nil {
+		return err
+	}
+	out.Subject(a.Title)
+	out.SetMessageIDWithValue(a.ID + "@" + a.Host)
+	out.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: nothing answers it
+	text := a.Text + "\n\n"
+	if a.Over {
+		text = "Well again. It was:\n\n" + text
+	} else if a.Do != "" {
+		text += "See: " + a.Do + "\n"
+	}
+	out.SetBodyString(mail.TypeTextPlain,
+		fmt.Sprintf("%s\nsince   %s\nstore   %s\ncluster %s\npolicy  %s\nhost    %s\nid      %s\n", text,
+			a.Since.Format(time.RFC3339), a.Store, a.Cluster, a.Policy, a.Host, a.ID))
+	host, port, err := net.SplitHostPort(m.Server)
+	if err != nil {
+		host, port = m.Server, "587"
+	}
+	num, err := strconv.Atoi(port)
+	if err != nil {
+		return fmt.Errorf("mail server %s: %w", m.Server, err)
+	}
+	tls, err := engine.TLS{CAFile: m.CA}.Config()
+	if err != nil {
+		return err
+	}
+	tls.ServerName = host
+	opt := []mail.Option{mail.WithPort(num), mail.WithTimeout(sendLimit - time.Second), mail.WithTLSConfig(tls)}
+	switch m.TLS {
+	case "always":
+		opt = append(opt, mail.WithSSL())
+	case "none":
+		opt = append(opt, mail.WithTLSPolicy(mail.NoTLS))
+	default:
+		opt = append(opt, mail.WithTLSPolicy(mail.TLSMandatory))
+	}
+	if m.Login != nil {
+		secret, err := m.Login.Secret.Read(ctx)
+		if err != nil {
+			return err
+		}
+		opt = append(opt, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.Login.User),
+			mail.WithPassword(secret))
+	}
+	c, err := mail.NewClient(host, opt...)
+	if err != nil {
+		return err
+	}
+	if err := c.DialAndSendWithContext(ctx, out); err != nil {
+		return fmt.Errorf("mail server %s: %w", m.Server, err)
+	}
+	return nil
+}
