@@ -4,6 +4,7 @@
 //	shards.go    all shards at the same time
 //	changes.go   what is checked of each change
 //	segments.go  what is gathered becomes segments; gaps
+//	ask.go       another asks for what was read to be stored now
 package capture
 
 import (
@@ -41,6 +42,8 @@ type Options struct {
 	// with how many such there were within [journal.Window] at most; where it returns true
 	// what was gathered is stored within seconds.
 	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
+	// Now, where not nil, has what was read stored at once whenever something comes from it.
+	Now <-chan struct{}
 	// SegmentBytes seals a segment at about this size (default 16 MiB).
 	SegmentBytes int
 }
@@ -173,6 +176,7 @@ type shardCapture struct {
 	sealed         time.Time
 	urgent         bool          // something is to be stored soon
 	hurried        chan struct{} // says so
+	now            chan struct{} // somebody asks for what was read to be stored at once
 	doubts         []string      // to be kept with the next segment
 	end            record.Position
 	done           bool            // under all.mu
@@ -337,8 +341,11 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 func (cp *shardCapture) flush(ctx context.Context, cancel context.CancelCauseFunc) {
 	const soon = 2 * time.Second // what belongs together is then together
 	for {
-		pause := time.NewTimer(cp.opt.FlushEvery / 2)
+		pause, now := time.NewTimer(cp.opt.FlushEvery/2), false
 		select {
+		case <-cp.now:
+			pause.Stop()
+			now = true
 		case <-ctx.Done():
 			pause.Stop()
 			return
@@ -351,7 +358,7 @@ func (cp *shardCapture) flush(ctx context.Context, cancel context.CancelCauseFun
 		}
 		cp.bmu.Lock()
 		var err error
-		if time.Since(cp.sealed) >= cp.opt.FlushEvery || cp.urgent {
+		if time.Since(cp.sealed) >= cp.opt.FlushEvery || cp.urgent || now {
 			err = cp.seal(ctx)
 		}
 		cp.bmu.Unlock()

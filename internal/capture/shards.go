@@ -51,7 +51,7 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 			continue
 		}
 		cp := &shardCapture{all: a, Runner: a.Runner, name: src.Name, shard: sh, l: a.l, opt: a.opt,
-			hurried: make(chan struct{}, 1)}
+			hurried: make(chan struct{}, 1), now: make(chan struct{}, 1)}
 		if err := cp.begin(ctx, a.last); err != nil {
 			return err
 		}
@@ -124,6 +124,12 @@ func (a *allShards) run(ctx context.Context) error {
 		return nil
 	}
 	g, gctx := errgroup.WithContext(ctx)
+	if a.opt.Follow {
+		heard := make(chan struct{})
+		lctx, stop := context.WithCancel(gctx)
+		go func() { defer close(heard); a.listen(lctx) }()
+		defer func() { stop(); <-heard }()
+	}
 	for _, cp := range a.list {
 		g.Go(func() error { return cp.run(gctx) })
 	}

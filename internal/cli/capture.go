@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"dexamen/internal/explain"
@@ -10,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/capture"
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
 	"dexamen/internal/run"
@@ -42,6 +44,9 @@ func (a *app) captureCommand() *cli.Command {
 					}
 					return err
 				})
+			if errors.Is(err, store.ErrHeld) && got == nil && !c.Bool("follow") {
+				return a.captureByAnother(ctx, e, name)
+			}
 			e.progress.Done()
 			if got != nil && (err == nil || errors.Is(err, run.ErrIncomplete) || ctx.Err() != nil) {
 				if e := a.showCaptured(got); e != nil {
@@ -72,6 +77,45 @@ func (a *app) captureCommand() *cli.Command {
 		&cli.BoolFlag{Name: "follow", Usage: "go on until interrupted"},
 		&cli.DurationFlag{Name: "flush", Value: 10 * time.Second,
 			Usage: "with --follow: how often what was read is made durable"})
+}
+
+// captureByAnother has whoever follows a cluster's log store what there is up to now.
+func (a *app) captureByAnother(ctx context.Context, w work, cluster string) error {
+	running, _, err := w.Store.Running(ctx)
+	if err != nil {
+		return err
+	}
+	by := "another process"
+	for _, r := range running {
+		if r.Kind == store.RunCapture && r.Cluster == cluster {
+			by = fmt.Sprintf("process %d on %s", r.Process, r.Host)
+		}
+	}
+	to, begun := time.Now(), time.Now()
+	var end time.Time
+	err = capture.WaitFor(ctx, w.Store, cluster, 2*time.Minute, nil, func(chains map[string]*journal.Chain) bool {
+		end = time.Time{} // up to where all shards are stored
+		for _, c := range chains {
+			if at, _, _ := c.End(); end.IsZero() || at.Wall.Before(end) {
+				end = at.Wall
+			}
+		}
+		return capture.Until(chains, to)
+	})
+	w.progress.Done()
+	if errors.Is(err, capture.ErrNotReached) {
+		return fmt.Errorf("cluster %s: %s follows the log and has stored it up to %s: %w; it may hang: look with "+
+			"dexamen status", cluster, by, view.Time(end), err)
+	}
+	if err != nil {
+		return err
+	}
+	if a.screen.JSON {
+		return a.screen.Encode(map[string]any{"cluster": cluster, "to": end, "by": by})
+	}
+	a.screen.Line("%s follows the log of %s, and has now stored it up to %s (%s)", by, a.screen.Accent(cluster),
+		view.Time(end), view.Duration(time.Since(begun)))
+	return nil
 }
 
 func (a *app) showCaptured(g *capture.Result) error {

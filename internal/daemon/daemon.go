@@ -71,6 +71,7 @@ type running struct {
 	begun  time.Time
 	cancel context.CancelFunc
 	told   bool // to end
+	now    chan struct{}
 }
 
 const (
@@ -106,6 +107,7 @@ func (d *Daemon) prepare() {
 	d.outbox = &notify.Outbox{Log: d.Log, Delivered: d.delivered}
 	d.ledger = &notify.Ledger{Outbox: d.outbox}
 	d.begun = time.Now()
+	d.storeNow = d.nudgeCapture
 	d.metrics = newMetrics(d)
 	d.setChannels()
 }
@@ -274,7 +276,8 @@ func (d *Daemon) reserveWorker(w Assignment, kind string) bool {
 // start begins a run. The caller holds the lock.
 func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 	rctx, cancel := context.WithCancel(ctx)
-	g := &running{ward: duty.Assignment, kind: duty.Kind, begun: time.Now(), cancel: cancel}
+	g := &running{ward: duty.Assignment, kind: duty.Kind, begun: time.Now(), cancel: cancel,
+		now: make(chan struct{}, 1)}
 	d.going[k] = g
 	d.group.Go(func() {
 		defer cancel()
@@ -284,7 +287,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
 			r, err = world.Do(rctx, duty, Heard{
 				Stored: func(h journal.Header) { d.stored(duty.Assignment, h) },
-				Urgent: d.urgent(duty.Assignment)})
+				Urgent: d.urgent(duty.Assignment), Now: g.now})
 			return err
 		})
 		switch {
@@ -314,6 +317,22 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		d.nudge(duty.Assignment.Store)
 		d.mu.Unlock()
 	})
+}
+
+// nudgeCapture has this process's capture of an assignment store what it has read; false where there
+// is none.
+func (d *Daemon) nudgeCapture(w Assignment) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g := d.going[key(w)+"\x00"+store.RunCapture]
+	if g == nil {
+		return false
+	}
+	select {
+	case g.now <- struct{}{}:
+	default:
+	}
+	return true
 }
 
 // wasTold reports whether a run was told to end.

@@ -20,7 +20,7 @@ const (
 	// probeEvery is how often it is tried whether a store takes a small write, and answerWithin
 	// for how long any answer is waited for before the store counts as hung.
 	probeEvery   = 30 * time.Second
-	answerWithin = 20 * time.Second
+	answerWithin = 15 * time.Second
 	// readWithin is how long reading all that a store holds of a cluster may take.
 	readWithin = 2 * time.Minute
 	// sickFor is for how long a store that answers with errors does so before that is told: one
@@ -141,7 +141,7 @@ func (d *Daemon) probeStore(ctx context.Context, s *storeWatch) {
 	}
 	for ctx.Err() == nil {
 		d.mu.Lock()
-		world, skip := d.Deps, s.asking || time.Since(s.took) < every/2
+		world, skip := d.Deps, s.asking || time.Since(s.took) < every/3
 		if !skip {
 			s.asking, s.asked = true, time.Now()
 		}

@@ -42,6 +42,9 @@ type Deps struct {
 	NoFollow bool
 	// SegmentBytes bounds what a capture holds before it is stored.
 	SegmentBytes int
+	// storeNow, where not nil, has a capture of this process store what it has read; false where
+	// there is none.
+	storeNow func(Assignment) bool
 }
 
 func (w Deps) env(ctx context.Context, storeName, cluster string) (*run.Runner, error) {
@@ -88,6 +91,7 @@ func zone(p config.Policy) *time.Location {
 type Heard struct {
 	Stored func(h journal.Header)
 	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
+	Now    <-chan struct{}
 }
 
 // Do does what is due, and gives the run that came of it. [ErrNothing] says that it
@@ -236,15 +240,8 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 // nothing new in it.
 func (w Deps) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, error) {
 	now := time.Now()
-	to := func(chains map[string]*journal.Chain) bool {
-		for _, c := range chains {
-			if end, _, _ := c.End(); end.Wall.Before(now) {
-				return false
-			}
-		}
-		return len(chains) > 0
-	}
-	if err := w.catchUp(ctx, e, d, now, to); err != nil && !errors.Is(err, errNotReached) {
+	to := func(chains map[string]*journal.Chain) bool { return capture.Until(chains, now) }
+	if err := w.catchUp(ctx, e, d, now, to); err != nil && !errors.Is(err, capture.ErrNotReached) {
 		return nil, err // a log that has not come as far is folded as far as it has
 	}
 	m, err := moment.Resolve(ctx, e, d.Assignment.Cluster, address.When{Kind: address.Latest}, restore.OnScratch{})
@@ -280,40 +277,46 @@ func (w Deps) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *sto
 	return err
 }
 
-// errNotReached: the log, which somebody else captures, does not reach so far.
-var errNotReached = errors.New("the log was not captured up to")
-
 // catchUp has the log captured up to a time, which reached tells: by a run of its
-// own, or by waiting for whoever is at it.
+// own, or by having whoever follows it store what it has.
 func (w Deps) catchUp(ctx context.Context, e *run.Runner, d Duty, to time.Time,
 	reached func(map[string]*journal.Chain) bool) error {
 	patience := 2*d.Assignment.Config.SealAfter() + time.Minute
-	for begun := time.Now(); ; {
-		if !d.Assignment.Config.When.Continuous || w.NoFollow {
-			r := &store.Run{Kind: store.RunCapture, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy,
-				Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
-			err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config)},
-				func(ctx context.Context, e *run.Runner, r *store.Run) error {
-					return w.capture(ctx, e, r, d, Heard{})
-				})
-			if !errors.Is(err, store.ErrHeld) || r.Result != "" {
-				return err
-			}
-		}
-		chains, _, err := e.Store.Chains(ctx, d.Assignment.Cluster)
-		if err != nil {
+	for begun := time.Now(); !d.Assignment.Config.When.Continuous || w.NoFollow; {
+		r := &store.Run{Kind: store.RunCapture, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy,
+			Due: d.Due.UTC(), Attempt: 1, Reason: "up to a snapshot"}
+		err := e.Record(ctx, r, run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config)},
+			func(ctx context.Context, e *run.Runner, r *store.Run) error {
+				return w.capture(ctx, e, r, d, Heard{})
+			})
+		if !errors.Is(err, store.ErrHeld) || r.Result != "" {
 			return err
 		}
-		if reached(chains) {
-			return nil
+		// Another is at it, for a moment or for long.
+		chains, _, err := e.Store.Chains(ctx, d.Assignment.Cluster)
+		if err != nil || reached(chains) {
+			return err
 		}
 		if time.Since(begun) > patience {
-			return fmt.Errorf("%w: %s, within %s", errNotReached, to.Local().Format(time.RFC3339), patience)
+			break
 		}
 		if err := wait.For(ctx, time.Second); err != nil {
 			return err
 		}
 	}
+	ask := w.storeNow
+	if ask != nil && !ask(d.Assignment) {
+		ask = nil
+	}
+	var short func()
+	if ask != nil {
+		short = func() { ask(d.Assignment) }
+	}
+	err := capture.WaitFor(ctx, e.Store, d.Assignment.Cluster, patience, short, reached)
+	if errors.Is(err, capture.ErrNotReached) {
+		err = fmt.Errorf("up to %s: %w", to.Local().Format(time.RFC3339), err)
+	}
+	return err
 }
 
 func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
@@ -325,7 +328,7 @@ func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
 	defer c.Close()
 	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous && !w.NoFollow,
 		FlushEvery: d.Assignment.Config.SealAfter()}
-	opt.OnStored, opt.Urgent, opt.SegmentBytes = heard.Stored, heard.Urgent, w.SegmentBytes
+	opt.OnStored, opt.Urgent, opt.Now, opt.SegmentBytes = heard.Stored, heard.Urgent, heard.Now, w.SegmentBytes
 	g, err := capture.Run(ctx, e, d.Assignment.Cluster, c, opt)
 	RecordCapture(r, g)
 	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {

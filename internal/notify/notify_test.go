@@ -381,4 +381,3 @@ func postOffice(t *testing.T) (address string, letters chan string) {
 	}()
 	return l.Addr().String(), letters
 }
-
