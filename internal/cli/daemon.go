@@ -105,7 +105,8 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 		}
 	}()
 	d := &daemon.Daemon{Deps: a.deps(c), Log: slog.New(handler), Reload: reload,
-		Load: func() (*config.Config, error) { return config.Load(cfg.Path) }, Changed: changed(cfg.Path), Version: Version}
+		Load: func() (*config.Config, error) { return config.Load(cfg.Path) }, Changed: changed(cfg.Path),
+		Version: Version}
 	if cfg.Daemon.Listen != "" {
 		l, err := net.Listen("tcp", cfg.Daemon.Listen)
 		if err != nil {

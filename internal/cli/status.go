@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) statusCommand() *cli.Command {
-	return a.command(protect, "status", "", "how everything is: a line a cluster and a store; exit 0 only when all is well",
+	return a.command(protect, "status", "",
+		"how everything is: a line a cluster and a store; exit 0 only when all is well",
 		`Reads the stores themselves, whether a daemon is at work or not; a store that does not answer within
 15 seconds is named. The newest moment is the last that can be restored, its age beside what the policy
 promises. /healthz?verbose of a daemon says the same (as JSON where that is accepted).

@@ -53,8 +53,8 @@ func (c *Config) Unprotected() (out []Unprotected) {
 	for name, cl := range sorted(c.Clusters) {
 		if !chosen[name] && !cl.Unprotected && !c.IsScratch(name) {
 			out = append(out, Unprotected{Store: c.someStore(cl.Store), Cluster: name,
-				Text: fmt.Sprintf("cluster %s is protected by no policy; where that is meant, say so: unprotected: true",
-					name)})
+				Text: fmt.Sprintf("cluster %s is protected by no policy; where that is meant, say so: "+
+					"unprotected: true", name)})
 		}
 	}
 	return out

@@ -38,17 +38,19 @@ type Daemon struct {
 	// Channels are how people are told; the configured ways when nil.
 	Channels []notify.Channel
 
-	outbox  *notify.Outbox
-	ledger  *notify.Ledger
-	mu      sync.Mutex
-	wards   map[string]*watched
-	stores  map[string]*storeWatch
-	going   map[string]*running // by assignment and kind
-	group   sync.WaitGroup
-	begun   time.Time
-	ticked  time.Time
-	broken  string // why the configuration could not be read anew
-	metrics *metrics
+	outbox *notify.Outbox
+	ledger *notify.Ledger
+	mu     sync.Mutex
+	wards  map[string]*watched
+	stores map[string]*storeWatch
+	going  map[string]*running // by assignment and kind
+	group  sync.WaitGroup
+	loaded time.Time // when the configuration was read
+	ticked time.Time
+	// broken is why the configuration could not be read anew, and since when.
+	broken      string
+	brokenSince time.Time
+	metrics     *metrics
 }
 
 // watched is an assignment and what is known of it.
@@ -106,7 +108,7 @@ func (d *Daemon) prepare() {
 	}
 	d.outbox = &notify.Outbox{Log: d.Log, Delivered: d.delivered}
 	d.ledger = &notify.Ledger{Outbox: d.outbox}
-	d.begun = time.Now()
+	d.loaded = time.Now()
 	d.storeNow = d.nudgeCapture
 	d.metrics = newMetrics(d)
 	d.setChannels()
@@ -215,13 +217,16 @@ func (d *Daemon) load() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if err != nil {
+		if d.broken == "" {
+			d.brokenSince = time.Now()
+		}
 		d.broken = err.Error()
 		d.Log.Error("the new configuration is refused and the old one stays", "error", explain.Error(err))
 		d.ledger.Raise(d.refusedConfiguration(time.Now()))
 		return
 	}
 	was := d.Config
-	d.broken, d.Config = "", c
+	d.broken, d.Config, d.loaded = "", c, time.Now()
 	d.setChannels()
 	d.ledger.Clear(d.refusedConfiguration(time.Now()))
 	d.Log.Info("the configuration was read anew", "policies", len(c.Policies), "clusters", len(Assignments(c)))

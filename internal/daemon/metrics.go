@@ -50,7 +50,8 @@ var (
 		byWard...)
 	descProofOK = describe("last_proof_success", "0 where that comparison found a difference.", byWard...)
 	descCapture = describe("capture_running", "1 where somebody follows the log right now.", byWard...)
-	descAlerts  = describe("alerts", "Alerts that go on, by what they are about.", "policy", "cluster", "store", "about")
+	descAlerts  = describe("alerts", "Alerts that go on, by what they are about.", "policy", "cluster", "store",
+		"about")
 	descRunning = describe("run_in_progress", "1 where a run of a kind is going on.", byWork...)
 	descResult  = describe("last_run_success", "0 where the last run of a kind did not do what it was for.", byWork...)
 	descTook    = describe("last_run_duration_seconds", "How long the last run of a kind took.", byWork...)

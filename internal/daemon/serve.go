@@ -102,8 +102,8 @@ func (s *Status) Text(w io.Writer) {
 			word(c.Error == "" && len(c.Alerts) == 0), at(c.Newest), at(c.PointTime), at(c.Proof))
 	}
 	for _, st := range s.Stores {
-		fmt.Fprintf(t, "store %s\t%s\tholds %d bytes\tfree %d\tscrub %s\n", st.Store, word(st.Up && len(st.Alerts) == 0),
-			st.Used, st.Free, at(st.Scrub))
+		fmt.Fprintf(t, "store %s\t%s\tholds %d bytes\tfree %d\tscrub %s\n", st.Store,
+			word(st.Up && len(st.Alerts) == 0), st.Used, st.Free, at(st.Scrub))
 	}
 	_ = t.Flush()
 	for _, c := range s.Clusters {

@@ -359,10 +359,10 @@ func (d *Daemon) Status() *Status {
 		out.Stores = append(out.Stores, st)
 	}
 	for _, u := range d.Config.Unprotected() {
-		out.Alerts = append(out.Alerts, unprotectedAlert(u, now))
+		out.Alerts = append(out.Alerts, unprotectedAlert(u, d.loaded))
 	}
 	if d.broken != "" {
-		out.Alerts = append(out.Alerts, d.refusedConfiguration(now))
+		out.Alerts = append(out.Alerts, d.refusedConfiguration(d.brokenSince))
 	}
 	for name, c := range d.outbox.Counts() {
 		if c.Failing != "" {

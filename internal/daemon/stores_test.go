@@ -139,7 +139,8 @@ policies:
 				if err != nil {
 					return nil, err
 				}
-				return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20, OnEvent: func(run.Event) {}}, nil
+				return &run.Runner{Store: s, Tool: "test", Parallel: 1, Memory: 1 << 20,
+					OnEvent: func(run.Event) {}}, nil
 			},
 			OpenCluster: func(ctx context.Context, c *config.Config, name string, _ *bool) (engine.Cluster, error) {
 				return fakeDriver{}.Open(ctx, engine.Target{Address: c.Clusters[name].Address})

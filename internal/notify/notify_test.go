@@ -60,8 +60,8 @@ func TestChannels(t *testing.T) {
 	t.Setenv("HOOK_KEY", "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")
 	at, letters := postOffice(t)
 	cfg := config.Alerts{
-		Webhook: &config.Webhook{URL: hook.URL + "/desk?secret=hidden", CA: ca, Token: &config.Secret{Env: "HOOK_TOKEN"},
-			Headers: map[string]string{"X-Desk": "night"}, SignKey: &config.Secret{Env: "HOOK_KEY"}},
+		Webhook: &config.Webhook{URL: hook.URL + "/desk?secret=hidden", CA: ca,
+			Token: &config.Secret{Env: "HOOK_TOKEN"}, Headers: map[string]string{"X-Desk": "night"}, SignKey: &config.Secret{Env: "HOOK_KEY"}},
 		Mail: &config.Mail{Server: at, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"},
 			TLS: "none"}}
 	channels := Channels(cfg)
