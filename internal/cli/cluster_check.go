@@ -94,8 +94,12 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 		}
 		end, err := l.LogEnd(ctx, sh.Name)
 		if err == nil {
-			err = l.Follow(ctx, sh.Name, sh.Log.Last.Position,
-				func([]record.Change, engine.Progress) error { return engine.ErrStopFollowing })
+			if p, ok := cl.(engine.LogProber); ok {
+				err = p.ProbeLog(ctx, sh.Name, sh.Log.Last.Position)
+			} else {
+				err = l.Follow(ctx, sh.Name, sh.Log.Last.Position,
+					func([]record.Change, engine.Progress) error { return engine.ErrStopFollowing })
+			}
 		}
 		report("follow the log"+of, err, "newest committed entry "+view.Time(end.Wall))
 	}

@@ -17,7 +17,7 @@ import (
 func (a *app) coverageCommand() *cli.Command {
 	return a.command(protect, "coverage", "[CLUSTER]",
 		"show which moments can be restored, and every gap with its cause", "",
-		func(ctx context.Context, c *cli.Command) error {
+		a.everyStore(func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 1); err != nil {
 				return err
 			}
@@ -47,7 +47,7 @@ func (a *app) coverageCommand() *cli.Command {
 				err = fmt.Errorf("%w: the log has %s", run.ErrIncomplete, view.Plural(int64(gaps), "gap"))
 			}
 			return err
-		})
+		}))
 }
 
 // showRisk shows what could be lost: as of now, and at the worst by what the

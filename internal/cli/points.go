@@ -18,7 +18,7 @@ import (
 
 func (a *app) pointsCommand() *cli.Command {
 	return a.command(protect, "points", "[CLUSTER]", "list the restore points", "",
-		func(ctx context.Context, c *cli.Command) error {
+		a.everyStore(func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 1); err != nil {
 				return err
 			}
@@ -72,7 +72,7 @@ func (a *app) pointsCommand() *cli.Command {
 				return fmt.Errorf("%w: %s cannot be read", run.ErrIncomplete, view.Plural(int64(len(bad)), "point"))
 			}
 			return nil
-		})
+		}))
 }
 
 // pointNotes returns what of points is worth knowing: what is missing, what was

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
+	"dexamen/internal/core/calendar"
 	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
@@ -65,8 +66,18 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		}
 		wards = slices.DeleteFunc(wards, func(w daemon.Assignment) bool { return w.Policy != name })
 	}
-	var out []*previewed
+	out := []*previewed{}
 	problems := 0
+	for _, u := range a.cfg.Unprotected() {
+		if u.Policy == "" || c.Args().Present() && u.Policy != c.Args().First() {
+			continue
+		}
+		out = append(out, &previewed{Policy: u.Policy, Store: u.Store, Problems: []string{u.Text}})
+		problems++
+		if !a.screen.JSON {
+			a.screen.Line("%s %s", a.screen.Loss("problem:"), u.Text)
+		}
+	}
 	for _, w := range wards {
 		p := &previewed{Policy: w.Policy, Cluster: w.Cluster, Store: w.Store}
 		out = append(out, p)
@@ -136,8 +147,19 @@ func ahead(w daemon.Assignment, s *daemon.State, now time.Time, n int) (out []ne
 			if !at.After(now) {
 				how += "; due now"
 			}
-			out = append(out, nextRun{d.Kind, at, made + "; " + how})
+			begins := at
+			if made != "folded from the log" { // only what reads the cluster keeps out of quiet hours
+				if begins = calendar.Quiet(w.Config.When.NoScans, at); begins.After(at) && begins.After(now) {
+					how += "; waits for the end of quiet hours"
+				} else {
+					begins = at
+				}
+			}
+			out = append(out, nextRun{d.Kind, begins, made + "; " + how})
 			at, how = w.Config.When.Snapshot.Next(at), w.Config.When.Snapshot.String()
+			for begins.After(at) { // those due while it waits are made up for by it
+				at = w.Config.When.Snapshot.Next(at)
+			}
 		}
 	}
 	slices.SortStableFunc(out, func(x, y nextRun) int { return x.At.Compare(y.At) })
@@ -172,7 +194,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Assignme
 	}
 	p.Problems = append(p.Problems, logProblems(w, topo)...)
 	for _, sh := range topo.Shards {
-		if sh.Log != nil {
+		if sh.Log != nil && !sh.Log.First.Wall.IsZero() && !sh.Log.Last.Wall.IsZero() {
 			p.LogWindow = view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall))
 		}
 	}
@@ -216,7 +238,8 @@ func logProblems(w daemon.Assignment, topo *engine.Topology) (out []string) {
 			out = append(out, fmt.Sprintf("cluster %s: shard %s keeps no log to capture", w.Cluster, sh.Name))
 		case sh.Log.Max > 0 && sh.Log.Size < sh.Log.Max*9/10:
 			// It has not filled up yet: how far it will reach is not known.
-		case when.Capture > 0 && sh.Log.Last.Wall.Sub(sh.Log.First.Wall) < when.Capture && sh.Log.Max > 0:
+		case when.Capture > 0 && !sh.Log.First.Wall.IsZero() && sh.Log.Max > 0 &&
+			sh.Log.Last.Wall.Sub(sh.Log.First.Wall) < when.Capture:
 			out = append(out, fmt.Sprintf("cluster %s: shard %s's log reaches back %s only, and is captured every "+
 				"%s: what happens in between is lost; capture it more often, or give it more room",
 				w.Cluster, sh.Name, view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall)), w.Config.Capture))

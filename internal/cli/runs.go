@@ -21,7 +21,8 @@ func (a *app) runsCommand() *cli.Command {
 	cmd := a.command(protect, "runs", "[CLUSTER]",
 		"what was done, by whom, with what outcome; runs show RUN shows one in full",
 		"Captures that went well and follow on each other are one line; --all shows each. An ended run is "+
-			"never\nchanged; how long runs are kept is the policy's keep.runs.", a.runs,
+			"never\nchanged; how long runs are kept is the policy's keep.runs.",
+		a.everyStore(a.runs),
 		&cli.StringSliceFlag{Name: "kind", Usage: "only `KIND`: " + strings.Join(store.RunKinds, ", ")},
 		&cli.StringFlag{Name: "since", Value: "-7d", Usage: "only what began since `WHEN`"},
 		&cli.BoolFlag{Name: "failed", Usage: "only what failed"},

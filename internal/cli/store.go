@@ -25,8 +25,10 @@ that is not there, a key is made and put into it.`, a.storeCreate,
 				&cli.BoolFlag{Name: "plain", Usage: "do not encrypt"},
 				&cli.StringSliceFlag{Name: "recipient",
 					Usage: "a public `KEY` (age1…) that can open it too; may be repeated"}),
+			a.command("", "list", "", "what is configured, and whether it can be opened", "", a.storeList),
 			a.command("", "check", "STORE", "write, read back and delete a probe, timed", "", a.storeCheck),
-			a.command("", "inspect", "[STORE]", "show what a store holds and costs", "", a.storeInspect),
+			a.command("", "inspect", "[STORE]", "show what a store holds and costs", "",
+				a.everyStore(a.storeInspect)),
 			a.command("", "scrub", "STORE", "read everything and say what is damaged, and what that means",
 				`Exit code 4 where something is lost, 3 where something is damaged that nothing
 is lost by. With --one-in 7 every scrub reads another seventh of the content, and

@@ -520,11 +520,27 @@ func (s Secret) read(ctx context.Context) (string, error) {
 	return strings.TrimRight(string(out), "\r\n"), nil
 }
 
+// storeByPolicy returns the store of the policies that protect a cluster, where it is one.
+func (c *Config) storeByPolicy(cluster string) (name string) {
+	for _, p := range c.Policies {
+		if p.Store != "" && cluster != "" && c.chooses(p, cluster) {
+			if name != "" && name != p.Store {
+				return ""
+			}
+			name = p.Store
+		}
+	}
+	return name
+}
+
 // StoreOf returns the name of the store for a cluster: the one named, that of
-// the cluster, or the only one.
+// the cluster, that of its policy, or the only one.
 func (c *Config) StoreOf(named, cluster string) (string, error) {
 	if named == "" {
 		named = c.Clusters[cluster].Store
+	}
+	if named == "" {
+		named = c.storeByPolicy(cluster)
 	}
 	if named == "" {
 		if len(c.Stores) == 1 {

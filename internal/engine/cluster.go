@@ -205,6 +205,14 @@ type Nudger interface {
 	Nudge(ctx context.Context, shard string) error
 }
 
+// LogProber is a Logged cluster whose log can be tried where Follow would need what only a point
+// tells.
+type LogProber interface {
+	Logged
+	// ProbeLog tries whether a shard's log can be followed from a position on, and keeps nothing.
+	ProbeLog(ctx context.Context, shard string, from record.Position) error
+}
+
 // Checker is a Cluster that can try its privileges one by one.
 type Checker interface {
 	Cluster

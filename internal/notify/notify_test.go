@@ -61,7 +61,8 @@ func TestChannels(t *testing.T) {
 	at, letters := postOffice(t)
 	cfg := config.Alerts{
 		Webhook: &config.Webhook{URL: hook.URL + "/desk?secret=hidden", CA: ca,
-			Token: &config.Secret{Env: "HOOK_TOKEN"}, Headers: map[string]string{"X-Desk": "night"}, SignKey: &config.Secret{Env: "HOOK_KEY"}},
+			Token: &config.Secret{Env: "HOOK_TOKEN"}, Headers: map[string]string{"X-Desk": "night"},
+			SignKey: &config.Secret{Env: "HOOK_KEY"}},
 		Mail: &config.Mail{Server: at, From: "dexamen@lindenholt.example", To: []string{"keeper@lindenholt.example"},
 			TLS: "none"}}
 	channels := Channels(cfg)

@@ -65,15 +65,15 @@ func (s Schedule) IsZero() bool { return s.every == 0 && s.cron == nil }
 
 // Next returns the first time after t; the zero time where there is none.
 //
-// "every 6h" counts multiples of its length since a Monday at midnight UTC,
-// whoever asks. A cron line whose hour is '*' runs through the hour that clocks
+// "every 6h" counts multiples of its length by the zone's clocks: from each midnight where a day is a
+// multiple of it, else from the midnight of a Monday of 2001, whoever asks. A cron line whose hour is '*' runs through the hour that clocks
 // repeat, and leaves out the one they skip. One with fixed hours is due once a
 // day that has it: at the first of two equal times, and at the end of the hour
 // that is skipped.
 func (s Schedule) Next(t time.Time) time.Time {
 	switch {
 	case s.every > 0:
-		return t.Truncate(s.every).Add(s.every).In(s.zone)
+		return s.nextMultiple(t)
 	case s.cron == nil:
 		return time.Time{}
 	case s.anyHour:
@@ -95,6 +95,78 @@ func (s Schedule) Next(t time.Time) time.Time {
 	}
 }
 
+const day = 24 * time.Hour
+
+// offset is how far a zone's clocks are ahead of UTC at a time.
+func (s Schedule) offset(t time.Time) time.Duration {
+	_, off := t.In(s.zone).Zone()
+	return time.Duration(off) * time.Second
+}
+
+// truncate returns the last multiple of the length that is not after t, by clocks that are so far
+// ahead of UTC. The zero time of the language is the midnight of a Monday.
+func (s Schedule) truncate(t time.Time, offset time.Duration) time.Time {
+	return t.Add(offset).Truncate(s.every).Add(-offset).In(s.zone)
+}
+
+// fixed is the offset by which lengths are counted of which a day is no multiple.
+func (s Schedule) fixed() time.Duration { return s.offset(time.Date(2001, 1, 1, 0, 0, 0, 0, s.zone)) }
+
+// lastMultiple returns the last time that is not after t.
+func (s Schedule) lastMultiple(t time.Time) time.Time {
+	switch {
+	case s.every%day == 0:
+		return s.midnight(asUTC(t.In(s.zone)).Truncate(s.every))
+	case day%s.every != 0:
+		return s.truncate(t, s.fixed())
+	}
+	at := s.truncate(t, s.offset(t))
+	if before := s.offset(at); before != s.offset(t) {
+		// Clocks were changed since: what they showed until then counts.
+		return s.truncate(changed(s.zone, at, t).Add(-1), before)
+	}
+	return at
+}
+
+// nextMultiple returns the first time after t.
+func (s Schedule) nextMultiple(t time.Time) time.Time {
+	switch {
+	case s.every%day == 0:
+		for wall := asUTC(t.In(s.zone)).Truncate(s.every); ; wall = wall.Add(s.every) {
+			if at := s.midnight(wall); at.After(t) {
+				return at
+			}
+		}
+	case day%s.every != 0:
+		return s.truncate(t, s.fixed()).Add(s.every)
+	}
+	at := s.truncate(t, s.offset(t)).Add(s.every)
+	if after := s.offset(at); after != s.offset(t) {
+		change := changed(s.zone, t, at)
+		if at = s.truncate(change, after); at.Before(change) {
+			at = at.Add(s.every)
+		}
+	}
+	return at
+}
+
+// midnight is when a zone's clocks first show what wall says in UTC.
+func (s Schedule) midnight(wall time.Time) time.Time { return fromWall(wall, s.zone).In(s.zone) }
+
+// changed returns when a zone's clocks are changed between two times.
+func changed(zone *time.Location, lo, hi time.Time) time.Time {
+	_, before := lo.In(zone).Zone()
+	for hi.Sub(lo) > time.Second {
+		mid := lo.Add(hi.Sub(lo) / 2)
+		if _, off := mid.In(zone).Zone(); off == before {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	return hi.Truncate(time.Second)
+}
+
 func asUTC(t time.Time) time.Time {
 	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
 }
@@ -105,17 +177,7 @@ func fromWall(wall time.Time, zone *time.Location) time.Time {
 	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(), 0, zone)
 	if !asUTC(t).Equal(wall) {
 		// Skipped: the offset changes within hours of here, at one instant.
-		lo, hi := t.Add(-4*time.Hour), t.Add(4*time.Hour)
-		_, before := lo.Zone()
-		for hi.Sub(lo) > time.Second {
-			mid := lo.Add(hi.Sub(lo) / 2)
-			if _, off := mid.Zone(); off == before {
-				lo = mid
-			} else {
-				hi = mid
-			}
-		}
-		return hi.Truncate(time.Second)
+		return changed(zone, t.Add(-4*time.Hour), t.Add(4*time.Hour))
 	}
 	for _, back := range []time.Duration{2 * time.Hour, time.Hour, 30 * time.Minute} {
 		if e := t.Add(-back); asUTC(e).Equal(wall) {
@@ -129,7 +191,7 @@ func fromWall(wall time.Time, zone *time.Location) time.Time {
 // none in the four years before.
 func (s Schedule) Last(t time.Time) time.Time {
 	if s.every > 0 {
-		return t.Truncate(s.every).In(s.zone)
+		return s.lastMultiple(t)
 	}
 	for back := 2 * time.Hour; back < 5*366*24*time.Hour; back *= 4 {
 		from := t.Add(-back)
@@ -151,7 +213,7 @@ func (s Schedule) Last(t time.Time) time.Time {
 // Spacing returns the longest time between two runs of the following year, which
 // is how often something is done at least.
 func (s Schedule) Spacing(from time.Time) time.Duration {
-	if s.every > 0 {
+	if s.every > 0 && (s.every <= time.Hour || day%s.every != 0 && s.every%day != 0) {
 		return s.every
 	}
 	var most time.Duration

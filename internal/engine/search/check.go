@@ -112,26 +112,7 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	if err != nil {
 		return nil, err
 	}
-	t.TLS.Pins = []string{"none yet"}
-	cfg, err := t.TLS.Config()
-	if err != nil {
-		return nil, err
-	}
-	cfg.VerifyConnection = nil
-	var out []engine.Certificate
-	var errs []error
-	for _, h := range hosts {
-		cert, err := engine.CertificateOf(ctx, h, cfg, 5*time.Second)
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		out = append(out, cert)
-	}
-	if len(out) == 0 {
-		return nil, errors.Join(errs...)
-	}
-	return out, nil
+	return engine.CertificatesOf(ctx, t.TLS, hosts)
 }
 
 // Grants implements [engine.Granter]: the role, in the two forms that there are.
