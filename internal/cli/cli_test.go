@@ -282,7 +282,7 @@ func TestEveryCommandSpeaksJSON(t *testing.T) {
 		want int
 		line string
 	}{
-		{0, "config check"}, {0, "cluster list"}, {0, "cluster inspect meadow"}, {0, "cluster check meadow"}, {
+		{4, "config check"}, {0, "cluster list"}, {0, "cluster inspect meadow"}, {0, "cluster check meadow"}, {
 			1, "points"},
 		{0, "store create larder"}, {0, "store check larder"}, {0, "points"}, {0, "coverage"},
 		{1, "browse meadow@latest"},

@@ -61,7 +61,7 @@ type ClusterStatus struct {
 type Task struct {
 	Kind     string    `json:"kind"`
 	Result   string    `json:"result,omitempty"`
-	Ended    time.Time `json:"ended,omitzero"`
+	Ended    time.Time `json:"finished,omitzero"`
 	LastGood time.Time `json:"last_good,omitzero"`
 	Next     time.Time `json:"next,omitzero"`
 	Going    bool      `json:"going"`

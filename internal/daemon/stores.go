@@ -38,6 +38,7 @@ var errNoAnswer = errors.New("it does not answer")
 type storeWatch struct {
 	name string
 	wake chan struct{}
+	try  chan struct{} // has it probed at once
 	stop context.CancelFunc
 	// ticked is when what is due was looked at last.
 	ticked time.Time
@@ -74,7 +75,7 @@ func (d *Daemon) watchStores(ctx context.Context) {
 			continue
 		}
 		sctx, stop := context.WithCancel(ctx)
-		s := &storeWatch{name: name, wake: make(chan struct{}, 1), stop: stop}
+		s := &storeWatch{name: name, wake: make(chan struct{}, 1), try: make(chan struct{}, 1), stop: stop}
 		d.stores[name] = s
 		d.group.Go(func() { d.watchStore(sctx, s) })
 		d.group.Go(func() { d.probeStore(sctx, s) })
@@ -156,12 +157,14 @@ func (d *Daemon) probeStore(ctx context.Context, s *storeWatch) {
 		}
 		pause := every
 		d.mu.Lock()
-		if s.sick != "" {
-			pause = min(every, 5*time.Second)
+		if s.sick != "" { // that it is over is told soon, too
+			pause = min(every, max(5*time.Second, min(time.Since(s.since)/10, 20*time.Second)))
 		}
 		d.mu.Unlock()
 		select {
 		case <-ctx.Done():
+		case <-s.try:
+			sleepFor(ctx, time.Second) // whatever asks for it, not more often
 		case <-time.After(pause):
 		}
 	}
@@ -406,7 +409,14 @@ func (d *Daemon) unreadable(s *storeWatch, x *watched, err error) {
 			explain.Error(err))
 	}
 	x.failed, x.stale = explain.Error(err), true
-	if s.sick == "" && time.Since(x.failedSince) > sickFor {
+	// Where the store as such is sick that is told, once: it is tried now.
+	if s.sick == "" {
+		select {
+		case s.try <- struct{}{}:
+		default:
+		}
+	}
+	if s.sick == "" && s.took.After(x.failedSince) && time.Since(x.failedSince) > sickFor {
 		d.ledger.Raise(x.alert())
 	}
 }

@@ -106,7 +106,7 @@ type toldAt struct {
 
 func newTwoStores(t *testing.T) (y *twoStores, stop func()) {
 	y = &twoStores{larder: &troubled{Backend: blob.NewMemory()}, places: map[string]blob.Backend{
-		"cellar": blob.NewMemory()}}
+		"pantry": blob.NewMemory()}}
 	y.places["larder"] = y.larder
 	for _, p := range y.places {
 		_, err := store.Create(t.Context(), p, store.CreateOptions{Plain: true, Tool: "test"})
@@ -118,10 +118,10 @@ func newTwoStores(t *testing.T) (y *twoStores, stop func()) {
 		fakeClusters.Store(name, f)
 	}
 	cfg, err := config.Parse([]byte(`
-stores: { larder: { location: "mem:" }, cellar: { location: "mem:" } }
+stores: { larder: { location: "mem:" }, pantry: { location: "mem:" } }
 clusters:
   meadow: { address: "field://meadow", store: larder }
-  orchard: { address: "field://orchard", store: cellar }
+  orchard: { address: "field://orchard", store: pantry }
 policies:
   all: { clusters: ["*"], time_zone: UTC, snapshot: every 10m, clusters_at_once: 1, rpo: 11m, keep: { never_more: 10, never_fewer: 3 } }
 `), "two.yaml")
@@ -189,7 +189,7 @@ func TestAHungStore(t *testing.T) {
 		time.Sleep(61 * time.Minute)
 		require.NoError(t, y.d.ready())
 		require.True(t, y.d.Status().Well, "%+v", y.d.Status())
-		before := y.points(t, "cellar", "orchard")
+		before := y.points(t, "pantry", "orchard")
 		for range 3 { // at any time of the round
 			at := time.Now()
 			wake := y.larder.hang()
@@ -209,7 +209,7 @@ func TestAHungStore(t *testing.T) {
 			time.Sleep(60*time.Minute - time.Since(at))
 			keys, _ = y.since(at)
 			require.Equal(t, []string{"larder store false"}, keys, "told once")
-			now := y.points(t, "cellar", "orchard")
+			now := y.points(t, "pantry", "orchard")
 			require.Equal(t, before+6, now, "the other goes on as ever")
 			had := time.Now()
 			wake()
@@ -221,7 +221,7 @@ func TestAHungStore(t *testing.T) {
 			keys, _ = y.since(had)
 			require.Contains(t, keys, "larder store true")
 			time.Sleep(51 * time.Minute)
-			before = y.points(t, "cellar", "orchard")
+			before = y.points(t, "pantry", "orchard")
 			require.True(t, y.d.Status().Well, "%+v", y.d.Status())
 		}
 		stop()

@@ -42,16 +42,18 @@ func Compare(ctx context.Context, e *run.Runner, a, b Side, opt CompareOptions) 
 	// What a side was never asked to hold is no difference.
 	within := func(name string) bool { return a.holds(name) && b.holds(name) }
 	as, err := states(ctx, e, x, a, opt.PatternA, within, nil)
-	if err != nil {
+	one := opt.PatternA == opt.PatternB // what one side alone has is missing in the other
+	missing := err
+	if err != nil && (!one || !isUnknown(err)) {
 		return nil, err
 	}
 	bs, err := states(ctx, e, x, b, opt.PatternB, within, as)
-	if err != nil {
-		return nil, err
+	if err != nil && (!one || !isUnknown(err) || missing != nil) {
+		return nil, cmp.Or(missing, err)
 	}
 	type pair struct{ a, b *NamespaceState }
 	var pairs []pair
-	if address.Literal(opt.PatternA) && address.Literal(opt.PatternB) && opt.PatternA != "" && opt.PatternB != "" {
+	if address.Literal(opt.PatternA) && address.Literal(opt.PatternB) && opt.PatternA != "" && opt.PatternB != "" && !one {
 		pairs = []pair{{&as[0], &bs[0]}} // two names, perhaps different ones
 	} else {
 		find := func(list []NamespaceState, name string) *NamespaceState {

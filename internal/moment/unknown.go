@@ -29,8 +29,15 @@ func UnknownName(what, where string, all []string) error {
 	} else {
 		msg += ", which holds none"
 	}
-	return errors.New(msg)
+	return unknownError{msg}
 }
+
+// unknownError is returned where nothing fits a name.
+type unknownError struct{ text string }
+
+func (e unknownError) Error() string { return e.text }
+
+func isUnknown(err error) bool { return errors.As(err, new(unknownError)) }
 
 // Unknown is the error for a namespace that a moment does not have. Where a point
 // before has it, it says until when it can be had, and why no longer.
