@@ -130,6 +130,7 @@ safety; 130 interrupted, and safe to run again.`,
 			&cli.BoolFlag{Name: "quiet", Usage: "print results and warnings only"},
 			&cli.StringFlag{Name: "log-level", Value: "warn",
 				Usage: "what to log to standard error: debug, info, warn, error"},
+			&cli.StringFlag{Name: "log-format", Value: "text", Usage: "how to log: text (a line of KEY=VALUE) or json"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours (also: NO_COLOR)"},
 		},
 		EnableShellCompletion: true,
@@ -187,6 +188,9 @@ func (a *app) setScreen(c *cli.Command) error {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {
 		return usage("--log-level %s: use debug, info, warn or error", c.String("log-level"))
+	}
+	if f := c.String("log-format"); f != "text" && f != "json" {
+		return usage("--log-format %s: use text or json", f)
 	}
 	return nil
 }

@@ -88,7 +88,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 		level = slog.LevelWarn
 	}
 	var handler slog.Handler = slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level})
-	if a.screen.JSON {
+	if a.screen.JSON || c.String("log-format") == "json" {
 		handler = slog.NewJSONHandler(a.screen.Err, &slog.HandlerOptions{Level: level})
 	}
 	hup := make(chan os.Signal, 1)

@@ -222,6 +222,9 @@ func (a *app) outcome(r *store.Run) string {
 	case store.RunRetention:
 		return fmt.Sprintf("%s removed, %s of log and %s given back", view.Plural(int64(len(r.Retired)), "point"),
 			view.Plural(int64(r.Segments), "segment"), view.Bytes(r.Freed))
+	case store.RunMirror:
+		return fmt.Sprintf("%s copied to %s, which now has moments up to %s", view.Bytes(r.Stored), r.Target,
+			view.Clock(r.To))
 	case store.RunRestore, store.RunVerify, store.RunScrub:
 		if r.Records > 0 {
 			return fmt.Sprintf("%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))

@@ -80,6 +80,9 @@ func (a *app) showStatus(s *daemon.Status) {
 			case len(c.Alerts) > 0:
 				how = since(c.Alerts)
 			}
+			if c.Mirror != "" && c.Error == "" {
+				how += "; in " + c.Mirror + " " + ago(c.Mirrored, s.Time)
+			}
 			t.Row(scr.Accent(c.Cluster), newest, promised, ago(c.PointTime, s.Time), records, ago(c.Proof, s.Time), how)
 		}
 		t.Print(0)

@@ -8,8 +8,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
+	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
 
@@ -20,6 +22,17 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	b, name, err := a.backend(ctx, c, c.Args().First())
 	if err != nil {
 		return err
+	}
+	for _, pn := range config.Names(a.cfg.Policies) {
+		if p := a.cfg.Policies[pn]; p.MirrorTo == name {
+			from := p.Store
+			for _, cl := range a.cfg.Protected(p) {
+				from, _ = a.cfg.StoreFor(p, cl)
+			}
+			return fmt.Errorf("%w: %s is where policy %s copies store %s to, and the first copy makes it: a store of its "+
+				"own could not become one; make it now with: dexamen store mirror %s %s", run.ErrRefused, name, pn, from,
+				from, name)
+		}
 	}
 	conf := a.cfg.Stores[name]
 	o := store.CreateOptions{Tool: "dexamen " + Version, Plain: c.Bool("plain"), Parity: conf.Parity,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -58,6 +59,14 @@ func (a *app) storeList(ctx context.Context, c *cli.Command) error {
 				}
 			}
 		}
+		for _, p := range config.Names(cfg.Policies) {
+			for _, cl := range cfg.Protected(cfg.Policies[p]) {
+				st, err := cfg.StoreFor(cfg.Policies[p], cl)
+				if err == nil && cfg.Policies[p].MirrorTo == name && !slices.Contains(rows[i].MirrorOf, st) {
+					rows[i].MirrorOf = append(rows[i].MirrorOf, st)
+				}
+			}
+		}
 		group.Go(func() {
 			s, b, err := openListed(ctx, cfg, name)
 			mu.Lock()
@@ -107,6 +116,10 @@ func (a *app) showStores(rows []listedStore) error {
 		case r.Error != "":
 			how = a.screen.Loss(r.Error)
 			failed++
+		case len(r.MirrorOf) > 0 && !r.Made:
+			how = "the first copy of " + strings.Join(r.MirrorOf, ", ") + " makes it"
+		case len(r.MirrorOf) > 0:
+			how = "opens; a copy of " + strings.Join(r.MirrorOf, ", ")
 		case !r.Made:
 			how = "not made yet: dexamen store create " + r.Store
 		case !r.Encrypted:

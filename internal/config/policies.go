@@ -23,6 +23,10 @@ type Policy struct {
 	// ClusterWide overrules the clusters' own say on users, roles, templates.
 	ClusterWide *bool  `yaml:"cluster_wide"`
 	Store       string `yaml:"store"`
+	// MirrorTo is a second store that everything is copied to, where by the same rule is kept what
+	// is kept; every MirrorEvery (default 1h).
+	MirrorTo    string   `yaml:"mirror_to"`
+	MirrorEvery Duration `yaml:"mirror_every"`
 	// TimeZone is the time zone of schedules and of retention; the machine's when
 	// empty.
 	TimeZone string `yaml:"time_zone"`
@@ -59,6 +63,14 @@ type Policy struct {
 		NoScans                       []calendar.Hours
 		Rule                          retain.Rule
 	} `yaml:"-"`
+}
+
+// Mirrors is how often everything is copied to the second store.
+func (p Policy) Mirrors() time.Duration {
+	if p.MirrorEvery > 0 {
+		return time.Duration(p.MirrorEvery)
+	}
+	return time.Hour
 }
 
 // SealAfter is after how long continuous capture stores what it has.
@@ -233,7 +245,7 @@ type Daemon struct {
 }
 
 // About is what alerts may be about.
-var About = []string{"burst", "capacity", "drop", "failure", "gap", "loss", "proof", "rpo", "temporary",
+var About = []string{"burst", "capacity", "drop", "failure", "gap", "loss", "mirror", "proof", "rpo", "temporary",
 	"unprotected"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
@@ -305,8 +317,18 @@ func (c *Config) checkChoice(k *checker, p *Policy, at string) {
 			k.bad(at+".store", "%v", UnknownError("store", p.Store, Names(c.Stores)))
 		}
 	}
+	if p.MirrorTo != "" {
+		if _, ok := c.Stores[p.MirrorTo]; !ok {
+			k.bad(at+".mirror_to", "%v", UnknownError("store", p.MirrorTo, Names(c.Stores)))
+		}
+	} else if p.MirrorEvery != 0 {
+		k.bad(at+".mirror_every", "says how often, and mirror_to does not say where to")
+	}
 	for _, name := range c.Protected(*p) {
 		cl := c.Clusters[name]
+		if st, err := c.StoreFor(*p, name); err == nil && p.MirrorTo == st {
+			k.bad(at+".mirror_to", "%s is the store of cluster %s itself: a second copy lies elsewhere", st, name)
+		}
 		if _, err := c.StoreFor(*p, name); err != nil && p.Store == "" {
 			k.bad(at, "cluster %s: %v", name, err)
 		}

@@ -17,7 +17,7 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 			Since: since.UTC(), Text: fmt.Sprintf(text, args...), Do: do})
 	}
 	doubt := s.doubt()
-	for _, kind := range []string{store.RunSnapshot, store.RunCapture, store.RunRetention} {
+	for _, kind := range taskKinds {
 		r := store.Newest(s.Runs, w.Policy, kind)
 		if r == nil || r.Good() || r.Result == store.RunInterrupted {
 			continue
@@ -59,6 +59,9 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 				"%s: the newest moment that can be restored is %s; promised is one of the last %s",
 				w.Cluster, s.Latest.Local().Format(time.RFC3339), p)
 		}
+	}
+	if a, behind := mirrorAlert(w, s, now); behind {
+		out = append(out, a)
 	}
 	if n := s.Newest(); n != nil && len(n.Shrunk) > 0 {
 		var lost []string

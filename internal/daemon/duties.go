@@ -31,7 +31,7 @@ func (d *Duty) due(now time.Time) bool { return !d.At.After(now) }
 // now, or else when it will be. What goes on is left out.
 func Duties(w Assignment, s *State, now time.Time) (out []Duty) {
 	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retentionDuty(w, s, now),
-		undoDuty(w, s)} {
+		mirrorDuty(w, s, now), undoDuty(w, s)} {
 		if d != nil && !slices.ContainsFunc(s.Going, func(r *store.Run) bool { return r.Kind == d.Kind }) {
 			d.Assignment = w
 			out = append(out, *d)
@@ -227,6 +227,24 @@ func retentionDuty(w Assignment, s *State, now time.Time) *Duty {
 		d.Due = when.Next(now)
 	}
 	d.try(w, s, when.Next(now))
+	return d
+}
+
+func mirrorDuty(w Assignment, s *State, now time.Time) *Duty {
+	every := w.Config.Mirrors()
+	if w.Config.MirrorTo == "" || len(s.Points) == 0 {
+		return nil
+	}
+	d := &Duty{Kind: store.RunMirror, Due: now.Truncate(every), Reason: "every " + every.String() + " to " +
+		w.Config.MirrorTo}
+	if s.last(d.Kind) == nil {
+		d.Due = s.Points[0].Finished // the first copy is made at once
+	}
+	next := now.Truncate(every).Add(every)
+	if served(s, w, d.Kind, d.Due) {
+		d.Due = next
+	}
+	d.try(w, s, next)
 	return d
 }
 

@@ -49,6 +49,8 @@ var (
 	descProof   = describe("last_proof_timestamp_seconds", "Up to when the log was last compared with the cluster.",
 		byWard...)
 	descProofOK = describe("last_proof_success", "0 where that comparison found a difference.", byWard...)
+	descMirror  = describe("mirror_newest_moment_timestamp_seconds",
+		"The newest moment that the second store holds; zero where it holds none.", "policy", "cluster", "store", "mirror")
 	descCapture = describe("capture_running", "1 where somebody follows the log right now.", byWard...)
 	descAlerts  = describe("alerts", "Alerts that go on, by what they are about.", "policy", "cluster", "store",
 		"about")
@@ -69,8 +71,8 @@ var (
 	descMeasured = describe("store_measured_timestamp_seconds", "When what the store holds was measured.", "store")
 	descFree     = describe("store_free_bytes", "What the store has room for; -1 where that is not known.", "store")
 	descFreeAt   = describe("store_free_read_timestamp_seconds", "When the room left in the store was read.", "store")
-	descDays     = describe("store_days_until_full",
-		"For how many days the store has room, growing as in the last seven; +Inf where it does not grow.", "store")
+	descDays     = describe("store_until_full_seconds",
+		"For how long the store has room, growing as in the last seven days; +Inf where it does not grow.", "store")
 	descScrub = describe("store_last_scrub_timestamp_seconds",
 		"When all of the store was last read and found well; zero where it never was.", "store")
 	descNotices = describe("notices_total", "Alerts that a channel has taken.", "channel")
@@ -118,7 +120,7 @@ func (m *metrics) ran(r *store.Run) {
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
 		descBuild, descKnown, descMoment, descPromised, descPoint, descRecords, descBytes, descPoints, descGaps,
-		descProof, descProofOK, descCapture, descAlerts, descRunning, descResult, descTook, descEnded, descGood,
+		descProof, descProofOK, descMirror, descCapture, descAlerts, descRunning, descResult, descTook, descEnded, descGood,
 		descNext, descStored, descHeld, descUp, descUsed, descMeasured, descFree, descFreeAt, descDays, descScrub,
 		descNotices, descUntaken, descDropped, descWaiting, descConfig} {
 		out <- d
@@ -185,7 +187,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 		put(descMeasured, stamp(st.Measured), st.Store)
 		put(descFree, float64(st.Free), st.Store)
 		put(descFreeAt, stamp(st.freeAt), st.Store)
-		put(descDays, st.daysLeft(), st.Store)
+		put(descDays, st.daysLeft()*24*3600, st.Store)
 		put(descScrub, stamp(st.Scrub), st.Store)
 	}
 	var own []notify.Alert
@@ -219,6 +221,9 @@ func collectCluster(put func(*prometheus.Desc, float64, ...string), c *ClusterSt
 	put(descProof, stamp(c.Proof), ward...)
 	put(descProofOK, number(c.Proof.IsZero() || c.ProofGood), ward...)
 	put(descCapture, number(c.Capturing), ward...)
+	if c.Mirror != "" {
+		put(descMirror, stamp(c.Mirrored), c.Policy, c.Cluster, c.Store, c.Mirror)
+	}
 	for _, t := range c.Runs {
 		work := []string{c.Policy, c.Cluster, c.Store, t.Kind}
 		r := t.last

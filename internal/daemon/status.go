@@ -49,7 +49,10 @@ type ClusterStatus struct {
 	Proof     time.Time `json:"proof,omitzero"`
 	ProofGood bool      `json:"proof_good"`
 	Drill     time.Time `json:"drill,omitzero"`
-	Runs      []Task    `json:"runs"`
+	// Mirror is the second store, Mirrored the newest moment that it holds.
+	Mirror   string    `json:"mirror,omitempty"`
+	Mirrored time.Time `json:"mirrored,omitzero"`
+	Runs     []Task    `json:"runs"`
 	// Capturing: somebody follows the log right now.
 	Capturing bool           `json:"capturing"`
 	Alerts    []notify.Alert `json:"alerts"`
@@ -93,7 +96,7 @@ func (s *StoreStatus) daysLeft() float64 {
 }
 
 // taskKinds are the kinds of work of policies.
-var taskKinds = []string{store.RunSnapshot, store.RunCapture, store.RunRetention}
+var taskKinds = []string{store.RunSnapshot, store.RunCapture, store.RunRetention, store.RunMirror}
 
 // statusOf works out how well a cluster is protected, from what a store holds; latest is the
 // newest moment that can be restored.
@@ -114,6 +117,9 @@ func statusOf(w Assignment, s *State, latest, now time.Time) ClusterStatus {
 			c.Proof, c.ProofGood = m.Until, m.Equal
 			break
 		}
+	}
+	if c.Mirror = w.Config.MirrorTo; c.Mirror != "" {
+		c.Mirrored = s.mirrored(c.Mirror)
 	}
 	duties := Duties(w, s, now)
 	for _, kind := range taskKinds {

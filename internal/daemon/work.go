@@ -127,6 +127,8 @@ func (w Deps) Do(ctx context.Context, d Duty, heard Heard) (*store.Run, error) {
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return w.undo(ctx, e, r, d)
 		}
+	case store.RunMirror:
+		do = w.mirror
 	case store.RunRetention:
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return ApplyRetention(ctx, e, d.Assignment, r)

@@ -27,13 +27,14 @@ const (
 	RunRetention = "retention"
 	RunDrill     = "drill"
 	RunScrub     = "scrub"
+	RunMirror    = "mirror"   // copied to a second store
 	RunLend      = "lend"     // a login was lent
 	RunLendEnd   = "lend-end" // it was taken away again
 )
 
 // RunKinds are all of them.
 var RunKinds = []string{RunSnapshot, RunCapture, RunRestore, RunUndo, RunVerify, RunRetention, RunDrill, RunScrub,
-	RunLend, RunLendEnd}
+	RunMirror, RunLend, RunLendEnd}
 
 // Results of runs.
 const (
@@ -71,7 +72,7 @@ type Run struct {
 	What string `json:"what,omitempty"`
 
 	Point string `json:"point,omitempty"` // made, restored or verified
-	// Target is the cluster that was restored onto, and Restored what became of each namespace.
+	// Target is the cluster that was restored onto, or the store that was copied to, and Restored what became of each namespace.
 	Target   string        `json:"target,omitempty"`
 	Restored []RunRestored `json:"restored,omitempty"`
 	// Kept is the address, without a namespace, of what was there before the restore changed

@@ -73,6 +73,7 @@ const (
 	RunRestore     = catalog.RunRestore
 	RunUndo        = catalog.RunUndo
 	RunRetention   = catalog.RunRetention
+	RunMirror      = catalog.RunMirror
 	RunScrub       = catalog.RunScrub
 	RunSnapshot    = catalog.RunSnapshot
 	RunVerify      = catalog.RunVerify
