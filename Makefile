@@ -72,10 +72,10 @@ real: servers ## the real document server with 200,000 documents
 	DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_REAL_DOCUMENTS=200000 go test -timeout 60m -v -run TestRealServer ./internal/integration
 
 servers: $(DOCSERVER) $(S3SERVER) $(JAVASERVER) $(SEARCHSERVER) ## the real servers that tests need
-	@for s in redis-server redis-sentinel etcd etcdctl promtool runsv sudo ssh-keygen /usr/sbin/sshd; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \
+	@for s in redis-server redis-sentinel etcd etcdctl promtool runsv jq sudo ssh-keygen /usr/sbin/sshd; do command -v $$s > /dev/null || missing=1; done; test -z "$$missing" || { \
 	  apt-get update > /dev/null; mkdir -p testbed/bin; \
-	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends redis-server redis-sentinel etcd-server etcd-client prometheus runit openssh-server openssh-client sudo > testbed/bin/apt.log 2>&1 \
-	    || { tail -5 testbed/bin/apt.log; echo 'install redis-server, redis-sentinel, etcd-server, etcd-client, prometheus, runit, openssh-server and sudo (Debian packages) as root'; exit 1; }; }
+	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends redis-server redis-sentinel etcd-server etcd-client prometheus runit jq openssh-server openssh-client sudo > testbed/bin/apt.log 2>&1 \
+	    || { tail -5 testbed/bin/apt.log; echo 'install redis-server, redis-sentinel, etcd-server, etcd-client, prometheus, runit, jq, openssh-server and sudo (Debian packages) as root'; exit 1; }; }
 
 $(S3SERVER): testbed/s3server/go.mod testbed/s3server/go.sum
 	cd testbed/s3server && go build -trimpath -o ../bin/s3server github.com/versity/versitygw/cmd/versitygw

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -102,4 +103,45 @@ func TestAlertsTest(t *testing.T) {
 	require.Contains(t, out, "webhook has not taken it")
 	require.Contains(t, errs, "1 channel did not take the test")
 	require.NotContains(t, out+errs, "hidden")
+}
+
+// TestOneLiners runs what the documentation shows, each as a shell would; none may print an error, or
+// nothing where there is something.
+func TestOneLiners(t *testing.T) {
+	t.Parallel()
+	s := newSite(t, 3000)
+	s.configured("policies:\n  nightly: { clusters: [meadow], snapshot: every 1h, capture: 10m, " +
+		"keep: { every_moment: 1d, never_fewer: 3 } }\n")
+	s.run(0, "store", "create", "larder")
+	s.run(0, "due", "--run")
+	text, err := os.ReadFile("../../docs/in-service.md")
+	require.NoError(t, err)
+	_, text2, found := strings.Cut(string(text), "```sh\n")
+	require.True(t, found)
+	block, _, _ := strings.Cut(text2, "```")
+	nothing := []string{"clusters that are not well", "what failed lately", "namespaces that differ"}
+	about, ran := "", 0
+	for line := range strings.Lines(block) {
+		line = strings.TrimSpace(line)
+		if c, ok := strings.CutPrefix(line, "# "); ok {
+			about = c
+			continue
+		}
+		cmd := s.command()
+		path := "PATH=" + s.path("bin") + ":" + os.Getenv("PATH")
+		_ = os.MkdirAll(s.path("bin"), 0o700)
+		_ = os.Symlink(binary, s.path("bin/dexamen"))
+		sh := exec.Command("bash", "-o", "pipefail", "-c", line)
+		sh.Dir, sh.Env = cmd.Dir, append(cmd.Env, path)
+		out, err := sh.CombinedOutput()
+		require.NoError(t, err, "%s: %s", line, out)
+		empty := false
+		for _, n := range nothing {
+			empty = empty || strings.HasPrefix(about, n)
+		}
+		require.Equal(t, empty, len(out) == 0, "%s: %s", line, out)
+		require.NotContains(t, string(out), "null", line)
+		ran++
+	}
+	require.GreaterOrEqual(t, ran, 10)
 }

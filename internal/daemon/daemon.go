@@ -65,6 +65,7 @@ type watched struct {
 	stored      map[string]record.Mark
 	duties      []Duty
 	happened    happenings
+	alerts      []string // the keys of those that were told last
 }
 
 type running struct {
@@ -299,14 +300,17 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		case errors.Is(err, ErrNothing):
 			log.Debug("nothing to do", "why", err)
 		case ctx.Err() != nil || d.wasTold(g):
-			log.Info("stopped")
+			log.Info("stopped", "run", runID(r))
 		case err != nil:
-			log.Error("run failed", "error", explain.Error(err), "attempt", duty.Attempt)
+			log.Error("run failed", "run", runID(r), "error", explain.Error(err), "attempt", duty.Attempt)
 		default:
 			log.Info("done", "run", r.ID, "took", r.Took().Round(time.Millisecond), "point", r.Point, "changes",
 				r.Changes, "stored", r.Stored)
 		}
 		d.metrics.ran(r)
+		if err != nil && !errors.Is(err, ErrNothing) {
+			d.tryStore(duty.Assignment.Store) // is it the store?
+		}
 		if r == nil && err != nil && ctx.Err() == nil {
 			// It never began: not at once again.
 			select {
@@ -340,6 +344,13 @@ func (d *Daemon) nudgeCapture(w Assignment) bool {
 	return true
 }
 
+func runID(r *store.Run) string {
+	if r == nil {
+		return ""
+	}
+	return r.ID
+}
+
 // wasTold reports whether a run was told to end.
 func (d *Daemon) wasTold(g *running) bool {
 	d.mu.Lock()
@@ -369,6 +380,8 @@ func (d *Daemon) stored(w Assignment, h journal.Header) {
 		return
 	}
 	x.stored[h.Shard] = h.Last
+	d.Log.Debug("log stored", "cluster", w.Cluster, "shard", h.Shard, "to", h.Last.Wall, "changes", h.Changes,
+		"bytes", h.Size)
 	if s := d.stores[w.Store]; s != nil && s.sick == "" {
 		s.took = time.Now()
 	}
@@ -435,7 +448,11 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	terr := d.guarded("telling of "+w.Cluster, func() error {
 		// What cannot be looked through does not keep the rest from being told.
 		lerr := x.happened.look(ctx, e, w.Cluster, s, alerts.Burst)
-		now := append(Alerts(w, &tell, time.Now()), x.happened.alerts(w)...)
+		now := Alerts(w, &tell, time.Now())
+		d.mu.Lock()
+		x.alerts = alertKeys(now)
+		d.mu.Unlock()
+		now = append(now, x.happened.alerts(w)...)
 		return errors.Join(d.ledger.Reconcile(ctx, e.Store, w.Store, w.Cluster, now), lerr)
 	})
 	if terr != nil {

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"dexamen/internal/config"
 	"dexamen/internal/core/calendar"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -196,7 +197,11 @@ func captureDuty(w Assignment, s *State, now time.Time) *Duty {
 		if r := s.last(d.Kind); r != nil && r.Policy == w.Policy {
 			d.Due = r.Finished // one row of runs, each of which begins where the last ended
 			if r.Result == store.RunFailed || r.Result == store.RunRefused {
-				wait, never := w.Config.Retry.Wait(r.Attempt, 0)
+				retry := w.Config.Retry
+				if retry.First == 0 { // it costs little, and each second counts
+					retry.First = config.Duration(10 * time.Second)
+				}
+				wait, never := retry.Wait(r.Attempt, 0)
 				if never {
 					wait = time.Hour
 				}

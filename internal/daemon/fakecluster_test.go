@@ -63,6 +63,10 @@ func (f *fakeCluster) idle() { f.append(entry{}) }
 func (f *fakeCluster) put(key, value string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	f.putLocked(key, value)
+}
+
+func (f *fakeCluster) putLocked(key, value string) {
 	op := record.Put
 	if value == "" {
 		if _, ok := f.data[key]; !ok {

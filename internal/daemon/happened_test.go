@@ -48,9 +48,11 @@ func TestABurstIsTold(t *testing.T) {
 		require.Empty(t, heard())
 		before, _ := y.field.state()
 		time.Sleep(time.Minute)
+		y.field.mu.Lock() // nobody reads the log before all are there
 		for n := range 700 {
-			put(1000+n, "")
+			y.field.putLocked(fmt.Sprintf("hive-%04d", 1000+n), "")
 		}
+		y.field.mu.Unlock()
 		begun := time.Now()
 		for len(heard()) == 0 && time.Since(begun) < time.Minute {
 			time.Sleep(time.Second)

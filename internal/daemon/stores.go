@@ -26,6 +26,8 @@ const (
 	// sickFor is for how long a store that answers with errors does so before that is told: one
 	// request that is lost is nothing.
 	sickFor = 10 * time.Second
+	// catchUpFor is for how long after it was sick a store is looked at every catchUpEvery.
+	catchUpFor, catchUpEvery = time.Minute, 3 * time.Second
 	// retryStore is after how long a store that could not be read is asked again.
 	retryStore = 15 * time.Second
 )
@@ -46,6 +48,9 @@ type storeWatch struct {
 	asking bool // a probe is under way
 	asked  time.Time
 	took   time.Time // when a write was taken last
+	doubt  bool      // something failed since, perhaps by the store
+	// recovered is when it was found well after it had been sick.
+	recovered time.Time
 	// sick is why the store takes no small write, or does not answer; since when, and whether
 	// it was told.
 	sick  string
@@ -97,6 +102,25 @@ func (s *storeWatch) nudge() {
 	}
 }
 
+// tryNow has a store probed at once, where it counts as well. The daemon's lock is held.
+func (s *storeWatch) tryNow() {
+	if s.sick == "" {
+		select {
+		case s.try <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (d *Daemon) tryStore(name string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if s := d.stores[name]; s != nil {
+		s.doubt = true
+		s.tryNow()
+	}
+}
+
 // nudge has a store's loop look again. The caller holds the lock.
 func (d *Daemon) nudge(storeName string) {
 	if s := d.stores[storeName]; s != nil {
@@ -142,7 +166,7 @@ func (d *Daemon) probeStore(ctx context.Context, s *storeWatch) {
 	}
 	for ctx.Err() == nil {
 		d.mu.Lock()
-		world, skip := d.Deps, s.asking || time.Since(s.took) < every/3
+		world, skip := d.Deps, s.asking || !s.doubt && time.Since(s.took) < every/3
 		if !skip {
 			s.asking, s.asked = true, time.Now()
 		}
@@ -210,9 +234,10 @@ func (d *Daemon) probed(ctx context.Context, s *storeWatch, err error, ended boo
 		s.asking = false
 	}
 	if err == nil {
-		s.took = time.Now()
+		s.took, s.doubt = time.Now(), false
 		if s.sick != "" {
 			d.Log.Info("store is well again", "store", s.name, "sick since", s.since.Format(time.RFC3339))
+			s.recovered = time.Now()
 			for _, x := range d.wards {
 				if x.ward.Store == s.name {
 					x.stale = true
@@ -333,7 +358,11 @@ func (d *Daemon) tickAssignment(ctx context.Context, world Deps, s *storeWatch, 
 		d.mu.Unlock()
 		return time.Now()
 	}
-	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < d.CurrentNamespace
+	fresh := x.state != nil && !x.stale && time.Since(x.state.Read) < d.CurrentNamespace && !x.changed()
+	catchesUp := time.Since(s.recovered) < catchUpFor
+	if catchesUp { // what ended while the store was away is recorded by and by
+		fresh = fresh && time.Since(x.state.Read) < catchUpEvery
+	}
 	hung, reading, since := s.hung, x.reading, x.readSince
 	d.mu.Unlock()
 	if hung || reading { // it is not asked again beside that
@@ -351,8 +380,15 @@ func (d *Daemon) tickAssignment(ctx context.Context, world Deps, s *storeWatch, 
 	next = now.Add(d.longest())
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if catchesUp {
+		next = now.Add(catchUpEvery)
+	}
 	x.duties = Duties(w, x.state, now)
 	for _, duty := range x.duties {
+		if r := x.state.last(duty.Kind); r != nil && r.Result == store.RunFailed && r.Finished.Before(s.recovered) &&
+			duty.Attempt > 1 {
+			duty.At = now // it failed while the store was sick: nothing else need be waited for
+		}
 		k := key(w) + "\x00" + duty.Kind
 		switch {
 		case d.going[k] != nil:
@@ -367,6 +403,22 @@ func (d *Daemon) tickAssignment(ctx context.Context, world Deps, s *storeWatch, 
 		}
 	}
 	return next
+}
+
+// changed reports whether other alerts go on by now than were told, as far as is known without
+// reading anew. The caller holds the lock.
+func (x *watched) changed() bool {
+	seen := *x.state
+	seen.Latest = x.latest()
+	now := alertKeys(Alerts(x.ward, &seen, time.Now()))
+	return !slices.Equal(now, x.alerts)
+}
+
+func alertKeys(list []notify.Alert) (keys []string) {
+	for _, a := range list {
+		keys = append(keys, a.Key)
+	}
+	return keys
 }
 
 // read refreshes what is known of an assignment, and says where it cannot. One that takes long is
@@ -409,13 +461,7 @@ func (d *Daemon) unreadable(s *storeWatch, x *watched, err error) {
 			explain.Error(err))
 	}
 	x.failed, x.stale = explain.Error(err), true
-	// Where the store as such is sick that is told, once: it is tried now.
-	if s.sick == "" {
-		select {
-		case s.try <- struct{}{}:
-		default:
-		}
-	}
+	s.tryNow() // where the store as such is sick that is told, once
 	if s.sick == "" && s.took.After(x.failedSince) && time.Since(x.failedSince) > sickFor {
 		d.ledger.Raise(x.alert())
 	}

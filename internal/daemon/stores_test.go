@@ -123,7 +123,7 @@ clusters:
   meadow: { address: "field://meadow", store: larder }
   orchard: { address: "field://orchard", store: pantry }
 policies:
-  all: { clusters: ["*"], time_zone: UTC, snapshot: every 10m, clusters_at_once: 1, rpo: 11m, keep: { never_more: 10, never_fewer: 3 } }
+  all: { clusters: ["*"], time_zone: UTC, snapshot: every 10m, retention: every 30m, clusters_at_once: 1, rpo: 11m, keep: { never_more: 10, never_fewer: 3 } }
 `), "two.yaml")
 	require.NoError(t, err)
 	y.d = &Daemon{Log: slog.New(slog.DiscardHandler),

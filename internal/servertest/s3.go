@@ -18,6 +18,7 @@ import (
 // for object lock.
 type S3Server struct {
 	Endpoint, Bucket, Locked, Access, Secret string
+	PID                                      int
 }
 
 // S3 runs the object store that `make servers` built, until the test ends.
@@ -35,6 +36,7 @@ func S3(t testing.TB) S3Server {
 		"--sidecar", filepath.Join(dir, "meta"), "--versioning-dir", filepath.Join(dir, "versions"),
 		filepath.Join(dir, "data"))
 	Run(t, "object store", cmd)
+	s.PID = cmd.Process.Pid
 	c, err := minio.New(addr, &minio.Options{Creds: credentials.NewStaticV4(s.Access, s.Secret, "")})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {

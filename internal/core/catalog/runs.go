@@ -254,7 +254,7 @@ func (s *Catalog) EndRun(ctx context.Context, r *Run, l *sealed.Claim) (err erro
 func (s *Catalog) EndLater(r *Run, l *sealed.Claim) {
 	kept := *r
 	go func() {
-		for pause := 2 * time.Second; ; pause = min(2*pause, 30*time.Second) {
+		for pause := 2 * time.Second; ; pause = min(2*pause, 4*time.Second) {
 			time.Sleep(pause)
 			if l.Check() != nil { // it counts as died by now
 				l.Release(context.Background())

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"dexamen/internal/core/frame"
+	"dexamen/internal/core/tempfile"
 	"dexamen/internal/core/tree"
 )
 
@@ -33,11 +34,10 @@ type span struct {
 // NewScratch makes an empty scratch whose file is in dir (the system's folder
 // when empty).
 func (s *Content) NewScratch(dir string) (*Scratch, error) {
-	f, err := os.CreateTemp(dir, "dexamen-scratch-*")
+	f, err := tempfile.New(dir, "dexamen-scratch-*")
 	if err != nil {
 		return nil, fmt.Errorf("scratch file: %w", err)
 	}
-	_ = os.Remove(f.Name())
 	return &Scratch{store: s, file: f, at: map[tree.Hash]span{}, cache: newFrameCache(8 << 20)}, nil
 }
 

@@ -14,6 +14,8 @@ import (
 	"slices"
 
 	"github.com/klauspost/compress/zstd"
+
+	"dexamen/internal/core/tempfile"
 )
 
 // Sorter puts items in order of their keys; items of one key stay in the order
@@ -126,11 +128,10 @@ func (s *Sorter) spill() error {
 }
 
 func writeRun(dir string, fill func(put func(k, v []byte) error) error) (*run, error) {
-	f, err := os.CreateTemp(dir, "dexamen-sort-*")
+	f, err := tempfile.New(dir, "dexamen-sort-*")
 	if err != nil {
 		return nil, fmt.Errorf("sorting on disk: %w", err)
 	}
-	_ = os.Remove(f.Name())
 	z, err := zstd.NewWriter(f, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(64<<10),
 		zstd.WithEncoderConcurrency(1))
 	if err == nil {

@@ -267,7 +267,7 @@ func (l *Claim) giveUp(ctx context.Context) error {
 // giveUpLater gives up a claim that the store did not let go of, so that the process that held it
 // is not kept out by itself until it lapses.
 func (l *Claim) giveUpLater() {
-	for pause := time.Second; ; pause = min(2*pause, 10*time.Second) {
+	for pause := time.Second; ; pause = min(2*pause, 4*time.Second) {
 		time.Sleep(pause)
 		if l.Check() != nil {
 			return
