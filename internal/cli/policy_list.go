@@ -21,7 +21,8 @@ func (a *app) policyCommands() *cli.Command {
 				"what a policy would do: its next runs, what it chooses now, what it would keep and remove",
 				"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.",
 				a.policyPreview,
-				&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"}),
+				&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"},
+				&cli.BoolFlag{Name: "cost", Usage: "also what it takes in the store, now and in a year, and what that costs"}),
 		}}
 }
 

@@ -38,6 +38,8 @@ type previewed struct {
 	// there is none, and why.
 	Quiesce string `json:"quiesce,omitempty"`
 	Reason  string `json:"quiesce_reason,omitempty"`
+	// Cost is what it takes, where that was asked for and there is a point.
+	Cost *daemon.Cost `json:"cost,omitempty"`
 }
 
 type nextRun struct {
@@ -102,6 +104,13 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 			p.Problems = append(p.Problems, explain.Error(err))
 		}
 		problems += len(p.Problems)
+		if c.Bool("cost") && e != nil && len(state.Points) > 0 {
+			costs, err := a.costs(ctx, e, w.Store, []daemon.Assignment{w})
+			if err != nil {
+				return err
+			}
+			p.Cost = costs[0]
+		}
 		if !a.screen.JSON {
 			a.showPreview(w, p, state)
 		}
@@ -286,6 +295,12 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 	s.Line("  about %s once it has run for long", view.Plural(int64(p.Steady), "point"))
 	if len(p.Plan.Verdicts) > 0 {
 		a.showVerdicts(w, p.Plan, state)
+	}
+	if p.Cost != nil {
+		s.Line("\n  what it takes in store %s", w.Store)
+		a.showCosts([]*daemon.Cost{p.Cost})
+		s.Line("")
+		a.showRules(p.Cost)
 	}
 	s.Line("")
 }

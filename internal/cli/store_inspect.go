@@ -33,13 +33,21 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil && !errors.Is(err, store.ErrDamaged) {
 		return err
 	}
+	costs, err := a.costsIn(ctx, c, name)
+	if err != nil {
+		return err
+	}
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{
-			"store": name, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created,
+			"store": name, "costs": costs, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created,
 			"encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
 			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": scrub})
 	}
 	a.showStore(name, s, u, shares, dead, scrub)
+	if len(costs) > 0 {
+		a.screen.Line("")
+		a.showCosts(costs)
+	}
 	for _, e := range bad {
 		a.screen.Line("  %s", a.screen.Loss(e.Error()))
 	}

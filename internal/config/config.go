@@ -62,8 +62,21 @@ type Store struct {
 	// locked against removal.
 	Parity string `yaml:"parity"`
 	// Capacity is how many bytes the place has, where it does not tell itself.
-	Capacity     Size     `yaml:"capacity"`
+	Capacity Size `yaml:"capacity"`
+	// Prices are what its place costs.
+	Prices       *Prices  `yaml:"prices"`
 	ImmutableFor Duration `yaml:"immutable_for"`
+}
+
+// Prices are what an object store costs, in one currency.
+type Prices struct {
+	Currency string `yaml:"currency"`
+	// StoredGiB is for a GiB a month, SentGiB for a GiB that is sent there, and the others for a
+	// thousand requests that write and that read.
+	StoredGiB float64 `yaml:"stored_gib"`
+	SentGiB   float64 `yaml:"sent_gib"`
+	Write1000 float64 `yaml:"write_1000"`
+	Read1000  float64 `yaml:"read_1000"`
 }
 
 // Key returns what opens a store: the text of a key file or a passphrase;
