@@ -199,7 +199,7 @@ func captureDuty(w Assignment, s *State, now time.Time) *Duty {
 			if r.Result == store.RunFailed || r.Result == store.RunRefused {
 				retry := w.Config.Retry
 				if retry.First == 0 { // it costs little, and each second counts
-					retry.First = config.Duration(10 * time.Second)
+					retry.First = config.Duration(5 * time.Second)
 				}
 				wait, never := retry.Wait(r.Attempt, 0)
 				if never {

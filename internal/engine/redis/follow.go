@@ -22,6 +22,9 @@ const (
 	// ackTime is how often the server is told how far this reader is; it drops
 	// readers that do not.
 	ackTime = time.Second
+	// quietTime is for how long neither the stream says anything nor the primary answers before the
+	// connection counts as dead: a host that stands still ends none.
+	quietTime = 5 * time.Second
 	// lostTime is for how long no server may answer.
 	lostTime = 20 * time.Second
 )
@@ -221,9 +224,11 @@ func (f *following) read(ctx context.Context, addr string) error {
 	ack, idle := time.NewTicker(ackTime), time.NewTimer(0)
 	defer ack.Stop()
 	defer idle.Stop()
+	heard := time.Now()
 	for {
 		select {
 		case c := <-in:
+			heard = time.Now()
 			if err := f.take(l, begin, c, in); err != nil {
 				return err
 			}
@@ -233,8 +238,15 @@ func (f *following) read(ctx context.Context, addr string) error {
 			}
 		case <-idle.C:
 			idle.Reset(idleTime)
-			if err := f.asIdle(ctx, in); err != nil {
+			answered, err := f.asIdle(ctx, in)
+			if err != nil {
 				return err
+			}
+			if answered {
+				heard = time.Now()
+			} else if quiet := time.Since(heard); quiet > quietTime && len(in) == 0 {
+				return fmt.Errorf("%s: %w: nothing was heard of it for %s", addr, engine.ErrUnreachable,
+					quiet.Round(time.Second))
 			}
 		case err := <-ended:
 			if errors.Is(err, resp.ErrProtocol) {
@@ -295,8 +307,8 @@ func (f *following) tell(changes []record.Change, at time.Time, idle uint64) err
 }
 
 // asIdle moves coverage on when the primary, asked now, has written nothing
-// further.
-func (f *following) asIdle(ctx context.Context, in <-chan logged) error {
+// further; answered reports whether it said anything.
+func (f *following) asIdle(ctx context.Context, in <-chan logged) (answered bool, err error) {
 	before := time.Now()
 	f.mu.Lock()
 	addr := f.shard.members[0]
@@ -304,9 +316,9 @@ func (f *following) asIdle(ctx context.Context, in <-chan logged) error {
 	info, err := f.info(ctx, addr)
 	if err != nil || info["role"] != "master" || info["master_replid"] != f.at.historyName() ||
 		num(info["master_repl_offset"]) != f.at.offset || f.inMulti || len(in) > 0 {
-		return nil // what comes, or is missing, will tell
+		return err == nil, nil // what comes, or is missing, will tell
 	}
-	return f.tell(nil, before, uint64(before.UnixMilli()))
+	return true, f.tell(nil, before, uint64(before.UnixMilli()))
 }
 
 // slots returns which slots the shard serves.
