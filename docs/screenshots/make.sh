@@ -77,7 +77,6 @@ kill $served 2> /dev/null || true
 shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(last-restore) --yes"
 keys guided 'dexamen restore --guided meadow' Up Up Up Up
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
-shot shards 'dexamen cluster inspect orchard'
 shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
 if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
   shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --show 2' 'dexamen restore bramble@latest/db0/orders: --to hedge --conflict replace --yes'
@@ -103,3 +102,4 @@ DEXAMEN_CONFIG=$fast
 last=$("$bin" --json runs meadow --kind snapshot | sed -n 's/^ *"id": "\(.*\)",$/\1/p' | tail -1)
 shot runs 'dexamen runs --since -2m --worst-first --store larder' "dexamen runs show $last"
 shot retention 'dexamen retention meadow' 'dexamen points meadow' 'dexamen coverage meadow'
+shot status 'dexamen status' 'dexamen runs --since -2m --failed'

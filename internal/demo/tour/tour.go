@@ -403,6 +403,9 @@ func (p *Tour) keep() error {
 	if err := p.do(done, "store", "mirror", "larder", "loft"); err != nil {
 		return err
 	}
+	if err := p.do(done, "status"); err != nil {
+		return err
+	}
 	p.say("The disk under the larder rots: one bit flips. Scrubbing finds it, and parity gives it back. (Exit code " +
 		"3: damaged, nothing lost.)")
 	if err := flipBit(filepath.Join(p.Dir, "larder", "content")); err != nil {
