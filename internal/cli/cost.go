@@ -14,7 +14,8 @@ import (
 )
 
 // costs works out what protecting clusters in a store takes.
-func (a *app) costs(ctx context.Context, e *run.Runner, name string, wards []daemon.Assignment) ([]*daemon.Cost, error) {
+func (a *app) costs(ctx context.Context, e *run.Runner, name string, wards []daemon.Assignment) ([]*daemon.Cost,
+	error) {
 	shares, _, _, err := e.Store.Shares(ctx)
 	if err != nil {
 		return nil, err
@@ -63,7 +64,8 @@ func (a *app) costsIn(ctx context.Context, c *cli.Command, name string) ([]*daem
 // showCosts prints what protecting clusters takes, now and as it goes on.
 func (a *app) showCosts(costs []*daemon.Cost) {
 	s := a.screen
-	head := []string{"cluster", ">holds now", ">a day", ">in a year", ">sent a month", ">writes a month", ">reads a month"}
+	head := []string{"cluster", ">holds now", ">a day", ">in a year", ">sent a month", ">writes a month",
+		">reads a month"}
 	var priced *daemon.Price
 	for _, c := range costs {
 		if c.Price != nil {
@@ -90,8 +92,9 @@ func (a *app) showCosts(costs []*daemon.Cost) {
 	t.Print(2)
 	for _, c := range costs {
 		if c.Days < 7 {
-			s.Line("  %s", s.Faint(fmt.Sprintf("%s: from the runs of %.1f days only: an estimate for a year needs a week of them",
-				c.Cluster, c.Days)))
+			s.Line("  %s",
+				s.Faint(fmt.Sprintf("%s: from the runs of %.1f days only: an estimate for a year needs a week of them",
+					c.Cluster, c.Days)))
 		}
 	}
 }

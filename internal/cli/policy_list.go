@@ -22,7 +22,8 @@ func (a *app) policyCommands() *cli.Command {
 				"Nothing is changed. Clusters are asked for their namespaces and how far their logs reach back.",
 				a.policyPreview,
 				&cli.IntFlag{Name: "next", Value: 4, Usage: "how many runs ahead to show"},
-				&cli.BoolFlag{Name: "cost", Usage: "also what it takes in the store, now and in a year, and what that costs"}),
+				&cli.BoolFlag{Name: "cost",
+					Usage: "also what it takes in the store, now and in a year, and what that costs"}),
 		}}
 }
 

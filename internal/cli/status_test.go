@@ -27,7 +27,8 @@ func (s *site) configured(more string) {
 func TestStatus(t *testing.T) {
 	t.Parallel()
 	s := newSite(t, 100)
-	s.configured("policies:\n  nightly: { clusters: [meadow], store: larder, snapshot: every 1h, capture: 10m, rpo: 2h, " +
+	s.configured("policies:\n  nightly: { clusters: [meadow], store: larder, snapshot: every 1h, capture: " +
+		"10m, rpo: 2h, " +
 		"mirror_to: loft, mirror_every: 1s, keep: { every_moment: 1d, never_fewer: 3 } }\n")
 	text, err := os.ReadFile(s.path("dexamen.yaml"))
 	require.NoError(t, err)

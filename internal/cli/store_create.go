@@ -29,8 +29,10 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 			for _, cl := range a.cfg.Protected(p) {
 				from, _ = a.cfg.StoreFor(p, cl)
 			}
-			return fmt.Errorf("%w: %s is where policy %s copies store %s to, and the first copy makes it: a store of its "+
-				"own could not become one; make it now with: dexamen store mirror %s %s", run.ErrRefused, name, pn, from,
+			return fmt.Errorf("%w: %s is where policy %s copies store %s to, and the first copy makes it: a "+
+				"store of its "+
+				"own could not become one; make it now with: dexamen store mirror %s %s", run.ErrRefused, name,
+				pn, from,
 				from, name)
 		}
 	}

@@ -201,7 +201,8 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 	}
 	a.screen.Line("holder %s of %s is gone; who has opened the store with it before may have kept its keys",
 		c.Args().Get(1), name)
-	a.screen.Line("mirrors made of %s before still open with it: drop it there too (dexamen store keys list MIRROR)", name)
+	a.screen.Line("mirrors made of %s before still open with it: drop it there too (dexamen store keys list "+
+		"MIRROR)", name)
 	return nil
 }
 
@@ -224,7 +225,8 @@ func (a *app) sureToDrop(ctx context.Context, c *cli.Command, s *store.Store, na
 		if h.ID != c.Args().Get(1) || h.For != mine.For || c.Bool("yes") {
 			continue
 		}
-		what := fmt.Sprintf("holder %s is the key that stores.%s.key of %s opens the store with: without it daemons and "+
+		what := fmt.Sprintf("holder %s is the key that stores.%s.key of %s opens the store with: without it "+
+			"daemons and "+
 			"commands that use it are locked out", h.ID, name, a.cfg.Path)
 		if !a.screen.Terminal {
 			return fmt.Errorf("%w: %s; configure another key first, or say --yes", run.ErrRefused, what)

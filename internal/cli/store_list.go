@@ -49,8 +49,9 @@ func (a *app) storeList(ctx context.Context, c *cli.Command) error {
 	var mu sync.Mutex
 	var group sync.WaitGroup
 	for i, name := range names {
-		rows[i] = listedStore{Store: name, Location: cfg.Stores[name].Location, Policies: []string{}, MirrorOf: []string{},
-			Error: "it does not answer within " + openWithin.String()}
+		rows[i] = listedStore{Store: name, Location: cfg.Stores[name].Location, Policies: []string{},
+			MirrorOf: []string{},
+			Error:    "it does not answer within " + openWithin.String()}
 		for _, p := range config.Names(cfg.Policies) {
 			for _, cl := range cfg.Protected(cfg.Policies[p]) {
 				if st, err := cfg.StoreFor(cfg.Policies[p], cl); err == nil && st == name {

@@ -385,10 +385,16 @@ func (d *Daemon) stored(w Assignment, h journal.Header) {
 	if s := d.stores[w.Store]; s != nil && s.sick == "" {
 		s.took = time.Now()
 	}
-	if x.happened.telling(&h, d.Config.Alerts.Burst) {
+	if x.happened.telling(&h, d.Config.Alerts.Burst) || x.ends() {
 		x.stale = true // it is looked at now
 		d.nudge(w.Store)
 	}
+}
+
+// ends reports whether a stretch of log that was stored may end an alert: that no capture works, or
+// that a promise is broken. The caller holds the lock.
+func (x *watched) ends() bool {
+	return slices.Contains(x.alerts, "failure "+store.RunCapture) || slices.Contains(x.alerts, "rpo")
 }
 
 // latest is the newest moment that can be restored, as far as is known. The

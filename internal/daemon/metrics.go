@@ -50,7 +50,8 @@ var (
 		byWard...)
 	descProofOK = describe("last_proof_success", "0 where that comparison found a difference.", byWard...)
 	descMirror  = describe("mirror_newest_moment_timestamp_seconds",
-		"The newest moment that the second store holds; zero where it holds none.", "policy", "cluster", "store", "mirror")
+		"The newest moment that the second store holds; zero where it holds none.", "policy", "cluster", "store",
+		"mirror")
 	descCapture = describe("capture_running", "1 where somebody follows the log right now.", byWard...)
 	descAlerts  = describe("alerts", "Alerts that go on, by what they are about.", "policy", "cluster", "store",
 		"about")
@@ -120,7 +121,8 @@ func (m *metrics) ran(r *store.Run) {
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
 		descBuild, descKnown, descMoment, descPromised, descPoint, descRecords, descBytes, descPoints, descGaps,
-		descProof, descProofOK, descMirror, descCapture, descAlerts, descRunning, descResult, descTook, descEnded, descGood,
+		descProof, descProofOK, descMirror, descCapture, descAlerts, descRunning, descResult, descTook, descEnded,
+		descGood,
 		descNext, descStored, descHeld, descUp, descUsed, descMeasured, descFree, descFreeAt, descDays, descScrub,
 		descNotices, descUntaken, descDropped, descWaiting, descConfig} {
 		out <- d

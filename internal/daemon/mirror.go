@@ -24,7 +24,8 @@ func (w Deps) mirror(ctx context.Context, e *run.Runner, r *store.Run, d Duty) e
 		return fmt.Errorf("mirror %s: %w", name, err)
 	}
 	r.Target, r.To = name, s.Latest
-	m, err := e.Store.Mirror(ctx, to, store.MirrorOptions{Clusters: []string{d.Assignment.Cluster}, Parallel: e.Parallel})
+	m, err := e.Store.Mirror(ctx, to, store.MirrorOptions{Clusters: []string{d.Assignment.Cluster},
+		Parallel: e.Parallel})
 	if errors.Is(err, store.ErrOtherStore) {
 		err = fmt.Errorf("%w: mirror %s: %w: a mirror begins as an empty place; it must not be made by store create",
 			run.ErrRefused, name, err)

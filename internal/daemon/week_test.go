@@ -80,7 +80,8 @@ func TestSevenDays(t *testing.T) {
 				behind := time.Since(y.newest(t, st, cluster)) > promised
 				told := false
 				for k := range going {
-					told = told || k == st+"//store" || len(k) > len(st+"/"+cluster) && k[:len(st+"/"+cluster)] == st+"/"+cluster
+					told = told || k == st+"//store" || len(k) > len(st+"/"+cluster) &&
+						k[:len(st+"/"+cluster)] == st+"/"+cluster
 				}
 				if behind {
 					broken++
@@ -90,7 +91,8 @@ func TestSevenDays(t *testing.T) {
 				} else {
 					late[cluster] = 0
 				}
-				require.LessOrEqual(t, late[cluster], 1, "%s: %s is behind without a word, while %q; told: %v", time.Now(),
+				require.LessOrEqual(t, late[cluster], 1, "%s: %s is behind without a word, while %q; told: %v",
+					time.Now(),
 					cluster, wrong, going)
 				if told {
 					alarmed++
@@ -141,7 +143,8 @@ func TestSevenDays(t *testing.T) {
 			wrong, healed = "", time.Now()
 		}
 		require.Greater(t, broken, 0)
-		t.Logf("%d minutes, in %d of which a promise was broken and in %d an alert went on; %d notices; %v", minutes, broken,
+		t.Logf("%d minutes, in %d of which a promise was broken and in %d an alert went on; %d notices; %v",
+			minutes, broken,
 			alarmed, len(y.told), harmed)
 	})
 	t.Logf("%d days in %s", days, time.Since(begun).Round(time.Millisecond))

@@ -39,7 +39,8 @@ func grantedRedis(t *testing.T) *granted {
 		defer second.Close()
 		require.NoError(t, second.Set(ctx, "other", "database", 0).Err())
 	}
-	require.NoError(t, cl.FunctionLoadReplace(ctx, "#!lua name=yard\nredis.register_function('count', function() return 1 end)").
+	require.NoError(t, cl.FunctionLoadReplace(ctx,
+		"#!lua name=yard\nredis.register_function('count', function() return 1 end)").
 		Err())
 	fill(t)
 	return &granted{address: "redis://" + primary.Address, write: fill, part: "db0",
@@ -108,7 +109,8 @@ func TestGrants(t *testing.T) {
 					file := filepath.Join(dir, "dexamen.yaml")
 					require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\n"+
 						"clusters:\n  meadow: { address: %q, cluster_wide: %v, login: { user: %s, secret: { env: LENDER_SECRET } } }\n",
-						"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), g.address, wide, user), 0o600))
+						"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), g.address, wide,
+						user), 0o600))
 					return func(code int, args ...string) string {
 						t.Helper()
 						c := exec.Command(bin, append([]string{"--config", file, "--quiet"}, args...)...)

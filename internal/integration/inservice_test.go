@@ -407,12 +407,13 @@ func TestInService(t *testing.T) {
 		s.desk.close()
 		s.write(strings.Replace(s.good, "tier=gold }, snapshot", "tier=glod }, snapshot", 1))
 	}, undo: func() { s.desk.open(t); s.write(s.good) }})
-	s.suffer(breakage{name: "slow mail (20 s a letter)", of: "pantry", channels: both, goesOn: []string{"burrow"}, do: func() {
-		s.desk.mu.Lock()
-		s.desk.slow = 20 * time.Second
-		s.desk.mu.Unlock()
-		s.write(strings.Replace(s.good, "label: tier=gold", "label: tier=glod", 1))
-	}, undo: func() { s.write(s.good) }})
+	s.suffer(breakage{name: "slow mail (20 s a letter)", of: "pantry", channels: both, goesOn: []string{"burrow"},
+		do: func() {
+			s.desk.mu.Lock()
+			s.desk.slow = 20 * time.Second
+			s.desk.mu.Unlock()
+			s.write(strings.Replace(s.good, "label: tier=gold", "label: tier=glod", 1))
+		}, undo: func() { s.write(s.good) }})
 	s.desk.mu.Lock()
 	s.desk.slow = 0
 	s.desk.mu.Unlock()
@@ -490,6 +491,7 @@ func (s *service) twoDaemons() {
 	for id, n := range ids {
 		require.Equal(s.t, 1, n, "%s was told %d times", id, n)
 	}
-	s.rows = append(s.rows, fmt.Sprintf("%-28s newest moments at most %.1f s apart; each of %d notices once", "two daemons",
+	s.rows = append(s.rows, fmt.Sprintf("%-28s newest moments at most %.1f s apart; each of %d notices once",
+		"two daemons",
 		apart, len(ids)))
 }

@@ -267,7 +267,8 @@ func TestADamagedStoreIsSaid(t *testing.T) {
 	for _, pack := range list("content/") {
 		whole, err := b.Read(ctx, pack)
 		require.NoError(t, err)
-		for at := int64(300); at < min(900, int64(len(whole))); at += 37 { // one bit may mean nothing to what unpacks it
+		for at := int64(300); at < min(900,
+			int64(len(whole))); at += 37 { // one bit may mean nothing to what unpacks it
 			b.Flip(pack, 8*at)
 		}
 	}

@@ -53,7 +53,8 @@ func Compare(ctx context.Context, e *run.Runner, a, b Side, opt CompareOptions) 
 	}
 	type pair struct{ a, b *NamespaceState }
 	var pairs []pair
-	if address.Literal(opt.PatternA) && address.Literal(opt.PatternB) && opt.PatternA != "" && opt.PatternB != "" && !one {
+	if address.Literal(opt.PatternA) && address.Literal(opt.PatternB) && opt.PatternA != "" && opt.PatternB != "" &&
+		!one {
 		pairs = []pair{{&as[0], &bs[0]}} // two names, perhaps different ones
 	} else {
 		find := func(list []NamespaceState, name string) *NamespaceState {

@@ -72,7 +72,8 @@ type Run struct {
 	What string `json:"what,omitempty"`
 
 	Point string `json:"point,omitempty"` // made, restored or verified
-	// Target is the cluster that was restored onto, or the store that was copied to, and Restored what became of each namespace.
+	// Target is the cluster that was restored onto, or the store that was copied to, and Restored what became
+	// of each namespace.
 	Target   string        `json:"target,omitempty"`
 	Restored []RunRestored `json:"restored,omitempty"`
 	// Kept is the address, without a namespace, of what was there before the restore changed

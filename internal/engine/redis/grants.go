@@ -14,7 +14,8 @@ import (
 // too, keeps logins of its own.
 func (Driver) Grants(t engine.Target, restore bool) string {
 	user := cmp.Or(t.User, "dexamen")
-	rules := []string{"on", ">SECRET", "~*", "+@read", "+ping", "+hello", "+auth", "+select", "+info", "+role", "+psync",
+	rules := []string{"on", ">SECRET", "~*", "+@read", "+ping", "+hello", "+auth", "+select", "+info", "+role",
+		"+psync",
 		"+replconf", "+config|get", "+client|setname", "+cluster|slots", "+cluster|shards",
 		"+cluster|nodes", "+cluster|myid", "+cluster|info", "+readonly", "+wait"}
 	if t.Settings {
@@ -26,7 +27,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 			rules = append(rules, "+acl|setuser", "+acl|deluser")
 		}
 	}
-	return fmt.Sprintf("# On each server, replicas too; SECRET is the password. Keep it with ACL SAVE or CONFIG REWRITE.\n"+
+	return fmt.Sprintf("# On each server, replicas too; SECRET is the password. Keep it with ACL SAVE or "+
+		"CONFIG REWRITE.\n"+
 		"ACL SETUSER %s %s\n", user, strings.Join(rules, " "))
 }
 
