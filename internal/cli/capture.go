@@ -62,14 +62,15 @@ func (a *app) captureCommand() *cli.Command {
 					func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 						if p, err = a.snapshotNow(ctx, c, e, name); err == nil {
 							daemon.RecordPoint(r, p)
+							err = daemon.LeftOut(p)
 						}
 						return err
 					})
 				e.progress.Done()
-				if serr != nil {
+				if serr != nil && (p == nil || !errors.Is(serr, run.ErrIncomplete)) {
 					return errors.Join(err, serr)
 				}
-				return errors.Join(a.showNewPoint(p), err)
+				return errors.Join(a.showNewPoint(p), err, serr)
 			}
 			return err
 		},

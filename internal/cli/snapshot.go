@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -41,14 +43,15 @@ func (a *app) snapshotCommand() *cli.Command {
 					}
 					if err == nil {
 						daemon.RecordPoint(r, p)
+						err = daemon.LeftOut(p)
 					}
 					return err
 				})
 			e.progress.Done()
-			if err != nil {
+			if err != nil && (p == nil || !errors.Is(err, run.ErrIncomplete)) {
 				return err
 			}
-			return a.showNewPoint(p)
+			return cmp.Or(a.showNewPoint(p), err)
 		}, &cli.BoolFlag{Name: "from-log", Usage: "from the last point and the log, at no load on the cluster"},
 		&cli.BoolFlag{Name: "full-read", Usage: "read all content, also of clusters of which only what has changed " +
 			"need be read, and compare the two"})
@@ -111,10 +114,6 @@ func (a *app) showNewPoint(p *store.Point) error {
 		for _, sk := range p.Skipped {
 			s.Line("%s %s: %s", s.Loss("left out:"), sk.Name, sk.Reason)
 		}
-	}
-	if len(p.Skipped) > 0 {
-		return fmt.Errorf("%w: %s left out of point %s", run.ErrIncomplete,
-			view.Plural(int64(len(p.Skipped)), "namespace"), p.ID)
 	}
 	return nil
 }

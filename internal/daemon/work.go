@@ -232,10 +232,19 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 	if err := w.prove(ctx, e, d, s, p); err != nil {
 		return err
 	}
-	if len(p.Skipped) > 0 {
-		return fmt.Errorf("%w: %d namespaces are left out of point %s", run.ErrIncomplete, len(p.Skipped), p.ID)
+	return LeftOut(p)
+}
+
+// LeftOut returns run.ErrIncomplete where something that a point was to hold is not in it.
+func LeftOut(p *store.Point) error {
+	switch n := len(p.Skipped); n {
+	case 0:
+		return nil
+	case 1:
+		return fmt.Errorf("%w: 1 namespace is left out of point %s", run.ErrIncomplete, p.ID)
+	default:
+		return fmt.Errorf("%w: %d namespaces are left out of point %s", run.ErrIncomplete, n, p.ID)
 	}
-	return nil
 }
 
 // fold makes a point from the log, captured up to now; nil where there is

@@ -66,11 +66,10 @@ func (s Schedule) IsZero() bool { return s.every == 0 && s.cron == nil }
 // Next returns the first time after t; the zero time where there is none.
 //
 // "every 6h" counts multiples of its length by the zone's clocks: from each midnight where a day is a
-// multiple of it, else from the midnight of a Monday of 2001, whoever asks. A cron line whose hour is '*'
-// runs through the hour that clocks
-// repeat, and leaves out the one they skip. One with fixed hours is due once a
-// day that has it: at the first of two equal times, and at the end of the hour
-// that is skipped.
+// multiple of it, else from the midnight of a Monday of 2001, whoever asks. A cron line whose hour is
+// '*' runs through the hour that clocks repeat, and leaves out the one they skip. One with fixed hours
+// is due once a day that has it: at the first of two equal times, and at the end of the hour that is
+// skipped.
 func (s Schedule) Next(t time.Time) time.Time {
 	switch {
 	case s.every > 0:

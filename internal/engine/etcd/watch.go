@@ -104,7 +104,20 @@ func (f *following) watch(ctx context.Context, endpoint string) error {
 	defer cancel()
 	w := clientv3.NewWatcher(cl)
 	defer w.Close()
-	events := w.Watch(ctx, "\x00", clientv3.WithFromKey(), clientv3.WithRev(f.last+1), clientv3.WithCreatedNotify())
+	// Asked of a server that is gone, the library waits for it for ever.
+	opened := make(chan clientv3.WatchChan, 1)
+	go func() {
+		opened <- w.Watch(ctx, "\x00", clientv3.WithFromKey(), clientv3.WithRev(f.last+1),
+			clientv3.WithCreatedNotify())
+	}()
+	var events clientv3.WatchChan
+	select {
+	case events = <-opened:
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(askTime):
+		return fmt.Errorf("%s: %w: it does not begin to give its log", hostOf(endpoint), engine.ErrUnreachable)
+	}
 	tick := time.NewTimer(0)
 	defer tick.Stop()
 	waited := time.Now()
