@@ -42,6 +42,9 @@ type Options struct {
 	// with how many such there were within [journal.Window] at most; where it returns true
 	// what was gathered is stored within seconds.
 	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
+	// Alive, where not nil, is called whenever a shard's log says something, if only that nothing
+	// happened.
+	Alive func(shard string)
 	// Now, where not nil, has what was read stored at once whenever something comes from it.
 	Now <-chan struct{}
 	// SegmentBytes seals a segment at about this size (default 16 MiB).
@@ -302,6 +305,9 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 		}()
 	}
 	err := cp.l.Follow(fctx, cp.shard.Name, cp.from.Position, func(changes []record.Change, p engine.Progress) error {
+		if cp.opt.Alive != nil {
+			cp.opt.Alive(cp.shard.Name)
+		}
 		cp.bmu.Lock()
 		defer cp.bmu.Unlock()
 		if err := cp.take(ctx, changes, p); err != nil {

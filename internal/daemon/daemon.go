@@ -75,6 +75,8 @@ type running struct {
 	cancel context.CancelFunc
 	told   bool // to end
 	now    chan struct{}
+	// alive is when each shard's log of a capture said something last.
+	alive map[string]time.Time
 }
 
 const (
@@ -283,7 +285,7 @@ func (d *Daemon) reserveWorker(w Assignment, kind string) bool {
 func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 	rctx, cancel := context.WithCancel(ctx)
 	g := &running{ward: duty.Assignment, kind: duty.Kind, begun: time.Now(), cancel: cancel,
-		now: make(chan struct{}, 1)}
+		now: make(chan struct{}, 1), alive: map[string]time.Time{}}
 	d.going[k] = g
 	d.group.Go(func() {
 		defer cancel()
@@ -293,7 +295,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
 			r, err = world.Do(rctx, duty, Heard{
 				Stored: func(h journal.Header) { d.stored(duty.Assignment, h) },
-				Urgent: d.urgent(duty.Assignment), Now: g.now})
+				Urgent: d.urgent(duty.Assignment), Now: g.now, Alive: func(shard string) { d.alive(g, shard) }})
 			return err
 		})
 		switch {
@@ -320,6 +322,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		}
 		d.mu.Lock()
 		delete(d.going, k)
+		d.ledger.Clear(stalledAlert(duty.Assignment, time.Time{}))
 		if x := d.wards[key(duty.Assignment)]; x != nil {
 			x.stale = true
 		}

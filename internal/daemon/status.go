@@ -336,6 +336,11 @@ func (d *Daemon) Status() *Status {
 		case x.state == nil:
 			c.Error = "what store " + w.Store + " holds of it has not been read yet"
 		}
+		for _, a := range d.ledger.Raised() {
+			if a.Key == "stalled" && a.Store == w.Store && a.Cluster == w.Cluster {
+				c.Alerts = append(c.Alerts, a)
+			}
+		}
 		if x.state != nil {
 			for _, g := range d.going {
 				for i := range c.Runs {

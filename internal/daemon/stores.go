@@ -383,6 +383,7 @@ func (d *Daemon) tickAssignment(ctx context.Context, world Deps, s *storeWatch, 
 	if catchesUp {
 		next = now.Add(catchUpEvery)
 	}
+	d.stalled(w)
 	x.duties = Duties(w, x.state, now)
 	for _, duty := range x.duties {
 		if r := x.state.last(duty.Kind); r != nil && r.Result == store.RunFailed && r.Finished.Before(s.recovered) &&

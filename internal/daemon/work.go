@@ -92,6 +92,7 @@ type Heard struct {
 	Stored func(h journal.Header)
 	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
 	Now    <-chan struct{}
+	Alive  func(shard string)
 }
 
 // Do does what is due, and gives the run that came of it. [ErrNothing] says that it
@@ -340,6 +341,7 @@ func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
 	opt := capture.Options{Follow: d.Kind == store.RunCapture && d.Assignment.Config.When.Continuous && !w.NoFollow,
 		FlushEvery: d.Assignment.Config.SealAfter()}
 	opt.OnStored, opt.Urgent, opt.Now, opt.SegmentBytes = heard.Stored, heard.Urgent, heard.Now, w.SegmentBytes
+	opt.Alive = heard.Alive
 	g, err := capture.Run(ctx, e, d.Assignment.Cluster, c, opt)
 	RecordCapture(r, g)
 	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {

@@ -34,9 +34,13 @@ func (m *mailbox) Send(ctx context.Context, a Message) error {
 	} else if a.Do != "" {
 		text += "See: " + a.Do + "\n"
 	}
-	out.SetBodyString(mail.TypeTextPlain,
-		fmt.Sprintf("%s\nsince   %s\nstore   %s\ncluster %s\npolicy  %s\nhost    %s\nid      %s\n", text,
-			a.Since.Format(time.RFC3339), a.Store, a.Cluster, a.Policy, a.Host, a.ID))
+	for _, l := range [][2]string{{"since", a.Since.Format(time.RFC3339)}, {"store", a.Store}, {"cluster", a.Cluster},
+		{"policy", a.Policy}, {"host", a.Host}, {"id", a.ID}} {
+		if l[1] != "" {
+			text += fmt.Sprintf("\n%-8s%s", l[0], l[1])
+		}
+	}
+	out.SetBodyString(mail.TypeTextPlain, text+"\n")
 	host, port, err := net.SplitHostPort(m.Server)
 	if err != nil {
 		host, port = m.Server, "587"

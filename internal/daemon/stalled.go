@@ -1,0 +1,48 @@
+package daemon
+
+import (
+	"fmt"
+	"time"
+
+	"dexamen/internal/core/store"
+	"dexamen/internal/notify"
+)
+
+// stalledFor is for how long a log that is followed may say nothing, not even that nothing happened.
+// Every engine says so at least every ten seconds; a cluster that stands still as a whole does not
+// end a connection.
+const stalledFor = 35 * time.Second
+
+// alive notes that a shard's log said something.
+func (d *Daemon) alive(g *running, shard string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	g.alive[shard] = time.Now()
+}
+
+// stalled tells where a log that this process follows says nothing, and that it is over. The caller
+// holds the lock.
+func (d *Daemon) stalled(w Assignment) {
+	g := d.going[key(w)+"\x00"+store.RunCapture]
+	if g == nil || !w.Config.When.Continuous || len(g.alive) == 0 {
+		return // what never began fails by itself
+	}
+	oldest := time.Now()
+	for _, at := range g.alive {
+		if at.Before(oldest) {
+			oldest = at
+		}
+	}
+	if a := stalledAlert(w, oldest); time.Since(oldest) > stalledFor {
+		d.ledger.Raise(a)
+	} else {
+		d.ledger.Clear(a)
+	}
+}
+
+func stalledAlert(w Assignment, since time.Time) notify.Alert {
+	return notify.Alert{Key: "stalled", About: "failure", Store: w.Store, Cluster: w.Cluster, Policy: w.Policy,
+		Since: since.UTC(), Do: "dexamen cluster check " + w.Cluster,
+		Text: fmt.Sprintf("%s: nothing was heard of its log since %s, though it is followed", w.Cluster,
+			since.Local().Format(time.RFC3339))}
+}
