@@ -189,6 +189,7 @@ func (d *Daemon) forgetUnwanted() {
 		if !known[k] {
 			delete(d.wards, k)
 			d.ledger.Clear(x.alert())
+			d.ledger.Clear(stalledAlert(x.ward, time.Time{}))
 		}
 	}
 }
@@ -322,7 +323,6 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		}
 		d.mu.Lock()
 		delete(d.going, k)
-		d.ledger.Clear(stalledAlert(duty.Assignment, time.Time{}))
 		if x := d.wards[key(duty.Assignment)]; x != nil {
 			x.stale = true
 		}

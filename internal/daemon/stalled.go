@@ -24,8 +24,12 @@ func (d *Daemon) alive(g *running, shard string) {
 // holds the lock.
 func (d *Daemon) stalled(w Assignment) {
 	g := d.going[key(w)+"\x00"+store.RunCapture]
-	if g == nil || !w.Config.When.Continuous || len(g.alive) == 0 {
-		return // what never began fails by itself
+	if !w.Config.When.Continuous {
+		d.ledger.Clear(stalledAlert(w, time.Time{}))
+		return
+	}
+	if g == nil || len(g.alive) == 0 {
+		return // it is not over by that another begins, which fails by itself
 	}
 	oldest := time.Now()
 	for _, at := range g.alive {
