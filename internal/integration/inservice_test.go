@@ -407,10 +407,11 @@ func TestInService(t *testing.T) {
 		do: signal(s.redis.PID(), syscall.SIGSTOP), undo: signal(s.redis.PID(), syscall.SIGCONT)})
 	s.suffer(breakage{name: "cluster gone", of: "pantry orchard", channels: both, goesOn: []string{"burrow"},
 		do: s.etcd.Kill, undo: s.etcd.Begin})
-	s.suffer(breakage{name: "dead webhook", of: " ", channels: []string{"mail"}, goesOn: []string{"burrow"}, do: func() {
-		s.desk.close()
-		s.write(strings.Replace(s.good, "tier=gold }, snapshot", "tier=glod }, snapshot", 1))
-	}, undo: func() { s.desk.open(t); s.write(s.good) }})
+	s.suffer(breakage{name: "dead webhook", of: " ", channels: []string{"mail"}, goesOn: []string{"burrow"},
+		do: func() {
+			s.desk.close()
+			s.write(strings.Replace(s.good, "tier=gold }, snapshot", "tier=glod }, snapshot", 1))
+		}, undo: func() { s.desk.open(t); s.write(s.good) }})
 	s.suffer(breakage{name: "slow mail (20 s a letter)", of: "pantry", channels: both, goesOn: []string{"burrow"},
 		do: func() {
 			s.desk.mu.Lock()
