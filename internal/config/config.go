@@ -361,6 +361,9 @@ func (c *Config) check(k *checker) {
 			k.bad(at, "has no address; it begins with one of %s", strings.Join(engine.Schemes(), ", "))
 		} else if _, drv, err := engine.ForAddress(cl.Address); err != nil {
 			k.bad(at+".address", "%v", err)
+		} else if _, rest, _ := strings.Cut(cl.Address, "://"); rest == "" || rest[0] == ',' || rest[0] == ':' ||
+			strings.Contains(rest, ",,") {
+			k.bad(at+".address", "%q: a host is empty", engine.Redact(cl.Address))
 		} else if engine.Redact(cl.Address) != cl.Address {
 			k.bad(at+".address",
 				"holds a password; put it where login.secret names it: in the environment, a file or a command")

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"dexamen/internal/core/remedy"
@@ -48,6 +49,23 @@ func (t TLS) Config() (*tls.Config, error) {
 		}
 	}
 	return cfg, nil
+}
+
+// ErrTLS is returned where no connection came about that both sides trust.
+var ErrTLS = errors.New("TLS")
+
+// Untrusted returns what an error of a connection says of certificates, with what to do; nil where it
+// says nothing of them.
+func Untrusted(addr string, err error) error {
+	msg := strings.Join(strings.Fields(err.Error()), " ")
+	switch {
+	case strings.Contains(msg, "unknown authority"):
+		return remedy.With(fmt.Errorf("%s: %w: %s; give the authority that signed it as tls.ca, or look at the "+
+			"certificate and pin it", addr, ErrTLS, msg), remedy.Trust, "")
+	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
+		return fmt.Errorf("%s: %w: %s", addr, ErrTLS, msg)
+	}
+	return nil
 }
 
 // CertificatesOf asks the servers at some addresses for their certificates; an error is returned

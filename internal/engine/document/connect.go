@@ -21,7 +21,6 @@ import (
 
 	"dexamen/internal/core/wait"
 
-	"dexamen/internal/core/remedy"
 	"dexamen/internal/engine/document/bsonkey"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -246,9 +245,6 @@ func (c *set) hello(ctx context.Context, addr string) (bson.Raw, error) {
 // errDown: the driver waited for a member that it had found out of reach.
 var errDown = errors.New("it is down")
 
-// errTLS: no connection came about that both sides trust.
-var errTLS = errors.New("TLS")
-
 // explain makes a driver's error one that says what is wrong with which member
 // and, where that helps, what to do.
 func explain(addr string, err error) error {
@@ -256,6 +252,9 @@ func explain(addr string, err error) error {
 		return err
 	}
 	msg := err.Error()
+	if u := engine.Untrusted(addr, errors.New(oneLine(err))); u != nil {
+		return u
+	}
 	var ce mongo.CommandError
 	switch {
 	case strings.Contains(msg, "AuthenticationFailed") || strings.Contains(msg, "auth error"):
@@ -263,13 +262,6 @@ func explain(addr string, err error) error {
 			oneLine(err))
 	case errors.As(err, &ce) && (ce.Code == 13 || ce.Code == 8000):
 		return fmt.Errorf("%s: %w: the user may not do this: %s", addr, engine.ErrLogin, ce.Message)
-	case strings.Contains(msg, "unknown authority"):
-		return remedy.With(
-			fmt.Errorf(
-				"%s: %w: %s; give the authority that signed it as tls.ca, or look at the certificate and pin it", addr,
-				errTLS, oneLine(err)), remedy.Trust, "")
-	case strings.Contains(msg, "x509") || strings.Contains(msg, "tls:"):
-		return fmt.Errorf("%s: %w: %s", addr, errTLS, oneLine(err))
 	case errors.Is(err, errDown) || mongo.IsTimeout(err) || mongo.IsNetworkError(err) ||
 		strings.Contains(msg, "server selection error"):
 		return fmt.Errorf("%s: %w: %s", addr, engine.ErrUnreachable, oneLine(err))

@@ -113,6 +113,9 @@ func hostsOf(address string) ([]string, error) {
 	}
 	hosts := strings.Split(u.Host, ",")
 	for i, h := range hosts {
+		if h == "" || h[0] == ':' {
+			return nil, fmt.Errorf("address %q: a host is empty", engine.Redact(address))
+		}
 		if !strings.Contains(h, ":") {
 			hosts[i] = h + ":2379"
 		}
@@ -217,6 +220,9 @@ func (c *cluster) explain(err error, where string) error {
 	where = strings.TrimPrefix(strings.TrimPrefix(where, "http://"), "https://")
 	s, _ := status.FromError(err)
 	msg := rpctypes.ErrorDesc(err)
+	if u := engine.Untrusted(where, err); u != nil {
+		return u
+	}
 	switch {
 	case errors.Is(err, rpctypes.ErrAuthFailed), errors.Is(err, rpctypes.ErrUserEmpty),
 		errors.Is(err, rpctypes.ErrInvalidAuthToken),

@@ -119,6 +119,9 @@ func (c *cluster) parse() error {
 	}
 	c.hosts = strings.Split(u.Host, ",")
 	for i, h := range c.hosts {
+		if h == "" || h[0] == ':' {
+			return fmt.Errorf("address %q: a host is empty", shown)
+		}
 		if !strings.Contains(h, ":") {
 			c.hosts[i] = net.JoinHostPort(h, port)
 		}
@@ -194,6 +197,9 @@ func num(s string) uint64 {
 func (c *cluster) explain(err error, addr string) error {
 	if err == nil {
 		return nil
+	}
+	if u := engine.Untrusted(addr, err); u != nil {
+		return u
 	}
 	msg := err.Error()
 	var ne net.Error
