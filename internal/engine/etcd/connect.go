@@ -93,9 +93,19 @@ func (c *cluster) open(ctx context.Context) error {
 	// Each by itself at first: what one refuses shall be said, not tried again.
 	var errs []error
 	for _, h := range hosts {
-		if err := c.discover(ctx, c.endpoint(h)); err == nil {
+		err := c.discover(ctx, c.endpoint(h))
+		if err == nil {
 			return nil
-		} else if errs = append(errs, err); errors.Is(err, engine.ErrLogin) {
+		}
+		if c.tls != nil && errors.Is(err, engine.ErrUnreachable) {
+			// The library tries again and does not say why.
+			if _, terr := engine.CertificateOf(ctx, h, c.tls.Clone(), askTime); terr != nil {
+				if u := engine.Untrusted(h, terr); u != nil {
+					err = u
+				}
+			}
+		}
+		if errs = append(errs, err); errors.Is(err, engine.ErrLogin) {
 			break
 		}
 	}

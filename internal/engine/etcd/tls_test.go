@@ -79,6 +79,17 @@ func TestClientCertificate(t *testing.T) {
 	target.TLS.ClientCertificate = ""
 	_, err = Driver{}.Open(ctx, target)
 	require.Error(t, err)
+	target.TLS = engine.TLS{On: true, ClientCertificate: both}
+	_, err = Driver{}.Open(ctx, target)
+	require.ErrorIs(t, err, engine.ErrTLS)
+	require.ErrorContains(t, err, "give the authority that signed it as tls.ca")
+	certs, err := Driver{}.Certificates(ctx, target)
+	require.NoError(t, err)
+	require.Len(t, certs, 1)
+	target.TLS.Pins = []string{certs[0].Fingerprint}
+	pinned, err := Driver{}.Open(ctx, target)
+	require.NoError(t, err)
+	require.NoError(t, pinned.Close())
 	target.TLS = engine.TLS{}
 	_, err = Driver{}.Open(ctx, target)
 	require.ErrorIs(t, err, engine.ErrUnreachable)
