@@ -594,6 +594,7 @@ stores:                                   # where backups go
   #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out
   #   path_style: true
   #   capacity: 2TiB                     # what the place has, to be told in time when it gets full
+  #   prices: { currency: EUR, stored_gib: 0.023, sent_gib: 0.01, write_1000: 0.005, read_1000: 0.0004 }   # a GiB a month
   #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/loft.secret } }  # else the usual places
 
 clusters:                                 # what is protected, and what is restored onto
@@ -610,6 +611,7 @@ clusters:                                 # what is protected, and what is resto
     # max_lag: 1m                         # how far behind a member may be to be read
     # labels: { yard: north }
     # store: larder                       # where there are several
+    # unprotected: true                   # that no policy chooses it is meant
   # clover:                               # a search cluster
   #   address: search+http://clover-1:9200
   #   options: { quiesce: write-block }   # writes are held back for a moment, so that a point is of one
@@ -647,6 +649,7 @@ policies:                                 # what is protected, when, and for how
     # namespaces: ["apiary.*", "not apiary.scratch_*", "notes-%Y.%m.%d on -1d"]   # all when left out
     # cluster_wide: true                  # users, roles, templates too
     # store: larder                       # where there are several
+    # mirror_to: loft                     # a second copy, by the same rules; every mirror_every: 1h
     # time_zone: Europe/Berlin            # of schedules and retention; this machine's when left out
     snapshot: "15 1 * * *"                # minute, hour, day, month, day of the week; or: every 6h
     full_read: every 7d                   # points in between are folded from the log, at no load on the cluster
@@ -667,9 +670,10 @@ policies:                                 # what is protected, when, and for how
     #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
 
 # alerts:                                 # once when something begins, and once when it is over
-#   webhook: { url: "https://desk.lindenholt.example/dexamen" }
-#   mail: { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
-#   about: [failure, gap, loss, rpo, proof, capacity, drop, burst]
+#   webhook: { url: "https://desk.lindenholt.example/dexamen" }   # token, headers, sign_key, ca
+#   mail:                                 # tls: starttls, insisted on when left out; always; none. And login, ca
+#     { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
+#   about: [failure, gap, loss, rpo, proof, mirror, capacity, unprotected, drop, burst, temporary]   # all when left out
 #   burst: { least: 100, factor: 10 }               # how many deletions or updates are told
 
 # daemon: { listen: "127.0.0.1:9480" }    # /healthz, /readyz, /metrics
