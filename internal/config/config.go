@@ -673,7 +673,7 @@ policies:                                 # what is protected, when, and for how
 #   webhook: { url: "https://desk.lindenholt.example/dexamen" }   # token, headers, sign_key, ca
 #   mail:                                 # tls: starttls, insisted on when left out; always; none. And login, ca
 #     { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
-#   about: [failure, gap, loss, rpo, proof, mirror, capacity, unprotected, drop, burst, temporary]   # all when left out
+#   about: [failure, gap, loss, rpo, proof, mirror, capacity, unprotected, drop, burst, temporary]
 #   burst: { least: 100, factor: 10 }               # how many deletions or updates are told
 
 # daemon: { listen: "127.0.0.1:9480" }    # /healthz, /readyz, /metrics
