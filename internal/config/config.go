@@ -594,7 +594,7 @@ stores:                                   # where backups go
   #   endpoint: https://objects.lindenholt.example:9000   # Amazon's when left out
   #   path_style: true
   #   capacity: 2TiB                     # what the place has, to be told in time when it gets full
-  #   prices: { currency: EUR, stored_gib: 0.023, sent_gib: 0.01, write_1000: 0.005, read_1000: 0.0004 }   # a GiB a month
+  #   prices: { currency: EUR, stored_gib: 0.023, sent_gib: 0.01, write_1000: 0.005, read_1000: 0.0004 }
   #   login: { user: ACCESS-KEY, secret: { file: /etc/dexamen/loft.secret } }  # else the usual places
 
 clusters:                                 # what is protected, and what is restored onto
