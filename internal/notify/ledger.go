@@ -29,9 +29,10 @@ type Marks interface {
 type Ledger struct {
 	Outbox *Outbox
 
-	mu    sync.Mutex
-	cfg   config.Alerts
-	notes map[string]*note // by store, cluster and the mark's name
+	mu      sync.Mutex
+	cfg     config.Alerts
+	notes   map[string]*note       // by store, cluster and the mark's name
+	folders map[string]*sync.Mutex // one that reconciles a folder of marks at a time
 }
 
 // note is what this process has told of an alert.
@@ -136,15 +137,17 @@ func (k *known) read(ctx context.Context, m Marks, cluster string) error {
 // are over, and keeps in the store that it did. First it tells: an error says that the store could
 // not be read or refuses to remember, and nothing else.
 func (l *Ledger) Reconcile(ctx context.Context, m Marks, storeName, cluster string, now []Alert) error {
+	folder := l.folder(noteKey(storeName, cluster, ""))
+	folder.Lock()
+	defer folder.Unlock()
 	var k known
 	unread := k.read(ctx, m, cluster)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.notes == nil {
-		l.notes = map[string]*note{}
-	}
 	errs := []error{unread}
-	put := func(name string, v mark) error { return m.PutMark(ctx, place(cluster), name, v) }
+	put := func(name string, v mark) error {
+		return l.unlocked(func() error { return m.PutMark(ctx, place(cluster), name, v) })
+	}
 	is := map[string]bool{}
 	for _, a := range now {
 		name := markName(a)
@@ -188,14 +191,15 @@ func (l *Ledger) Reconcile(ctx context.Context, m Marks, storeName, cluster stri
 			errs = append(errs, err)
 		}
 		if n := l.notes[key]; n != nil && n.stored && unread == nil {
-			left := n.taken[:0:0]
-			for _, channel := range n.taken {
+			taken, left := n.taken, []string{}
+			n.taken = nil
+			for _, channel := range taken {
 				err := put(name+sentPart+"-"+channel, mark{Alert: n.alert, Sent: time.Now().UTC()})
 				if refused(err) != nil {
 					left, errs = append(left, channel), append(errs, err)
 				}
 			}
-			n.taken = left
+			n.taken = append(left, n.taken...)
 		}
 	}
 	errs = append(errs, l.overs(ctx, m, storeName, cluster, k, is, unread != nil))
@@ -248,16 +252,38 @@ func (l *Ledger) overs(ctx context.Context, m Marks, storeName, cluster string, 
 
 // forget removes the marks of an alert.
 func (l *Ledger) forget(ctx context.Context, m Marks, cluster, name string, sent []string) error {
-	if err := m.RemoveMark(ctx, place(cluster), name); err != nil {
-		return err
-	}
-	for _, channel := range sent {
-		if channel != "" {
-			channel = "-" + channel
+	return l.unlocked(func() error {
+		if err := m.RemoveMark(ctx, place(cluster), name); err != nil {
+			return err
 		}
-		_ = m.RemoveMark(ctx, place(cluster), name+sentPart+channel)
+		for _, channel := range sent {
+			if channel != "" {
+				channel = "-" + channel
+			}
+			_ = m.RemoveMark(ctx, place(cluster), name+sentPart+channel)
+		}
+		return nil
+	})
+}
+
+// unlocked does what may hang, as a store does, without the lock: others are told of that meanwhile.
+func (l *Ledger) unlocked(do func() error) error {
+	l.mu.Unlock()
+	defer l.mu.Lock()
+	return do()
+}
+
+// folder returns the lock of a folder of marks.
+func (l *Ledger) folder(name string) *sync.Mutex {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.notes == nil {
+		l.notes, l.folders = map[string]*note{}, map[string]*sync.Mutex{}
 	}
-	return nil
+	if l.folders[name] == nil {
+		l.folders[name] = &sync.Mutex{}
+	}
+	return l.folders[name]
 }
 
 func refused(err error) error {
@@ -296,7 +322,7 @@ func (l *Ledger) Raise(a Alert) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.notes == nil {
-		l.notes = map[string]*note{}
+		l.notes, l.folders = map[string]*note{}, map[string]*sync.Mutex{}
 	}
 	key := "\x00" + a.of()
 	if l.notes[key] == nil {

@@ -319,6 +319,38 @@ func TestLedger(t *testing.T) {
 	}
 }
 
+// hanging is a store in which nothing comes back from a write, until it is let go.
+type hanging struct {
+	*shelf
+	wait chan struct{}
+}
+
+func (h hanging) PutMark(ctx context.Context, cluster, what string, v any) error {
+	<-h.wait
+	return h.shelf.PutMark(ctx, cluster, what, v)
+}
+
+// TestAHungStoreDoesNotHoldTheLedger: while a store hangs in the middle of keeping what was told, that it
+// hangs is told, and what is of other stores.
+func TestAHungStoreDoesNotHoldTheLedger(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, hook := t.Context(), &fakeChannel{name: "webhook"}
+		l := ledgerOf(t, hook)
+		h := hanging{&shelf{marks: map[string][]byte{}}, make(chan struct{})}
+		go func() { _ = l.Reconcile(ctx, h, "larder", "meadow", []Alert{example("a"), example("b")}) }()
+		time.Sleep(time.Minute)
+		sick := Alert{Key: "store", About: "failure", Store: "larder"}
+		l.Raise(sick)
+		require.NoError(t, l.Reconcile(ctx, &shelf{marks: map[string][]byte{}}, "loft", "heath", []Alert{example("c")}))
+		time.Sleep(time.Second)
+		require.ElementsMatch(t, []string{"store over=false", "c over=false"}, hook.told())
+		close(h.wait)
+		l.Clear(sick)
+		time.Sleep(time.Second)
+		require.ElementsMatch(t, []string{"a over=false", "b over=false", "store over=true"}, hook.told()[2:])
+	})
+}
+
 // TestToldByAnother: who saw an alert first and died before a channel took it is stood in for.
 func TestToldByAnother(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
