@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -91,6 +92,39 @@ func TestStatus(t *testing.T) {
 	out, _ = s.run(0, "store", "keys", "drop", "larder", keys.Holders[0].ID, "--yes")
 	require.Contains(t, out, "drop it there too")
 	s.run(1, "status")
+}
+
+// TestReadOnlyHost: a host that may only look sees all there is, and says that its runs are not recorded.
+func TestReadOnlyHost(t *testing.T) {
+	t.Parallel()
+	s := newSite(t, 50)
+	s.run(0, "store", "create", "larder")
+	s.run(0, "snapshot", "meadow")
+	looked := s.path("looked-at")
+	require.NoError(t, os.Mkdir(looked, 0o700))
+	if os.Getuid() == 0 { // nothing else keeps root from writing
+		require.NoError(t, syscall.Mount(s.path("larder"), looked, "", syscall.MS_BIND, ""))
+		t.Cleanup(func() { _ = syscall.Unmount(looked, 0) })
+		require.NoError(t, syscall.Mount("", looked, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
+	} else {
+		looked = s.path("larder")
+		out, err := exec.Command("chmod", "-R", "a-w", looked).CombinedOutput()
+		require.NoError(t, err, string(out))
+		t.Cleanup(func() { _ = exec.Command("chmod", "-R", "u+w", looked).Run() })
+	}
+	text, err := os.ReadFile(s.path("dexamen.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), []byte(strings.Replace(string(text),
+		"file://"+s.path("larder")+"\",", "file://"+looked+"\", read_only: true,", 1)), 0o600))
+	for _, line := range []string{"status", "points meadow", "browse meadow@latest", "verify meadow@latest",
+		"compare meadow@latest meadow@live", "coverage meadow"} {
+		s.run(0, strings.Fields(line)...)
+	}
+	out, errs := s.run(0, "restore", "meadow@latest/apiary.keepers", "--rename", "apiary.keepers=apiary.beside",
+		"--yes")
+	require.Contains(t, errs, "the run is not recorded")
+	require.NotContains(t, out, "undo it with")
+	s.run(1, "snapshot", "meadow")
 }
 
 // TestAlertsTest sends one alert through each channel, and says which did not take it.

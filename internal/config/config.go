@@ -63,6 +63,8 @@ type Store struct {
 	Parity string `yaml:"parity"`
 	// Capacity is how many bytes the place has, where it does not tell itself.
 	Capacity Size `yaml:"capacity"`
+	// ReadOnly: this host looks at it and changes nothing; nothing is tried to be written.
+	ReadOnly bool `yaml:"read_only"`
 	// Prices are what its place costs.
 	Prices       *Prices  `yaml:"prices"`
 	ImmutableFor Duration `yaml:"immutable_for"`
@@ -588,6 +590,7 @@ stores:                                   # where backups go
     location: file:///srv/dexamen/larder  # make it with: dexamen store create larder
     key: { file: /etc/dexamen/larder.key }   # made with it; keep a copy elsewhere. Or { env: NAME }
     # parity: 8+2                         # objects in 8 pieces and 2 more, any 2 of which may be damaged
+    # read_only: true                     # of a host that may only look
     # immutable_for: 30d                  # nobody removes an object earlier (in full only with a bucket's object lock)
   # loft:
   #   location: s3://lindenholt-loft/dexamen

@@ -276,7 +276,7 @@ func (w Deps) lookAtStore(ctx context.Context, name string) (Capacity, time.Time
 		return Capacity{}, time.Time{}, err
 	}
 	defer e.Store.Close()
-	if e.Store.ImmutableFor == 0 {
+	if e.Store.ImmutableFor == 0 && !w.Config.Stores[name].ReadOnly {
 		if err := store.Probe(ctx, e.Store.Place()); err != nil {
 			return Capacity{}, time.Time{}, fmt.Errorf("it does not take a small write: %w", err)
 		}

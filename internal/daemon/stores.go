@@ -202,7 +202,7 @@ func (d *Daemon) probe(ctx context.Context, world Deps, s *storeWatch) error {
 		return err
 	}
 	defer e.Store.Close()
-	if e.Store.ImmutableFor == 0 {
+	if e.Store.ImmutableFor == 0 && !world.Config.Stores[s.name].ReadOnly {
 		if err := store.Probe(ctx, e.Store.Place()); err != nil {
 			return err
 		}

@@ -64,7 +64,8 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	}
 	claim, err := e.Store.BeginRun(ctx, r, o.Exclusive, o.Check)
 	if err != nil && o.EvenUnrecorded {
-		e.Emit(Warning, "the run is not recorded: %v", err)
+		e.Emit(Warning, "the run is not recorded, and cannot be undone by its name: %v", err)
+		r.ID = "" // nobody is to look for it
 		return work(ctx, e, r)
 	}
 	if err != nil {
