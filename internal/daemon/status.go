@@ -312,7 +312,22 @@ func (w Deps) lookAtCluster(ctx context.Context, a Assignment) ClusterStatus {
 		c.Error = explain.Error(err)
 		return c
 	}
-	return statusOf(a, s, s.Latest, time.Now())
+	c := statusOf(a, s, s.Latest, time.Now())
+	if told, err := notify.Active(ctx, e.Store, a.Cluster); err == nil {
+		c.since(told)
+	}
+	return c
+}
+
+// since dates alerts as they were told first.
+func (c *ClusterStatus) since(told []notify.Alert) {
+	for i := range c.Alerts {
+		for _, t := range told {
+			if t.Key == c.Alerts[i].Key && t.Since.Before(c.Alerts[i].Since) {
+				c.Alerts[i].Since = t.Since
+			}
+		}
+	}
 }
 
 // Status returns how everything is, as far as the daemon knows. Freshen first.
@@ -328,6 +343,7 @@ func (d *Daemon) Status() *Status {
 			x = &watched{ward: w}
 		}
 		c := statusOf(w, x.state, x.latest(), now)
+		c.since(d.ledger.Told(w.Store, w.Cluster))
 		switch s := d.stores[w.Store]; {
 		case x.failed != "":
 			c.Error = x.failed

@@ -357,6 +357,18 @@ func (l *Ledger) Raised() (out []Alert) {
 	return out
 }
 
+// Told lists what this process has told of a cluster and that goes on, as it was told.
+func (l *Ledger) Told(storeName, cluster string) (out []Alert) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for key, n := range l.notes {
+		if strings.HasPrefix(key, noteKey(storeName, cluster, markPrefix)) && !n.over {
+			out = append(out, n.alert)
+		}
+	}
+	return out
+}
+
 // Active lists the alerts that go on, as a store keeps them.
 func Active(ctx context.Context, m Marks, cluster string) (out []Alert, err error) {
 	var k known
