@@ -137,7 +137,8 @@ func (s *State) wasGood(r *store.Run) bool {
 	good := true
 	for _, b := range s.Runs {
 		if b.Kind == r.Kind && b.Policy == r.Policy && b.ID < r.ID && b.Result != store.RunInterrupted {
-			good = b.Good()
+			// A capture that failed and has stored something since is no failure in a row.
+			good = b.Good() || b.Kind == store.RunCapture && s.Latest.After(b.Finished)
 		}
 	}
 	return good

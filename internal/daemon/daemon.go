@@ -322,6 +322,9 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 			}
 		}
 		d.mu.Lock()
+		if err != nil && ctx.Err() == nil && !g.told {
+			d.endedStalled(g)
+		}
 		delete(d.going, k)
 		if x := d.wards[key(duty.Assignment)]; x != nil {
 			x.stale = true

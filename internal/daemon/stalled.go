@@ -31,16 +31,31 @@ func (d *Daemon) stalled(w Assignment) {
 	if g == nil || len(g.alive) == 0 {
 		return // it is not over by that another begins, which fails by itself
 	}
+	oldest := g.quietest()
+	if a := stalledAlert(w, oldest); time.Since(oldest) > stalledFor {
+		d.ledger.Raise(a)
+	} else {
+		d.ledger.Clear(a)
+	}
+}
+
+// quietest is when the shard that has been silent for longest said something last.
+func (g *running) quietest() time.Time {
 	oldest := time.Now()
 	for _, at := range g.alive {
 		if at.Before(oldest) {
 			oldest = at
 		}
 	}
-	if a := stalledAlert(w, oldest); time.Since(oldest) > stalledFor {
-		d.ledger.Raise(a)
-	} else {
-		d.ledger.Clear(a)
+	return oldest
+}
+
+// endedStalled tells of a capture that failed after its log had said nothing for long: that it is begun
+// anew does not make the cluster answer. The caller holds the lock.
+func (d *Daemon) endedStalled(g *running) {
+	if oldest := g.quietest(); g.kind == store.RunCapture && g.ward.Config.When.Continuous &&
+		time.Since(oldest) > stalledFor/2 {
+		d.ledger.Raise(stalledAlert(g.ward, oldest))
 	}
 }
 
