@@ -107,7 +107,7 @@ $(DOCSERVER): testbed/docserver/go.mod testbed/docserver/go.sum
 	cd testbed/docserver && go build -mod=vendor -trimpath -o ../bin/docserver github.com/FerretDB/FerretDB/cmd/ferretdb
 
 screenshots: build ## docs/screenshots from the demo data (needs xterm, Xvfb, ImageMagick)
-	docs/screenshots/make.sh $(BIN)
+	docs/screenshots.sh $(BIN)
 
 clean:
 	rm -rf bin testbed/bin testbed/docserver/vendor testbed/javaserver/target testbed/searchserver/build

@@ -1,10 +1,10 @@
 #!/usr/bin/env bash
-# Makes the pictures in this folder from the demo data: runs the demonstration,
+# Makes the pictures in docs/screenshots from the demo data: runs the demonstration,
 # leaves its clusters up, and photographs commands in a terminal of 1280x800.
 # Needs Debian's packages xterm, xvfb, tmux, imagemagick and fonts-dejavu-core.
 set -euo pipefail
 bin=$(realpath "${1:-bin/dexamen}")
-here=$(cd "$(dirname "$0")" && pwd)
+here=$(cd "$(dirname "$0")/screenshots" && pwd)
 work=$(mktemp -d)
 export LANG=C.UTF-8 DEXAMEN_DEMO_SECRET='made up for the demo' TZ=UTC
 "$bin" demo --stay --documents 20000 > "$work/demo.log" 2>&1 &
