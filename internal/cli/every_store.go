@@ -69,18 +69,18 @@ func (a *app) everyStore(do cli.ActionFunc) cli.ActionFunc {
 
 // entries reads a list, or one entry, of what a command has printed as JSON.
 func entries(r io.Reader) (list []map[string]any, err error) {
-	var any json.RawMessage
-	if err := json.NewDecoder(r).Decode(&any); err == io.EOF {
+	var raw json.RawMessage
+	if err := json.NewDecoder(r).Decode(&raw); err == io.EOF {
 		return nil, nil
 	} else if err != nil {
 		return nil, err
 	}
-	if json.Unmarshal(any, &list) == nil {
+	if json.Unmarshal(raw, &list) == nil {
 		return list, nil
 	}
-	var one map[string]interface{}
-	if err := json.Unmarshal(any, &one); err != nil {
+	var one map[string]any
+	if err := json.Unmarshal(raw, &one); err != nil {
 		return nil, err
 	}
-	return []map[string]interface{}{one}, nil
+	return []map[string]any{one}, nil
 }

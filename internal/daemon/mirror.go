@@ -104,21 +104,25 @@ func (s *State) mirrored(to string) (at time.Time) {
 	return at
 }
 
-// mirrorAlert tells that the second store is behind: nothing was copied at two times when it was
+// mirrorAlert returns the alert that the second store is behind: nothing was copied at two times when it was
 // due, while there was something to copy.
 func mirrorAlert(w Assignment, s *State, now time.Time) (a notify.Alert, behind bool) {
 	to := w.Config.MirrorTo
 	if to == "" || len(s.Points) == 0 {
 		return a, false
 	}
-	var last time.Time // when it was copied last
+	// When it was copied last. Of each kind only the last few runs are known: where all of those
+	// failed, it was before them.
+	last := s.Points[0].Finished
+	good := false
 	for _, r := range s.Runs {
-		if r.Kind == store.RunMirror && r.Target == to && r.Result == store.RunDone {
-			last = r.Finished
+		switch {
+		case r.Kind != store.RunMirror || r.Target != to:
+		case r.Result == store.RunDone:
+			last, good = r.Finished, true
+		case !good && r.Started.After(last):
+			last, good = r.Started, true
 		}
-	}
-	if last.IsZero() {
-		last = s.Points[0].Finished
 	}
 	since := last.Add(2*w.Config.Mirrors() + 10*time.Minute)
 	if now.Before(since) {

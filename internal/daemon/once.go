@@ -142,7 +142,7 @@ func (o *once) store(ctx context.Context, name string) error {
 	return errors.Join(errs...)
 }
 
-// reconcile tells of alerts, and notes in the end that they were told.
+// reconcile sends alerts, and notes in the end that they were told.
 func (o *once) reconcile(ctx context.Context, storeName, cluster string, e *run.Runner, now []notify.Alert) error {
 	o.mu.Lock()
 	o.keep = append(o.keep, func(ctx context.Context) error {
@@ -160,7 +160,7 @@ func (o *once) reconcile(ctx context.Context, storeName, cluster string, e *run.
 	return o.ledger.Reconcile(ctx, e.Store, storeName, cluster, now)
 }
 
-// tell tells what is wrong with a cluster.
+// tell reports what is wrong with a cluster.
 func (o *once) tell(ctx context.Context, w Assignment) error {
 	e, err := o.env(ctx, w.Store, w.Cluster)
 	if err == nil {
@@ -178,7 +178,7 @@ func (o *once) tell(ctx context.Context, w Assignment) error {
 	return err
 }
 
-// tellOfStore tells what is wrong with a store as a whole.
+// tellOfStore reports what is wrong with a store as a whole.
 func (o *once) tellOfStore(ctx context.Context, name string) error {
 	e, err := o.env(ctx, name, "")
 	if err != nil {

@@ -20,7 +20,7 @@ func (d *Daemon) alive(g *running, shard string) {
 	g.alive[shard] = time.Now()
 }
 
-// stalled tells where a log that this process follows says nothing, and that it is over. The caller
+// stalled raises an alert where a log that this process follows says nothing, and ends it. The caller
 // holds the lock.
 func (d *Daemon) stalled(w Assignment) {
 	g := d.going[key(w)+"\x00"+store.RunCapture]
@@ -50,7 +50,7 @@ func (g *running) quietest() time.Time {
 	return oldest
 }
 
-// endedStalled tells of a capture that failed after its log had said nothing for long: that it is begun
+// endedStalled raises an alert about a capture that failed after its log had said nothing for long: that it is begun
 // anew does not make the cluster answer. The caller holds the lock.
 func (d *Daemon) endedStalled(g *running) {
 	if oldest := g.quietest(); g.kind == store.RunCapture && g.ward.Config.When.Continuous &&

@@ -180,7 +180,7 @@ func overdue(clusters []ClusterStatus, wards []Assignment, now time.Time) {
 	}
 }
 
-// judge says whether all is well.
+// judge works out whether all is well.
 func (s *Status) judge() {
 	s.Well = len(s.Alerts) == 0
 	for _, c := range s.Clusters {

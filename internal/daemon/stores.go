@@ -273,7 +273,7 @@ func (d *Daemon) clustersIn(storeName string) (names []string) {
 	return slices.Compact(names)
 }
 
-// alert tells that a store is sick.
+// alert returns the alert that a store is sick.
 func (s *storeWatch) alert(clusters ...string) notify.Alert {
 	text := "store " + s.name + " does not take a small write: " + s.sick
 	if len(clusters) > 0 {
@@ -485,7 +485,7 @@ func (x *watched) alert() notify.Alert {
 		Do:   "dexamen store check " + x.ward.Store}
 }
 
-// tellOfStore tells what is wrong with a store as a whole: how full it is, and what of the
+// tellOfStore reports what is wrong with a store as a whole: how full it is, and what of the
 // configuration protects nothing in it.
 func (d *Daemon) tellOfStore(ctx context.Context, world Deps, s *storeWatch) {
 	d.mu.Lock()

@@ -133,7 +133,7 @@ func (k *known) read(ctx context.Context, m Marks, cluster string) error {
 	})
 }
 
-// Reconcile tells of the alerts of a cluster, or of a store itself, that are new and of those that
+// Reconcile sends the alerts of a cluster, or of a store itself, that are new and of those that
 // are over, and keeps in the store that it did. First it tells: an error says that the store could
 // not be read or refuses to remember, and nothing else.
 func (l *Ledger) Reconcile(ctx context.Context, m Marks, storeName, cluster string, now []Alert) error {
@@ -206,7 +206,7 @@ func (l *Ledger) Reconcile(ctx context.Context, m Marks, storeName, cluster stri
 	return errors.Join(errs...)
 }
 
-// overs tells of what is no more.
+// overs sends that alerts are over.
 func (l *Ledger) overs(ctx context.Context, m Marks, storeName, cluster string, k known, is map[string]bool,
 	unread bool) error {
 	var errs []error
@@ -316,7 +316,7 @@ func (l *Ledger) tellOver(a Alert) {
 	}
 }
 
-// Raise tells of an alert that no store is to remember, as it is of the store or of this process
+// Raise sends an alert that no store is to remember, as it is of the store or of this process
 // itself; while it goes on it is told once.
 func (l *Ledger) Raise(a Alert) {
 	l.mu.Lock()
@@ -331,7 +331,7 @@ func (l *Ledger) Raise(a Alert) {
 	}
 }
 
-// Clear tells that what was raised is over; a is what it was raised with, of which Store, Cluster
+// Clear sends that what was raised is over; a is what it was raised with, of which Store, Cluster
 // and Key count.
 func (l *Ledger) Clear(a Alert) {
 	l.mu.Lock()
