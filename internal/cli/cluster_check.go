@@ -105,18 +105,32 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 	}
 	spaces, err := cl.Namespaces(ctx)
 	report("list namespaces", err, view.Plural(int64(len(spaces)), "namespace"))
+	if err != nil {
+		return
+	}
 	read := errors.New("enough")
+	var tried, failed int64
 	for _, ns := range spaces {
 		if ns.Skip != "" || !ns.Kind.HasRecords() {
 			continue
 		}
+		tried++
 		err := cl.Scan(ctx, ns, engine.Partition{}, func(record.Record) error { return read })
 		if err == nil || errors.Is(err, read) {
 			continue
 		}
+		failed++
 		report("read "+ns.Name, err, "")
 	}
-	report("read each of them", nil, "one record")
+	switch {
+	case failed > 0:
+		report("read one record of each", fmt.Errorf("%d of %s cannot be read", failed,
+			view.Plural(tried, "namespace")), "")
+	case tried == 0:
+		report("note", nil, "there is no namespace with records; nothing was read")
+	default:
+		report("read one record of each", nil, view.Plural(tried, "namespace"))
+	}
 	for _, l := range t.Limitations {
 		report("note", nil, l.What+": "+l.Consequence)
 	}

@@ -62,6 +62,10 @@ var (
 	// ErrNotReplaceable is returned when servers cannot put a namespace in the place
 	// of another one in one step.
 	ErrNotReplaceable = errors.New("it is there, and servers cannot replace it in one step")
+	// ErrTooOld is returned by a server that is older than what Dexamen can work with.
+	ErrTooOld = errors.New("the server is too old")
+	// ErrSameKey is returned when a server holds that two records to be written have one key.
+	ErrSameKey = errors.New("the server lets no two records have one key")
 	// ErrNoRename is returned when a server refuses to give a stage the name it
 	// is to have.
 	ErrNoRename = errors.New("the server refuses to rename to it")

@@ -31,6 +31,9 @@ func next(r remedy.Remedy) string {
 		return "take a new point now with: dexamen snapshot " + r.Of
 	case remedy.FirstSnapshot:
 		return "begin with: dexamen snapshot " + r.Of
+	case remedy.Points:
+		return fmt.Sprintf("what its points hold can be had all the same: dexamen points %[1]s; "+
+			"what is to come is safe again after: dexamen snapshot %[1]s", r.Of)
 	case remedy.Capture:
 		return "capture what has happened since with: dexamen capture " + r.Of
 	case remedy.ScratchServer:
@@ -46,6 +49,9 @@ func next(r remedy.Remedy) string {
 		return "end that, and run it again with --conflict replace"
 	case remedy.ReplaceOne:
 		return "--conflict replace puts it back"
+	case remedy.Sharded:
+		return "on several shards different documents may have one _id, in one collection they may not: restore onto a " +
+			"sharded cluster"
 	case remedy.Trust:
 		return "look at it with: dexamen cluster trust"
 	case remedy.TrustHost:

@@ -12,6 +12,7 @@ import (
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/remedy"
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -179,7 +180,13 @@ func SortStates(list []NamespaceState) {
 	})
 }
 
+// OnShard returns an error with the shard it is of, where there are several, and with what helps
+// where a log is not what it should be.
 func (m *Moment) OnShard(shard string, err error) error {
+	var missing *journal.MissingError
+	if errors.Is(err, fold.ErrDiverged) || errors.As(err, &missing) {
+		err = remedy.With(err, remedy.Points, m.Point.Cluster)
+	}
 	if err == nil || !m.Sharded() {
 		return err
 	}

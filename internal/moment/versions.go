@@ -33,7 +33,8 @@ func (m *Moment) Versions(ctx context.Context, shard string, choose func(namespa
 	if err != nil {
 		return m.OnShard(shard, err)
 	}
-	return f.Versions(ctx, m.Runner.Store, func(n *fold.Namespace, v fold.Version) error { return fn(n.Name, v) })
+	return m.OnShard(shard, f.Versions(ctx, m.Runner.Store,
+		func(n *fold.Namespace, v fold.Version) error { return fn(n.Name, v) }))
 }
 
 // tellsOf reports whether a segment may have changes of records of a namespace, or of any

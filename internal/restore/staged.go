@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/remedy"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -355,7 +356,13 @@ func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, 
 	send := func() {
 		recs := batch
 		batch, size = nil, 0
-		g.Go(func() error { return w.Write(gctx, stage, recs) })
+		g.Go(func() error {
+			err := w.Write(gctx, stage, recs)
+			if errors.Is(err, engine.ErrSameKey) && p.Moment.Sharded() {
+				return remedy.With(err, remedy.Sharded, "")
+			}
+			return err
+		})
 		p.runner.ReportProgress(it.To, done, it.Records, bytesDone)
 	}
 	var err error

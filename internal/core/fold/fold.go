@@ -15,6 +15,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"dexamen/internal/core/extsort"
 	"dexamen/internal/core/record"
@@ -59,8 +60,8 @@ type Fold struct {
 	// unlogged: namespaces may come and go without an entry.
 	unlogged bool
 	// aliases are names by which entries called a namespace that had another one
-	// when it was listed. A later entry that renames it explains that.
-	aliases map[alias]record.Position
+	// when it was listed. A later entry that renames it explains that. They are told of as entry does.
+	aliases map[alias]string
 	// Of Choose: which names are followed, and who came by one of them.
 	chosen  func(string) bool
 	strange map[string]bool
@@ -90,7 +91,7 @@ type Namespace struct {
 // changes, as a scan gives them that ran while the log went on.
 func New(model Model, loose bool, dir string, bound int) *Fold {
 	return &Fold{model: model, loose: loose, sorter: extsort.New(dir, bound),
-		names: map[string]*Namespace{}, idents: map[string]*Namespace{}, aliases: map[alias]record.Position{}}
+		names: map[string]*Namespace{}, idents: map[string]*Namespace{}, aliases: map[alias]string{}}
 }
 
 // Unlogged declares that the server does not log that namespaces come, go and are
@@ -244,7 +245,7 @@ func (f *Fold) Change(c *record.Change) error {
 		}
 		def, err := f.model.Alter(n.Definition, c)
 		if err != nil {
-			return fmt.Errorf("%s at %s: %w", c.Namespace, c.At.Hex(), err)
+			return fmt.Errorf("%s at %s: %w", c.Namespace, entry(c.At, c.Wall), err)
 		}
 		n.Definition = def
 	case record.Drop:
@@ -292,15 +293,15 @@ func (f *Fold) fits(c *record.Change, n *Namespace) error {
 	case n != nil && !n.gone && n.Name != c.Namespace && len(n.Ident) > 0:
 		if !f.loose {
 			return fmt.Errorf("%w: %s of %s at %s carries the identity of %s", ErrDiverged, c.Op, c.Namespace,
-				c.At.Hex(), n.Name)
+				entry(c.At, c.Wall), n.Name)
 		}
 		if c.Op != record.Rename {
-			f.aliases[alias{n, c.Namespace}] = c.At
+			f.aliases[alias{n, c.Namespace}] = entry(c.At, c.Wall)
 		}
 	case n == nil && !f.loose && c.Op.Record():
 		if old := f.names[c.Namespace]; old != nil && len(old.Ident) > 0 {
 			return fmt.Errorf("%w: %s of %s at %s carries another identity than the namespace has", ErrDiverged, c.Op,
-				c.Namespace, c.At.Hex())
+				c.Namespace, entry(c.At, c.Wall))
 		}
 	}
 	if c.Op == record.Rename && n != nil {
@@ -314,11 +315,19 @@ func (f *Fold) fits(c *record.Change, n *Namespace) error {
 func (f *Fold) unexplained() error {
 	for a, at := range f.aliases {
 		if !a.n.gone {
-			return fmt.Errorf("%w: an entry for %s at %s carries the identity of %s", ErrDiverged, a.name, at.Hex(),
+			return fmt.Errorf("%w: an entry for %s at %s carries the identity of %s", ErrDiverged, a.name, at,
 				a.n.Name)
 		}
 	}
 	return nil
+}
+
+// entry names an entry of the log for people: by its time, and by its position where it has none.
+func entry(at record.Position, wall int64) string {
+	if wall <= 0 {
+		return "position " + at.Hex()
+	}
+	return time.UnixMilli(wall).UTC().Format("2006-01-02T15:04:05.000Z")
 }
 
 // unknown answers a change to a namespace that is not there.
@@ -326,7 +335,7 @@ func (f *Fold) unknown(c *record.Change, harmless bool) error {
 	if f.loose || harmless {
 		return nil
 	}
-	return fmt.Errorf("%w: %s of %s at %s, which is not there", ErrDiverged, c.Op, c.Namespace, c.At.Hex())
+	return fmt.Errorf("%w: %s of %s at %s, which is not there", ErrDiverged, c.Op, c.Namespace, entry(c.At, c.Wall))
 }
 
 func (f *Fold) keep(n *Namespace, c *record.Change) error {
@@ -479,12 +488,12 @@ func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool,
 			if keep {
 				v, err := e.model.Apply(value, c, e.loose)
 				if err != nil {
-					return nil, false, fmt.Errorf("update at %s: %w", c.At.Hex(), err)
+					return nil, false, fmt.Errorf("update at %s: %w", entry(c.At, c.Wall), err)
 				}
 				value = v
 			} else if !e.loose {
 				return nil, false, fmt.Errorf("%w: update at %s of a record that is not there (key %x)", ErrDiverged,
-					c.At.Hex(), e.key)
+					entry(c.At, c.Wall), e.key)
 			}
 		}
 		if err := e.pull(); err != nil {

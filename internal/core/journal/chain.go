@@ -2,7 +2,6 @@ package journal
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -126,6 +125,7 @@ func (c *Chain) Reach(from record.Mark) record.Mark {
 // another. It is an error when the stretch is not known without a break.
 func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
 	at := after
+	var until time.Time // of what is known up to at
 	var out []Header
 	for i := range c.Segments {
 		s := &c.Segments[i]
@@ -137,22 +137,23 @@ func (c *Chain) Between(after, upTo record.Position) ([]Header, error) {
 		}
 		if s.After.Position > at {
 			return nil, &MissingError{Shard: c.Shard, From: at, To: s.After.Position,
-				Reason: "a segment is missing from the store"}
+				FromTime: until, ToTime: s.After.Wall, Reason: "a segment is missing from the store"}
 		}
 		if s.Gap != "" {
 			return nil, &MissingError{Shard: c.Shard, From: s.After.Position, To: s.Last.Position,
 				FromTime: s.After.Wall, ToTime: s.Last.Wall, Reason: s.Gap}
 		}
 		out = append(out, *s)
-		at = s.Last.Position
+		at, until = s.Last.Position, s.Last.Wall
 	}
 	if at < upTo {
-		return nil, &MissingError{Shard: c.Shard, From: at, To: upTo, Reason: "the log is captured only up to there"}
+		return nil, &MissingError{Shard: c.Shard, From: at, To: upTo, FromTime: until,
+			Reason: "the log is captured only up to there"}
 	}
 	return out, nil
 }
 
-// MissingError is returned when a stretch of the log is not there.
+// MissingError is returned when a stretch of the log is not there. A time that is zero is not known.
 type MissingError struct {
 	Shard            string
 	From, To         record.Position
@@ -162,12 +163,14 @@ type MissingError struct {
 
 // Error implements error.
 func (e *MissingError) Error() string {
+	text := "shard " + e.Shard + ": nothing is known of its log"
 	if !e.FromTime.IsZero() {
-		return fmt.Sprintf("shard %s: nothing is known of its log from %s to %s: %s",
-			e.Shard, e.FromTime.Format(time.RFC3339), e.ToTime.Format(time.RFC3339), e.Reason)
+		text += " from " + e.FromTime.Format(time.RFC3339)
 	}
-	return fmt.Sprintf("shard %s: nothing is known of its log from position %s to %s: %s", e.Shard, e.From.Hex(),
-		e.To.Hex(), e.Reason)
+	if !e.ToTime.IsZero() {
+		text += " to " + e.ToTime.Format(time.RFC3339)
+	}
+	return text + ": " + e.Reason
 }
 
 // PositionAt returns the last mark at or before a moment that these segments'

@@ -15,6 +15,8 @@ const (
 	Snapshot Kind = "snapshot"
 	// FirstSnapshot is to take the first point of a cluster (of).
 	FirstSnapshot Kind = "first snapshot"
+	// Points is to restore what points hold (of a cluster), and to take a new one.
+	Points Kind = "points"
 	// Capture is to capture the log of a cluster (of).
 	Capture Kind = "capture"
 	// ScratchServer is to name a scratch server, or to take a point's address (of).
@@ -31,6 +33,8 @@ const (
 	Replace Kind = "replace"
 	// ReplaceOne is that replacing would put something back.
 	ReplaceOne Kind = "replace one"
+	// Sharded is to restore onto a sharded cluster: of several shards, records may have one key.
+	Sharded Kind = "sharded"
 	// Trust is to look at a server's certificate and to trust it.
 	Trust Kind = "trust"
 	// TrustHost is to look at the host keys of a cluster's machines (of) and to trust them.

@@ -91,7 +91,7 @@ func (c *cluster) discover(ctx context.Context, base *options.ClientOptions) err
 		if hello, err = first.hello(ctx, seed); err == nil {
 			break
 		}
-		if errs = append(errs, err); errors.Is(err, engine.ErrLogin) || errors.Is(err, engine.ErrTLS) {
+		if errs = append(errs, err); saysTheSame(err) {
 			break // the others will say the same
 		}
 	}

@@ -257,6 +257,8 @@ func explain(addr string, err error) error {
 	}
 	var ce mongo.CommandError
 	switch {
+	case strings.Contains(msg, "wire version"): // the driver asks for what it and Dexamen need
+		return fmt.Errorf("%s: %w: version 4.4 or newer is needed: %s", addr, engine.ErrTooOld, oneLine(err))
 	case strings.Contains(msg, "AuthenticationFailed") || strings.Contains(msg, "auth error"):
 		return fmt.Errorf("%s: %w: check user, secret and the database that holds the user: %s", addr, engine.ErrLogin,
 			oneLine(err))
@@ -288,6 +290,9 @@ func (c *set) discover(ctx context.Context) error {
 	var errs []error
 	for _, seed := range c.seeds {
 		hello, err := c.hello(ctx, seed)
+		if saysTheSame(err) {
+			return err
+		}
 		if err != nil {
 			errs = append(errs, err)
 			continue
@@ -616,4 +621,9 @@ func (c *set) lacks() []engine.Limitation {
 			"last point had them")
 	}
 	return l
+}
+
+// saysTheSame reports whether the other members will answer as this one did.
+func saysTheSame(err error) bool {
+	return errors.Is(err, engine.ErrLogin) || errors.Is(err, engine.ErrTLS) || errors.Is(err, engine.ErrTooOld)
 }

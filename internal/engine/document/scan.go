@@ -417,12 +417,22 @@ func (c *set) scan(ctx context.Context, ns engine.Namespace, p engine.Partition,
 		}
 		failures++
 		if !retriable(err) || failures > 8 {
-			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, ns.Name, err)
+			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, s.where(), err)
 		}
 		if addr, err = c.next(ctx, addr, err); err != nil {
-			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, ns.Name, err)
+			return fmt.Errorf("cluster %s: %s: %w", c.t.Name, s.where(), err)
 		}
 	}
+}
+
+// where names the namespace, and the record after which it could not be read on: a server may
+// break off at one that it cannot give.
+func (s *scanning) where() string {
+	if s.last.Type == 0 {
+		return s.ns.Name
+	}
+	doc := buildFields([]field{{"_id", rawToCore(s.last)}})
+	return s.ns.Name + ", after " + model{}.Label(doc)
 }
 
 type scanning struct {

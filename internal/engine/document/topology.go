@@ -95,7 +95,10 @@ func (c *set) member(ctx context.Context, addr string) (m engine.Member, applied
 	m = engine.Member{Address: addr, Role: "unknown"}
 	hello, err := c.hello(ctx, addr)
 	if err != nil {
-		m.Role, m.Note = "down", short(err)
+		m.Note = short(err)
+		if !isCommandError(err) {
+			m.Role = "down"
+		}
 		return m, applied, err
 	}
 	m.Healthy = true

@@ -255,11 +255,14 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 			w.noBypass.Store(true) // the server does not know it
 			continue
 		}
-		if mongo.IsDuplicateKeyError(err) && w.c.role != routers {
-			return fmt.Errorf("%w: on several shards different documents may have one _id, in one collection they "+
-				"may not; restore onto a sharded cluster", w.fail(stage, err))
-		} else if err != nil {
-			return w.fail(stage, err)
+		if err != nil {
+			same := mongo.IsDuplicateKeyError(err)
+			err = w.fail(fmt.Sprintf("%s, %d documents from %s to %s", stage, n, model{}.Label(recs[0].Value),
+				model{}.Label(recs[n-1].Value)), err)
+			if same && w.c.role != routers {
+				return fmt.Errorf("%w: %w", engine.ErrSameKey, err)
+			}
+			return err
 		}
 		recs = recs[n:]
 	}

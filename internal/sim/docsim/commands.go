@@ -226,7 +226,7 @@ func (s *session) hello(connID int64) bson.D {
 		{Key: "maxMessageSizeBytes", Value: int32(docwire.MaxMessage)},
 		{Key: "maxWriteBatchSize", Value: int32(100_000)}, {Key: "localTime", Value: time.Now()},
 		{Key: "logicalSessionTimeoutMinutes", Value: int32(30)}, {Key: "connectionId", Value: int32(connID)},
-		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: int32(21)},
+		{Key: "minWireVersion", Value: int32(0)}, {Key: "maxWireVersion", Value: rs.opt.Odd.wire()},
 		{Key: "readOnly", Value: false}}
 	if rs.opt.User != "" {
 		d = append(d, bson.E{Key: "saslSupportedMechs", Value: bson.A{rs.opt.Mechanism}})

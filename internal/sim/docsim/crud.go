@@ -83,6 +83,9 @@ func (s *session) insertOne(c *collection, raw bson.Raw) error {
 		}
 		raw = toRaw(d)
 	}
+	if s.breaks(raw, s.m.rs.opt.Odd.BreaksWriting) {
+		return errGoodbye
+	}
 	d := newDocument(raw)
 	if _, exists := c.get(d.id); exists {
 		return refuse(11000, "DuplicateKey",

@@ -191,6 +191,10 @@ func (s *session) fillBatch(c *cursor, size int64, failed *error) (bson.A, bool,
 	batch := bson.A{}
 	bytes := 0
 	add := func(raw bson.Raw) bool {
+		if s.breaks(raw, s.m.rs.opt.Odd.BreaksReading) {
+			*failed = errGoodbye
+			return false
+		}
 		if c.find != nil {
 			var err error
 			if raw, err = project(raw, c.find); err != nil {

@@ -34,6 +34,27 @@ type Odd struct {
 	Silent bool
 	// RolesForNothing: whoever is let in may do everything.
 	RolesForNothing bool
+	// Wire is the newest version of the wire protocol that it speaks; 21 when zero.
+	Wire int
+	// BreaksReading and BreaksWriting are the _id of a document over which the server breaks the
+	// connection off, when it is read or written.
+	BreaksReading, BreaksWriting string
+}
+
+// breaks breaks the connection off over a document of this _id.
+func (s *session) breaks(doc bson.Raw, at string) bool {
+	if id, ok := doc.Lookup("_id").StringValueOK(); !ok || at == "" || id != at {
+		return false
+	}
+	_ = s.conn.Close()
+	return true
+}
+
+func (o Odd) wire() int32 {
+	if o.Wire != 0 {
+		return int32(o.Wire)
+	}
+	return 21
 }
 
 // renamed returns the name that a collection really gets.
