@@ -48,7 +48,7 @@ func TestImportArrows(t *testing.T) {
 		"explain":     {[]string{"core"}, noInterface},
 		"guard":       {[]string{"core", "engine"}, noInterface},
 		"config":      {[]string{"core", "engine"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
-		"view":        {[]string{"core", "run"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"view":        {[]string{"core", "run", "explain"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest":  {nil, []string{"github.com/urfave/"}},
 		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify"),
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},

@@ -243,12 +243,12 @@ func (a *app) endLogins(ctx context.Context, c *cli.Command, w work) {
 	defer cancel()
 	ended, failed, err := account.EndOverdue(ctx, w.Runner, a.openFor(c))
 	for _, r := range ended {
-		fmt.Fprintf(a.screen.Err, "! login %s on %s was taken away: %s\n", r.Login.User, r.Cluster, r.Reason)
+		a.screen.Note("! login %s on %s was taken away: %s", r.Login.User, r.Cluster, r.Reason)
 	}
 	for _, e := range failed {
-		fmt.Fprintf(a.screen.Err, "! %s\n", w.Text(e))
+		a.screen.Note("! %s", w.Text(e))
 	}
 	if err != nil && ctx.Err() == nil {
-		fmt.Fprintf(a.screen.Err, "! which logins are lent could not be read: %s\n", w.Text(err))
+		a.screen.Note("! which logins are lent could not be read: %s", w.Text(err))
 	}
 }

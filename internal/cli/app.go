@@ -103,7 +103,7 @@ func (a *app) showError(err error, code int) {
 		_ = a.screen.Encode(map[string]any{"error": msg, "exit": code})
 		return
 	}
-	fmt.Fprintf(a.screen.Err, "dexamen: %s\n", msg)
+	a.screen.Note("dexamen: %v", errors.New(msg))
 }
 
 func (a *app) root() *cli.Command {

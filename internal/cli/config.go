@@ -23,7 +23,7 @@ func (a *app) configCommands() *cli.Command {
 					if err := args(c, 0, 0); err != nil {
 						return err
 					}
-					_, err := io.WriteString(a.screen.Out, config.Sample)
+					_, err := io.WriteString(a.screen.Data, config.Sample)
 					return err
 				}),
 			a.command("", "check", "[FILE]", "check the file; errors come with line and column", "",

@@ -9,7 +9,6 @@ import (
 	"os/signal"
 	"sync"
 	"syscall"
-	"time"
 
 	"dexamen/internal/explain"
 
@@ -104,8 +103,9 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 			}
 		}
 	}()
+	watch := config.NewWatch(cfg)
 	d := &daemon.Daemon{Deps: a.deps(c), Log: slog.New(handler), Reload: reload,
-		Load: func() (*config.Config, error) { return config.Load(cfg.Path) }, Changed: changed(cfg.Path),
+		Load: watch.Load, Changed: watch.Changed,
 		Version: Version}
 	if cfg.Daemon.Listen != "" {
 		l, err := net.Listen("tcp", cfg.Daemon.Listen)
@@ -121,27 +121,6 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 	}
 	_ = d.Run(ctx)
 	return nil // it was told to stop
-}
-
-// changed reports whether a file is another one than when it was asked last. One
-// that was changed this very moment may not be whole yet.
-func changed(path string) func() bool {
-	look := func() (time.Time, int64) {
-		st, err := os.Stat(path)
-		if err != nil {
-			return time.Time{}, 0
-		}
-		return st.ModTime(), st.Size()
-	}
-	was, size := look()
-	return func() bool {
-		now, n := look()
-		if now.IsZero() || now.Equal(was) && n == size || time.Since(now) < time.Second {
-			return false
-		}
-		was, size = now, n
-		return true
-	}
 }
 
 // deps is where policies are carried out: stores and clusters as they are

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"os"
 
 	"dexamen/internal/demo/tour"
@@ -22,7 +21,7 @@ func (a *app) demoCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("keep") {
-				defer func() { fmt.Fprintf(a.screen.Err, "kept: %s\n", dir) }()
+				defer func() { a.screen.Note("kept: %s", dir) }()
 			} else {
 				defer func() { _ = os.RemoveAll(dir) }()
 			}

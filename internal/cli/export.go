@@ -83,7 +83,7 @@ func (a *app) export(ctx context.Context, c *cli.Command) (err error) {
 	if !slices.ContainsFunc(names, opt.Choose) {
 		return e.moment.Unknown(ctx, ad.Pattern, names)
 	}
-	out, err := export.Create(to, a.screen.Out, c.Bool("overwrite"))
+	out, err := export.Create(to, a.screen.Data, c.Bool("overwrite"))
 	if err != nil {
 		return fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}

@@ -66,7 +66,7 @@ func (a *app) pointsCommand() *cli.Command {
 				}
 			}
 			for _, b := range bad {
-				fmt.Fprintf(a.screen.Err, "! %v\n", b)
+				a.screen.Note("! %v", b)
 			}
 			if len(bad) > 0 {
 				return fmt.Errorf("%w: %s cannot be read", run.ErrIncomplete, view.Plural(int64(len(bad)), "point"))

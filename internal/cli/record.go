@@ -48,7 +48,7 @@ func (a *app) recordRun(ctx context.Context, c *cli.Command, w work, r *store.Ru
 	}
 	if ended, err := w.EndKilled(ctx); err == nil {
 		for _, b := range ended {
-			fmt.Fprintf(a.screen.Err, "! the %s of %s that began %s died: %s\n", b.Kind, b.Cluster,
+			a.screen.Note("! the %s of %s that began %s died: %s", b.Kind, b.Cluster,
 				b.Started.Local().Format(time.DateTime), b.Error)
 		}
 	}

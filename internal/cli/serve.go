@@ -84,7 +84,7 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 	o := serve.Options{User: "reader", Password: newPassword(), Version: "dexamen " + Version}
 	if !a.screen.Quiet {
 		o.Log = func(format string, args ...any) {
-			fmt.Fprintf(a.screen.Err, "%s  %s\n", time.Now().Format(time.TimeOnly), fmt.Sprintf(format, args...))
+			a.screen.Note("%s  %s", time.Now().Format(time.TimeOnly), fmt.Sprintf(format, args...))
 		}
 	}
 	uri := l.Addr().String()

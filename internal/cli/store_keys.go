@@ -231,7 +231,7 @@ func (a *app) sureToDrop(ctx context.Context, c *cli.Command, s *store.Store, na
 		if !a.screen.Terminal {
 			return fmt.Errorf("%w: %s; configure another key first, or say --yes", run.ErrRefused, what)
 		}
-		fmt.Fprintf(a.screen.Err, "%s.\n", what)
+		a.screen.Note("%s.", what)
 		if !a.ask("drop it all the same?") {
 			return fmt.Errorf("%w: nothing was dropped", run.ErrRefused)
 		}

@@ -38,9 +38,9 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return fmt.Errorf("store %s: %w", name, err)
 		}
-		fmt.Fprintf(a.screen.Err, "listings made anew from %d content files with %d nodes\n", packs, nodes)
+		a.screen.Note("listings made anew from %d content files with %d nodes", packs, nodes)
 		for _, p := range bad {
-			fmt.Fprintf(a.screen.Err, "! %s: its own list cannot be read\n", p)
+			a.screen.Note("! %s: its own list cannot be read", p)
 		}
 	}
 	p, emit := a.objectProgress("reading " + s.Location())

@@ -3,7 +3,6 @@
 package config
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,17 +10,15 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"dexamen/internal/core/remedy"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/process"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 )
@@ -36,6 +33,11 @@ type Config struct {
 	Alerts   Alerts             `yaml:"alerts"`
 	Daemon   Daemon             `yaml:"daemon"`
 	Limits   Limits             `yaml:"limits"`
+	// Include names files, as patterns beside this one, that add clusters and policies.
+	Include []string `yaml:"include"`
+	// Included are the files that were read so.
+	Included []string `yaml:"-"`
+	sources  []source
 	// Path is where it was read from.
 	Path string `yaml:"-"`
 	// Lacking says which secrets are named and not there now.
@@ -193,8 +195,8 @@ func (s *Size) UnmarshalText(b []byte) error {
 	text := string(b)
 	for i, unit := range []string{"KiB", "MiB", "GiB", "TiB"} {
 		if n, ok := strings.CutSuffix(text, unit); ok {
-			var v float64
-			if _, err := fmt.Sscanf(strings.TrimSpace(n), "%g", &v); err != nil || v <= 0 {
+			v, err := strconv.ParseFloat(strings.TrimSpace(n), 64)
+			if err != nil || !(v > 0 && v < 1<<20) {
 				break
 			}
 			*s = Size(v * float64(int64(1)<<(10*(i+1))))
@@ -237,95 +239,6 @@ func Find(named string) (string, error) {
 	}
 	return "", remedy.With(fmt.Errorf("no configuration file: looked for %s", strings.Join(places, ", ")),
 		remedy.WriteConfig, "")
-}
-
-// Load reads and checks a file.
-func Load(path string) (*Config, error) {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("configuration: %w", err)
-	}
-	return Parse(data, path)
-}
-
-// Parse checks a file's content. The error lists all that is wrong, each with
-// file, line and column.
-func Parse(data []byte, path string) (*Config, error) {
-	c := &Config{Path: path}
-	dec := yaml.NewDecoder(bytes.NewReader(data), yaml.Strict())
-	if err := dec.Decode(c); err != nil {
-		return nil, located(path, err)
-	}
-	file, err := parser.ParseBytes(data, 0)
-	if err != nil {
-		return nil, located(path, err)
-	}
-	k := checker{path: path, file: file}
-	c.check(&k)
-	c.Lacking = k.lacking
-	return c, errors.Join(k.errs...)
-}
-
-// located turns a YAML error into path:line:column: message.
-func located(path string, err error) error {
-	var ye yaml.Error
-	if errors.As(err, &ye) && ye.GetToken() != nil {
-		pos := ye.GetToken().Position
-		return fmt.Errorf("%s:%d:%d: %s", path, pos.Line, pos.Column, ye.GetMessage())
-	}
-	return fmt.Errorf("%s: %w", path, err)
-}
-
-// Where returns file:line:column of an entry such as policies.nightly.log, or of
-// the nearest one around it.
-func (c *Config) Where(entry string) string {
-	if data, err := os.ReadFile(c.Path); err == nil {
-		if file, err := parser.ParseBytes(data, 0); err == nil {
-			if w := locate(c.Path, file, "$."+entry); w != "" {
-				return w
-			}
-		}
-	}
-	return c.Path
-}
-
-func locate(path string, file *ast.File, at string) string {
-	for p := at; p != "" && p != "$"; p = p[:max(0, strings.LastIndexByte(p, '.'))] {
-		if yp, err := yaml.PathString(p); err == nil {
-			if n, err := yp.FilterFile(file); err == nil && n != nil && n.GetToken() != nil {
-				pos := n.GetToken().Position
-				return fmt.Sprintf("%s:%d:%d", path, pos.Line, pos.Column)
-			}
-		}
-	}
-	return ""
-}
-
-type checker struct {
-	path string
-	file *ast.File
-	errs []error
-	// lacking is what is needed and not there now; it may be elsewhere, or later.
-	lacking []string
-}
-
-// lack notes something that is named and not there.
-func (k *checker) lack(at, format string, args ...any) {
-	where := k.path
-	if w := locate(k.path, k.file, at); w != "" {
-		where = w
-	}
-	k.lacking = append(k.lacking, fmt.Sprintf("%s: %s: %s", where, strings.TrimPrefix(at, "$."),
-		fmt.Sprintf(format, args...)))
-}
-
-// bad notes an error at a YAML path such as $.clusters.meadow.address.
-func (k *checker) bad(at, format string, args ...any) {
-	where := k.path
-	if w := locate(k.path, k.file, at); w != "" {
-		where = w
-	}
-	k.errs = append(k.errs, fmt.Errorf("%s: %s: %s", where, strings.TrimPrefix(at, "$."), fmt.Sprintf(format, args...)))
 }
 
 func (c *Config) check(k *checker) {
@@ -515,6 +428,11 @@ func (c *Config) Target(ctx context.Context, name string) (engine.Target, error)
 	return t, nil
 }
 
+const (
+	maxSecret  = 64 << 10
+	secretTime = 30 * time.Second
+)
+
 func (s Secret) read(ctx context.Context) (string, error) {
 	switch {
 	case s.Env == "" && s.File == "" && len(s.Command) == 0:
@@ -526,16 +444,25 @@ func (s Secret) read(ctx context.Context) (string, error) {
 		}
 		return v, nil
 	case s.File != "":
-		b, err := os.ReadFile(s.File)
+		b, err := process.ReadFile(s.File, maxSecret)
 		return strings.TrimRight(string(b), "\r\n"), err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, secretTime)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...).Output()
-	if err != nil {
+	cmd, out, said := process.Command(ctx, s.Command), process.Bounded{Limit: maxSecret}, process.Tail{}
+	cmd.Stdout, cmd.Stderr = &out, &said
+	if err := cmd.Run(); err != nil {
+		switch {
+		case ctx.Err() != nil:
+			err = fmt.Errorf("it was still running after %s and was ended", secretTime)
+		case errors.Is(err, process.ErrTooMuch) || out.Over:
+			err = fmt.Errorf("%w: a secret has at most %d KiB", process.ErrTooMuch, maxSecret>>10)
+		case said.Line() != "":
+			err = fmt.Errorf("%w: %s", err, said.Line())
+		}
 		return "", fmt.Errorf("command %s: %w", s.Command[0], err)
 	}
-	return strings.TrimRight(string(out), "\r\n"), nil
+	return strings.TrimRight(out.String(), "\r\n"), nil
 }
 
 // storeByPolicy returns the store of the policies that protect a cluster, where it is one.

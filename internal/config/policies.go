@@ -178,6 +178,8 @@ type Hook struct {
 	After   string   `yaml:"after"`
 	Run     []string `yaml:"run"`
 	Timeout Duration `yaml:"timeout"` // default 1m
+	// Environment names the variables that it is given besides those that say what runs.
+	Environment []string `yaml:"environment"`
 	// IfFails is "stop" (the default of those before) or "go on".
 	IfFails string `yaml:"if_fails"`
 }

@@ -62,7 +62,7 @@ var ErrNothing = errors.New("it has been done")
 func Hooks(p config.Policy) (out []run.Hook) {
 	for _, h := range p.Hooks {
 		out = append(out, run.Hook{Kind: h.Before + h.After, After: h.After != "", Command: h.Run,
-			Timeout: time.Duration(h.Timeout), Optional: h.IfFails == "go on"})
+			Timeout: time.Duration(h.Timeout), Environment: h.Environment, Optional: h.IfFails == "go on"})
 	}
 	return out
 }

@@ -59,7 +59,7 @@ func (m *model) draw() string {
 	}
 	lines = append(append(lines, body[:room]...), foot...)
 	for i, l := range lines {
-		lines[i] = text.Trim(l, m.width)
+		lines[i] = s.Rendered(text.Trim(l, m.width))
 	}
 	return strings.Join(lines, "\n")
 }

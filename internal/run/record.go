@@ -1,27 +1,27 @@
 package run
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"os/user"
 	"runtime/debug"
 	"sync"
 	"time"
 
+	"dexamen/internal/core/process"
 	"dexamen/internal/core/store"
 )
 
 // Hook is a command that runs before or after runs of a kind.
 type Hook struct {
-	Kind     string // of run
-	After    bool
-	Command  []string
-	Timeout  time.Duration // default 1m
-	Optional bool          // its failing does not keep the run from being done
+	Kind        string // of run
+	After       bool
+	Command     []string
+	Timeout     time.Duration // default 1m
+	Environment []string      // names of variables that it is given besides those that say what runs
+	Optional    bool          // its failing does not keep the run from being done
 }
 
 // RecordOptions describes how a run is kept.
@@ -38,7 +38,6 @@ type RecordOptions struct {
 }
 
 const (
-	maxOutput   = 4 << 10 // of a hook, kept
 	maxWarnings = 50
 )
 
@@ -57,7 +56,8 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	var before []Hook
 	for _, h := range o.Hooks {
 		if h.Kind == r.Kind && h.After {
-			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command, Timeout: h.Timeout})
+			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command, Timeout: h.Timeout,
+				Environment: h.Environment})
 		} else if h.Kind == r.Kind {
 			before = append(before, h)
 		}
@@ -92,7 +92,8 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	err = func() error {
 		defer cancel()
 		for _, h := range before {
-			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command, Timeout: h.Timeout})
+			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command, Timeout: h.Timeout,
+				Environment: h.Environment})
 			r.Hooks = append(r.Hooks, done)
 			if done.Error != "" && !h.Optional {
 				return fmt.Errorf("the hook before it failed, so it was not done: %s: %s", h.Command[0], done.Error)
@@ -204,17 +205,6 @@ func runAfter(ctx context.Context, r *store.Run) {
 	r.After = nil
 }
 
-// tailBuffer keeps the last bytes written to it.
-type tailBuffer struct{ b []byte }
-
-func (t *tailBuffer) Write(p []byte) (int, error) {
-	t.b = append(t.b, p...)
-	if len(t.b) > 2*maxOutput {
-		t.b = append(t.b[:0], t.b[len(t.b)-maxOutput:]...)
-	}
-	return len(p), nil
-}
-
 // runHook runs a command beside a run, which its environment describes.
 func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	if h.Timeout <= 0 {
@@ -223,19 +213,17 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	h.Started = time.Now().UTC().Truncate(time.Millisecond)
 	ctx, cancel := context.WithTimeout(ctx, h.Timeout)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, h.Command[0], h.Command[1:]...)
-	cmd.WaitDelay = 5 * time.Second // of what it started and left behind
-	ownProcessGroup(cmd)
-	var out tailBuffer
+	cmd := process.Command(ctx, h.Command)
+	var out process.Tail
 	cmd.Stdout, cmd.Stderr = &out, &out
-	cmd.Env = append(os.Environ(),
+	cmd.Env = append(process.Environment(h.Environment),
 		"DEXAMEN_RUN="+r.ID, "DEXAMEN_KIND="+r.Kind, "DEXAMEN_CLUSTER="+r.Cluster, "DEXAMEN_POLICY="+r.Policy,
 		"DEXAMEN_PHASE="+h.Phase, "DEXAMEN_STARTED="+r.Started.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result,
 		"DEXAMEN_ERROR="+r.Error,
 		"DEXAMEN_POINT="+r.Point)
 	err := cmd.Run()
 	h.Took = time.Since(h.Started)
-	h.Output = string(bytes.ToValidUTF8(out.b[max(0, len(out.b)-maxOutput):], nil))
+	h.Output = out.String()
 	if cmd.ProcessState != nil {
 		h.Exit = cmd.ProcessState.ExitCode()
 	}

@@ -59,11 +59,11 @@ func (p *Progress) Event(e run.Event) {
 	switch e.Kind {
 	case run.Step:
 		p.stage, p.begun = e.Text, time.Now()
-		fmt.Fprintln(p.s.Err, p.s.faintErr("- "+e.Text))
+		p.s.Note("%s", p.s.faintErr("- "+e.Text))
 	case run.Note:
-		fmt.Fprintln(p.s.Err, p.s.faintErr("  "+e.Text))
+		p.s.Note("%s", p.s.faintErr("  "+e.Text))
 	case run.Warning:
-		fmt.Fprintln(p.s.Err, "! "+e.Text)
+		p.s.Note("! %s", e.Text)
 	}
 }
 
@@ -81,7 +81,7 @@ func (p *Progress) draw(e run.Event) {
 	}
 	p.last.Store(&progressNow{e, p.begun})
 	if p.bar == nil {
-		p.bars = mpb.New(mpb.WithOutput(p.s.Err), mpb.WithWidth(28), mpb.WithRefreshRate(150*time.Millisecond))
+		p.bars = mpb.New(mpb.WithOutput(cmp.Or(p.s.bar, p.s.Err)), mpb.WithWidth(28), mpb.WithRefreshRate(150*time.Millisecond))
 		style := mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("┄")
 		if !p.s.Unicode {
 			style = mpb.BarStyle().Lbound("").Rbound("").Filler("=").Tip("=").Padding(".")

@@ -45,6 +45,7 @@ func (s *Screen) Table(headings ...string) *Table {
 
 // Row adds a row.
 func (t *Table) Row(cells ...any) {
+	cells = shown(cells)
 	t.w.AppendRow(table.Row(cells))
 	var row []string
 	for _, c := range cells {

@@ -19,6 +19,8 @@ import (
 type Screen struct {
 	Out      io.Writer // results
 	Err      io.Writer // progress, notes, questions
+	Data     io.Writer // content as it is, for other programs
+	bar      io.Writer // what moves the cursor; Err where it is nil
 	JSON     bool
 	Quiet    bool
 	Color    bool
@@ -31,7 +33,7 @@ type Screen struct {
 
 // NewScreen finds out what the standard streams can do.
 func NewScreen(noColor bool) *Screen {
-	s := &Screen{Out: os.Stdout, Err: os.Stderr, Width: 100}
+	s := &Screen{Out: clean{os.Stdout}, Err: clean{os.Stderr}, Data: os.Stdout, bar: os.Stderr, Width: 100}
 	out := term.IsTerminal(int(os.Stdout.Fd()))
 	s.Terminal = term.IsTerminal(int(os.Stderr.Fd())) && term.IsTerminal(int(os.Stdin.Fd()))
 	s.Bounded = out
@@ -57,11 +59,14 @@ func (s *Screen) paint(t string, c text.Color) string {
 	if !s.Color {
 		return t
 	}
-	return text.Colors{c}.EscapeSeq() + t + text.Reset.EscapeSeq()
+	return mark(int(c)) + visible(t, false) + mark(int(text.Reset))
 }
 
 // Line writes one line of results.
-func (s *Screen) Line(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+func (s *Screen) Line(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", shown(args)...) }
+
+// Note writes a line beside the results.
+func (s *Screen) Note(format string, args ...any) { fmt.Fprintf(s.Err, format+"\n", shown(args)...) }
 
 // Encode writes a result as JSON.
 func (s *Screen) Encode(v any) error {

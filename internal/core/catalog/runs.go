@@ -152,6 +152,8 @@ type RunHook struct {
 	Phase   string        `json:"phase"` // before or after
 	Command []string      `json:"command"`
 	Timeout time.Duration `json:"timeout,omitempty"`
+	// Environment names the variables that it is given besides those that say what runs.
+	Environment []string `json:"environment,omitempty"`
 	Started time.Time     `json:"started,omitzero"`
 	Took    time.Duration `json:"took,omitempty"`
 	Exit    int           `json:"exit"`

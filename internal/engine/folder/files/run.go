@@ -4,8 +4,9 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"strings"
+
+	"dexamen/internal/core/process"
 )
 
 // HiddenPrefix begins the names of what Dexamen keeps beside folders.
@@ -13,10 +14,12 @@ const HiddenPrefix = ".dexamen-"
 
 // RunCommand runs a command on this machine and returns what it printed.
 func RunCommand(ctx context.Context, command, env []string) (string, error) {
-	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd := process.Command(ctx, command)
 	cmd.Env = append(os.Environ(), env...)
-	out, err := cmd.CombinedOutput()
-	text := strings.TrimSpace(string(out))
+	out := process.Bounded{Limit: 1 << 20}
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err := cmd.Run()
+	text := strings.TrimSpace(out.String())
 	if err != nil {
 		if text != "" {
 			return text, fmt.Errorf("%s: %w: %s", command[0], err, lastLine(text))

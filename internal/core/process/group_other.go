@@ -1,0 +1,7 @@
+//go:build !unix
+
+package process
+
+import "os/exec"
+
+func ownGroup(*exec.Cmd) {}

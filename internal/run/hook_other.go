@@ -1,7 +1,0 @@
-//go:build !unix
-
-package run
-
-import "os/exec"
-
-func ownProcessGroup(*exec.Cmd) {}
