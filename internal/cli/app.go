@@ -18,6 +18,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
+	"dexamen/internal/engine"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -107,7 +108,7 @@ func (a *app) showError(err error, code int) {
 }
 
 func (a *app) root() *cli.Command {
-	return &cli.Command{
+	root := &cli.Command{
 		Name:    "dexamen",
 		Usage:   "snapshots, logs, restores and proofs for clusters of non-relational databases",
 		Version: Version,
@@ -141,13 +142,7 @@ safety; 130 interrupted, and safe to run again.`,
 			}
 			return ctx, nil
 		},
-		OnUsageError: onUsage,
-		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("there is no command %q; see: dexamen --help", c.Args().First())
-			}
-			return cli.ShowAppHelp(c)
-		},
+		OnUsageError:   onUsage,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
 			a.configCommands(), a.clusterCommands(), a.storeCommands(), a.policyCommands(), a.alertsCommand(),
@@ -159,6 +154,35 @@ safety; 130 interrupted, and safe to run again.`,
 			a.verifyCommand(),
 			a.demoCommand(), a.simCommand(),
 		},
+	}
+	mistyped(root)
+	return root
+}
+
+// mistyped has every group of commands answer a word that is none of them: with what is near it, or
+// what there is.
+func mistyped(group *cli.Command) {
+	var names []string
+	for _, c := range group.Commands {
+		names = append(names, c.Name)
+		mistyped(c)
+	}
+	if len(names) == 0 || group.Action != nil {
+		return
+	}
+	group.Action = func(_ context.Context, c *cli.Command) error {
+		if !c.Args().Present() {
+			if c.Root() == c {
+				return cli.ShowAppHelp(c)
+			}
+			return cli.ShowSubcommandHelp(c)
+		}
+		word := c.Args().First()
+		if near := engine.Nearest(word, names, 2); len(near) > 0 {
+			return usage("there is no command %q; near it: %s %s", c.FullName()+" "+word, c.FullName(),
+				strings.Join(near, ", "+c.FullName()+" "))
+		}
+		return usage("there is no command %q; %s has %s", c.FullName()+" "+word, c.FullName(), strings.Join(names, ", "))
 	}
 }
 

@@ -30,9 +30,6 @@ func (a *app) coverageCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.knownCluster(ctx, e, c.Args().First(), len(list)); err != nil {
-				return err
-			}
 			gaps := 0
 			for _, cv := range list {
 				gaps += len(cv.Gaps) + len(cv.Unreadable)

@@ -11,7 +11,6 @@ import (
 
 	"dexamen/internal/core/store"
 	"dexamen/internal/moment"
-	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -29,9 +28,6 @@ func (a *app) pointsCommand() *cli.Command {
 			defer progress.Done()
 			points, bad, err := e.Store.Points(ctx, c.Args().First())
 			if err != nil {
-				return err
-			}
-			if err := a.knownCluster(ctx, e, c.Args().First(), len(points)); err != nil {
 				return err
 			}
 			if a.screen.JSON {
@@ -126,17 +122,4 @@ func (a *app) pointNotes(ctx context.Context, c *cli.Command, e *run.Runner,
 		}
 	}
 	return notes, nil
-}
-
-// knownCluster refuses a cluster's name of which the store has nothing and the
-// configuration neither.
-func (a *app) knownCluster(ctx context.Context, e *run.Runner, name string, found int) error {
-	if name == "" || found > 0 {
-		return nil
-	}
-	if _, ok := a.cfg.Clusters[name]; ok {
-		return nil
-	}
-	_, err := moment.Resolve(ctx, e, name, latestMoment, restore.OnScratch{})
-	return usageError{err}
 }

@@ -114,11 +114,6 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if len(runs) == 0 {
-		if err := a.knownCluster(ctx, e, cluster, 0); err != nil {
-			return err
-		}
-	}
 	if c.Bool("failed") {
 		runs = slices.DeleteFunc(runs, func(r *store.Run) bool { return r.Good() || r.Result == "" })
 	}

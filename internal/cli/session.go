@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +20,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
@@ -71,11 +74,55 @@ func (a *app) openRunner(ctx context.Context, c *cli.Command, cluster string) (*
 	if err != nil {
 		return nil, nil, err
 	}
+	if _, configured := cfg.Clusters[cluster]; cluster != "" && !configured {
+		return a.openWhereHeld(ctx, c, cfg, cluster)
+	}
 	name, err := cfg.StoreOf(c.String("store"), cluster)
 	if err != nil {
 		return nil, nil, usageError{err}
 	}
 	return a.openRunnerOf(ctx, c, name, cluster)
+}
+
+// openWhereHeld opens the store that holds points of a cluster which is not, or not any more,
+// configured. Where none does the name is taken for mistyped.
+func (a *app) openWhereHeld(ctx context.Context, c *cli.Command, cfg *config.Config,
+	cluster string) (*run.Runner, *view.Progress, error) {
+	names := config.Names(cfg.Stores)
+	if named := c.String("store"); named != "" || len(names) == 0 {
+		name, err := cfg.StoreOf(named, "")
+		if err != nil {
+			return nil, nil, usageError{err}
+		}
+		names = []string{name}
+	}
+	known := config.Names(cfg.Clusters)
+	var unread []error
+	for _, name := range names {
+		e, p, err := a.openRunnerOf(ctx, c, name, "")
+		if err == nil {
+			var points []*store.Point
+			if points, _, err = e.Store.Points(ctx, ""); err == nil {
+				for _, pt := range points {
+					if pt.Cluster == cluster {
+						return e, p, nil
+					}
+					if !slices.Contains(known, pt.Cluster) {
+						known = append(known, pt.Cluster)
+					}
+				}
+			}
+			p.Done()
+		}
+		if err != nil {
+			unread = append(unread, fmt.Errorf("store %s: %w", name, err))
+		}
+	}
+	if len(unread) > 0 {
+		return nil, nil, errors.Join(append(unread,
+			fmt.Errorf("there is no cluster %q in the configuration, nor in what stores could be read", cluster))...)
+	}
+	return nil, nil, usageError{fmt.Errorf("%w; no store holds a point of it", config.UnknownError("cluster", cluster, known))}
 }
 
 // openRunnerOf is env for a store that is known.

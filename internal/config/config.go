@@ -279,9 +279,8 @@ func (c *Config) check(k *checker) {
 		} else if _, rest, _ := strings.Cut(cl.Address, "://"); rest == "" || rest[0] == ',' || rest[0] == ':' ||
 			strings.Contains(rest, ",,") {
 			k.bad(at+".address", "%q: a host is empty", engine.Redact(cl.Address))
-		} else if engine.Redact(cl.Address) != cl.Address {
-			k.bad(at+".address",
-				"holds a password; put it where login.secret names it: in the environment, a file or a command")
+		} else if err := engine.CheckAddress(drv, cl.Address); err != nil {
+			k.bad(at+".address", "%v", err)
 		} else {
 			for option, value := range sorted(cl.Options) {
 				if err := engine.CheckOption(drv, option, value); err != nil {

@@ -47,6 +47,7 @@ type Daemon struct {
 	group  sync.WaitGroup
 	loaded time.Time // when the configuration was read
 	ticked time.Time
+	awake  time.Time // when pulse beat last
 	// broken is why the configuration could not be read anew, and since when.
 	broken      string
 	brokenSince time.Time
@@ -155,6 +156,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 		}
 		d.outbox.Close()
 	}()
+	d.group.Go(func() { d.pulse(ctx) })
 	for ctx.Err() == nil {
 		d.reload()
 		d.forgetUnwanted()

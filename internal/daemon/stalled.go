@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -20,6 +21,36 @@ func (d *Daemon) alive(g *running, shard string) {
 	g.alive[shard] = time.Now()
 }
 
+// pulseEvery is how often this process sees that it is awake. One that was stopped, or whose machine
+// slept, has heard nothing meanwhile: that says nothing of the clusters.
+const pulseEvery = 10 * time.Second
+
+// pulse has silence not count that is this process's own, until the context ends.
+func (d *Daemon) pulse(ctx context.Context) {
+	for {
+		d.mu.Lock()
+		if slept := time.Since(d.awake); !d.awake.IsZero() && slept > 2*pulseEvery {
+			d.Log.Warn("this process did nothing for a while: it was stopped, or the machine slept", "for",
+				slept.Round(time.Second).String())
+			for _, g := range d.going {
+				for shard := range g.alive {
+					g.alive[shard] = time.Now()
+				}
+			}
+		}
+		d.awake = time.Now()
+		d.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pulseEvery):
+		}
+	}
+}
+
+// slept reports whether this process has just woken. The caller holds the lock.
+func (d *Daemon) slept() bool { return !d.awake.IsZero() && time.Since(d.awake) > 2*pulseEvery }
+
 // stalled raises an alert where a log that this process follows says nothing, and ends it. The caller
 // holds the lock.
 func (d *Daemon) stalled(w Assignment) {
@@ -28,7 +59,7 @@ func (d *Daemon) stalled(w Assignment) {
 		d.ledger.Clear(stalledAlert(w, time.Time{}))
 		return
 	}
-	if g == nil || len(g.alive) == 0 {
+	if g == nil || len(g.alive) == 0 || d.slept() {
 		return // it is not over by that another begins, which fails by itself
 	}
 	oldest := g.quietest()
@@ -54,7 +85,7 @@ func (g *running) quietest() time.Time {
 // anew does not make the cluster answer. The caller holds the lock.
 func (d *Daemon) endedStalled(g *running) {
 	if oldest := g.quietest(); g.kind == store.RunCapture && g.ward.Config.When.Continuous &&
-		time.Since(oldest) > stalledFor/2 {
+		time.Since(oldest) > stalledFor/2 && !d.slept() {
 		d.ledger.Raise(stalledAlert(g.ward, oldest))
 	}
 }

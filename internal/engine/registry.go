@@ -1,8 +1,8 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"sort"
 	"strings"
@@ -63,17 +63,85 @@ func ForName(name string) (Driver, error) {
 	return nil, fmt.Errorf("this version of dexamen has no engine %q", name)
 }
 
-// Redact takes a password out of an address.
-func Redact(address string) string {
-	u, err := url.Parse(address)
-	if err != nil {
-		scheme, rest, _ := strings.Cut(address, "://")
-		if i := strings.LastIndexByte(rest, '@'); i >= 0 {
-			rest = rest[i+1:]
+// Parametered is a Driver whose addresses may have parameters behind a question mark.
+type Parametered interface {
+	Driver
+	// Parameters lists their names. None of them may hold a secret.
+	Parameters() []string
+}
+
+// CheckAddress returns an error where an address holds a password, or something that its driver does
+// not know: what is passed on unread may be a secret, or take a safeguard away.
+func CheckAddress(d Driver, address string) error {
+	if Redact(address) != address && strings.Contains(userinfo(address), ":") {
+		return errors.New("holds a password; put it where login.secret names it: in the environment, a file or a command")
+	}
+	if strings.Contains(address, "#") {
+		return errors.New("holds a #, which no address has")
+	}
+	_, query, with := strings.Cut(address, "?")
+	if !with {
+		return nil
+	}
+	var known []string
+	if p, ok := d.(Parametered); ok {
+		known = p.Parameters()
+	}
+	for pair := range strings.SplitSeq(query, "&") {
+		name, _, _ := strings.Cut(pair, "=")
+		if name == "" || slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, name) }) {
+			continue
 		}
+		if len(known) == 0 {
+			return fmt.Errorf("has a parameter %q; addresses of this kind have none", name)
+		}
+		return fmt.Errorf("has a parameter %q; those that may be there are %s. What concerns login, TLS and which member "+
+			"is read stands under login, tls and prefer", name, strings.Join(known, ", "))
+	}
+	return nil
+}
+
+func userinfo(address string) string {
+	_, rest, _ := strings.Cut(address, "://")
+	rest, _, _ = strings.Cut(rest, "?")
+	if i := strings.LastIndexByte(rest, '@'); i >= 0 {
+		return rest[:i]
+	}
+	return ""
+}
+
+// Redact takes what may be a secret out of an address: a password, and the values of parameters that
+// no driver knows.
+func Redact(address string) string {
+	scheme, rest, ok := strings.Cut(address, "://")
+	if !ok {
+		return address
+	}
+	if user := userinfo(address); user != "" {
+		name, _, password := strings.Cut(user, ":")
+		if password {
+			name += ":xxxxx"
+		}
+		rest = name + rest[len(user):]
+	}
+	rest, query, with := strings.Cut(rest, "?")
+	if !with {
 		return scheme + "://" + rest
 	}
-	return u.Redacted()
+	var known []string
+	if e, found := drivers[scheme]; found {
+		if p, ok := e.d.(Parametered); ok {
+			known = p.Parameters()
+		}
+	}
+	pairs := strings.Split(query, "&")
+	for i, pair := range pairs {
+		name, _, value := strings.Cut(pair, "=")
+		if value && !slices.ContainsFunc(known, func(k string) bool { return strings.EqualFold(k, name) }) {
+			pairs[i] = name + "=xxxxx"
+		}
+	}
+	return scheme + "://" + rest + "?" + strings.Join(pairs, "&")
 }
 
 // Nearest returns the names most like one that does not exist, the likeliest

@@ -118,7 +118,9 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	defer stop()
 	runAfter(keep, r)
 	if end := e.Store.EndRun(keep, r, claim); end != nil {
-		e.Store.EndLater(r, claim)
+		if !errors.Is(end, store.ErrRunEnded) {
+			e.Store.EndLater(r, claim)
+		}
 		err = errors.Join(err, fmt.Errorf("keeping what came of run %s: %w", r.ID, end))
 	}
 	return err

@@ -126,7 +126,7 @@ func CheckName(name string) error {
 func Open(location string) (Backend, error) {
 	u, err := url.Parse(location)
 	if err != nil {
-		return nil, fmt.Errorf("store location %q: %w", location, err)
+		return nil, fmt.Errorf("store location %q is none", shown(location))
 	}
 	switch {
 	case u.Scheme == "file" && u.Host == "" && path.IsAbs(u.Path):
@@ -134,8 +134,18 @@ func Open(location string) (Backend, error) {
 	case u.Scheme == "mem":
 		return NewMemory(), nil
 	case u.Scheme == "file":
-		return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path", location)
+		return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path", shown(location))
 	}
 	return nil, fmt.Errorf(
-		"store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX", location)
+		"store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX", shown(location))
+}
+
+// shown returns a location without what may be a secret in it.
+func shown(location string) string {
+	scheme, rest, ok := strings.Cut(location, "://")
+	if !ok {
+		return location
+	}
+	rest, _, _ = strings.Cut(rest, "?")
+	return scheme + "://" + rest[strings.LastIndexByte(rest, '@')+1:]
 }

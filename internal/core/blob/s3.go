@@ -54,11 +54,11 @@ func (s *S3) UseLocks() { s.locks.Store(true) }
 // NewS3 returns the backend; nothing is asked of the server yet.
 func NewS3(o S3Options) (*S3, error) {
 	bad := func(format string, args ...any) error {
-		return fmt.Errorf("store location %q: %s", o.Location, fmt.Sprintf(format, args...))
+		return fmt.Errorf("store location %q: %s", shown(o.Location), fmt.Sprintf(format, args...))
 	}
 	u, err := url.Parse(o.Location)
 	if err != nil || u.Scheme != "s3" || u.Host == "" || u.User != nil || u.RawQuery != "" {
-		return nil, bad("an object store is written s3://BUCKET/PREFIX")
+		return nil, bad("an object store is written s3://BUCKET/PREFIX, and its login under login")
 	}
 	prefix := strings.Trim(u.Path, "/")
 	if prefix != "" {

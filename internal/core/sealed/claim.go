@@ -38,6 +38,8 @@ type Claim struct {
 	Length time.Duration
 	Stop   chan struct{}
 	Done   chan struct{}
+	// released: it was given up, or is being.
+	released sync.Once
 
 	Mu     sync.Mutex
 	number int
@@ -240,8 +242,13 @@ func (l *Claim) Check() error {
 	return l.lost
 }
 
-// Release gives up the claim.
+// Release gives up the claim. What was given up already stays so.
 func (l *Claim) Release(ctx context.Context) {
+	first := false
+	l.released.Do(func() { first = true })
+	if !first {
+		return
+	}
 	close(l.Stop)
 	<-l.Done
 	if l.Check() != nil {

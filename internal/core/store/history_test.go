@@ -340,3 +340,27 @@ func TestHolds(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, proofs["p0"].Equal, "the first word counts")
 }
+
+// TestARunThatAnotherEnded: a process that was stopped until its run counted as died is told so, and
+// can give up what it held as often as it likes.
+func TestARunThatAnotherEnded(t *testing.T) {
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{})
+	require.NoError(t, err)
+	defer s.Close()
+	r := &store.Run{Kind: store.RunCapture, Cluster: "meadow"}
+	claim, err := s.BeginRun(ctx, r, true, nil)
+	require.NoError(t, err)
+	killed := *r
+	killed.Result = store.RunKilled
+	require.NoError(t, s.EndRun(ctx, &killed, nil))
+	r.Result = store.RunDone
+	require.ErrorIs(t, s.EndRun(ctx, r, claim), store.ErrRunEnded)
+	s.EndLater(r, claim)
+	claim.Release(ctx)
+	claim.Release(ctx)
+	_, err = s.BeginRun(ctx, &store.Run{Kind: store.RunCapture, Cluster: "meadow"}, true, nil)
+	require.NoError(t, err, "it was given up")
+}

@@ -47,6 +47,12 @@ func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error)
 	return c, nil
 }
 
+// Parameters implements [engine.Parametered].
+func (Driver) Parameters() []string {
+	return []string{"replicaSet", "authSource", "directConnection", "connectTimeoutMS", "serverSelectionTimeoutMS",
+		"timeoutMS", "compressors", "zlibCompressionLevel", "srvMaxHosts", "srvServiceName", "maxPoolSize"}
+}
+
 func clientOptions(t engine.Target) (*options.ClientOptions, error) {
 	base := options.Client().ApplyURI(t.Address)
 	if err := base.Validate(); err != nil {
