@@ -15,6 +15,12 @@ import (
 	"time"
 )
 
+// MaxObject is how large an object can be, in bytes: several times what is ever written as one.
+const MaxObject = 1 << 30
+
+// errTooLarge is the cause where an object is larger.
+var errTooLarge = fmt.Errorf("it is larger than %d MiB, which nothing in a store is", MaxObject>>20)
+
 // Errors a backend answers with, wrapped in what was being done and to which
 // object.
 var (
@@ -56,7 +62,8 @@ type Backend interface {
 	// object is durable; when it returns an error, the object is whole or
 	// absent, never part of it.
 	Create(ctx context.Context, name string, data []byte) error
-	// Read returns the whole object.
+	// Read returns the whole object, of at most [MaxObject] bytes: one that is larger is
+	// [ErrDamaged], and costs no more than a small one.
 	Read(ctx context.Context, name string) ([]byte, error)
 	// ReadAt returns exactly n bytes from off; a negative off counts from the
 	// end. Asking for what is not there is [ErrRange].

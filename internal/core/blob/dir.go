@@ -322,7 +322,13 @@ func (d *Dir) content(name string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	b, err := io.ReadAll(f)
+	if st, err := f.Stat(); err == nil && st.Size() > MaxObject {
+		return nil, d.unreadable(name, errTooLarge)
+	}
+	b, err := io.ReadAll(io.LimitReader(f, MaxObject+1))
+	if err == nil && len(b) > MaxObject {
+		err = errTooLarge
+	}
 	if err != nil {
 		return nil, d.unreadable(name, err)
 	}
@@ -346,14 +352,15 @@ func (d *Dir) ReadAt(ctx context.Context, name string, off int64, n int) ([]byte
 		return nil, d.missing(ctx, err)
 	}
 	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", name, err)
+	}
 	if off < 0 {
-		st, err := f.Stat()
-		if err != nil {
-			return nil, fmt.Errorf("read %s: %w", name, err)
-		}
-		if off += st.Size(); off < 0 {
-			return nil, fmt.Errorf("read %s: %w", name, ErrRange)
-		}
+		off += st.Size()
+	}
+	if off < 0 || n < 0 || off > st.Size()-int64(n) { // before room is made for it
+		return nil, fmt.Errorf("read %s: %w", name, ErrRange)
 	}
 	b := make([]byte, n)
 	if got, err := f.ReadAt(b, off); got < n {

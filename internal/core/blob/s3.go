@@ -75,7 +75,11 @@ func NewS3(o S3Options) (*S3, error) {
 		}
 		host, secure = e.Host, e.Scheme == "https"
 	}
-	opt := &minio.Options{Secure: secure, Region: o.Region, MaxRetries: 6}
+	transport, err := minio.DefaultTransport(secure)
+	if err != nil {
+		return nil, bad("%v", err)
+	}
+	opt := &minio.Options{Secure: secure, Region: o.Region, MaxRetries: 6, Transport: answers{transport}}
 	if o.PathStyle {
 		opt.BucketLookup = minio.BucketLookupPath
 	}
@@ -99,6 +103,9 @@ func (s *S3) String() string { return "s3://" + path.Join(s.bucket, s.prefix) }
 func (s *S3) fail(what, name string, err error) error {
 	if err == nil || errors.Is(err, context.Canceled) {
 		return err
+	}
+	if errors.Is(err, errEndless) {
+		return fmt.Errorf("%s %s: %w: %w", what, name, ErrDamaged, err)
 	}
 	r := minio.ToErrorResponse(err)
 	switch {
