@@ -46,9 +46,12 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 	p, emit := a.objectProgress("reading " + s.Location())
 	o.Emit = emit
 	var r *store.ScrubReport
+	var lost error // why the report is not kept
 	w := work{Runner: &run.Runner{Store: s, Tool: "dexamen " + Version}}
 	err = a.record(ctx, c, w, store.RunScrub, "", func(ctx context.Context, _ *run.Runner, rec *store.Run) (err error) {
-		if r, err = s.Scrub(ctx, o); err != nil {
+		if r, err = s.Scrub(ctx, o); errors.Is(err, store.ErrNotKept) {
+			lost = err
+		} else if err != nil {
 			return err
 		}
 		rec.Bytes = r.Bytes
@@ -58,14 +61,17 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 		return nil
 	})
 	p.Done()
-	if r != nil && errors.Is(err, run.ErrDiffers) {
-		err = nil // told below, with what to do
+	if r != nil && (errors.Is(err, run.ErrDiffers) || lost != nil) {
+		err = lost // what was found is told below, with what to do
 	}
 	if errors.Is(err, store.ErrHeld) {
 		err = fmt.Errorf("%w: %w", run.ErrRefused, err)
 	}
-	if err != nil {
+	if err != nil && lost == nil {
 		return fmt.Errorf("store %s: %w", name, err)
+	}
+	if lost != nil {
+		a.screen.Note("! store %s: %v", name, lost)
 	}
 	if a.screen.JSON {
 		err = a.screen.Encode(map[string]any{"store": name, "sound": r.Sound(), "scrub": r})
@@ -73,7 +79,9 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 		a.showScrub(name, r)
 	}
 	switch {
-	case err != nil:
+	case lost != nil && r.Sound():
+		return fmt.Errorf("%w: store %s is sound, and that could not be written down", run.ErrIncomplete, name)
+	case err != nil && lost == nil:
 		return err
 	case len(r.Points)+len(r.Log) > 0:
 		return fmt.Errorf("%w: store %s has lost %s; take a new snapshot of these clusters now: it also brings back "+

@@ -29,6 +29,7 @@ import (
 type Dir struct {
 	root     string
 	anchored atomic.Pointer[anchor]
+	tidied   atomic.Int64 // when it was seen to that room is kept, in seconds since 1970
 }
 
 // anchor identifies the folder that a store was opened in.
@@ -134,8 +135,7 @@ func (d *Dir) Free() (int64, error) {
 
 func (d *Dir) path(name string) string { return filepath.Join(d.root, filepath.FromSlash(name)) }
 
-// Create implements Backend.
-func (d *Dir) Create(ctx context.Context, name string, data []byte) (err error) {
+func (d *Dir) create(ctx context.Context, name string, data []byte) (err error) {
 	if err := CheckName(name); err != nil {
 		return err
 	}

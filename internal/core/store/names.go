@@ -104,6 +104,7 @@ var (
 	ErrStoreExists = sealed.ErrStoreExists
 	ErrTooNew      = sealed.ErrTooNew
 	ErrWriteOnly   = sealed.ErrWriteOnly
+	ErrNotKept     = upkeep.ErrNotKept
 	ErrWrongKey    = sealed.ErrWrongKey
 	// Of package upkeep.
 	ErrOtherStore  = upkeep.ErrOtherStore

@@ -2,6 +2,7 @@ package upkeep
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -97,8 +98,11 @@ type scrubber struct {
 	bad map[tree.Hash]string // nodes that cannot be read, and where they should be
 }
 
+// ErrNotKept is returned beside a report that the store did not take.
+var ErrNotKept = errors.New("what was found could not be kept in the store")
+
 // Scrub reads everything, or a part of it, and says what is wrong and what that
-// means.
+// means. With [ErrNotKept] the report is whole.
 func (s *Upkeep) Scrub(ctx context.Context, o ScrubOptions) (*ScrubReport, error) {
 	if s.WriteOnly() {
 		return nil, fmt.Errorf("scrub: %w", sealed.ErrWriteOnly)
@@ -157,12 +161,16 @@ func (s *Upkeep) Scrub(ctx context.Context, o ScrubOptions) (*ScrubReport, error
 			hurt = append(hurt, d.Object)
 		}
 	}
-	if err := s.Suspect(ctx, hurt); err != nil {
-		return nil, err
-	}
+	kept := s.Suspect(ctx, hurt)
 	a.out.Took = time.Since(began).Seconds()
 	name := sealed.ScrubsPrefix + began.UTC().Format("20060102T150405.000") + "-" + sealed.NewID(4)
-	return a.out, s.PutObject(ctx, s.ListKey(), name, a.out)
+	if kept == nil {
+		kept = s.PutObject(ctx, s.ListKey(), name, a.out)
+	}
+	if kept != nil {
+		return a.out, fmt.Errorf("%w: %w", ErrNotKept, kept)
+	}
+	return a.out, nil
 }
 
 // LastScrub returns the newest scrub that was kept, or nil.

@@ -483,9 +483,20 @@ func (l *link) send(args [][]byte) error {
 	return err
 }
 
+// readyTime is for how long a server may give signs of life before it answers: it writes all that it
+// has to a file first, where it is told to.
+const readyTime = time.Hour
+
 // answer reads a line that answers, past signs of life.
 func (l *link) answer(patience time.Duration) (string, error) {
-	for {
+	most := patience
+	if patience == silence {
+		most = readyTime
+	}
+	for begun := time.Now(); ; {
+		if time.Since(begun) > most {
+			return "", fmt.Errorf("%w: it has given signs of life for %s, and no answer", engine.ErrUnreachable, most)
+		}
 		_ = l.SetReadDeadline(time.Now().Add(patience))
 		s, err := l.Line()
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"strings"
 	"testing"
 	"time"
@@ -199,5 +200,28 @@ func TestSlots(t *testing.T) {
 		"123456789": 12739, "foo{hive}": slotOf([]byte("hive")), "{}x": slotOf([]byte("{}x")), "foo{{bar}}": slotOf(
 			[]byte("{bar"))} {
 		require.Equal(t, slot, slotOf([]byte(key)), key)
+	}
+}
+
+// TestServersThatNeverEnd: a line without an end, and signs of life without an answer, are errors soon.
+func TestServersThatNeverEnd(t *testing.T) {
+	for name, c := range map[string]struct{ sends, want string }{
+		"line":          {strings.Repeat("+PONG ", 100), "a line of more than"},
+		"signs of life": {strings.Repeat("\n", 100), "signs of life"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			ours, theirs := net.Pipe()
+			defer ours.Close()
+			go func() {
+				for {
+					if _, err := theirs.Write([]byte(c.sends)); err != nil {
+						return
+					}
+				}
+			}()
+			l := &link{Conn: ours, Wire: resp.NewWire(ours)}
+			_, err := l.answer(200 * time.Millisecond)
+			require.ErrorContains(t, err, c.want)
+		})
 	}
 }

@@ -158,10 +158,11 @@ func (p *parser) object(fn func(key string) error) error {
 		if c != '"' {
 			return fmt.Errorf("the answer is not what was asked for: %q where a name belongs", c)
 		}
-		key, err := p.r.ReadString('"') // the servers' own names have no quotes in them
+		slice, err := p.r.ReadSlice('"') // the servers' own names have no quotes in them, and are short
 		if err != nil {
 			return err
 		}
+		key := string(slice)
 		if err := p.expect(':'); err != nil {
 			return err
 		}
@@ -243,7 +244,9 @@ func (p *parser) value() ([]byte, error) {
 					depth--
 				}
 			case '"', '/':
-				p.buf = append(p.buf, w[:i+1]...)
+				if err := p.keep(w[:i+1]); err != nil {
+					return nil, err
+				}
 				if _, err := p.r.Discard(i + 1); err != nil {
 					return nil, err
 				}
@@ -260,7 +263,9 @@ func (p *parser) value() ([]byte, error) {
 			}
 		}
 		if w != nil {
-			p.buf = append(p.buf, w...)
+			if err := p.keep(w); err != nil {
+				return nil, err
+			}
 			if _, err := p.r.Discard(len(w)); err != nil {
 				return nil, err
 			}
@@ -268,11 +273,26 @@ func (p *parser) value() ([]byte, error) {
 	}
 }
 
+// maxValue is the largest value that is taken, in bytes: five times what servers take as a request
+// when they are not told otherwise ("http.max_content_length").
+const maxValue = 512 << 20
+
+// keep adds to the last value.
+func (p *parser) keep(part []byte) error {
+	if len(p.buf)+len(part) > maxValue {
+		return fmt.Errorf("the answer holds a value of more than %d MiB", maxValue>>20)
+	}
+	p.buf = append(p.buf, part...)
+	return nil
+}
+
 // quoted takes the rest of a string.
 func (p *parser) quoted() error {
 	for {
 		part, err := p.r.ReadSlice('"')
-		p.buf = append(p.buf, part...)
+		if err := p.keep(part); err != nil {
+			return err
+		}
 		if errors.Is(err, bufio.ErrBufferFull) {
 			continue
 		}
@@ -303,7 +323,9 @@ func (p *parser) comment() error {
 	begin := len(p.buf)
 	for {
 		part, err := p.r.ReadSlice(end)
-		p.buf = append(p.buf, part...)
+		if err := p.keep(part); err != nil {
+			return err
+		}
 		if errors.Is(err, bufio.ErrBufferFull) {
 			continue
 		}

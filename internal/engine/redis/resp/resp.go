@@ -111,12 +111,18 @@ type Wire struct {
 
 func NewWire(r io.Reader) *Wire { return &Wire{R: bufio.NewReaderSize(r, 64<<10)} }
 
+// Line returns a line without its end, of at most what the reader's buffer holds; a sign of life is an
+// empty one.
 func (w *Wire) Line() (string, error) {
-	s, err := w.R.ReadString('\n')
-	w.N += int64(len(s))
+	b, err := w.R.ReadSlice('\n')
+	w.N += int64(len(b))
+	if errors.Is(err, bufio.ErrBufferFull) {
+		return "", fmt.Errorf("%w: a line of more than %d bytes, which begins %q", ErrProtocol, len(b), b[:40])
+	}
 	if err != nil {
 		return "", Eof(err)
 	}
+	s := string(b)
 	if len(s) < 2 || s[len(s)-2] != '\r' {
 		if s == "\n" { // a sign of life
 			return "", nil
