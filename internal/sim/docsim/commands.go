@@ -460,7 +460,15 @@ func listCollections(s *session, db string, req bson.Raw) (bson.D, error) {
 			return nil, err
 		}
 	}
-	for _, c := range s.view(req).in(db) {
+	var all []*collection
+	if name, ok := filter.Lookup("name").StringValueOK(); !ok || s.m.rs.opt.Odd.ListsAll {
+		all = s.view(req).in(db)
+	} else { // servers look for one by its name
+		if c := s.view(req).colls[db+"."+name]; c != nil {
+			all = append(all, c)
+		}
+	}
+	for _, c := range all {
 		d := bson.D{{Key: "name", Value: c.name}, {Key: "type", Value: c.kind}, {Key: "options", Value: c.options}}
 		if c.kind == "collection" {
 			d = append(d, bson.E{Key: "info",
