@@ -55,7 +55,7 @@ func (a *app) configCommands() *cli.Command {
 							a.screen.Encode(map[string]any{
 								"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(
 									cfg.Clusters),
-								"unprotected": nothing, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
+								"unprotected": nothing, "warnings": cfg.Warnings, "included": cfg.Included, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
 					}
 					if c.Bool("clusters") {
 						if err := a.checkReach(ctx, c, cfg); err != nil {
@@ -69,6 +69,9 @@ func (a *app) configCommands() *cli.Command {
 					for _, u := range nothing {
 						a.screen.Line("%s %s", a.screen.Loss("warning:"), u.Text)
 					}
+					for _, w := range cfg.Warnings {
+						a.screen.Line("%s %s", a.screen.Loss("warning:"), w)
+					}
 					if len(cfg.Unmade) > 0 {
 						a.screen.Line("the keys of %s are not there yet; dexamen store create makes them",
 							strings.Join(cfg.Unmade, ", "))
@@ -76,7 +79,11 @@ func (a *app) configCommands() *cli.Command {
 					if lack != nil {
 						return lack
 					}
-					a.screen.Line("%s is good: %s, %s, %s", cfg.Path, view.Plural(int64(len(cfg.Stores)), "store"),
+					with := ""
+					if n := len(cfg.Included); n > 0 {
+						with = " (with " + view.Plural(int64(n), "included file") + ")"
+					}
+					a.screen.Line("%s%s is good: %s, %s, %s", cfg.Path, with, view.Plural(int64(len(cfg.Stores)), "store"),
 						view.Plural(int64(len(cfg.Clusters)), "cluster"), policies)
 					return nil
 				}, &cli.BoolFlag{Name: "clusters",

@@ -42,6 +42,8 @@ type Config struct {
 	Path string `yaml:"-"`
 	// Lacking says which secrets are named and not there now.
 	Lacking []string `yaml:"-"`
+	// Warnings are of what works and should not be so.
+	Warnings []string `yaml:"-"`
 	// Unmade names the stores whose key files are not there: before a store is made
 	// that is as it should be.
 	Unmade []string `yaml:"-"`
@@ -346,8 +348,12 @@ func (s *Secret) check(k *checker, at string) {
 	case s.File != "":
 		if st, err := os.Stat(s.File); err != nil {
 			k.lack(at, "%v", err)
-		} else if st.IsDir() {
-			k.bad(at, "%s is a folder", s.File)
+		} else if !st.Mode().IsRegular() {
+			k.bad(at, "%s is no file", s.File)
+		} else if st.Mode().Perm()&0o004 != 0 {
+			k.warnings = append(k.warnings, fmt.Sprintf("%s: %s: every user of this machine can read %s (mode %04o); "+
+				"chmod 600 it, or 640 where a group must", locate(at, k.sources...), strings.TrimPrefix(at, "$."), s.File,
+				st.Mode().Perm()))
 		}
 	case len(s.Command) > 0:
 		if _, err := exec.LookPath(s.Command[0]); err != nil {

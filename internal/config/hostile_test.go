@@ -78,6 +78,22 @@ func TestWhatIsNoConfiguration(t *testing.T) {
 	}
 }
 
+// TestAFileThatAllCanRead: a secret that every user of a machine can read works, and is warned of.
+func TestAFileThatAllCanRead(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "key")
+	for mode, warnings := range map[os.FileMode]int{0o600: 0, 0o640: 0, 0o644: 1} {
+		require.NoError(t, os.WriteFile(file, []byte("made up"), mode))
+		require.NoError(t, os.Chmod(file, mode))
+		c, err := config.Parse(fmt.Appendf(nil, "stores:\n  larder: { location: 'file:///x', key: { file: %q } }\n", file), "f.yaml")
+		require.NoError(t, err)
+		require.Len(t, c.Warnings, warnings, "%v", mode)
+		if warnings > 0 {
+			require.Contains(t, c.Warnings[0], "f.yaml:2:")
+			require.Contains(t, c.Warnings[0], "chmod 600")
+		}
+	}
+}
+
 // TestASecretCommandEnds: one that never ends, one whose child never does, and one that goes on
 // giving, are ended and told.
 func TestASecretCommandEnds(t *testing.T) {

@@ -50,7 +50,7 @@ func Parse(data []byte, path string) (*Config, error) {
 	k := checker{sources: []source{{path, file}}}
 	c.include(&k)
 	c.check(&k)
-	c.Lacking, c.sources = k.lacking, k.sources
+	c.Lacking, c.Warnings, c.sources = k.lacking, k.warnings, k.sources
 	return c, errors.Join(k.errs...)
 }
 
@@ -277,6 +277,8 @@ type checker struct {
 	errs    []error
 	// lacking is what is needed and not there now; it may be elsewhere, or later.
 	lacking []string
+	// warnings are of what works and should not be so.
+	warnings []string
 }
 
 // lack notes something that is named and not there.

@@ -146,6 +146,9 @@ func (d *Daemon) delivered(a notify.Alert, channel string) {
 // parked: a capture stores what it has, a snapshot is taken up again by the next.
 func (d *Daemon) Run(ctx context.Context) error {
 	d.prepare()
+	for _, w := range d.Config.Warnings {
+		d.Log.Warn("the configuration works and should not be so", "what", w)
+	}
 	d.Log.Info("daemon begins", "policies", len(d.Config.Policies), "clusters", len(Assignments(d.Config)))
 	defer func() {
 		d.group.Wait()
@@ -222,6 +225,10 @@ func (d *Daemon) load() {
 	c, err := d.Load()
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if err == nil && len(c.Policies) == 0 && len(d.Config.Policies) > 0 {
+		// A file that was cut short looks like this.
+		err = fmt.Errorf("%s: it holds no policies; to carry none out, end the daemon", c.Path)
+	}
 	if err != nil {
 		if d.broken == "" {
 			d.brokenSince = time.Now()

@@ -130,6 +130,9 @@ func TestSevenDays(t *testing.T) {
 			case 5:
 				wrong, length = "the configuration is refused", 5*time.Minute
 				y.d.Load = func() (*config.Config, error) { return nil, fmt.Errorf("line 3 is broken") }
+				if r.IntN(2) == 0 { // or it was cut short
+					y.d.Load = func() (*config.Config, error) { return &config.Config{Stores: y.d.Config.Stores}, nil }
+				}
 				y.d.load()
 				heal = func() {
 					cfg := y.d.Config

@@ -188,6 +188,7 @@ func (d *desk) going(since time.Time) map[string]bool {
 type service struct {
 	t           *testing.T
 	dir, config string
+	bin, clock  string // what the daemon is, and how far its clock is off
 	desk        *desk
 	s3          servertest.S3Server
 	redis, etcd *servertest.Process
@@ -199,6 +200,9 @@ type service struct {
 func newService(t *testing.T) *service {
 	s := &service{t: t, dir: t.TempDir(), desk: newDesk(t), s3: servertest.S3(t), redis: redistest.Start(t),
 		etcd: etcdtest.Start(t, etcdtest.Options{})[0], listen: servertest.FreeAddress(t)}
+	s.clock = filepath.Join(s.dir, "clock")
+	setClock(t, s.clock, 0)
+	s.bin = skewedBinary(t, s.clock)
 	pantry := filepath.Join(s.dir, "pantry")
 	require.NoError(t, os.Mkdir(pantry, 0o700))
 	// A file system of its own, that can be filled.
@@ -252,7 +256,7 @@ func (s *service) supervise() {
 	dir := filepath.Join(s.dir, "service")
 	require.NoError(s.t, os.Mkdir(dir, 0o700))
 	require.NoError(s.t, os.WriteFile(filepath.Join(dir, "run"), fmt.Appendf(nil,
-		"#!/bin/sh\nexec %s --config %s --log-format json daemon >> %s 2>&1\n", builtBinary(s.t), s.config,
+		"#!/bin/sh\nexec %s --config %s --log-format json daemon >> %s 2>&1\n", s.bin, s.config,
 		filepath.Join(s.dir, "log")), 0o700))
 	c := exec.Command("runsv", dir)
 	c.Env = append(os.Environ(), "BREAK_SECRET="+s.s3.Secret)
@@ -461,6 +465,12 @@ func TestInService(t *testing.T) {
 	s.suffer(breakage{name: "bad reload", of: " ", channels: both, goesOn: all,
 		do:   func() { s.write("stores: [\n"); signal(s.pid(), syscall.SIGHUP)() },
 		undo: func() { s.write(s.good); signal(s.pid(), syscall.SIGHUP)() }})
+	for _, off := range []time.Duration{2 * time.Hour, -2 * time.Hour} {
+		s.suffer(breakage{name: "clock off by " + off.String(), of: "", channels: both,
+			do: func() { setClock(t, s.clock, off) }, undo: func() { setClock(t, s.clock, 0) }, whileBroken: func() {
+				time.Sleep(time.Minute)
+			}})
+	}
 	for _, h := range []struct {
 		name string
 		does func()
