@@ -74,7 +74,7 @@ func TestWhatIsNoConfiguration(t *testing.T) {
 			_, err = c.Target(context.Background(), "pond")
 		}
 		require.Error(t, err)
-		require.Regexp(t, want+"|folder", err.Error())
+		require.Regexp(t, want+"|folder|no file", err.Error())
 	}
 }
 

@@ -153,12 +153,12 @@ type RunHook struct {
 	Command []string      `json:"command"`
 	Timeout time.Duration `json:"timeout,omitempty"`
 	// Environment names the variables that it is given besides those that say what runs.
-	Environment []string `json:"environment,omitempty"`
-	Started time.Time     `json:"started,omitzero"`
-	Took    time.Duration `json:"took,omitempty"`
-	Exit    int           `json:"exit"`
-	Output  string        `json:"output,omitempty"` // the last of it
-	Error   string        `json:"error,omitempty"`
+	Environment []string      `json:"environment,omitempty"`
+	Started     time.Time     `json:"started,omitzero"`
+	Took        time.Duration `json:"took,omitempty"`
+	Exit        int           `json:"exit"`
+	Output      string        `json:"output,omitempty"` // the last of it
+	Error       string        `json:"error,omitempty"`
 }
 
 // Good reports whether a run did what it was for.
