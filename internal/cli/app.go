@@ -101,7 +101,7 @@ func (a *app) showError(err error, code int) {
 		msg = "interrupted; nothing half-done counts as done, and it is safe to run again"
 	}
 	if a.screen.JSON {
-		_ = a.screen.Encode(map[string]any{"error": msg, "exit": code})
+		a.screen.EncodeError(msg, code)
 		return
 	}
 	a.screen.Note("dexamen: %v", errors.New(msg))

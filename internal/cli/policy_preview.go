@@ -13,6 +13,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/calendar"
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/retain"
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
@@ -23,14 +24,14 @@ import (
 
 // previewed is what policy preview tells of one cluster.
 type previewed struct {
-	Policy    string        `json:"policy"`
-	Cluster   string        `json:"cluster"`
-	Store     string        `json:"store"`
-	Next      []nextRun     `json:"next"`
-	Chosen    []chosenSpace `json:"chosen"`
-	Left      []chosenSpace `json:"left"`
-	LogWindow string        `json:"log_window,omitempty"`
-	Plan      *retain.Plan  `json:"plan"`
+	Policy    string         `json:"policy"`
+	Cluster   string         `json:"cluster"`
+	Store     string         `json:"store"`
+	Next      []nextRun      `json:"next"`
+	Chosen    []chosenSpace  `json:"chosen"`
+	Left      []chosenSpace  `json:"left"`
+	LogWindow record.Seconds `json:"log_window_seconds,omitempty"`
+	Plan      *retain.Plan   `json:"plan"`
 	// Steady is how many points there will be once the policy has run for long.
 	Steady   int      `json:"steady"`
 	Problems []string `json:"problems,omitempty"`
@@ -204,7 +205,7 @@ func (a *app) previewLive(ctx context.Context, c *cli.Command, w daemon.Assignme
 	p.Problems = append(p.Problems, logProblems(w, topo)...)
 	for _, sh := range topo.Shards {
 		if sh.Log != nil && !sh.Log.First.Wall.IsZero() && !sh.Log.Last.Wall.IsZero() {
-			p.LogWindow = view.Duration(sh.Log.Last.Wall.Sub(sh.Log.First.Wall))
+			p.LogWindow = record.Seconds(sh.Log.Last.Wall.Sub(sh.Log.First.Wall))
 		}
 	}
 	spaces, err := engine.ApplicationView(cl).Namespaces(ctx)
@@ -274,8 +275,8 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 		t.Row(view.Time(n.At), n.Kind, n.How)
 	}
 	t.Print(2)
-	if p.LogWindow != "" && w.Config.Capture != "" {
-		s.Line("  the server's log reaches back %s; it is captured %s", p.LogWindow, every(w.Config))
+	if p.LogWindow > 0 && w.Config.Capture != "" {
+		s.Line("  the server's log reaches back %s; it is captured %s", view.Duration(p.LogWindow.D()), every(w.Config))
 	}
 	if len(p.Chosen)+len(p.Left) > 0 {
 		s.Line("\n  namespaces chosen now")

@@ -456,7 +456,7 @@ func (a *app) showRestored(done []restore.Restored, onto string) {
 		if r.Replayed {
 			verdict += "; then the log's commands"
 		}
-		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), verdict, view.Duration(r.Took))
+		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), verdict, view.Duration(r.Took.D()))
 	}
 	t.Print(2)
 }

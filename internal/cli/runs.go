@@ -296,7 +296,7 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		line("content", "%s, %s", view.Plural(r.Records, "record"), view.Bytes(r.Bytes))
 	}
 	if r.Held > 0 {
-		line("held still", "for %s", view.Duration(r.Held))
+		line("held still", "for %s", view.Duration(r.Held.D()))
 	}
 	if r.Stored > 0 {
 		line("stored", "%s new", view.Bytes(r.Stored))
@@ -314,7 +314,7 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		line("warning", "%s", w)
 	}
 	for _, h := range r.Hooks {
-		how := fmt.Sprintf("exit %d after %s", h.Exit, view.Duration(h.Took))
+		how := fmt.Sprintf("exit %d after %s", h.Exit, view.Duration(h.Took.D()))
 		if h.Error != "" {
 			how = s.Loss(h.Error)
 		}

@@ -257,6 +257,9 @@ func (a *app) atMoment(ctx context.Context, c *cli.Command, ad address.Address) 
 	}
 	if w.moment, err = moment.Resolve(ctx, w.Runner, ad.Cluster, ad.When, restore.OnScratch{}); err != nil {
 		w.progress.Done()
+		if errors.Is(err, moment.ErrNoPoint) {
+			err = usageError{err}
+		}
 	}
 	return w, err
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -19,7 +20,8 @@ func (a *app) simCommand() *cli.Command {
 	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
 		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na "+
 			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
-			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.",
+			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.\n\nA cluster of documents takes lines at its standard "+
+			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp,
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
@@ -38,7 +40,7 @@ func (a *app) simCommand() *cli.Command {
 			if c.Bool("search") {
 				return a.simSearch(ctx, c, opt)
 			}
-			uri, members, shut, err := startStandIn(opt, c.Int("shards"))
+			uri, members, control, shut, err := startStandIn(opt, c.Int("shards"))
 			if err != nil {
 				return err
 			}
@@ -60,7 +62,7 @@ func (a *app) simCommand() *cli.Command {
 			} else {
 				a.screen.Line("%s is up at %s", a.screen.Accent(c.String("name")), uri)
 			}
-			<-ctx.Done()
+			a.controlSim(ctx, control)
 			return nil
 		},
 		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
@@ -139,24 +141,47 @@ func (a *app) simSearch(ctx context.Context, c *cli.Command, opt docsim.Options)
 }
 
 // startStandIn runs a replica set, or a sharded cluster.
-func startStandIn(opt docsim.Options, shards int) (uri string, members []string, shut func(), err error) {
+func startStandIn(opt docsim.Options, shards int) (uri string, members []string, control *docsim.Control, shut func(),
+	err error) {
 	if shards == 0 {
 		rs, err := docsim.Start(opt)
 		if err != nil {
-			return "", nil, nil, err
+			return "", nil, nil, nil, err
 		}
-		return rs.URI(), rs.Addresses(), rs.Close, nil
+		return rs.URI(), rs.Addresses(), rs.Control(), rs.Close, nil
 	}
 	c, err := docsim.StartSharded(docsim.ShardedOptions{
 		Name: opt.Name, Shards: shards, Members: opt.Members, FirstPort: opt.FirstPort, Set: opt})
 	if err != nil {
-		return "", nil, nil, err
+		return "", nil, nil, nil, err
 	}
 	members = c.Config().Addresses()
 	for i := range shards {
 		members = append(members, c.Shard(i).Addresses()...)
 	}
-	return c.URI(), members, c.Close, nil
+	return c.URI(), members, c.Control(), c.Close, nil
+}
+
+// controlSim carries out the lines of standard input, until it is interrupted.
+func (a *app) controlSim(ctx context.Context, control *docsim.Control) {
+	go func() {
+		for {
+			line, err := a.in.ReadString('\n')
+			if err != nil {
+				return
+			}
+			said, err := control.Do(line)
+			if err != nil {
+				said = "! " + err.Error()
+			}
+			for l := range strings.SplitSeq(said, "\n") {
+				if l != "" {
+					a.screen.Note("%s", l)
+				}
+			}
+		}
+	}()
+	<-ctx.Done()
 }
 
 func fillStandIn(ctx context.Context, cl *mongo.Client, documents int, sharded bool) error {

@@ -239,6 +239,6 @@ func collectCluster(put func(*prometheus.Desc, float64, ...string), c *ClusterSt
 		put(descGood, stamp(t.LastGood), work...)
 		put(descNext, stamp(t.Next), work...)
 		put(descStored, float64(r.Stored), work...)
-		put(descHeld, r.Held.Seconds(), work...)
+		put(descHeld, r.Held.D().Seconds(), work...)
 	}
 }

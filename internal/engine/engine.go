@@ -10,6 +10,7 @@ package engine
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -133,7 +134,7 @@ type Member struct {
 	// servers call it.
 	Role    string        `json:"role"`
 	Healthy bool          `json:"healthy"`
-	Lag     time.Duration `json:"lag"` // behind the primary
+	Lag     time.Duration `json:"-"` // behind the primary
 	Version string        `json:"version,omitempty"`
 	Note    string        `json:"note,omitempty"` // hidden, delayed, why unhealthy
 	// CutOff says that it answers, and reaches no majority of its set: what it
@@ -199,3 +200,12 @@ type logEnds struct{}
 func (logEnds) Error() string { return "the log cannot be carried out any further" }
 
 func (logEnds) Unwrap() error { return ErrLogLost }
+
+// MarshalJSON implements [json.Marshaler].
+func (m Member) MarshalJSON() ([]byte, error) {
+	type plain Member
+	return json.Marshal(struct {
+		plain
+		Lag record.Seconds `json:"lag_seconds"`
+	}{plain(m), record.Seconds(m.Lag)})
+}

@@ -50,17 +50,11 @@ func resolve(ctx context.Context, e *run.Runner, cluster string, when address.Wh
 	}
 	switch when.Kind {
 	case address.Point:
-		for _, p := range points {
-			if p.ID == when.Text {
-				return At(e, p, nil, nil)
-			}
+		p, err := pointOf(points, cluster, when.Text)
+		if err != nil {
+			return nil, err
 		}
-		var ids []string
-		for _, p := range points {
-			ids = append(ids, p.ID)
-		}
-		return nil, fmt.Errorf("cluster %s has no point %s; near it: %s", cluster, when.Text,
-			strings.Join(engine.Nearest(when.Text, ids, 3), ", "))
+		return At(e, p, nil, nil)
 	case address.Latest:
 		p := points[len(points)-1]
 		if len(p.Shards) > 1 && HasShardClocks(p) {
@@ -97,6 +91,36 @@ func otherClusters(ctx context.Context, e *run.Runner, cluster string) string {
 	}
 	sort.Strings(names)
 	return " (it holds points of " + strings.Join(names, ", ") + ")"
+}
+
+// ErrNoPoint is returned where an id is of no point, or the end of several.
+var ErrNoPoint = errors.New("there is no such point")
+
+// pointOf returns the point of an id, or of the end of one.
+func pointOf(points []*store.Point, cluster, text string) (*store.Point, error) {
+	var ids, fit []string
+	var found *store.Point
+	for _, p := range points {
+		if p.ID == text {
+			return p, nil
+		}
+		if ids = append(ids, p.ID); strings.HasSuffix(p.ID, "-"+text) {
+			found, fit = p, append(fit, p.ID)
+		}
+	}
+	switch {
+	case len(fit) == 1:
+		return found, nil
+	case len(fit) > 1:
+		return nil, fmt.Errorf("%w: %q is the end of several of cluster %s: %s", ErrNoPoint, text, cluster,
+			strings.Join(fit, ", "))
+	case len(text) == 4:
+		return nil, fmt.Errorf("%w: no id of a point of cluster %s ends with %q, and it is no other moment: write "+
+			"latest, live, a time (10:14:04 or 2026-11-23T10:14:04Z), or a distance back (-15m); see: dexamen points %[2]s",
+			ErrNoPoint, cluster, text)
+	}
+	return nil, fmt.Errorf("%w: cluster %s has none called %s; near it: %s", ErrNoPoint, cluster, text,
+		strings.Join(engine.Nearest(text, ids, 3), ", "))
 }
 
 // At makes the moment that follows a point by as much of each shard's

@@ -102,7 +102,7 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 	if err := p.claims.Check(); err != nil {
 		return r, err
 	}
-	r.Verified, r.Took = true, time.Since(start)
+	r.Verified, r.Took = true, record.Seconds(time.Since(start))
 	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(got.Records, "record"),
 		got.Hash.Short())
 	return r, nil

@@ -256,7 +256,7 @@ func (p *Plan) restoreMerged(ctx context.Context, it Item, write func(was, touch
 	if r.Expired, err = p.checkTouched(ctx, &it, touched, got); err != nil {
 		return r, err
 	}
-	r.Root, r.Verified, r.Took = got.Hash, true, time.Since(start)
+	r.Root, r.Verified, r.Took = got.Hash, true, record.Seconds(time.Since(start))
 	p.runner.Emit(run.Note, "%s  %d added, %d changed, %d left as they were; read back", it.To, effect.Added,
 		effect.Changed, effect.Left)
 	return r, nil

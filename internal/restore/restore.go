@@ -41,7 +41,7 @@ type Restored struct {
 	// Merged: records were put onto what is there; Records, Bytes and Effect are of those.
 	Merged bool          `json:"merged,omitempty"`
 	Effect *Effect       `json:"effect,omitempty"`
-	Took   time.Duration `json:"took"`
+	Took   record.Seconds `json:"took_seconds"`
 	// Expired counts records whose time had come since; they do not come back.
 	Expired int64 `json:"expired,omitempty"`
 	// Replayed: commands of the log were carried out on what was read back.

@@ -225,7 +225,7 @@ func (p *Plan) outcome(ctx context.Context, list []*staged) ([]Restored, error) 
 
 // restored notes that a namespace is there and proven.
 func (p *Plan) restored(r *Restored, start time.Time) {
-	r.Verified, r.Took = true, time.Since(start)
+	r.Verified, r.Took = true, record.Seconds(time.Since(start))
 	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", r.To, run.Count(r.Records, "record"),
 		r.Root.Short())
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/process"
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 )
 
@@ -56,7 +57,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	var before []Hook
 	for _, h := range o.Hooks {
 		if h.Kind == r.Kind && h.After {
-			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command, Timeout: h.Timeout,
+			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command, Timeout: record.Seconds(h.Timeout),
 				Environment: h.Environment})
 		} else if h.Kind == r.Kind {
 			before = append(before, h)
@@ -92,7 +93,7 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	err = func() error {
 		defer cancel()
 		for _, h := range before {
-			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command, Timeout: h.Timeout,
+			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command, Timeout: record.Seconds(h.Timeout),
 				Environment: h.Environment})
 			r.Hooks = append(r.Hooks, done)
 			if done.Error != "" && !h.Optional {
@@ -210,10 +211,10 @@ func runAfter(ctx context.Context, r *store.Run) {
 // runHook runs a command beside a run, which its environment describes.
 func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	if h.Timeout <= 0 {
-		h.Timeout = time.Minute
+		h.Timeout = record.Seconds(time.Minute)
 	}
 	h.Started = time.Now().UTC().Truncate(time.Millisecond)
-	ctx, cancel := context.WithTimeout(ctx, h.Timeout)
+	ctx, cancel := context.WithTimeout(ctx, h.Timeout.D())
 	defer cancel()
 	cmd := process.Command(ctx, h.Command)
 	var out process.Tail
@@ -224,14 +225,14 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 		"DEXAMEN_ERROR="+r.Error,
 		"DEXAMEN_POINT="+r.Point)
 	err := cmd.Run()
-	h.Took = time.Since(h.Started)
+	h.Took = record.Seconds(time.Since(h.Started))
 	h.Output = out.String()
 	if cmd.ProcessState != nil {
 		h.Exit = cmd.ProcessState.ExitCode()
 	}
 	switch {
 	case ctx.Err() == context.DeadlineExceeded:
-		h.Error = fmt.Sprintf("it was still running after %s and was ended", h.Timeout)
+		h.Error = fmt.Sprintf("it was still running after %s and was ended", h.Timeout.D())
 	case err != nil:
 		h.Error = err.Error()
 	}

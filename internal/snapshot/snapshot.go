@@ -99,7 +99,7 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 		if rerr := s.held.Resume(); errors.Is(rerr, engine.ErrHoldLost) {
 			err = rerr
 		}
-		ctx, p.Held = whole, s.held.Took
+		ctx, p.Held = whole, record.Seconds(s.held.Took)
 	}
 	if err != nil {
 		return nil, err

@@ -20,6 +20,7 @@ type Screen struct {
 	Out      io.Writer // results
 	Err      io.Writer // progress, notes, questions
 	Data     io.Writer // content as it is, for other programs
+	encoded  bool      // a result was written as JSON
 	bar      io.Writer // what moves the cursor; Err where it is nil
 	JSON     bool
 	Quiet    bool
@@ -70,10 +71,24 @@ func (s *Screen) Note(format string, args ...any) { fmt.Fprintf(s.Err, format+"\
 
 // Encode writes a result as JSON.
 func (s *Screen) Encode(v any) error {
+	s.encoded = true
 	e := json.NewEncoder(s.Out)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
+}
+
+// EncodeError writes an error as JSON: as the result where there is none, else beside it, so that
+// results are one document.
+func (s *Screen) EncodeError(text string, exit int) {
+	e := json.NewEncoder(s.Out)
+	if s.encoded {
+		e = json.NewEncoder(s.Err)
+	} else {
+		e.SetIndent("", "  ")
+	}
+	e.SetEscapeHTML(false)
+	_ = e.Encode(map[string]any{"error": text, "exit": exit})
 }
 
 // Bytes renders a size in IEC units.

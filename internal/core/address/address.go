@@ -125,13 +125,23 @@ func ParseWhen(s string, now time.Time) (When, error) {
 		"distance back (-15m), a point's id, or log:POSITION", s)
 }
 
-// looksLikePoint reports whether a text has the shape of a point's id: 20261123-101404-k7qx.
+// looksLikePoint reports whether a text has the shape of a point's id, 20261123-101404-k7qx, or of the
+// end of one: 101404-k7qx or k7qx. An end of digits alone is too much like a year.
 func looksLikePoint(s string) bool {
 	p := strings.Split(s, "-")
-	if len(p) != 3 || len(p[0]) != 8 || len(p[1]) != 6 || len(p[2]) != 4 {
+	end := p[len(p)-1]
+	if len(p) > 3 || len(end) != 4 || strings.Trim(end, "0123456789abcdefghijklmnopqrstuvwxyz") != "" {
 		return false
 	}
-	_, err := time.Parse("20060102-150405", p[0]+"-"+p[1])
+	var err error
+	switch len(p) {
+	case 1:
+		return strings.Trim(end, "0123456789") != ""
+	case 2:
+		_, err = time.Parse("150405", p[0])
+	case 3:
+		_, err = time.Parse("20060102-150405", p[0]+"-"+p[1])
+	}
 	return err == nil
 }
 

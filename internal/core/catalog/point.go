@@ -58,9 +58,9 @@ type Point struct {
 	// Exact says that all content is of one moment of the cluster.
 	Exact bool `json:"exact"`
 	// Held is for how long something of the cluster was held still for it.
-	Held  time.Duration `json:"held,omitempty"`
-	Stats PointStats    `json:"stats"`
-	Tool  string        `json:"tool"`
+	Held  record.Seconds `json:"held_seconds,omitempty"`
+	Stats PointStats     `json:"stats"`
+	Tool  string         `json:"tool"`
 }
 
 // PointShard describes where in a shard's log the point lies, and who was read.

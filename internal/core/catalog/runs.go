@@ -13,6 +13,7 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/journal"
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/tree"
 )
@@ -94,10 +95,10 @@ type Run struct {
 	Freed   int64     `json:"freed,omitempty"`  // given back
 	Changes int64     `json:"changes,omitempty"`
 	// Held is for how long something of the cluster was held still.
-	Held     time.Duration `json:"held,omitempty"`
-	Segments int           `json:"segments,omitempty"`
-	Read     []RunMember   `json:"read,omitempty"`
-	Gaps     []journal.Gap `json:"gaps,omitempty"`
+	Held     record.Seconds `json:"held_seconds,omitempty"`
+	Segments int            `json:"segments,omitempty"`
+	Read     []RunMember    `json:"read,omitempty"`
+	Gaps     []journal.Gap  `json:"gaps,omitempty"`
 	// Wants says why a new point is needed, where one is.
 	Wants string `json:"wants,omitempty"`
 	// Rule is what retention was to keep.
@@ -149,16 +150,16 @@ type RunRetired struct {
 
 // RunHook is a command that ran, or is to run, beside a run.
 type RunHook struct {
-	Phase   string        `json:"phase"` // before or after
-	Command []string      `json:"command"`
-	Timeout time.Duration `json:"timeout,omitempty"`
+	Phase   string         `json:"phase"` // before or after
+	Command []string       `json:"command"`
+	Timeout record.Seconds `json:"timeout_seconds,omitempty"`
 	// Environment names the variables that it is given besides those that say what runs.
-	Environment []string      `json:"environment,omitempty"`
-	Started     time.Time     `json:"started,omitzero"`
-	Took        time.Duration `json:"took,omitempty"`
-	Exit        int           `json:"exit"`
-	Output      string        `json:"output,omitempty"` // the last of it
-	Error       string        `json:"error,omitempty"`
+	Environment []string       `json:"environment,omitempty"`
+	Started     time.Time      `json:"started,omitzero"`
+	Took        record.Seconds `json:"took_seconds,omitempty"`
+	Exit        int            `json:"exit"`
+	Output      string         `json:"output,omitempty"` // the last of it
+	Error       string         `json:"error,omitempty"`
 }
 
 // Good reports whether a run did what it was for.

@@ -382,3 +382,47 @@ func TestRefusals(t *testing.T) {
 	t.Cleanup(func() { _ = direct.Disconnect(context.Background()) })
 	require.EqualValues(t, 10107, code(direct.Database("apiary").CreateCollection(ctx, "c")))
 }
+
+// TestControl has a set rehearse what happens to real ones, by lines of text.
+func TestControl(t *testing.T) {
+	rs, err := docsim.Start(docsim.Options{})
+	require.NoError(t, err)
+	defer rs.Close()
+	c := rs.Control()
+	do := func(line, want string) {
+		t.Helper()
+		said, err := c.Do(line)
+		require.NoError(t, err)
+		require.Contains(t, said, want)
+	}
+	member := rs.Addresses()[1]
+	do("members", member+" secondary")
+	do("stop "+member, "stop "+member)
+	do("members", member+" stopped")
+	_, err = c.Do("stop " + member)
+	require.ErrorContains(t, err, "stopped already")
+	do("start "+member, "start")
+	do("members", member+" secondary")
+	do("cut "+member, "cut")
+	do("members", member+" cut off")
+	do("rejoin "+member, "rejoin")
+	cl, err := mongo.Connect(options.Client().ApplyURI(rs.URI()))
+	require.NoError(t, err)
+	defer func() { _ = cl.Disconnect(context.Background()) }()
+	coll := cl.Database("apiary").Collection("combs")
+	for i := range 50 {
+		_, err = coll.InsertOne(context.Background(), bson.D{{Key: "_id", Value: i}})
+		require.NoError(t, err)
+	}
+	entries := func() int64 {
+		n, err := cl.Database("local").Collection("oplog.rs").CountDocuments(context.Background(), bson.D{})
+		require.NoError(t, err)
+		return n
+	}
+	require.Greater(t, entries(), int64(50))
+	require.Eventually(t, func() bool { do("lose-log", "forgotten"); return entries() <= 3 }, 5*time.Second, 100*time.Millisecond)
+	for _, line := range []string{"frob", "stop", "stop nowhere", "rejoin " + member} {
+		_, err := c.Do(line)
+		require.Error(t, err, line)
+	}
+}
