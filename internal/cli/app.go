@@ -4,11 +4,13 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 	"strings"
 
 	_ "dexamen/internal/engine/all"
@@ -52,6 +54,7 @@ type app struct {
 	in     *bufio.Reader
 	typed  string // what is done, where another command was typed that led to it
 	opened []*store.Store
+	held   *bytes.Buffer // what is shown only where a command fails, or asks
 }
 
 // Run runs the command line and gives the exit code.
@@ -128,7 +131,7 @@ safety; 130 interrupted, and safe to run again.`,
 				Usage: "configuration `FILE` (else DEXAMEN_CONFIG, ./dexamen.yaml, the user's and the system's)"},
 			&cli.StringFlag{Name: "store", Usage: "`STORE` to use, where several are configured"},
 			&cli.BoolFlag{Name: "json", Usage: "print results as JSON"},
-			&cli.BoolFlag{Name: "quiet", Usage: "print results and warnings only"},
+			&cli.BoolFlag{Name: "quiet", Usage: "no progress, and nothing where what was to be done is done"},
 			&cli.StringFlag{Name: "log-level", Value: "warn",
 				Usage: "what to log to standard error: debug, info, warn, error"},
 			&cli.StringFlag{Name: "log-format", Value: "text", Usage: "how to log: text (a line of KEY=VALUE) or json"},
@@ -199,8 +202,29 @@ func (a *app) command(category, name, args, use, more string, action cli.ActionF
 			if err := a.setScreen(c); err != nil {
 				return err
 			}
-			return action(ctx, c)
+			return a.silently(ctx, c, action)
 		}}
+}
+
+// silently runs a command of --quiet. Of one that does something, and is not asked what there is, the
+// result is shown only where it is no success: what a scheduler mails is then worth reading.
+func (a *app) silently(ctx context.Context, c *cli.Command, action cli.ActionFunc) error {
+	does := slices.Contains([]string{"snapshot", "capture", "verify", "restore", "undo", "hold", "scrub", "mirror",
+		"reclaim"}, c.Name) || c.Bool("apply") || c.Bool("run")
+	if !a.screen.Quiet || a.screen.JSON || !does || c.Bool("follow") || c.Bool("preview") {
+		return action(ctx, c)
+	}
+	out := a.screen.Out
+	a.held = &bytes.Buffer{}
+	a.screen.Out = a.held
+	err := action(ctx, c)
+	a.screen.Out = out
+	if err != nil {
+		_, werr := a.held.WriteTo(out)
+		err = errors.Join(err, werr)
+	}
+	a.held = nil
+	return err
 }
 
 // setScreen reads the flags that say how to show things.

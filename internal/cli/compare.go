@@ -134,7 +134,7 @@ func (a *app) showDiffs(diffs []moment.NamespaceDiff) {
 		s.Line("%s", s.Accent(d.A+map[bool]string{true: d.B}[d.A == ""]))
 		for _, k := range d.Keys {
 			line := []rune(fmt.Sprintf("  %-8s %s  %s", k.Kind, k.Label, strings.Join(k.Fields, ", ")))
-			if len(line) > max(s.Width, 60) {
+			if s.Bounded && len(line) > max(s.Width, 60) {
 				line = append(line[:max(s.Width, 60)-1], '…')
 			}
 			s.Line("%s", strings.TrimRight(string(line), " "))

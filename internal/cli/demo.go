@@ -26,7 +26,7 @@ func (a *app) demoCommand() *cli.Command {
 				defer func() { _ = os.RemoveAll(dir) }()
 			}
 			s := *a.screen
-			s.Terminal, s.Quiet, s.JSON = false, true, false
+			s.Terminal, s.Calm, s.JSON = false, true, false
 			s.Err = s.Out
 			t := tour.Tour{Screen: &s, Dir: dir, Stay: c.Bool("stay"), Documents: c.Int("documents"), Command: runLine,
 				Connect: simClient}

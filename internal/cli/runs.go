@@ -198,7 +198,7 @@ func requester(r *store.Run) string {
 func (a *app) outcome(r *store.Run) string {
 	if r.Error != "" {
 		text := []rune(strings.ReplaceAll(r.Error, "\n", "; "))
-		if most := max(40, a.screen.Width-90); len(text) > most {
+		if most := max(40, a.screen.Width-90); a.screen.Bounded && len(text) > most {
 			text = append(text[:most-1], '…')
 		}
 		return string(text)

@@ -282,6 +282,9 @@ func (a *app) renaming(ctx context.Context, c *cli.Command) (w work, rename map[
 
 // ask asks a yes-or-no question of a person at a terminal.
 func (a *app) ask(question string) bool {
+	if a.held != nil { // what is asked about
+		_, _ = a.held.WriteTo(a.screen.Err)
+	}
 	fmt.Fprintf(a.screen.Err, "%s [yes/no] ", explain.Visible(question, false))
 	line, err := a.in.ReadString('\n')
 	line = strings.ToLower(strings.TrimSpace(line))

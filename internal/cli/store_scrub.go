@@ -135,7 +135,7 @@ func (a *app) showScrub(name string, r *store.ScrubReport) {
 			if healed == "" {
 				healed = sc.Loss("no")
 			}
-			t.Row(d.Object, shorten(d.What, 60), healed, costs)
+			t.Row(d.Object, a.shorten(d.What, 60), healed, costs)
 		}
 		t.Print(2)
 	}
@@ -185,8 +185,9 @@ func (a *app) showScrub(name string, r *store.ScrubReport) {
 	}
 }
 
-func shorten(s string, n int) string {
-	if len([]rune(s)) > n {
+// shorten cuts a text where it goes to a terminal.
+func (a *app) shorten(s string, n int) string {
+	if a.screen.Bounded && len([]rune(s)) > n {
 		return string([]rune(s)[:n-1]) + "…"
 	}
 	return s

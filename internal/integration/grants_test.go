@@ -113,7 +113,7 @@ func TestGrants(t *testing.T) {
 						user), 0o600))
 					return func(code int, args ...string) string {
 						t.Helper()
-						c := exec.Command(bin, append([]string{"--config", file, "--quiet"}, args...)...)
+						c := exec.Command(bin, append([]string{"--config", file}, args...)...)
 						c.Env = append(os.Environ(), "LENDER_SECRET=made up")
 						var out bytes.Buffer
 						c.Stdout, c.Stderr = &out, &out

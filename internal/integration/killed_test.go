@@ -53,7 +53,7 @@ func TestAHundredKills(t *testing.T) {
 		"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), y.uri, target.uri, dir), 0o600))
 	var last string
 	runTool := func(kill func(*exec.Cmd), args ...string) int {
-		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet"}, args...)...)
+		cmd := exec.Command(bin, append([]string{"--config", config}, args...)...)
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
 		require.NoError(t, cmd.Start())

@@ -338,7 +338,7 @@ func newTool(t testing.TB, dir, clusters string) *builtTool {
 // run runs one command, which must end with a code, and returns what it printed.
 func (b *builtTool) run(t testing.TB, code int, args ...string) string {
 	t.Helper()
-	cmd := exec.Command(b.bin, append([]string{"--config", b.config, "--quiet"}, args...)...)
+	cmd := exec.Command(b.bin, append([]string{"--config", b.config}, args...)...)
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err := cmd.Run()
@@ -352,7 +352,7 @@ func (b *builtTool) run(t testing.TB, code int, args ...string) string {
 
 // kill runs a command and kills it after a time; true where it had ended well before.
 func (b *builtTool) kill(t testing.TB, after time.Duration, args ...string) bool {
-	cmd := exec.Command(b.bin, append([]string{"--config", b.config, "--quiet"}, args...)...)
+	cmd := exec.Command(b.bin, append([]string{"--config", b.config}, args...)...)
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(t, cmd.Start())

@@ -39,8 +39,8 @@ type Restored struct {
 	Verified bool      `json:"verified"` // read back: content, indexes and options are equal
 	Replaced bool      `json:"replaced"`
 	// Merged: records were put onto what is there; Records, Bytes and Effect are of those.
-	Merged bool          `json:"merged,omitempty"`
-	Effect *Effect       `json:"effect,omitempty"`
+	Merged bool           `json:"merged,omitempty"`
+	Effect *Effect        `json:"effect,omitempty"`
 	Took   record.Seconds `json:"took_seconds"`
 	// Expired counts records whose time had come since; they do not come back.
 	Expired int64 `json:"expired,omitempty"`

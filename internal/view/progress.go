@@ -47,12 +47,12 @@ func (p *Progress) Event(e run.Event) {
 		return
 	}
 	if e.Kind == run.Progress {
-		if p.s.Terminal && !p.s.Quiet {
+		if p.s.Terminal && !p.s.Quiet && !p.s.Calm {
 			p.draw(e)
 		}
 		return
 	}
-	if p.s.Quiet && e.Kind != run.Warning {
+	if (p.s.Quiet || p.s.Calm) && e.Kind != run.Warning {
 		return
 	}
 	p.clear()

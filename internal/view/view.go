@@ -24,6 +24,7 @@ type Screen struct {
 	bar      io.Writer // what moves the cursor; Err where it is nil
 	JSON     bool
 	Quiet    bool
+	Calm     bool // no progress is shown
 	Color    bool
 	Unicode  bool
 	Terminal bool // Err is a terminal that a person watches

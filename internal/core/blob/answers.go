@@ -22,7 +22,7 @@ type answers struct{ http.RoundTripper }
 // RoundTrip implements [http.RoundTripper].
 func (a answers) RoundTrip(r *http.Request) (*http.Response, error) {
 	resp, err := a.RoundTripper.RoundTrip(r)
-	if err != nil {
+	if err != nil || r.Method == http.MethodHead { // which has no content, and says how much there is
 		return resp, err
 	}
 	most := int64(maxAnswer)

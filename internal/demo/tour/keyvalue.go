@@ -151,9 +151,10 @@ func (p *Tour) firstPoint(cluster string) string {
 	s := *p.Screen
 	var out bytes.Buffer
 	s.Out = &out
-	p.Command(p.ctx, []string{"dexamen", "--config", p.config, "--quiet", "points", cluster}, &s)
+	p.Command(p.ctx, []string{"dexamen", "--config", p.config, "points", cluster}, &s)
 	for _, w := range strings.Fields(out.String()) {
-		if when, err := address.ParseWhen(w, time.Now()); err == nil && when.Kind == address.Point {
+		if when, err := address.ParseWhen(w, time.Now()); err == nil && when.Kind == address.Point &&
+			strings.Count(w, "-") == 2 {
 			return cluster + "@" + w
 		}
 	}

@@ -76,7 +76,7 @@ func (p *Tour) do(want int, args ...string) error {
 		shown = append(shown, a)
 	}
 	p.Screen.Line("\n$ dexamen %s", strings.Join(shown, " "))
-	got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), p.Screen)
+	got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config}, args...), p.Screen)
 	if got != want {
 		return fmt.Errorf("demo: dexamen %s ended with exit code %d, %d was expected", strings.Join(args, " "), got,
 			want)
@@ -88,7 +88,7 @@ func (p *Tour) do(want int, args ...string) error {
 func (p *Tour) hidden(args ...string) error {
 	s := *p.Screen
 	s.Out, s.Err = io.Discard, io.Discard
-	if got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet"}, args...), &s); got != done {
+	if got := p.Command(p.ctx, append([]string{"dexamen", "--config", p.config}, args...), &s); got != done {
 		return fmt.Errorf("demo: dexamen %s ended with exit code %d", strings.Join(args, " "), got)
 	}
 	return nil
@@ -354,7 +354,7 @@ func (p *Tour) asked(into any, args ...string) error {
 	s := *p.Screen
 	var out bytes.Buffer
 	s.Out = &out
-	p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--quiet", "--json"}, args...), &s)
+	p.Command(p.ctx, append([]string{"dexamen", "--config", p.config, "--json"}, args...), &s)
 	if err := json.Unmarshal(out.Bytes(), into); err != nil {
 		return fmt.Errorf("demo: %s: %w: %s", args[0], err, out.String())
 	}
