@@ -13,7 +13,7 @@ SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts
 
-.PHONY: break build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
+.PHONY: break fuzz build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -60,6 +60,12 @@ soak: servers build ## continuous capture, the daemon killed every few seconds (
 
 break: servers build ## a daemon under a supervisor, broken on purpose: what each channel tells, after how long (as root)
 	DEXAMEN_BREAK=1 DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run TestInService ./internal/integration
+
+fuzz: ## all that parses, each for a while (FUZZ=10m)
+	@for package in $$(go list ./internal/...); do \
+	  for name in $$(go test -list '^Fuzz' $$package 2>/dev/null | grep '^Fuzz'); do \
+	    echo "$$package $$name"; go test -run '^$$' -fuzz "^$$name\$$" -fuzztime $(or $(FUZZ),10m) $$package || exit 1; \
+	  done; done
 
 rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store

@@ -84,3 +84,35 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// FuzzDistance: a length of time is not negative and reads back from how Go writes it.
+func FuzzDistance(f *testing.F) {
+	for _, s := range []string{"90s", "2h30m", "7d", "1w2d", "9223372036s", "1.5d", "0.0000001s", "-1d", "1e9d"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		d, err := address.ParseDistance(s)
+		if err != nil {
+			return
+		}
+		if d < 0 {
+			t.Fatalf("%q is %s", s, d)
+		}
+		if again, err := address.ParseDistance(d.String()); err != nil || again != d {
+			t.Fatalf("%q is %s, and that is %s: %v", s, d, again, err)
+		}
+	})
+}
+
+// FuzzMatch: a pattern that is a name fits that name and no other, and no pattern takes long.
+func FuzzMatch(f *testing.F) {
+	f.Add("apiary.*", "apiary.harvests")
+	f.Add("[a", "[a")
+	f.Add("********************a", "bbbbbbbbbbbbbbbbbbbbbbbbbbbb")
+	f.Fuzz(func(t *testing.T, pattern, name string) {
+		fits := address.Match(pattern, name)
+		if pattern != "" && address.Literal(pattern) && fits != (pattern == name) {
+			t.Fatalf("%q fits %q: %v", pattern, name, fits)
+		}
+	})
+}

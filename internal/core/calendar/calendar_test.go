@@ -128,3 +128,26 @@ func TestQuietHours(t *testing.T) {
 		require.Error(t, err, text)
 	}
 }
+
+// FuzzSchedule: what is taken for a schedule or hours tells of times that go on, and nothing takes long.
+func FuzzSchedule(f *testing.F) {
+	for _, s := range []string{"15 1 * * *", "every 6h", "every 7d", "0 0 30 2 *", "@daily", "01:00-06:00", "sat 22:00-04:00", "every 0s"} {
+		f.Add(s)
+	}
+	now := time.Date(2026, 11, 23, 10, 14, 4, 0, time.UTC)
+	f.Fuzz(func(t *testing.T, s string) {
+		if h, err := ParseHours(s, time.UTC); err == nil {
+			if Quiet([]Hours{h}, now).Before(now) {
+				t.Fatalf("%q ends before now", s)
+			}
+		}
+		sched, err := ParseSchedule(s, time.UTC, address.ParseDistance)
+		if err != nil {
+			return
+		}
+		if next := sched.Next(now); !next.IsZero() && !next.After(now) {
+			t.Fatalf("%q: next is %s", s, next)
+		}
+		sched.Last(now)
+	})
+}

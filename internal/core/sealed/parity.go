@@ -96,6 +96,9 @@ func pieceSum(b []byte) []byte {
 	return h[:16]
 }
 
+// maxPieces is how many pieces of either kind the code can have.
+const maxPieces = 255
+
 func EncodeParity(name string, object []byte, data, more int) ([]byte, error) {
 	h := parityHead{Name: name, Size: len(object), Piece: max(1, (len(object)+data-1)/data), DataPieces: data,
 		ParityPieces: more}
@@ -143,8 +146,10 @@ func decodeParity(b []byte) (h parityHead, more [][]byte, err error) {
 	if err != nil {
 		return h, nil, fmt.Errorf("%w: %w", ErrDamaged, err)
 	}
-	if h.DataPieces < 1 || h.ParityPieces < 1 || h.Piece < 1 || len(h.Sums) != h.DataPieces+h.ParityPieces ||
-		h.Size > h.Piece*h.DataPieces || len(rest) != h.Piece*h.ParityPieces {
+	// Sizes are compared with what is there before room is made for them.
+	if h.DataPieces < 1 || h.ParityPieces < 1 || h.DataPieces > maxPieces || h.ParityPieces > maxPieces ||
+		h.Size < 0 || h.Size > blob.MaxObject || h.Piece != max(1, (h.Size+h.DataPieces-1)/h.DataPieces) ||
+		len(h.Sums) != h.DataPieces+h.ParityPieces || len(rest) != h.Piece*h.ParityPieces {
 		return h, nil, fmt.Errorf("%w: parity of another shape than it says", ErrDamaged)
 	}
 	for i := range h.ParityPieces {
