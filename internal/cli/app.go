@@ -185,12 +185,29 @@ func mistyped(group *cli.Command) {
 			return usage("there is no command %q; near it: %s %s", c.FullName()+" "+word, c.FullName(),
 				strings.Join(near, ", "+c.FullName()+" "))
 		}
-		return usage("there is no command %q; %s has %s", c.FullName()+" "+word, c.FullName(), strings.Join(names, ", "))
+		return usage("there is no command %q; %s has %s", c.FullName()+" "+word, c.FullName(), strings.Join(names,
+			", "))
 	}
 }
 
 func onUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
-	return usage("%v; see: %s --help", err, c.FullName())
+	name, unknown := strings.CutPrefix(err.Error(), "flag provided but not defined: -")
+	if !unknown {
+		return usage("%v; see: %s --help", err, c.FullName())
+	}
+	var all []string
+	for _, f := range append(slices.Clone(c.Flags), c.Root().Flags...) {
+		all = append(all, f.Names()[0])
+	}
+	near := engine.Nearest(strings.TrimLeft(name, "-"), all, 2)
+	for i, n := range near {
+		near[i] = "--" + n
+	}
+	text := fmt.Sprintf("there is no flag --%s", strings.TrimLeft(name, "-"))
+	if len(near) > 0 {
+		text += "; near it: " + strings.Join(near, ", ")
+	}
+	return usage("%s; see: %s --help", text, c.FullName())
 }
 
 // command fills in what all commands have. Global flags count wherever they
@@ -246,7 +263,7 @@ func (a *app) setScreen(c *cli.Command) error {
 // args checks that a command was given so many arguments.
 func args(c *cli.Command, least, most int) error {
 	if n := c.Args().Len(); n < least || n > most {
-		return usage("wrong number of arguments; write: %s %s", c.FullName(), c.ArgsUsage)
+		return usage("wrong number of arguments; write: %s", strings.TrimSpace(c.FullName()+" "+c.ArgsUsage))
 	}
 	for _, a := range c.Args().Slice() {
 		if strings.HasPrefix(a, "--") {

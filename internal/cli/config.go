@@ -55,7 +55,8 @@ func (a *app) configCommands() *cli.Command {
 							a.screen.Encode(map[string]any{
 								"file": cfg.Path, "stores": config.Names(cfg.Stores), "clusters": config.Names(
 									cfg.Clusters),
-								"unprotected": nothing, "warnings": cfg.Warnings, "included": cfg.Included, "lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
+								"unprotected": nothing, "warnings": cfg.Warnings, "included": cfg.Included,
+								"lacking": cfg.Lacking, "unmade": cfg.Unmade}), lack)
 					}
 					if c.Bool("clusters") {
 						if err := a.checkReach(ctx, c, cfg); err != nil {
@@ -83,7 +84,8 @@ func (a *app) configCommands() *cli.Command {
 					if n := len(cfg.Included); n > 0 {
 						with = " (with " + view.Plural(int64(n), "included file") + ")"
 					}
-					a.screen.Line("%s%s is good: %s, %s, %s", cfg.Path, with, view.Plural(int64(len(cfg.Stores)), "store"),
+					a.screen.Line("%s%s is good: %s, %s, %s", cfg.Path, with, view.Plural(int64(len(cfg.Stores)),
+						"store"),
 						view.Plural(int64(len(cfg.Clusters)), "cluster"), policies)
 					return nil
 				}, &cli.BoolFlag{Name: "clusters",

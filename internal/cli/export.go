@@ -31,7 +31,7 @@ to the standard output. dexamen restore FILE reads it back, and verifies it.
    dexamen export meadow@10:14:04/apiary.harvests --to harvests.tar.zst
    dexamen export meadow@latest/apiary.* --form jsonl --to for-the-auditor
    dexamen export meadow@-1h --to - | ssh backup-host 'cat > meadow.tar.zst'`, a.export,
-		&cli.StringFlag{Name: "to", Usage: "`DIR`, FILE.tar, FILE.tar.zst or -", Required: true},
+		&cli.StringFlag{Name: "to", Usage: "`DIR`, FILE.tar, FILE.tar.zst or -"},
 		&cli.StringFlag{
 			Name: "form", Usage: "of document clusters: bson (the usual one) or jsonl (canonical Extended JSON)"},
 		&cli.StringSliceFlag{Name: "except", Usage: "leave out namespaces that fit this `PATTERN`; may be repeated"},
@@ -68,6 +68,9 @@ func (a *app) export(ctx context.Context, c *cli.Command) (err error) {
 		}
 	}
 	to := c.String("to")
+	if to == "" {
+		return usage("say where to, with --to DIR, --to FILE.tar or --to -")
+	}
 	if to == "-" && a.screen.JSON {
 		return usage("--json and --to - both want the standard output")
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"os/user"
 	"strings"
@@ -52,7 +53,7 @@ func (a *app) hold(ctx context.Context, c *cli.Command) error {
 	why := strings.TrimSpace(c.String("why"))
 	if c.String("until") == "" || why == "" {
 		return usage("say until when and why: dexamen hold %s --until 90d --why \"the auditors look at it\"",
-			c.Args().First())
+			cmp.Or(c.Args().First(), "CLUSTER@POINT"))
 	}
 	now := time.Now()
 	var until time.Time
@@ -106,7 +107,7 @@ func (a *app) lift(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if n == 0 {
-		return usage("point %s of %s is not held", p.ID, p.Cluster)
+		return usage("point %s of %s is not held; those that are: dexamen points %[2]s", p.ID, p.Cluster)
 	}
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{"point": p.ID, "cluster": p.Cluster, "lifted": n})

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -114,6 +115,10 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if ad, err := parseAddress(c.Args().First()); err == nil && !file && !ad.Given {
 		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last "+
 			"capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
+	}
+	if _, err := os.Stat(c.Args().First()); file && c.Args().First() != "-" && err != nil {
+		return usage("restore %s: %w; name a file of dexamen export, or an address such as meadow@10:14:04/NAMESPACE",
+			c.Args().First(), errors.Unwrap(err))
 	}
 	onto := c.String("to")
 	rename, err := pairs(c.StringSlice("rename"))

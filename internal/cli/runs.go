@@ -240,7 +240,8 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		}
 	}
 	if len(found) != 1 {
-		return usage("%d runs are called %q; see: dexamen runs --since -30d --all", len(found), id)
+		return usage("%s %q; see: dexamen runs --since -30d --all", map[bool]string{
+			true: "no run is called", false: fmt.Sprintf("%d runs are called", len(found))}[len(found) == 0], id)
 	}
 	r := found[0]
 	if a.screen.JSON {

@@ -20,6 +20,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/remedy"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -122,7 +123,8 @@ func (a *app) openWhereHeld(ctx context.Context, c *cli.Command, cfg *config.Con
 		return nil, nil, errors.Join(append(unread,
 			fmt.Errorf("there is no cluster %q in the configuration, nor in what stores could be read", cluster))...)
 	}
-	return nil, nil, usageError{fmt.Errorf("%w; no store holds a point of it", config.UnknownError("cluster", cluster, known))}
+	return nil, nil, usageError{fmt.Errorf("%w; no store holds a point of it", config.UnknownError("cluster",
+		cluster, known))}
 }
 
 // openRunnerOf is env for a store that is known.
@@ -214,7 +216,11 @@ func (a *app) openTarget(ctx context.Context, c *cli.Command, t engine.Target) (
 	if err != nil {
 		return nil, usageError{err}
 	}
-	return drv.Open(ctx, t)
+	cl, err := drv.Open(ctx, t)
+	if errors.Is(err, engine.ErrUnreachable) {
+		err = remedy.With(err, remedy.Reach, t.Name)
+	}
+	return cl, err
 }
 
 // address reads an address argument. Its cluster must be configured or have
@@ -250,7 +256,8 @@ func (a *app) onCluster(ctx context.Context, c *cli.Command) (w work, name strin
 func (a *app) atMoment(ctx context.Context, c *cli.Command, ad address.Address) (w work, err error) {
 	w.ad = ad
 	if ad.When.Kind == address.Live {
-		return w, usage("%s: a moment of the store is needed here, not the live cluster", ad)
+		return w, usage("%s: a moment of the store is needed here, such as %s@latest, and not the live cluster",
+			ad, ad.Cluster)
 	}
 	if w.Runner, w.progress, err = a.openRunner(ctx, c, ad.Cluster); err != nil {
 		return w, err

@@ -20,7 +20,8 @@ func (a *app) simCommand() *cli.Command {
 	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
 		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na "+
 			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
-			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.\n\nA cluster of documents takes lines at its standard "+
+			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.\n\nA "+
+			"cluster of documents takes lines at its standard "+
 			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp,
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
@@ -29,6 +30,9 @@ func (a *app) simCommand() *cli.Command {
 			opt := docsim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"),
 				Lone: c.Bool("standalone"),
 				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
+			if opt.Members < 1 || opt.Members > 50 {
+				return usage("--members %d: give a number from 1 to 50", opt.Members)
+			}
 			if opt.User != "" {
 				if opt.Password = os.Getenv(c.String("secret-env")); opt.Password == "" {
 					return usage("--user: the environment has no %s to take the secret from", c.String("secret-env"))

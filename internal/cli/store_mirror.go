@@ -27,7 +27,7 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if toName == name || to.String() == b.String() {
-		return usage("%s is %s: a mirror lies elsewhere", toName, name)
+		return usage("%s is %s: a mirror lies elsewhere; name two stores", toName, name)
 	}
 	o := store.MirrorOptions{Clusters: c.StringSlice("cluster"), Parallel: a.cfg.Limits.ReadersPerCluster}
 	if text := c.String("since"); text != "" {

@@ -352,7 +352,8 @@ func (s *Secret) check(k *checker, at string) {
 			k.bad(at, "%s is no file", s.File)
 		} else if st.Mode().Perm()&0o004 != 0 {
 			k.warnings = append(k.warnings, fmt.Sprintf("%s: %s: every user of this machine can read %s (mode %04o); "+
-				"chmod 600 it, or 640 where a group must", locate(at, k.sources...), strings.TrimPrefix(at, "$."), s.File,
+				"chmod 600 it, or 640 where a group must", locate(at, k.sources...), strings.TrimPrefix(at, "$."),
+				s.File,
 				st.Mode().Perm()))
 		}
 	case len(s.Command) > 0:

@@ -64,7 +64,8 @@ func TestWhatIsNoConfiguration(t *testing.T) {
 	pipe, large := filepath.Join(dir, "pipe"), filepath.Join(dir, "large")
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
 	require.NoError(t, os.WriteFile(large, bytes.Repeat([]byte("# and so on\n"), 1<<20), 0o600))
-	for path, want := range map[string]string{pipe: "a pipe", "/dev/zero": "a device", dir: "a folder", large: "more than it may"} {
+	for path, want := range map[string]string{pipe: "a pipe", "/dev/zero": "a device", dir: "a folder",
+		large: "more than it may"} {
 		_, err := config.Load(path)
 		require.ErrorContains(t, err, want)
 		require.ErrorContains(t, err, path)

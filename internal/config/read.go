@@ -15,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 
 	"dexamen/internal/core/process"
+	"dexamen/internal/core/remedy"
 )
 
 // Bounds of what is read: beyond them a file is no configuration, and would cost without end.
@@ -34,7 +35,7 @@ type source struct {
 func Load(path string) (*Config, error) {
 	data, err := process.ReadFile(path, maxSize)
 	if err != nil {
-		return nil, fmt.Errorf("configuration: %w", err)
+		return nil, remedy.With(fmt.Errorf("configuration: %w", err), remedy.WriteConfig, "")
 	}
 	return Parse(data, path)
 }
@@ -63,7 +64,7 @@ func parse(data []byte, path string, into any) (*ast.File, error) {
 	}
 	file, err := parser.Parse(tokens, 0)
 	if err != nil {
-		return nil, located(path, nil, err)
+		return nil, remedy.With(located(path, nil, err), remedy.SampleConfig, "")
 	}
 	var body ast.Node
 	for _, doc := range file.Docs {
@@ -85,7 +86,7 @@ func parse(data []byte, path string, into any) (*ast.File, error) {
 		return nil, err
 	}
 	if err := yaml.NodeToValue(body, into, yaml.Strict()); err != nil {
-		return nil, located(path, body, err)
+		return nil, remedy.With(located(path, body, err), remedy.SampleConfig, "")
 	}
 	return file, nil
 }
@@ -102,7 +103,8 @@ func shallow(tokens token.Tokens, path string) error {
 			depth--
 		}
 		if depth > maxDepth || t.Position.IndentNum > 8*maxDepth {
-			return fmt.Errorf("%s:%d:%d: it is nested more than %d deep", path, t.Position.Line, t.Position.Column, maxDepth)
+			return fmt.Errorf("%s:%d:%d: it is nested more than %d deep", path, t.Position.Line,
+				t.Position.Column, maxDepth)
 		}
 	}
 	return nil
@@ -219,7 +221,8 @@ func add[V any](k *checker, from source, section string, all *map[string]V, more
 	}
 	for name, v := range sorted(more) {
 		if _, there := (*all)[name]; there {
-			k.errs = append(k.errs, fmt.Errorf("%s: %s.%s: it is in %s too", locate("$."+section+"."+name, from), section,
+			k.errs = append(k.errs, fmt.Errorf("%s: %s.%s: it is in %s too", locate("$."+section+"."+name, from),
+				section,
 				name, locate("$."+section+"."+name, k.sources...)))
 			continue
 		}

@@ -74,7 +74,8 @@ type Parametered interface {
 // not know: what is passed on unread may be a secret, or take a safeguard away.
 func CheckAddress(d Driver, address string) error {
 	if Redact(address) != address && strings.Contains(userinfo(address), ":") {
-		return errors.New("holds a password; put it where login.secret names it: in the environment, a file or a command")
+		return errors.New("holds a password; put it where login.secret names it: in the environment, a file " +
+			"or a command")
 	}
 	if strings.Contains(address, "#") {
 		return errors.New("holds a #, which no address has")
@@ -95,7 +96,8 @@ func CheckAddress(d Driver, address string) error {
 		if len(known) == 0 {
 			return fmt.Errorf("has a parameter %q; addresses of this kind have none", name)
 		}
-		return fmt.Errorf("has a parameter %q; those that may be there are %s. What concerns login, TLS and which member "+
+		return fmt.Errorf("has a parameter %q; those that may be there are %s. What concerns login, TLS and "+
+			"which member "+
 			"is read stands under login, tls and prefer", name, strings.Join(known, ", "))
 	}
 	return nil

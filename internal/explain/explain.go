@@ -50,7 +50,8 @@ func next(r remedy.Remedy) string {
 	case remedy.ReplaceOne:
 		return "--conflict replace puts it back"
 	case remedy.Sharded:
-		return "on several shards different documents may have one _id, in one collection they may not: restore onto a " +
+		return "on several shards different documents may have one _id, in one collection they may not: " +
+			"restore onto a " +
 			"sharded cluster"
 	case remedy.Trust:
 		return "look at it with: dexamen cluster trust"
@@ -64,6 +65,18 @@ func next(r remedy.Remedy) string {
 		return fmt.Sprintf("say which with --store, or set clusters.%s.store", r.Of)
 	case remedy.WriteConfig:
 		return "begin with one from: dexamen config sample > dexamen.yaml"
+	case remedy.Reach:
+		return fmt.Sprintf("see that it is up and can be reached from here, and that clusters.%s.address is "+
+			"right", r.Of)
+	case remedy.SampleConfig:
+		return "a file that is right, with comments: dexamen config sample"
+	case remedy.OtherPlace:
+		return "use it as it is (dexamen store check), or give another location"
+	case remedy.Keys:
+		if r.Of == "" {
+			return "make one with: dexamen store keys new FILE"
+		}
+		return "see who can open it with: dexamen store keys list " + r.Of
 	case remedy.Scrub:
 		return "store scrub says more, and --repair may heal it"
 	}

@@ -594,5 +594,6 @@ func (s *service) twoDaemons() {
 	require.Eventually(s.t, func() bool { return len(s.desk.first(begun, "pantry orchard", true)) == 2 }, 90*time.Second,
 		100*time.Millisecond)
 	require.Empty(s.t, s.desk.twice(begun))
-	s.rows = append(s.rows, fmt.Sprintf("%-28s newest moments at most %.1f s apart; each notice once", "two daemons", apart))
+	s.rows = append(s.rows, fmt.Sprintf("%-28s newest moments at most %.1f s apart; each notice once",
+		"two daemons", apart))
 }

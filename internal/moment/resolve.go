@@ -116,7 +116,8 @@ func pointOf(points []*store.Point, cluster, text string) (*store.Point, error) 
 			strings.Join(fit, ", "))
 	case len(text) == 4:
 		return nil, fmt.Errorf("%w: no id of a point of cluster %s ends with %q, and it is no other moment: write "+
-			"latest, live, a time (10:14:04 or 2026-11-23T10:14:04Z), or a distance back (-15m); see: dexamen points %[2]s",
+			"latest, live, a time (10:14:04 or 2026-11-23T10:14:04Z), or a distance back (-15m); see: "+
+			"dexamen points %[2]s",
 			ErrNoPoint, cluster, text)
 	}
 	return nil, fmt.Errorf("%w: cluster %s has none called %s; near it: %s", ErrNoPoint, cluster, text,

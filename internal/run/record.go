@@ -57,7 +57,8 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	var before []Hook
 	for _, h := range o.Hooks {
 		if h.Kind == r.Kind && h.After {
-			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command, Timeout: record.Seconds(h.Timeout),
+			r.After = append(r.After, store.RunHook{Phase: "after", Command: h.Command,
+				Timeout:     record.Seconds(h.Timeout),
 				Environment: h.Environment})
 		} else if h.Kind == r.Kind {
 			before = append(before, h)
@@ -93,7 +94,8 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 	err = func() error {
 		defer cancel()
 		for _, h := range before {
-			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command, Timeout: record.Seconds(h.Timeout),
+			done := runHook(wctx, r, store.RunHook{Phase: "before", Command: h.Command,
+				Timeout:     record.Seconds(h.Timeout),
 				Environment: h.Environment})
 			r.Hooks = append(r.Hooks, done)
 			if done.Error != "" && !h.Optional {

@@ -11,7 +11,8 @@ import (
 )
 
 // hostile are names that would move the cursor, paint, hide, reorder or begin a line.
-var hostile = []string{"apiary\x1b[2K\x1b[1Acombs", "combs\nwell  apiary.hives  0 differ", "combs\rwell", "\x9b31mcombs",
+var hostile = []string{"apiary\x1b[2K\x1b[1Acombs", "combs\nwell  apiary.hives  0 differ", "combs\rwell",
+	"\x9b31mcombs",
 	"combs\u202egnp.exe", "com\u200bbs", "combs\x7f\x07", "\x1b]0;title\x07", "\xff\xfecombs", "a\u2028b",
 	"\x1b[36mcombs\x1b[0m", "combs\u2066", "tab\tbed"}
 
@@ -36,7 +37,8 @@ func TestNamesCannotWriteOnTheScreen(t *testing.T) {
 				left = strings.ReplaceAll(left, ours, "")
 			}
 			for _, r := range left {
-				require.False(t, r < ' ' || r >= 0x7f && r < 0xa0 || r == 0xfffd || strings.ContainsRune("\u202e\u2066\u2028\u200b", r),
+				require.False(t, r < ' ' || r >= 0x7f && r < 0xa0 || r == 0xfffd ||
+					strings.ContainsRune("\u202e\u2066\u2028\u200b", r),
 					"%q of %q is written raw: %q", r, name, left)
 			}
 			if color { // what it would paint itself is seen, and does not count as painted

@@ -81,7 +81,8 @@ func (p *Progress) draw(e run.Event) {
 	}
 	p.last.Store(&progressNow{e, p.begun})
 	if p.bar == nil {
-		p.bars = mpb.New(mpb.WithOutput(cmp.Or(p.s.bar, p.s.Err)), mpb.WithWidth(28), mpb.WithRefreshRate(150*time.Millisecond))
+		p.bars = mpb.New(mpb.WithOutput(cmp.Or(p.s.bar, p.s.Err)), mpb.WithWidth(28),
+			mpb.WithRefreshRate(150*time.Millisecond))
 		style := mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("┄")
 		if !p.s.Unicode {
 			style = mpb.BarStyle().Lbound("").Rbound("").Filler("=").Tip("=").Padding(".")

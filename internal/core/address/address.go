@@ -145,6 +145,9 @@ func looksLikePoint(s string) bool {
 	return err == nil
 }
 
+// maxDistance is the longest length of time that is taken.
+const maxDistance = 100 * 366 * 24 * time.Hour
+
 // ParseDistance reads a duration such as 90s, 15m, 2h30m, 7d or 2w.
 func ParseDistance(s string) (time.Duration, error) {
 	var total time.Duration
@@ -170,6 +173,9 @@ func ParseDistance(s string) (time.Duration, error) {
 		d, err := time.ParseDuration(part + unit)
 		if err != nil || i == 0 {
 			return 0, fmt.Errorf("%q is no duration, such as 90s, 15m, 2h30m or 7d", s)
+		}
+		if d > maxDistance/hours || total > maxDistance-d*hours {
+			return 0, fmt.Errorf("%q is longer than a hundred years", s)
 		}
 		total += d * hours
 	}

@@ -144,7 +144,8 @@ func Open(location string) (Backend, error) {
 		return nil, fmt.Errorf("store location %q: a folder is written file:///absolute/path", shown(location))
 	}
 	return nil, fmt.Errorf(
-		"store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX", shown(location))
+		"store location %q: a folder is written file:///absolute/path, an object store s3://BUCKET/PREFIX",
+		shown(location))
 }
 
 // shown returns a location without what may be a secret in it.

@@ -41,7 +41,8 @@ func TestObjectsThatNeverEnd(t *testing.T) {
 		}
 	}))
 	defer server.Close()
-	s3, err := blob.NewS3(blob.S3Options{Location: "s3://loft/x", Endpoint: server.URL, PathStyle: true, Region: "north", Access: "a", Secret: "b"})
+	s3, err := blob.NewS3(blob.S3Options{Location: "s3://loft/x", Endpoint: server.URL, PathStyle: true,
+		Region: "north", Access: "a", Secret: "b"})
 	require.NoError(t, err)
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)

@@ -131,7 +131,8 @@ func TestQuietHours(t *testing.T) {
 
 // FuzzSchedule: what is taken for a schedule or hours tells of times that go on, and nothing takes long.
 func FuzzSchedule(f *testing.F) {
-	for _, s := range []string{"15 1 * * *", "every 6h", "every 7d", "0 0 30 2 *", "@daily", "01:00-06:00", "sat 22:00-04:00", "every 0s"} {
+	for _, s := range []string{"15 1 * * *", "every 6h", "every 7d", "0 0 30 2 *", "@daily", "01:00-06:00",
+		"sat 22:00-04:00", "every 0s"} {
 		f.Add(s)
 	}
 	now := time.Date(2026, 11, 23, 10, 14, 4, 0, time.UTC)

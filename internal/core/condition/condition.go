@@ -42,7 +42,8 @@ func Compile(text string) (*Condition, error) {
 	}
 	ast, issues := env.Parse(text)
 	if issues != nil && issues.Err() != nil {
-		return nil, fmt.Errorf("condition %q: %s", text, strings.TrimSpace(firstIssue(issues)))
+		return nil, fmt.Errorf("condition %q: %s; conditions are written as in yard == \"north\" && kg > 7.5", text,
+			strings.TrimSpace(firstIssue(issues)))
 	}
 	// Not checked: which fields there are only records tell.
 	prog, err := env.Program(ast, cel.CostLimit(maxCost))

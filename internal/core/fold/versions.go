@@ -72,7 +72,8 @@ func (e *edits) versions(ctx context.Context, src tree.Source, n *Namespace,
 			v.New = present(bytes.Clone(c.Value))
 		case record.Patch:
 			if value == nil {
-				return fmt.Errorf("%w: update at %s of a record that is not there (key %x)", ErrDiverged, entry(c.At, c.Wall),
+				return fmt.Errorf("%w: update at %s of a record that is not there (key %x)", ErrDiverged,
+					entry(c.At, c.Wall),
 					e.key)
 			}
 			made, err := e.model.Apply(value, c, e.loose)

@@ -43,6 +43,14 @@ const (
 	ChooseStore Kind = "choose store"
 	// WriteConfig is to begin with a configuration file.
 	WriteConfig Kind = "write config"
+	// Reach is to see whether a cluster (of) is up, and its address right.
+	Reach Kind = "reach"
+	// SampleConfig is to compare with a configuration that is right.
+	SampleConfig Kind = "sample config"
+	// OtherPlace is to use what is there, or to name another place.
+	OtherPlace Kind = "other place"
+	// Keys is to make a key, or to list those that open a store (of).
+	Keys Kind = "keys"
 	// Scrub is to have the store looked through, and repaired.
 	Scrub Kind = "scrub"
 )

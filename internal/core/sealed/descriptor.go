@@ -10,6 +10,7 @@ import (
 	"filippo.io/age"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/remedy"
 )
 
 // FormatVersion is the version of the store's layout that this code writes.
@@ -114,13 +115,13 @@ func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, e
 		return d, fmt.Errorf("%s: objects cannot be locked there", b)
 	}
 	if _, err := ReadDescriptor(ctx, b); err == nil {
-		return d, fmt.Errorf("%s: %w: a store", b, ErrStoreExists)
+		return d, remedy.With(fmt.Errorf("%s: %w: a store", b, ErrStoreExists), remedy.OtherPlace, "")
 	}
 	err := b.List(ctx, "", func(i blob.Info) error {
 		if name := strings.TrimPrefix(i.Name, ParityPrefix); HasSecondCopy(name) {
 			return nil // of an attempt that ended before the store was there
 		}
-		return fmt.Errorf("%s: %w: %s", b, ErrStoreExists, i.Name)
+		return remedy.With(fmt.Errorf("%s: %w: %s", b, ErrStoreExists, i.Name), remedy.OtherPlace, "")
 	})
 	if err != nil {
 		return d, err

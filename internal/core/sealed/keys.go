@@ -20,6 +20,7 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
 	"dexamen/internal/core/journal"
+	"dexamen/internal/core/remedy"
 )
 
 // Errors of opening an encrypted store.
@@ -86,7 +87,7 @@ type Holder struct {
 func NewHolder(text, label string, a Access) (Holder, error) {
 	r, err := age.ParseX25519Recipient(strings.TrimSpace(text))
 	if err != nil {
-		return Holder{}, fmt.Errorf("%q is no public key (age1…): %w", text, err)
+		return Holder{}, remedy.With(fmt.Errorf("%q is no public key (age1…): %w", text, err), remedy.Keys, "")
 	}
 	return Holder{r, r.String(), label, a}, nil
 }
@@ -565,7 +566,7 @@ func (s *Objects) DropHolder(ctx context.Context, id string) error {
 	}
 	switch {
 	case found.ID == "":
-		return fmt.Errorf("there is no key holder %s", id)
+		return remedy.Plain("there is no key holder "+id, remedy.Keys, "STORE")
 	case found.Access == Read && readers == 1:
 		return fmt.Errorf("holder %s is the last that lets the store be read; add another first", id)
 	}

@@ -68,7 +68,8 @@ func (c *Control) Do(line string) (string, error) {
 		rs.mu.Unlock()
 		switch {
 		case f[0] == "start" && up, f[0] != "start" && !up:
-			return "", fmt.Errorf("%s is %s already", rs.members[i].addr, map[bool]string{true: "up", false: "stopped"}[up])
+			return "", fmt.Errorf("%s is %s already", rs.members[i].addr, map[bool]string{true: "up",
+				false: "stopped"}[up])
 		case f[0] == "rejoin" && !alone:
 			return "", fmt.Errorf("%s is not cut off", rs.members[i].addr)
 		case f[0] == "stop":
