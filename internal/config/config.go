@@ -518,6 +518,8 @@ const Sample = `# Dexamen's configuration. Looked for as --config says, then DEX
 # ./dexamen.yaml, the user's and the system's configuration folder.
 # Check it with: dexamen config check
 
+# include: [clusters.d/*.yaml]            # files beside this one that add clusters and policies
+
 stores:                                   # where backups go
   larder:
     location: file:///srv/dexamen/larder  # make it with: dexamen store create larder
@@ -602,7 +604,7 @@ policies:                                 # what is protected, when, and for how
     # deadline: 6h                        # of one run
     # clusters_at_once: 2                 # clusters at the same time
     # hooks:
-    #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }   # if_fails: go on
+    #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }   # if_fails: go on, environment: [NAME]
     #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
 
 # alerts:                                 # once when something begins, and once when it is over
