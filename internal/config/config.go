@@ -14,11 +14,11 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/command"
 	"dexamen/internal/core/remedy"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/blob"
-	"dexamen/internal/core/process"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 )
@@ -450,19 +450,19 @@ func (s Secret) read(ctx context.Context) (string, error) {
 		}
 		return v, nil
 	case s.File != "":
-		b, err := process.ReadFile(s.File, maxSecret)
+		b, err := readFile(s.File, maxSecret)
 		return strings.TrimRight(string(b), "\r\n"), err
 	}
 	ctx, cancel := context.WithTimeout(ctx, secretTime)
 	defer cancel()
-	cmd, out, said := process.Command(ctx, s.Command), process.Bounded{Limit: maxSecret}, process.Tail{}
+	cmd, out, said := command.Command(ctx, s.Command), command.Bounded{Limit: maxSecret}, command.Tail{}
 	cmd.Stdout, cmd.Stderr = &out, &said
 	if err := cmd.Run(); err != nil {
 		switch {
 		case ctx.Err() != nil:
 			err = fmt.Errorf("it was still running after %s and was ended", secretTime)
-		case errors.Is(err, process.ErrTooMuch) || out.Over:
-			err = fmt.Errorf("%w: a secret has at most %d KiB", process.ErrTooMuch, maxSecret>>10)
+		case errors.Is(err, command.ErrTooMuch) || out.Over:
+			err = fmt.Errorf("%w: a secret has at most %d KiB", command.ErrTooMuch, maxSecret>>10)
 		case said.Line() != "":
 			err = fmt.Errorf("%w: %s", err, said.Line())
 		}

@@ -13,8 +13,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"dexamen/internal/command"
 	"dexamen/internal/config"
-	"dexamen/internal/core/process"
 )
 
 // bombs are small files that would hold a parser for long, or fill the memory.
@@ -99,7 +99,7 @@ func TestAFileThatAllCanRead(t *testing.T) {
 // giving, are ended and told.
 func TestASecretCommandEnds(t *testing.T) {
 	for command, want := range map[string]string{
-		`[yes]`:                          process.ErrTooMuch.Error(),
+		`[yes]`:                          command.ErrTooMuch.Error(),
 		`[sh, -c, "sleep 600 & echo x"]`: "", // what it leaves behind is not waited for
 		`[sh, -c, "echo the safe is shut >&2; false"]`: "the safe is shut",
 	} {

@@ -14,7 +14,6 @@ import (
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
-	"dexamen/internal/core/process"
 	"dexamen/internal/core/remedy"
 )
 
@@ -33,7 +32,7 @@ type source struct {
 
 // Load reads and checks a file, and those that it includes.
 func Load(path string) (*Config, error) {
-	data, err := process.ReadFile(path, maxSize)
+	data, err := readFile(path, maxSize)
 	if err != nil {
 		return nil, remedy.With(fmt.Errorf("configuration: %w", err), remedy.WriteConfig, "")
 	}
@@ -192,7 +191,7 @@ func (c *Config) include(k *checker) {
 			}
 			from[path] = path
 			c.Included = append(c.Included, path)
-			data, err := process.ReadFile(path, maxSize)
+			data, err := readFile(path, maxSize)
 			if err != nil {
 				k.errs = append(k.errs, err)
 				continue

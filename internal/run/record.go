@@ -10,7 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"dexamen/internal/core/process"
+	"dexamen/internal/command"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 )
@@ -218,10 +218,10 @@ func runHook(ctx context.Context, r *store.Run, h store.RunHook) store.RunHook {
 	h.Started = time.Now().UTC().Truncate(time.Millisecond)
 	ctx, cancel := context.WithTimeout(ctx, h.Timeout.D())
 	defer cancel()
-	cmd := process.Command(ctx, h.Command)
-	var out process.Tail
+	cmd := command.Command(ctx, h.Command)
+	var out command.Tail
 	cmd.Stdout, cmd.Stderr = &out, &out
-	cmd.Env = append(process.Environment(h.Environment),
+	cmd.Env = append(command.Environment(h.Environment),
 		"DEXAMEN_RUN="+r.ID, "DEXAMEN_KIND="+r.Kind, "DEXAMEN_CLUSTER="+r.Cluster, "DEXAMEN_POLICY="+r.Policy,
 		"DEXAMEN_PHASE="+h.Phase, "DEXAMEN_STARTED="+r.Started.Format(time.RFC3339), "DEXAMEN_RESULT="+r.Result,
 		"DEXAMEN_ERROR="+r.Error,

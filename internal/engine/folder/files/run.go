@@ -6,25 +6,25 @@ import (
 	"os"
 	"strings"
 
-	"dexamen/internal/core/process"
+	"dexamen/internal/command"
 )
 
 // HiddenPrefix begins the names of what Dexamen keeps beside folders.
 const HiddenPrefix = ".dexamen-"
 
 // RunCommand runs a command on this machine and returns what it printed.
-func RunCommand(ctx context.Context, command, env []string) (string, error) {
-	cmd := process.Command(ctx, command)
+func RunCommand(ctx context.Context, args, env []string) (string, error) {
+	cmd := command.Command(ctx, args)
 	cmd.Env = append(os.Environ(), env...)
-	out := process.Bounded{Limit: 1 << 20}
+	out := command.Bounded{Limit: 1 << 20}
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err := cmd.Run()
 	text := strings.TrimSpace(out.String())
 	if err != nil {
 		if text != "" {
-			return text, fmt.Errorf("%s: %w: %s", command[0], err, lastLine(text))
+			return text, fmt.Errorf("%s: %w: %s", args[0], err, lastLine(text))
 		}
-		return text, fmt.Errorf("%s: %w", command[0], err)
+		return text, fmt.Errorf("%s: %w", args[0], err)
 	}
 	return text, nil
 }

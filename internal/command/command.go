@@ -1,10 +1,11 @@
-package process
+// Package command runs the commands of a configuration, and bounds what they may cost: their time, that of
+// what they start, and what they print.
+package command
 
 import (
 	"bytes"
 	"context"
 	"errors"
-	"io"
 	"os"
 	"os/exec"
 	"strings"
@@ -90,38 +91,4 @@ func (t *Tail) Line() string {
 	s := strings.TrimSpace(t.String())
 	s = s[strings.LastIndexByte(s, '\n')+1:]
 	return s[:min(len(s), 300)]
-}
-
-// ReadFile returns a file's content, of at most so many bytes. What is no file, a pipe or a device, is
-// refused: it may never end, or never begin.
-func ReadFile(path string, limit int64) ([]byte, error) {
-	st, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !st.Mode().IsRegular() {
-		return nil, &os.PathError{Op: "read", Path: path, Err: errors.New("it is no file, but a " + kind(st.Mode()))}
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	b, err := io.ReadAll(io.LimitReader(f, limit+1))
-	if err == nil && int64(len(b)) > limit {
-		err = &os.PathError{Op: "read", Path: path, Err: ErrTooMuch}
-	}
-	return b, err
-}
-
-func kind(m os.FileMode) string {
-	switch {
-	case m.IsDir():
-		return "folder"
-	case m&os.ModeNamedPipe != 0:
-		return "pipe"
-	case m&os.ModeSocket != 0:
-		return "socket"
-	}
-	return "device"
 }
