@@ -604,7 +604,7 @@ policies:                                 # what is protected, when, and for how
     # deadline: 6h                        # of one run
     # clusters_at_once: 2                 # clusters at the same time
     # hooks:
-    #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }   # if_fails: go on, environment: [NAME]
+    #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }  # if_fails, environment: [NAME]
     #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
 
 # alerts:                                 # once when something begins, and once when it is over
