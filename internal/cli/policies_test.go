@@ -93,7 +93,7 @@ func TestPolicies(t *testing.T) {
 	s.json(&runs, "runs", "meadow", "--kind", "retention")
 	require.Len(t, runs, 3, "one by cron, two by hand")
 	require.Contains(t, s.say(0, "runs", "show", runs[1].ID), "no rule keeps it")
-	require.Contains(t, s.say(2, "runs", "show", "nonesuch"), "0 runs are called")
+	require.Contains(t, s.say(2, "runs", "show", "nonesuch"), "no run is called")
 
 	write("    snapshot: \"61 1 * * *\"\n")
 	require.Contains(t, s.say(2, "config", "check"), "dexamen.yaml:")

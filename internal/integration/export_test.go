@@ -332,7 +332,7 @@ func TestExportingThroughPipes(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 100, n)
 	tool.run(t, 2, "restore", file, "--yes")
-	tool.run(t, 1, "restore", filepath.Join(dir, "nothing.tar"), "--to", "paddock", "--yes")
+	tool.run(t, 2, "restore", filepath.Join(dir, "nothing.tar"), "--to", "paddock", "--yes")
 	tool.run(t, 0, "undo", tool.lastRun(t, "restore"), "--yes")
 	tool.run(t, 5, "restore", file, "--to", "paddock", "--yes")
 	tool.run(t, 5, "undo", tool.lastRun(t, "restore"), "--yes") // it was refused, and changed nothing
