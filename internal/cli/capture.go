@@ -42,6 +42,9 @@ func (a *app) captureCommand() *cli.Command {
 					if errors.Is(err, run.ErrIncomplete) {
 						r.Wants = explain.Error(err)
 					}
+					if c.Bool("follow") && ctx.Err() != nil && errors.Is(err, context.Canceled) {
+						return nil // it was to go on until it was asked to end
+					}
 					return err
 				})
 			if errors.Is(err, store.ErrHeld) && got == nil && !c.Bool("follow") {

@@ -7,6 +7,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
+	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
 )
@@ -34,6 +35,11 @@ func (a *app) clusterGrants(ctx context.Context, c *cli.Command) error {
 	t := engine.Target{Name: c.Args().First(), Address: cl.Address, Settings: cl.ClusterWide, Options: cl.Options}
 	if cl.Login != nil {
 		t.User = cl.Login.User
+	}
+	for _, w := range daemon.Assignments(cfg) {
+		if wide := w.Config.ClusterWide; w.Cluster == t.Name && wide != nil && *wide {
+			t.Settings = true
+		}
 	}
 	what := c.String("for")
 	if what != "backup" && what != "restore" {

@@ -42,11 +42,13 @@ func TestTrust(t *testing.T) {
 		fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {}, login: { user: weigher, secret: { env: "+
 			"MEADOW_SECRET } } }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
 	out, _ := s.run(0, "cluster", "grants", "meadow")
-	require.Contains(t, out, `user: "weigher"`)
+	require.Contains(t, out, `user("weigher", ["dexamenProtect"])`)
+	require.NotContains(t, out, "system.users", "they are not protected")
 	require.NotContains(t, out, "made up")
 	require.NotContains(t, out, "insert")
 	out, _ = s.run(0, "cluster", "grants", "meadow", "--for", "restore")
 	require.Contains(t, out, "insert")
+	require.Contains(t, out, `user("weigherRestore", ["dexamenProtect", "dexamenRestore"])`)
 	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"),
 		fmt.Appendf(nil, "clusters:\n  meadow: { address: %q, tls: {} }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
 

@@ -61,7 +61,21 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	return out, nil
 }
 
-// Grants implements [engine.Granter], in the language of the servers' shell.
+// grantHelp are the shell's words for what can be said twice: a role or a user that is there is brought
+// up to date. They stand within braces: a session that runs them twice declares them twice.
+const grantHelp = `{
+const admin = db.getSiblingDB("admin");
+const role = (name, privileges) => admin.getRole(name)
+  ? admin.updateRole(name, { roles: [], privileges })
+  : admin.createRole({ role: name, roles: [], privileges });
+const user = (name, roles) => admin.getUser(name)
+  ? admin.grantRolesToUser(name, roles)
+  : admin.createUser({ user: name, pwd: passwordPrompt(), roles });
+
+`
+
+// Grants implements [engine.Granter], in the language of the servers' shell. What concerns users and
+// roles is asked for only where they are protected. Who restores has a login of its own.
 func (Driver) Grants(t engine.Target, restore bool) string {
 	user := t.User
 	if user == "" {
@@ -69,15 +83,16 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 	}
 	q := func(list ...string) string { return `["` + strings.Join(list, `", "`) + `"]` }
 	var b strings.Builder
+	b.WriteString(grantHelp)
 	role := func(name string, privileges [][2]string) {
-		fmt.Fprintf(&b, "db.getSiblingDB(\"admin\").createRole({\n  role: %q,\n  roles: [],\n  privileges: [\n", name)
+		fmt.Fprintf(&b, "role(%q, [\n", name)
 		for _, p := range privileges {
-			fmt.Fprintf(&b, "    { resource: %s,\n      actions: %s },\n", p[0], p[1])
+			fmt.Fprintf(&b, "  { resource: %s,\n    actions: %s },\n", p[0], p[1])
 		}
-		b.WriteString("  ]\n})\n\n")
+		b.WriteString("]);\n")
 	}
 	read := q("find", "listCollections", "listIndexes", "collStats")
-	role("dexamenProtect", [][2]string{
+	protect := [][2]string{
 		{`{ cluster: true }`, q("listDatabases", "replSetGetStatus", "replSetGetConfig", "listShards", "getShardMap",
 			"appendOplogNote")},
 		{`{ db: "", collection: "" }`, read},
@@ -89,23 +104,24 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		{`{ db: "config", collection: "" }`, read},
 		{`{ db: "admin", collection: "" }`, q("listCollections")},
 		{`{ db: "admin", collection: "system.version" }`, q("find")},
-		{`{ db: "admin", collection: "system.users" }`, q("find", "listIndexes", "collStats")},
-		{`{ db: "admin", collection: "system.roles" }`, q("find", "listIndexes", "collStats")},
-	})
-	roles := []string{"dexamenProtect"}
-	if restore {
-		write := q("insert", "createCollection", "createIndex", "dropCollection", "renameCollectionSameDB",
-			"bypassDocumentValidation", "enableSharding", "splitChunk", "moveChunk")
-		role("dexamenRestore", [][2]string{
-			{`{ db: "", collection: "" }`, write},
-			{`{ db: "", system_buckets: "" }`, write},
-			{`{ db: "admin", collection: "system.users" }`, q("find", "insert", "update")},
-			{`{ db: "admin", collection: "system.roles" }`, q("find", "insert", "update")},
-		})
-		roles = append(roles, "dexamenRestore")
 	}
-	fmt.Fprintf(&b,
-		"db.getSiblingDB(\"admin\").createUser({\n  user: %q,\n  pwd: passwordPrompt(),\n  roles: %s\n})\n", user,
-		q(roles...))
+	write := q("insert", "createCollection", "createIndex", "dropCollection", "renameCollectionSameDB",
+		"bypassDocumentValidation", "enableSharding", "splitChunk", "moveChunk")
+	putBack := [][2]string{{`{ db: "", collection: "" }`, write}, {`{ db: "", system_buckets: "" }`, write}}
+	if t.Settings {
+		for _, coll := range []string{"system.users", "system.roles"} {
+			resource := `{ db: "admin", collection: "` + coll + `" }`
+			protect = append(protect, [2]string{resource, q("find", "listIndexes", "collStats")})
+			putBack = append(putBack, [2]string{resource, q("find", "insert", "update")})
+		}
+	}
+	role("dexamenProtect", protect)
+	if !restore {
+		fmt.Fprintf(&b, "user(%q, %s);\n}\n", user, q("dexamenProtect"))
+		return b.String()
+	}
+	role("dexamenRestore", putBack)
+	fmt.Fprintf(&b, "// A login of its own, for a cluster of its own in the configuration: who protects needs to write nothing.\n"+
+		"user(%q, %s);\n}\n", user+"Restore", q("dexamenProtect", "dexamenRestore"))
 	return b.String()
 }
