@@ -35,6 +35,8 @@ type Config struct {
 	Limits   Limits             `yaml:"limits"`
 	// Include names files, as patterns beside this one, that add clusters and policies.
 	Include []string `yaml:"include"`
+	// DefaultStore is the store that is meant where several are configured and nothing else says which.
+	DefaultStore string `yaml:"default_store"`
 	// Included are the files that were read so.
 	Included []string `yaml:"-"`
 	sources  []source
@@ -309,6 +311,10 @@ func (c *Config) check(k *checker) {
 			}
 		}
 	}
+	if _, ok := c.Stores[c.DefaultStore]; c.DefaultStore != "" && !ok {
+		k.bad("$.default_store", "there is no store %q; configured are %s", c.DefaultStore,
+			strings.Join(Names(c.Stores), ", "))
+	}
 	c.checkQuiesce(k)
 	c.checkServers(k)
 	c.checkPolicies(k)
@@ -497,6 +503,9 @@ func (c *Config) StoreOf(named, cluster string) (string, error) {
 		if len(c.Stores) == 1 {
 			return Names(c.Stores)[0], nil
 		}
+		if c.DefaultStore != "" {
+			return c.DefaultStore, nil
+		}
 		if len(c.Stores) == 0 {
 			return "", fmt.Errorf("%s: no store is configured", c.Path)
 		}
@@ -519,6 +528,7 @@ const Sample = `# Dexamen's configuration. Looked for as --config says, then DEX
 # Check it with: dexamen config check
 
 # include: [clusters.d/*.yaml]            # files beside this one that add clusters and policies
+# default_store: larder                   # of several, where nothing else says which
 
 stores:                                   # where backups go
   larder:

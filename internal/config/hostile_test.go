@@ -183,6 +183,25 @@ func TestIncludedFiles(t *testing.T) {
 	require.Len(t, c.Clusters, 1)
 }
 
+// TestTheDefaultStore is what is meant where nothing else says which.
+func TestTheDefaultStore(t *testing.T) {
+	text := "stores: { larder: { location: 'file:///x' }, loft: { location: 'file:///y' } }\n" +
+		"clusters: { m: { address: 'mongodb://h/' }, n: { address: 'mongodb://i/', store: larder } }\n"
+	c, err := config.Parse([]byte(text), "f.yaml")
+	require.NoError(t, err)
+	_, err = c.StoreOf("", "m")
+	require.ErrorContains(t, err, "several stores")
+	c, err = config.Parse([]byte(text+"default_store: loft\n"), "f.yaml")
+	require.NoError(t, err)
+	for cluster, want := range map[string]string{"m": "loft", "n": "larder", "": "loft"} {
+		got, err := c.StoreOf("", cluster)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+	_, err = config.Parse([]byte(text+"default_store: lofty\n"), "f.yaml")
+	require.ErrorContains(t, err, "f.yaml:3:16: default_store: there is no store \"lofty\"")
+}
+
 // FuzzParse: nothing panics, and nothing takes long.
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(config.Sample))

@@ -60,7 +60,7 @@ func next(r remedy.Remedy) string {
 			r.Of
 	case remedy.ChooseStore:
 		if r.Of == "" {
-			return "say which with --store, or name a cluster that has one"
+			return "say which with --store, name a cluster that has one, or set default_store"
 		}
 		return fmt.Sprintf("say which with --store, or set clusters.%s.store", r.Of)
 	case remedy.WriteConfig:
