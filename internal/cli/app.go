@@ -249,6 +249,9 @@ func (a *app) setScreen(c *cli.Command) error {
 	if a.own {
 		a.screen = view.NewScreen(c.Bool("no-color"))
 	}
+	if a.screen.Data == nil {
+		a.screen.Data = a.screen.Out
+	}
 	a.screen.JSON, a.screen.Quiet = c.Bool("json"), c.Bool("quiet")
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"dexamen/internal/explain"
 )
 
 // freshenFor is for how long an answer waits for what is read anew.
@@ -108,23 +110,28 @@ func (s *Status) Text(w io.Writer) {
 	_ = t.Flush()
 	for _, c := range s.Clusters {
 		if c.Error != "" {
-			fmt.Fprintf(w, "%s: %s\n", c.Cluster, c.Error)
+			fmt.Fprintf(w, "%s: %s\n", c.Cluster, line(c.Error))
 		}
 		for _, a := range c.Alerts {
-			fmt.Fprintf(w, "since %s: %s\n", at(a.Since), a.Text)
+			fmt.Fprintf(w, "since %s: %s\n", at(a.Since), line(a.Text))
 		}
 	}
 	for _, st := range s.Stores {
 		if st.Error != "" {
-			fmt.Fprintf(w, "store %s: since %s: %s\n", st.Store, at(st.Since), st.Error)
+			fmt.Fprintf(w, "store %s: since %s: %s\n", st.Store, at(st.Since), line(st.Error))
 		}
 		for _, a := range st.Alerts {
-			fmt.Fprintf(w, "since %s: %s\n", at(a.Since), a.Text)
+			fmt.Fprintf(w, "since %s: %s\n", at(a.Since), line(a.Text))
 		}
 	}
 	for _, a := range s.Alerts {
-		fmt.Fprintf(w, "since %s: %s\n", at(a.Since), a.Text)
+		fmt.Fprintf(w, "since %s: %s\n", at(a.Since), line(a.Text))
 	}
+}
+
+// line returns a text as it may stand behind something in a line: names in it come from servers.
+func line(text string) string {
+	return strings.ReplaceAll(explain.Visible(text, true), "\n", "\n    ")
 }
 
 // healthy returns an error where the process does not work: it has not looked after its stores for
