@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -190,7 +191,14 @@ func mistyped(group *cli.Command) {
 	}
 }
 
+// badValue is how the library words a value that is no number or no length of time.
+var badValue = regexp.MustCompile(`^invalid value "(.*)" for flag -(\S+): (?:strconv|time)`)
+
 func onUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
+	if m := badValue.FindStringSubmatch(err.Error()); m != nil {
+		return usage("--%s %s: it takes a whole number, or a length of time such as 30s; see: %s --help", m[2], m[1],
+			c.FullName())
+	}
 	name, unknown := strings.CutPrefix(err.Error(), "flag provided but not defined: -")
 	if !unknown {
 		return usage("%v; see: %s --help", err, c.FullName())

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/condition"
+	"dexamen/internal/engine"
 	"dexamen/internal/pinpoint"
 	"dexamen/internal/view"
 )
@@ -57,6 +59,9 @@ func (a *app) pinpoint(ctx context.Context, c *cli.Command) error {
 	}
 	if c.String("key") != "" && c.String("where") != "" {
 		return usage("--key and --where are two questions; ask one at a time")
+	}
+	if err := a.someFit(ctx, e, cluster, opt.Pattern); err != nil {
+		return err
 	}
 	switch {
 	case c.String("key") != "":
@@ -134,6 +139,23 @@ func cut(text string, most int) string {
 		return text
 	}
 	return string(r[:most]) + "…"
+}
+
+// someFit returns an error where a pattern fits no namespace that any point or log has: that nothing was
+// found there would be taken for good news.
+func (a *app) someFit(ctx context.Context, e work, cluster, pattern string) error {
+	if pattern == "" {
+		return nil
+	}
+	names, err := pinpoint.Names(ctx, e.Runner, cluster)
+	if err != nil || slices.ContainsFunc(names, func(n string) bool { return address.Match(pattern, n) }) {
+		return err
+	}
+	text := "known are " + strings.Join(names[:min(len(names), 8)], ", ")
+	if near := engine.Nearest(pattern, names, 3); len(near) > 0 {
+		text = "near it: " + strings.Join(near, ", ")
+	}
+	return usage("--namespace %s fits no namespace that any point or log of %s has; %s", pattern, cluster, text)
 }
 
 // splitKey takes NAMESPACE/KEY apart: both may hold slashes, so that the longest namespace

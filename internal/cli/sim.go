@@ -30,6 +30,9 @@ func (a *app) simCommand() *cli.Command {
 			opt := docsim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"),
 				Lone: c.Bool("standalone"),
 				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
+			if n := c.Int("shards"); n < 0 || n > 100 {
+				return usage("--shards %d: give a number from 0 to 100", n)
+			}
 			if opt.Members < 1 || opt.Members > 50 {
 				return usage("--members %d: give a number from 1 to 50", opt.Members)
 			}
