@@ -38,7 +38,8 @@ func (a *app) clusterTrust(ctx context.Context, c *cli.Command) error {
 	if k, ok := drv.(engine.HostKeyLister); ok && k.HasHostKeys(t) {
 		what = "host key"
 	} else if !t.TLS.On {
-		return usage("clusters.%s has no tls section: its servers show no certificates; where they do, give it one: tls: {}", name)
+		return usage("clusters.%s has no tls section: its servers show no certificates; where they do, give "+
+			"it one: tls: {}", name)
 	}
 	shower, ok := drv.(engine.CertificateLister)
 	if !ok {

@@ -17,7 +17,8 @@ import (
 
 // nextStep is how an error says what to do: something to type, to write, or to look at.
 var nextStep = regexp.MustCompile("near it|write|see:|see that|dexamen |--[a-z]|\\b(use|give|say) |such as|" +
-	"for example|check |has [a-z]+, |configured are|take |make |put |begin |name |is needed|as in|nearest|it holds|known are")
+	"for example|check |has [a-z]+, |configured are|take |make |put |begin |name |is needed|as " +
+	"in|nearest|it holds|known are")
 
 // TestMistakes types what somebody in a hurry types: each line is refused with the code for it, in a few
 // lines that say what to do next, and changes nothing. What comes back is kept in

@@ -121,7 +121,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		return b.String()
 	}
 	role("dexamenRestore", putBack)
-	fmt.Fprintf(&b, "// A login of its own, for a cluster of its own in the configuration: who protects needs to write nothing.\n"+
-		"user(%q, %s);\n}\n", user+"Restore", q("dexamenProtect", "dexamenRestore"))
+	fmt.Fprintf(&b,
+		"// A login of its own, for a cluster of its own in the configuration: who protects needs to write nothing.\n"+
+			"user(%q, %s);\n}\n", user+"Restore", q("dexamenProtect", "dexamenRestore"))
 	return b.String()
 }
