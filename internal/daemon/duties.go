@@ -6,6 +6,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/calendar"
+	"dexamen/internal/core/process"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 )
@@ -51,9 +52,26 @@ func Done(d Duty, s *State, now time.Time) bool {
 	return true
 }
 
+// ahead reports whether a time is one that is still to come, by more than clocks are apart.
+func ahead(t, now time.Time) bool { return t.After(now.Add(process.Tolerance)) }
+
+// Ahead returns the first point that is dated later than now; the clock by which it was made, or this
+// one, is wrong.
+func (s *State) Ahead(now time.Time) *store.Point {
+	for _, p := range s.Points {
+		if ahead(p.Time, now) {
+			return p
+		}
+	}
+	return nil
+}
+
 // served reports whether a due time has had its run.
-func served(s *State, w Assignment, kind string, dueAt time.Time) bool {
+func served(s *State, w Assignment, kind string, dueAt, now time.Time) bool {
 	for _, r := range s.Runs {
+		if ahead(r.Started, now) || ahead(r.Due, now) {
+			continue // by a clock that was wrong: it must not stand for all that is to come
+		}
 		// what differs is told
 		did := r.Result == store.RunDone || r.Result == store.RunIncomplete || r.Result == store.RunDiffers
 		if r.Kind == kind && did &&
@@ -110,7 +128,7 @@ func snapshotDuty(w Assignment, s *State, now time.Time) *Duty {
 		if since.After(d.Due) {
 			d.Due = since
 		}
-	case !p.Time.Before(d.Due) || served(s, w, d.Kind, d.Due):
+	case !p.Time.Before(d.Due) && !ahead(p.Time, now) || served(s, w, d.Kind, d.Due, now):
 		d.Due = when.Next(now)
 	}
 	d.try(w, s, when.Next(now))
@@ -206,6 +224,9 @@ func captureDuty(w Assignment, s *State, now time.Time) *Duty {
 					wait = time.Hour
 				}
 				d.At, d.Attempt = r.Finished.Add(wait), r.Attempt+1
+				if ahead(r.Finished, now) {
+					d.At = now.Add(wait)
+				}
 			} else if r.Wants != "" && !p.Started.After(r.Started) {
 				d.At = now.Add(time.Minute) // it waits for a new point
 			}
@@ -215,7 +236,7 @@ func captureDuty(w Assignment, s *State, now time.Time) *Duty {
 	d.Reason = "every " + w.Config.Capture
 	d.Due = now.Truncate(when.Capture)
 	// The point itself is as good as a capture up to it.
-	if served(s, w, d.Kind, d.Due) || !p.Time.Before(d.Due) {
+	if served(s, w, d.Kind, d.Due, now) || !p.Time.Before(d.Due) && !ahead(p.Time, now) {
 		d.Due = d.Due.Add(when.Capture)
 	}
 	d.try(w, s, now.Truncate(when.Capture).Add(when.Capture))
@@ -228,7 +249,7 @@ func retentionDuty(w Assignment, s *State, now time.Time) *Duty {
 		return nil
 	}
 	d := &Duty{Kind: store.RunRetention, Due: when.Last(now), Reason: when.String()}
-	if served(s, w, d.Kind, d.Due) {
+	if served(s, w, d.Kind, d.Due, now) {
 		d.Due = when.Next(now)
 	}
 	d.try(w, s, when.Next(now))
@@ -246,7 +267,7 @@ func mirrorDuty(w Assignment, s *State, now time.Time) *Duty {
 		d.Due = s.Points[0].Finished // the first copy is made at once
 	}
 	next := now.Truncate(every).Add(every)
-	if served(s, w, d.Kind, d.Due) {
+	if served(s, w, d.Kind, d.Due, now) {
 		d.Due = next
 	}
 	d.try(w, s, next)
