@@ -49,8 +49,10 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 	}
 	if p := s.Ahead(now); p != nil {
 		add("ahead", "failure", now, "set the clocks right; dexamen points "+w.Cluster,
-			"%s: point %s is dated %s, which is still to come: the clock of %s, or of this machine, is wrong. It does not "+
-				"count as newest, and nothing is let go meanwhile", w.Cluster, p.ID, p.Time.Local().Format(time.RFC3339),
+			"%s: point %s is dated %s, which is still to come: the clock of %s, or of this machine, is "+
+				"wrong. It does not "+
+				"count as newest, and nothing is let go meanwhile", w.Cluster, p.ID,
+			p.Time.Local().Format(time.RFC3339),
 			w.Cluster)
 	}
 	if p := time.Duration(w.Config.RPO); p > 0 {

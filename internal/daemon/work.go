@@ -412,8 +412,10 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 	}
 	var braked error
 	if p := s.Ahead(time.Now()); p != nil {
-		braked = fmt.Errorf("%w: point %s of %s is dated %s, which is still to come: set the clocks right first; what is old "+
-			"enough to go cannot be told until then", run.ErrRefused, p.ID, w.Cluster, p.Time.Local().Format(time.RFC3339))
+		braked = fmt.Errorf("%w: point %s of %s is dated %s, which is still to come: set the clocks right "+
+			"first; what is old "+
+			"enough to go cannot be told until then", run.ErrRefused, p.ID, w.Cluster,
+			p.Time.Local().Format(time.RFC3339))
 	} else if r.Policy != "" { // nobody looks on
 		braked = checkBrake(ctx, e, w, len(drop), len(plan.Verdicts))
 	}
