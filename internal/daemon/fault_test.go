@@ -49,8 +49,38 @@ func TestAFaultEndsNoDaemon(t *testing.T) {
 	})
 }
 
+// TestTheBrakeKnowsTheRule: where most of the points go each day, as the rule says, nobody has to look.
+// After weeks in which nothing ran, all would go at once: then somebody has.
+func TestTheBrakeKnowsTheRule(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		y := newTestEnv(t, `snapshot: every 1h, keep: { thin: [daily for 14d] }`)
+		refused := func() (n int) {
+			for _, r := range y.runs() {
+				if r.Kind == store.RunRetention && r.Result == store.RunRefused {
+					n++
+				}
+			}
+			return n
+		}
+		_, stop := y.daemon(func(context.Context, notify.Alert) error { return nil })
+		time.Sleep(6 * 24 * time.Hour)
+		stop()
+		require.Zero(t, refused())
+		e := y.env(t.Context())
+		list, _, err := e.Store.Points(t.Context(), "meadow")
+		e.Store.Close()
+		require.NoError(t, err)
+		require.Less(t, len(list), 6+2*24)
+		time.Sleep(30 * 24 * time.Hour)
+		_, stop = y.daemon(func(context.Context, notify.Alert) error { return nil })
+		time.Sleep(2 * time.Hour)
+		stop()
+		require.Positive(t, refused())
+	})
+}
+
 // TestRetentionHasABrake: unattended it drops nothing under a rule that was
-// changed since it ran last, nor more than half of all points; a policy that does
+// changed since it ran last, nor more than a quarter of what there was; a policy that does
 // not say what is kept keeps all.
 func TestRetentionHasABrake(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -417,7 +417,7 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 			"enough to go cannot be told until then", run.ErrRefused, p.ID, w.Cluster,
 			p.Time.Local().Format(time.RFC3339))
 	} else if r.Policy != "" { // nobody looks on
-		braked = checkBrake(ctx, e, w, len(drop), len(plan.Verdicts))
+		braked = checkBrake(ctx, e, w, s.Points, len(drop))
 	}
 	if braked != nil {
 		drop, plan = nil, &retain.Plan{}
@@ -490,31 +490,38 @@ func ruleOf(w Assignment) string {
 const fewDropped = 5
 
 // checkBrake keeps retention from dropping much unattended: under a rule that was
-// changed since it ran last, or more than half of all points. Somebody has to
-// look, and to do it by hand once.
-func checkBrake(ctx context.Context, e *run.Runner, w Assignment, drop, of int) error {
+// changed since it ran last, or more than a quarter of the points that there were then.
+// As many may go besides as were made since: where each hour has a point and each day keeps
+// one, that is most of them. Somebody has to look, and to do it by hand once.
+func checkBrake(ctx context.Context, e *run.Runner, w Assignment, points []*store.Point, drop int) error {
 	if drop == 0 {
 		return nil
 	}
 	byHand := fmt.Sprintf("look with: dexamen retention %s, and confirm with: dexamen retention %s --apply --yes",
 		w.Cluster, w.Cluster)
-	if drop > max(fewDropped, of/2) {
-		return fmt.Errorf("%w: retention would drop %d of %d points of %s, more than half, at once; %s",
-			run.ErrRefused, drop, of, w.Cluster, byHand)
-	}
 	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: w.Cluster, Kinds: []string{store.RunRetention}})
 	if err != nil {
 		return err
 	}
-	was := ""
+	var last *store.Run
 	for _, r := range runs {
 		if r.Rule != "" && r.Good() {
-			was = r.Rule
+			last = r
 		}
 	}
-	if now := ruleOf(w); was != "" && was != now {
+	if last != nil && last.Rule != ruleOf(w) {
 		return fmt.Errorf("%w: what is kept of %s was changed since retention ran last (%s, before %s), and by that "+
-			"%d of %d points would go; %s", run.ErrRefused, w.Cluster, now, was, drop, of, byHand)
+			"%d of %d points would go; %s", run.ErrRefused, w.Cluster, ruleOf(w), last.Rule, drop, len(points), byHand)
+	}
+	made := 0
+	for _, p := range points {
+		if last != nil && p.Finished.After(last.Started) {
+			made++
+		}
+	}
+	if had := len(points) - made; drop-made > max(fewDropped, had/4) {
+		return fmt.Errorf("%w: retention would drop %d of %d points of %s at once, more than a quarter of the %d that there "+
+			"were when it ran last and the %d made since; %s", run.ErrRefused, drop, len(points), w.Cluster, had, made, byHand)
 	}
 	return nil
 }
