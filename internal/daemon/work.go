@@ -520,8 +520,10 @@ func checkBrake(ctx context.Context, e *run.Runner, w Assignment, points []*stor
 		}
 	}
 	if had := len(points) - made; drop-made > max(fewDropped, had/4) {
-		return fmt.Errorf("%w: retention would drop %d of %d points of %s at once, more than a quarter of the %d that there "+
-			"were when it ran last and the %d made since; %s", run.ErrRefused, drop, len(points), w.Cluster, had, made, byHand)
+		return fmt.Errorf("%w: retention would drop %d of %d points of %s at once, more than a quarter of "+
+			"the %d that there "+
+			"were when it ran last and the %d made since; %s", run.ErrRefused, drop, len(points), w.Cluster, had,
+			made, byHand)
 	}
 	return nil
 }
