@@ -22,12 +22,12 @@ var binary string
 
 func TestMain(m *testing.M) {
 	binary = os.Getenv("DEXAMEN_BIN")
+	dir := ""
 	if binary == "" {
-		dir, err := os.MkdirTemp("", "dexamen-test-*")
-		if err != nil {
+		var err error
+		if dir, err = os.MkdirTemp("", "dexamen-test-*"); err != nil {
 			panic(err)
 		}
-		defer os.RemoveAll(dir)
 		binary = filepath.Join(dir, "dexamen")
 		build := exec.Command("go", "build", "-o", binary, "dexamen/cmd/dexamen")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -35,7 +35,11 @@ func TestMain(m *testing.M) {
 			panic(fmt.Sprintf("%v\n%s", err, out))
 		}
 	}
-	os.Exit(m.Run())
+	code := m.Run()
+	if dir != "" {
+		_ = os.RemoveAll(dir)
+	}
+	os.Exit(code)
 }
 
 // site is a folder with a configuration, and a stand-in cluster beside it.
