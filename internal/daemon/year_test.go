@@ -404,7 +404,7 @@ func (y *yearOf) verdict(ctx context.Context, days int) {
 	require.Less(t, len(s.Points), 7+30+27+10)
 	segments := 0
 	for _, c := range s.Chains {
-		segments += len(c.Segments) + len(c.Superseded)
+		segments += len(c.Segments) + len(c.Superseded) + len(c.Joins)
 	}
 	require.Less(t, segments, 24*9+60, "the log that nobody needs goes, and small segments are put together")
 	u, err := e.Store.Usage(ctx)

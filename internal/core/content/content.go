@@ -32,6 +32,7 @@ type Content struct {
 	// from the copies of their lists.
 	OwnLists atomic.Bool
 
+	proven     sync.Map // copies of nodes that were read before something new relied on them
 	distrusted sync.Map // names of content files in which reading found damage, not recorded yet
 }
 

@@ -1,10 +1,13 @@
 package content
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"strings"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
@@ -18,6 +21,9 @@ const (
 	FileMagic    = "DXPK\x01\x00\x00\x00"
 	trailerMagic = "DXPKEND\x01"
 	TrailerSize  = 8 + 4 + 4 + len(trailerMagic)
+	// maxFooter is the most bytes that a footer's frame has: what a trailer asks for is read
+	// before anything else can tell whether it is right.
+	maxFooter = 64 << 20
 )
 
 // Entry is a content file's entry for one node.
@@ -38,7 +44,26 @@ const (
 	flagPieces = 2
 )
 
-func appendFooter(dst []byte, objects []Entry) []byte {
+// Footer is what a content file says of itself.
+type Footer struct {
+	Entries []Entry
+	// Vouch is what somebody vouched with who can read; empty where nobody did.
+	Vouch []byte
+	// vouched is the bytes that the vouch is for.
+	vouched []byte
+}
+
+// vouchSize is how many bytes a vouch has; a content file has one or none.
+const vouchSize = 32
+
+// idOf returns the bytes of a content file's name that are its own.
+func idOf(name string) []byte {
+	id, _ := hex.DecodeString(name[strings.LastIndexByte(name, '/')+1:])
+	return id
+}
+
+func appendFooter(dst []byte, name string, objects []Entry) []byte {
+	dst = append(dst, idOf(name)...)
 	dst = binary.AppendUvarint(dst, uint64(len(objects)))
 	for i := range objects {
 		o := &objects[i]
@@ -60,8 +85,14 @@ func appendFooter(dst []byte, objects []Entry) []byte {
 	return dst
 }
 
-func DecodeFooter(b []byte) ([]Entry, error) {
-	bad := fmt.Errorf("%w: list of objects cut short", sealed.ErrDamaged)
+// DecodeFooter reads the list of the content file of a name.
+func DecodeFooter(name string, b []byte) (*Footer, error) {
+	bad := fmt.Errorf("%s: %w: list of objects cut short", name, sealed.ErrDamaged)
+	whole, id := b, idOf(name)
+	if len(id) == 0 || !bytes.HasPrefix(b, id) {
+		return nil, fmt.Errorf("%s: %w: its list of objects is another file's", name, sealed.ErrDamaged)
+	}
+	b = b[len(id):]
 	n, l := binary.Uvarint(b)
 	if l <= 0 || n > uint64(len(b))/37 {
 		return nil, bad
@@ -92,15 +123,27 @@ func DecodeFooter(b []byte) ([]Entry, error) {
 		}
 		b = b[1:]
 	}
-	if len(b) != 0 {
+	if len(b) != 0 && len(b) != vouchSize {
 		return nil, bad
 	}
-	return out, nil
+	return &Footer{Entries: out, Vouch: b, vouched: whole[:len(whole)-len(b)]}, nil
+}
+
+// Believed reports whether the list of a content file can be relied on without reading
+// what it lists: not where it could be told that somebody who can read made it, and
+// is not so.
+func (s *Content) Believed(name string, f *Footer) bool {
+	is, known := s.Vouched(name, f.vouched, f.Vouch)
+	return is || !known
 }
 
 // sealFile ends a content file's bytes and gives the footer's content too.
-func sealFile(k *frame.Key, file []byte, objects []Entry) (whole, footer []byte) {
-	footer = appendFooter(nil, objects)
+func (s *Content) sealFile(name string, file []byte, objects []Entry) (whole, footer []byte) {
+	footer = appendFooter(nil, name, objects)
+	return endFile(s.ListKey(), file, append(footer, s.Vouch(name, footer)...))
+}
+
+func endFile(k *frame.Key, file, footer []byte) (whole, _ []byte) {
 	at := len(file)
 	file = k.Append(file, frame.Footer, footer)
 	n := len(file) - at
@@ -109,6 +152,29 @@ func sealFile(k *frame.Key, file []byte, objects []Entry) (whole, footer []byte)
 	binary.BigEndian.PutUint32(t[8:], uint32(n))
 	copy(t[16:], trailerMagic)
 	return append(file, t[:]...), footer
+}
+
+// Renamed returns the bytes of a content file as they are under another name. All of the file
+// must have been checked. It is vouched for where it was.
+func (s *Content) Renamed(ctx context.Context, name, to string, file []byte) ([]byte, error) {
+	raw, err := s.FooterOf(ctx, name, file)
+	if err != nil {
+		return nil, err
+	}
+	f, err := DecodeFooter(name, raw)
+	if err != nil {
+		return nil, err
+	}
+	at, _, err := ReadTrailer(file[len(file)-TrailerSize:])
+	if err != nil {
+		return nil, err
+	}
+	if !s.Believed(name, f) {
+		whole, _ := endFile(s.ListKey(), bytes.Clone(file[:at]), appendFooter(nil, to, f.Entries))
+		return whole, nil
+	}
+	whole, _ := s.sealFile(to, bytes.Clone(file[:at]), f.Entries)
+	return whole, nil
 }
 
 // ReadFooter gets a content file's list of objects from the content file itself.
@@ -173,7 +239,7 @@ func ReadTrailer(t []byte) (at int64, n int, err error) {
 		return 0, 0, fmt.Errorf("%w: does not end as a content file", sealed.ErrDamaged)
 	}
 	end, size := binary.BigEndian.Uint64(t), binary.BigEndian.Uint32(t[8:])
-	if end > 1<<40 || size > 1<<31-1 {
+	if end > blob.MaxObject || size > maxFooter {
 		return 0, 0, fmt.Errorf("%w: does not end as a content file", sealed.ErrDamaged)
 	}
 	return int64(end), int(size), nil

@@ -40,6 +40,9 @@ type File struct {
 	// Suspect: a scrub found damage in it; nothing new may rely on it, so that
 	// what is lost is written anew when it comes by again.
 	Suspect bool
+	// Doubted: nobody who can read made it. What it says it holds is read before
+	// something new relies on it.
+	Doubted bool
 	// mem holds the content file's bytes so far while it is not yet in the backend.
 	mem []byte
 }
@@ -47,11 +50,27 @@ type File struct {
 // Lasting reports whether something new may rely on the content file.
 func (p *File) Lasting() bool { return !p.PendingDelete && !p.Suspect }
 
+// Worth orders content files by how well what lies in them is kept.
+func (p *File) Worth() int {
+	switch {
+	case !p.Lasting():
+		return 0
+	case p.Doubted:
+		return 1
+	}
+	return 2
+}
+
 type Place struct {
 	File               uint32
 	FrameOff, FrameLen uint32
 	off, Len           uint32
 	Patch, Pieces      bool
+}
+
+// in returns where an entry's node lies, by the number of the content file.
+func (o *Entry) in(file uint32) Place {
+	return Place{file, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.NamesPieces}
 }
 
 const indexMagic = "DXIX\x01\x00\x00\x00"
@@ -70,12 +89,12 @@ func (x *Index) add(file *File, objects []Entry) {
 }
 
 func (x *Index) enter(file uint32, o *Entry) {
-	now := Place{file, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.NamesPieces}
+	now := o.in(file)
 	if old, ok := x.Places[o.Name]; ok {
-		// The same content twice: one that stays is better, then one that needs
-		// no base.
-		was, is := x.Files[old.File].Lasting(), x.Files[file].Lasting()
-		if was && !is || was == is && (!old.Patch || now.Patch) {
+		// The same content twice: one that stays is better, then one that somebody made
+		// who can read, then one that needs no base.
+		was, is := x.Files[old.File].Worth(), x.Files[file].Worth()
+		if was > is || was == is && (!old.Patch || now.Patch) {
 			x.more[o.Name] = append(x.more[o.Name], spare{now, o.Base})
 			return
 		}
@@ -113,7 +132,7 @@ func (x *Index) replace(y *Index) {
 			n = uint32(len(x.Files))
 			x.Files = append(x.Files, p)
 		} else {
-			x.Files[n].PendingDelete, x.Files[n].Suspect = p.PendingDelete, p.Suspect
+			x.Files[n].PendingDelete, x.Files[n].Suspect, x.Files[n].Doubted = p.PendingDelete, p.Suspect, p.Doubted
 		}
 		moved[i] = n
 	}
@@ -157,19 +176,21 @@ func (x *Index) Find(h tree.Hash) (p Place, file *File, ok bool) {
 }
 
 // keeps reports whether a node is in the store to stay: a patch only with its base,
-// which may have gone when no point needed either.
-func (x *Index) keeps(h tree.Hash) bool {
+// which may have gone when no point needed either. Doubted says that it is to be read
+// first.
+func (x *Index) keeps(h tree.Hash) (is, doubted bool) {
 	x.Mu.RLock()
 	defer x.Mu.RUnlock()
 	p, ok := x.Places[h]
 	if !ok || !x.Files[p.File].Lasting() {
-		return false
+		return false, false
 	}
+	doubted = x.Files[p.File].Doubted
 	if !p.Patch {
-		return true
+		return true, doubted
 	}
 	base, ok := x.Places[x.Bases[h]]
-	return ok && !base.Patch && x.Files[base.File].Lasting()
+	return ok && !base.Patch && x.Files[base.File].Lasting(), doubted || ok && x.Files[base.File].Doubted
 }
 
 func (x *Index) BaseOf(h tree.Hash) tree.Hash {
@@ -251,15 +272,15 @@ func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
 		if !ok {
 			return
 		}
-		if objects, err := DecodeFooter(footer); err == nil {
+		if f, err := DecodeFooter(name, footer); err == nil {
 			delete(present, name)
-			end := int64(0)
+			objects, end := f.Entries, int64(0)
 			for k := range objects {
 				end = max(end, int64(objects[k].FrameOff)+int64(objects[k].FrameLen))
 			}
 			// One that is shorter than its list says has lost something.
 			x.add(&File{Name: name, Size: i.Size, Made: i.Made, PendingDelete: pending[name],
-				Suspect: suspect[name] || i.Size < end}, objects)
+				Suspect: suspect[name] || i.Size < end, Doubted: !s.Believed(name, f)}, objects)
 		}
 	}
 	own := func() error {
@@ -326,9 +347,9 @@ func (s *Content) RebuildListings(ctx context.Context) (files, nodes int, unread
 	}
 	err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error {
 		footer, err := s.ReadFooter(ctx, i.Name)
-		var objects []Entry
+		var f *Footer
 		if err == nil {
-			objects, err = DecodeFooter(footer)
+			f, err = DecodeFooter(i.Name, footer)
 		}
 		if errors.Is(err, sealed.ErrDamaged) {
 			unreadable = append(unreadable, i.Name)
@@ -338,7 +359,7 @@ func (s *Content) RebuildListings(ctx context.Context) (files, nodes int, unread
 			return err
 		}
 		x.add(&File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name],
-			Suspect: suspect[i.Name]}, objects)
+			Suspect: suspect[i.Name], Doubted: !s.Believed(i.Name, f)}, f.Entries)
 		lists = append(lists, fileListing{i.Name, footer})
 		return nil
 	})

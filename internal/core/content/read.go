@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 	"time"
 
@@ -57,6 +58,52 @@ func (s *Content) node(ctx context.Context, h tree.Hash, depth int) ([]byte, err
 type baseError struct{ error }
 
 func (e baseError) Unwrap() error { return e.error }
+
+// keeps reports whether a node is in the store to stay, so that new content can rely on it.
+// One of which nobody vouches that it is there is read first, once.
+func (s *Content) keeps(ctx context.Context, h tree.Hash) bool {
+	is, doubted := s.Index.keeps(h)
+	if !is || !doubted {
+		return is
+	}
+	p, file, ok := s.Index.Find(h)
+	if _, read := s.proven.Load(provenCopy{h, p.File}); ok && read {
+		return true
+	}
+	if !ok {
+		return false
+	}
+	if _, err := s.nodeAt(ctx, h, p, file, s.Index.BaseOf(h), 0); err != nil {
+		if errors.Is(err, sealed.ErrDamaged) {
+			s.distrust(file)
+		}
+		return false
+	}
+	s.proven.Store(provenCopy{h, p.File}, true)
+	return true
+}
+
+// provenCopy is a copy of a node that was read.
+type provenCopy struct {
+	node tree.Hash
+	file uint32
+}
+
+// NodeIn reads a node from one content file alone, by that file's entry; what it is a patch
+// of is read from wherever it is found. The node is what its name says.
+func (s *Content) NodeIn(ctx context.Context, file string, o Entry) ([]byte, error) {
+	s.Index.Mu.RLock()
+	number := slices.IndexFunc(s.Index.Files, func(f *File) bool { return f.Name == file })
+	var f *File
+	if number >= 0 {
+		f = s.Index.Files[number]
+	}
+	s.Index.Mu.RUnlock()
+	if f == nil {
+		return nil, fmt.Errorf("node %s in %s: %w", o.Name.Short(), file, sealed.ErrMissing)
+	}
+	return s.nodeAt(ctx, o.Name, o.in(uint32(number)), f, o.Base, 0)
+}
 
 // distrust has nothing new rely on a content file in which reading found damage.
 func (s *Content) distrust(file *File) {

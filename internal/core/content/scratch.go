@@ -45,8 +45,8 @@ func (s *Content) NewScratch(dir string) (*Scratch, error) {
 func (x *Scratch) Close() { _ = x.file.Close() }
 
 // PutNode implements [tree.Sink].
-func (x *Scratch) PutNode(_ context.Context, h tree.Hash, node []byte, _ tree.Hash) error {
-	if x.store.Index.keeps(h) {
+func (x *Scratch) PutNode(ctx context.Context, h tree.Hash, node []byte, _ tree.Hash) error {
+	if x.store.keeps(ctx, h) {
 		return nil
 	}
 	return x.keep(h, node)

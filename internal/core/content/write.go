@@ -1,6 +1,7 @@
 package content
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -95,7 +96,7 @@ func (w *Writer) fail(err error) {
 // PutNode implements [tree.Sink].
 func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
 	w.begin()
-	known := w.s.Index.keeps(h)
+	known := w.s.keeps(w.ctx, h)
 	w.mu.Lock()
 	if w.err != nil {
 		defer w.mu.Unlock()
@@ -203,7 +204,7 @@ func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
 	if p.Patch {
 		base = w.s.Index.BaseOf(base)
 	}
-	if !w.s.Index.keeps(base) {
+	if !w.s.keeps(w.ctx, base) {
 		return nil, base
 	}
 	content, err := w.s.Node(w.ctx, base)
@@ -212,6 +213,10 @@ func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
 	}
 	patch, ok := tree.EncodePatch(content, j.node, len(j.node)/patchLimit)
 	if !ok {
+		return nil, base
+	}
+	// What will be read back is tried now, while the leaf is at hand.
+	if back, err := tree.ApplyPatch(content, patch); err != nil || !bytes.Equal(back, j.node) {
 		return nil, base
 	}
 	return patch, base
@@ -285,7 +290,7 @@ func fileCapacity(n int) int { return n + n/8 }
 // takePack ends the open content file; both locks are held.
 func (w *Writer) takeFile() *File {
 	file := w.pack
-	whole, footer := sealFile(w.s.ListKey(), file.mem, w.objects)
+	whole, footer := w.s.sealFile(file.Name, file.mem, w.objects)
 	file.mem, file.Size = whole, int64(len(whole))
 	w.sealed = append(w.sealed, fileListing{file.Name, footer})
 	w.pack, w.objects = nil, nil

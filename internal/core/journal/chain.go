@@ -15,8 +15,11 @@ type Chain struct {
 	Shard    string
 	Segments []Header
 	// Superseded are segments that others were put together from, and that are
-	// there still.
+	// there still though some of those that belong to them are not.
 	Superseded []Header
+	// Joins are segments that were put together from others that are all there still: those
+	// count as long as they are.
+	Joins []Header
 }
 
 // NewChain orders segments of one shard.
@@ -28,7 +31,20 @@ func NewChain(shard string, segments []Header) *Chain {
 		return strings.Compare(string(b.Last.Position), string(a.Last.Position)) // what reaches further first
 	})
 	c := &Chain{Shard: shard}
-	for _, s := range segments {
+	begins := map[record.Position][]*Header{}
+	for i := range segments {
+		s := &segments[i]
+		begins[s.After.Position] = append(begins[s.After.Position], s)
+	}
+	var whole []Header
+	for i := range segments {
+		if s := &segments[i]; s.Joined > 0 && inParts(s, begins) {
+			c.Joins = append(c.Joins, *s)
+		} else {
+			whole = append(whole, *s)
+		}
+	}
+	for _, s := range whole {
 		if n := len(c.Segments); n > 0 {
 			by := &c.Segments[n-1]
 			// Of the same length the one joined of more counts.
@@ -47,9 +63,31 @@ func NewChain(shard string, segments []Header) *Chain {
 	return c
 }
 
+// inParts reports whether the stretch that a joined segment covers is there in segments
+// that cover less, each sealed upon the one before.
+func inParts(joined *Header, begins map[record.Position][]*Header) bool {
+	at, prev := joined.After.Position, joined.Prev
+	for n := 0; at != joined.Last.Position; n++ {
+		i := slices.IndexFunc(begins[at], func(s *Header) bool {
+			return s.Joined < joined.Joined && s.Last.Position > at && s.Last.Position <= joined.Last.Position &&
+				(n == 0 || s.Prev == prev)
+		})
+		if i < 0 {
+			return false
+		}
+		at, prev = begins[at][i].Last.Position, begins[at][i].TailID()
+	}
+	return true
+}
+
+// Within reports whether what a segment covers is all covered by another one.
+func (h *Header) Within(other *Header) bool {
+	return other.After.Position <= h.After.Position && h.Last.Position <= other.Last.Position
+}
+
 // Precedes reports whether another segment is the one sealed upon this one.
 func (h *Header) Precedes(next *Header) bool {
-	return h.Last.Position == next.After.Position && next.Prev == h.tail()
+	return h.Last.Position == next.After.Position && next.Prev == h.TailID()
 }
 
 // Gap is a stretch of a log of which nothing is known.
@@ -84,7 +122,7 @@ func (c *Chain) Gaps() []Gap {
 		switch {
 		case before.Last.Position != s.After.Position:
 			gaps = append(gaps, Gap{c.Shard, before.Last, s.After, "a segment is missing from the store"})
-		case s.Prev != before.tail():
+		case s.Prev != before.TailID():
 			gaps = append(gaps, Gap{c.Shard, s.After, s.After,
 				"a segment is not the one that was sealed: it was replaced or changed"})
 		}
@@ -99,7 +137,7 @@ func (c *Chain) End() (last record.Mark, prev tree.Hash, ok bool) {
 		return record.Mark{}, tree.Hash{}, false
 	}
 	s := &c.Segments[len(c.Segments)-1]
-	return s.Last, s.tail(), true
+	return s.Last, s.TailID(), true
 }
 
 // Reach reports how far the log is known without a break from a mark on.
@@ -113,7 +151,7 @@ func (c *Chain) Reach(from record.Mark) record.Mark {
 			break
 		}
 		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position &&
-			s.Prev != c.Segments[i-1].tail() {
+			s.Prev != c.Segments[i-1].TailID() {
 			break
 		}
 		from = s.Last

@@ -49,12 +49,15 @@ type Header struct {
 	Unsummarized int64   `json:"unsummarized,omitempty"`
 	// Source is the member the log was read from.
 	Source string `json:"source,omitempty"`
-	// Joined is how many segments this one was put together from, which it takes
-	// the place of; Tail is the identity of the last of them, on which the next
-	// segment was sealed.
+	// Joined is how many segments this one was put together from; Tail is the identity of
+	// the last of them, on which the next segment was sealed. It takes their place where
+	// not all of them are there.
 	Joined int       `json:"joined,omitempty"`
 	Tail   tree.Hash `json:"tail,omitzero"`
 	Made   time.Time `json:"made"`
+	// Vouch, of one that was put together in an encrypted store, shows that somebody did it
+	// who can read: 32 bytes over the header without it.
+	Vouch []byte `json:"vouch,omitempty"`
 
 	// ID is the segment's identity: BLAKE3 of its header, which includes that
 	// of the body.
@@ -77,7 +80,12 @@ var ErrDamaged = errors.New("damaged log segment")
 
 // Keys encrypt segments: Head their headers, Body their changes. The zero value
 // leaves both as they are.
-type Keys struct{ Head, Body *frame.Key }
+type Keys struct {
+	Head, Body *frame.Key
+	// Vouch, where not nil, returns what shows that somebody made a joined segment who can
+	// read; of its name and header.
+	Vouch func(name string, header []byte) []byte
+}
 
 // Builder gathers changes for one segment.
 type Builder struct {
@@ -158,7 +166,7 @@ func (b *Builder) Seal(prev tree.Hash, source string) (Header, []byte, error) {
 func (b *Builder) Join(of []Header) (Header, []byte, error) {
 	last := of[len(of)-1]
 	b.CoverTo(last.Last)
-	b.head.Tail = last.tail()
+	b.head.Tail = last.TailID()
 	b.sums = summarizer{}
 	for _, h := range of {
 		b.sums.merge(&h)
@@ -168,8 +176,23 @@ func (b *Builder) Join(of []Header) (Header, []byte, error) {
 	return b.Seal(of[0].Prev, last.Source)
 }
 
-// tail is the identity that the segment after this one is sealed upon.
-func (h *Header) tail() tree.Hash {
+// vouchName is what joined segments are vouched for under; their place is in the header.
+const vouchName = "joined segment"
+
+// VouchedBy reports whether the vouch of a joined segment is right, as check tells of a
+// name, what was vouched for, and the vouch; a segment as it was captured needs none.
+func (h *Header) VouchedBy(check func(name string, header, vouch []byte) bool) bool {
+	if h.Joined == 0 {
+		return true
+	}
+	bare := *h
+	bare.Vouch = nil
+	raw, err := json.Marshal(bare)
+	return err == nil && check(vouchName, raw, h.Vouch)
+}
+
+// TailID is the identity that the segment after this one is sealed upon.
+func (h *Header) TailID() tree.Hash {
 	if h.Joined > 0 {
 		return h.Tail
 	}
@@ -185,6 +208,13 @@ func SealGap(keys Keys, cluster, shard string, after, last record.Mark, why stri
 
 func seal(keys Keys, h Header, body []byte) (Header, []byte, error) {
 	h.Body = blake3.Sum256(body)
+	if h.Joined > 0 && keys.Vouch != nil {
+		bare, err := json.Marshal(h)
+		if err != nil {
+			return h, nil, err
+		}
+		h.Vouch = keys.Vouch(vouchName, bare)
+	}
 	raw, err := json.Marshal(h)
 	if err != nil {
 		return h, nil, err

@@ -51,6 +51,8 @@ const (
 	OtherPlace Kind = "other place"
 	// Keys is to make a key, or to list those that open a store (of).
 	Keys Kind = "keys"
+	// StoreIdentity is to find out which store is at the place, and whether it is to be used.
+	StoreIdentity Kind = "store identity"
 	// Scrub is to have the store looked through, and repaired.
 	Scrub Kind = "scrub"
 )

@@ -14,7 +14,7 @@ import (
 )
 
 // FormatVersion is the version of the store's layout that this code writes.
-const FormatVersion = 3
+const FormatVersion = 4
 
 const (
 	DescriptorName = "dexamen-store"
@@ -35,6 +35,11 @@ var (
 	ErrDamaged = blob.ErrDamaged
 	// ErrTooNew is returned when a later version made the store.
 	ErrTooNew = errors.New("made by a later version")
+	// ErrOtherStore is returned when the store at the place is not the one that is
+	// expected there.
+	ErrOtherStore = errors.New("another store than the one that is expected there")
+	// ErrPlain is returned when a key is given and the store is not encrypted.
+	ErrPlain = errors.New("a key is given for it, and the store there is not encrypted")
 )
 
 // Descriptor describes what a store is.
@@ -84,8 +89,12 @@ type Options struct {
 	Temp string
 	// Memo, where not nil, is shared by stores opened at this place.
 	Memo *Memo
-	// Unlock opens an encrypted store: see [ParseSecret].
+	// Unlock opens an encrypted store: see [ParseSecret]. A store that is not encrypted
+	// is refused then.
 	Unlock []age.Identity
+	// Identity, where set, is what [Objects.Identity] must return: another store is
+	// refused.
+	Identity string
 }
 
 func (o Options) withDefaults() Options {

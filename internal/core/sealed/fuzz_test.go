@@ -12,7 +12,7 @@ import (
 // FuzzManifest: whatever an object holds that should be a manifest, it is taken apart as it was put
 // together, or is damage.
 func FuzzManifest(f *testing.F) {
-	good, err := sealed.EncodeManifest(nil, map[string]any{"id": "20261123-101404-k7qx", "records": 12})
+	good, err := sealed.EncodeManifest(nil, "points/x", map[string]any{"id": "20261123-101404-k7qx", "records": 12})
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -4,7 +4,9 @@
 //	descriptor.go  what a store is; making one
 //	kinds.go       the folders of a store, and how each kind of object is treated
 //	objects.go     making, reading and removing objects
-//	keys.go        who can open a store, and the keys content is under
+//	keys.go        the keys content is under; holders.go who can open a store
+//	vouch.go       what somebody vouches for who can read
+//	identity.go    which store it is
 //	parity.go      what makes damaged objects again
 //	lock.go        locks of objects against removal
 //	claim.go       which process is at which work
@@ -16,10 +18,12 @@ package sealed
 import (
 	"context"
 	"crypto/rand"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 
 	"dexamen/internal/core/blob"
@@ -83,7 +87,7 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
 	default:
 		return nil, fmt.Errorf("%s: %w: its protection is %q; use a newer dexamen", b, ErrTooNew, d.Protection)
 	}
-	return o, nil
+	return o, o.expected(opt)
 }
 
 // Place returns where the store lies.
@@ -117,7 +121,7 @@ func (s *Objects) CreateObject(ctx context.Context, name string, data []byte) er
 
 // PutObject writes v as JSON in a checked frame.
 func (s *Objects) PutObject(ctx context.Context, k *frame.Key, name string, v any) error {
-	data, err := EncodeManifest(k, v)
+	data, err := EncodeManifest(k, name, v)
 	if err != nil {
 		return err
 	}
@@ -135,12 +139,15 @@ func (s *Objects) GetObject(ctx context.Context, name string, v any) error {
 	return err
 }
 
-func EncodeManifest(k *frame.Key, v any) ([]byte, error) {
+// EncodeManifest writes v as JSON in a checked frame. The name it is to bear is sealed with
+// it: what is copied or moved to another name is found out.
+func EncodeManifest(k *frame.Key, name string, v any) ([]byte, error) {
 	raw, err := json.Marshal(v)
 	if err != nil {
 		return nil, err
 	}
-	return k.Append([]byte(manifestMagic), frame.Manifest, raw), nil
+	named := append(binary.AppendUvarint(nil, uint64(len(name))), name...)
+	return k.Append([]byte(manifestMagic), frame.Manifest, append(named, raw...)), nil
 }
 
 func getManifest(ctx context.Context, b blob.Backend, ring frame.Ring, name string, v any) error {
@@ -151,6 +158,7 @@ func getManifest(ctx context.Context, b blob.Backend, ring frame.Ring, name stri
 	return DecodeManifest(ring, data, name, v)
 }
 
+// DecodeManifest reads what EncodeManifest wrote for the same name.
 func DecodeManifest(ring frame.Ring, data []byte, name string, v any) error {
 	if len(data) < len(manifestMagic) || string(data[:len(manifestMagic)]) != manifestMagic {
 		return fmt.Errorf("%s: %w: does not begin as it should", name, ErrDamaged)
@@ -162,7 +170,14 @@ func DecodeManifest(ring frame.Ring, data []byte, name string, v any) error {
 	if len(rest) > 0 {
 		return fmt.Errorf("%s: %w: %d bytes too many", name, ErrDamaged, len(rest))
 	}
-	if err := json.Unmarshal(raw, v); err != nil {
+	n, l := binary.Uvarint(raw)
+	if l <= 0 || n > uint64(len(raw)-l) {
+		return fmt.Errorf("%s: %w: it does not say what it is", name, ErrDamaged)
+	}
+	if own := string(raw[l : l+int(n)]); own != strings.TrimPrefix(name, RepairedPrefix) {
+		return fmt.Errorf("%s: %w: it is a copy of %q", name, ErrDamaged, own)
+	}
+	if err := json.Unmarshal(raw[l+int(n):], v); err != nil {
 		return fmt.Errorf("%s: %w: %w", name, ErrDamaged, err)
 	}
 	return nil

@@ -52,7 +52,7 @@ func (s *Objects) ParityOf(name string) (data, more int) {
 
 // putTwice makes an object that has parity in every store.
 func putTwice(ctx context.Context, b blob.Backend, name string, v any) error {
-	data, err := EncodeManifest(nil, v)
+	data, err := EncodeManifest(nil, name, v)
 	if err != nil {
 		return err
 	}

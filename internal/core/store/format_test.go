@@ -38,8 +38,9 @@ type reader struct {
 	zstd  *zstd.Decoder
 	// Of an encrypted store: what names are hashed with, and the keys by their
 	// names.
-	names []byte
-	keys  map[string]cipher.AEAD
+	names    []byte
+	vouching []byte
+	keys     map[string]cipher.AEAD
 }
 
 type spot struct {
@@ -65,6 +66,8 @@ func newReader(t *testing.T, dir, secret string) *reader {
 		require.Equal(t, "DXPKEND\x01", string(trailer[16:]))
 		at, n := binary.BigEndian.Uint64(trailer), binary.BigEndian.Uint32(trailer[8:])
 		foot := r.frame(b[at:at+uint64(n)], 3)
+		whole := foot
+		require.Equal(t, filepath.Base(p), hex.EncodeToString(take(&foot, 16)))
 		for count := uvarint(&foot); count > 0; count-- {
 			name := string(take(&foot, 32))
 			s := spot{pack: b, frame: uvarint(&foot)}
@@ -77,7 +80,17 @@ func newReader(t *testing.T, dir, secret string) *reader {
 			}
 			r.where[name] = s
 		}
-		require.Empty(t, foot)
+		if r.keys == nil {
+			require.Empty(t, foot)
+			continue
+		}
+		h, err := blake3.NewKeyed(r.vouching)
+		require.NoError(t, err)
+		for _, part := range [][]byte{[]byte("content/" + filepath.Base(p)[:2] + "/" + filepath.Base(p)), whole[:len(whole)-32]} {
+			_, _ = h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(part))))
+			_, _ = h.Write(part)
+		}
+		require.Equal(t, h.Sum(nil)[:32], foot)
 	}
 	return r
 }
@@ -135,7 +148,9 @@ func (r *reader) manifest(name string, v any) {
 		name == "dexamen-store"; open {
 		r.keys = nil
 	}
-	require.NoError(r.t, json.Unmarshal(r.frame(b[8:], 5), v))
+	raw := r.frame(b[8:], 5)
+	require.Equal(r.t, name, string(take(&raw, uvarint(&raw))))
+	require.NoError(r.t, json.Unmarshal(raw, v))
 	r.keys = keys
 }
 
@@ -171,6 +186,8 @@ func (r *reader) unlock(secret string) {
 	r.names = make([]byte, 32)
 	blake3.DeriveKey("dexamen store list key", keys.List, list)
 	blake3.DeriveKey("dexamen store names", keys.List, r.names)
+	r.vouching = make([]byte, 32)
+	blake3.DeriveKey("dexamen store vouch", []byte(keys.Content), r.vouching)
 	content, err := age.ParseX25519Identity(keys.Content)
 	require.NoError(r.t, err)
 	found := map[string]cipher.AEAD{string(make([]byte, 8)): aead(list)}
@@ -401,7 +418,7 @@ func documented(t *testing.T, secret string) {
 		Format int
 	}
 	r.manifest("dexamen-store", &d)
-	require.Equal(t, 3, d.Format)
+	require.Equal(t, 4, d.Format)
 	for id, content := range want {
 		var p struct {
 			Cluster    string

@@ -67,11 +67,17 @@ func TestKeys(t *testing.T) {
 	other := blob.NewMemory()
 	h.create(t, other, "")
 	name := namesBelow(t, b, "holders/")[0]
-	foreign, err := other.Read(ctx, namesBelow(t, other, "holders/")[0])
+	from := namesBelow(t, other, "holders/")[0]
+	foreign, err := other.Read(ctx, from)
 	require.NoError(t, err)
 	require.NoError(t, b.Remove(ctx, name))
 	require.NoError(t, b.Remove(ctx, "parity/"+name))
 	require.NoError(t, b.Create(ctx, name, foreign))
+	_, err = store.Open(ctx, b, h.opt)
+	require.ErrorIs(t, err, store.ErrBadHolder)
+	require.ErrorContains(t, err, "it is a copy of")
+	require.NoError(t, b.Remove(ctx, name))
+	require.NoError(t, b.Create(ctx, from, foreign))
 	_, err = store.Open(ctx, b, h.opt)
 	require.ErrorIs(t, err, store.ErrBadHolder)
 	require.ErrorContains(t, err, "of another store")

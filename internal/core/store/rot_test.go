@@ -41,6 +41,7 @@ func rot(t *testing.T, kind string, flips int) {
 	b := blob.NewMemory()
 	switch kind {
 	case "plain":
+		h.opt.Unlock = nil
 		_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
 		require.NoError(t, err)
 	case "encrypted":

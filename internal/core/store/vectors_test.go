@@ -171,8 +171,9 @@ func TestALaterFormatIsRefused(t *testing.T) {
 		raw, err := json.Marshal(d)
 		require.NoError(t, err)
 		b := blob.NewMemory()
+		named := append([]byte("\x0ddexamen-store"), raw...)
 		require.NoError(t, b.Create(ctx, "dexamen-store",
-			frame.Append([]byte("DXMF\x01\x00\x00\x00"), frame.Manifest, raw)))
+			frame.Append([]byte("DXMF\x01\x00\x00\x00"), frame.Manifest, named)))
 		_, err = store.Open(ctx, b, store.Options{})
 		require.ErrorIs(t, err, store.ErrTooNew)
 		require.ErrorContains(t, err, "use a newer dexamen")

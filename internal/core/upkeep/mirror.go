@@ -134,9 +134,10 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 func (m *mirror) putBegins(ctx context.Context) error {
 	s := m.s
 	for _, h := range m.begins {
-		data, err := sealed.EncodeManifest(s.ListKey(), trimmed{h.Shard, h.After.Position, time.Now().UTC()})
+		name := s.MarkName(h.Cluster, s.trimMark(h.Shard, h.After.Position))
+		data, err := sealed.EncodeManifest(s.ListKey(), name, trimmed{h.Shard, h.After.Position, time.Now().UTC()})
 		if err == nil {
-			err = m.to.Create(ctx, s.MarkName(h.Cluster, s.trimMark(h.Shard, h.After.Position)), data)
+			err = m.to.Create(ctx, name, data)
 		}
 		if err != nil && !errors.Is(err, blob.ErrExists) {
 			return err

@@ -1,6 +1,7 @@
 package upkeep
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -67,10 +68,11 @@ type holding struct {
 	copies  map[tree.Hash][]copyOf
 }
 
-// copyOf is one copy of a node: in which content file, and whether as a patch.
+// copyOf is one copy of a node: in which content file, by which of its entries, and
+// whether as a patch.
 type copyOf struct {
-	file  uint32
-	patch bool
+	file, entry uint32
+	patch       bool
 }
 
 // holdings reads the lists of all content files from the content files themselves.
@@ -86,9 +88,9 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 	h := &holding{copies: map[tree.Hash][]copyOf{}}
 	err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error {
 		footer, err := s.ReadFooter(ctx, i.Name)
-		var objects []content.Entry
+		var f *content.Footer
 		if err == nil {
-			objects, err = content.DecodeFooter(footer)
+			f, err = content.DecodeFooter(i.Name, footer)
 		}
 		if errors.Is(err, sealed.ErrDamaged) {
 			h.bad = append(h.bad, i.Name)
@@ -102,10 +104,11 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 		}
 		id := uint32(len(h.files))
 		h.files = append(h.files, &content.File{
-			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name], Suspect: suspect[i.Name]})
-		h.objects = append(h.objects, objects)
-		for _, o := range objects {
-			h.copies[o.Name] = append(h.copies[o.Name], copyOf{id, !o.Base.IsZero()})
+			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name], Suspect: suspect[i.Name],
+			Doubted: !s.Believed(i.Name, f)})
+		h.objects = append(h.objects, f.Entries)
+		for k, o := range f.Entries {
+			h.copies[o.Name] = append(h.copies[o.Name], copyOf{id, uint32(k), !o.Base.IsZero()})
 		}
 		return nil
 	})
@@ -221,6 +224,9 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if o.Preview || !may {
 		return r.out, nil
 	}
+	if err := r.prove(ctx); err != nil {
+		return r.out, err
+	}
 	// With two copies of a node one that stays is enough.
 	if err := r.remove(ctx, lists); err != nil {
 		return r.out, err
@@ -294,7 +300,8 @@ type reclaim struct {
 	writers []string
 	claim   *sealed.Claim
 	out     *Reclaimed
-	needed  []int64 // of each content file, bytes of frames with nodes needed from it
+	needed  []int64              // of each content file, bytes of frames with nodes needed from it
+	kept    map[tree.Hash]copyOf // of each node that is needed, the copy that stays
 }
 
 // weigh finds how much of each content file is needed from it: of several copies of a
@@ -311,7 +318,7 @@ func (r *reclaim) weigh() {
 			}
 		}
 	}
-	from := map[tree.Hash]uint32{}
+	r.kept = map[tree.Hash]copyOf{}
 	for hash, copies := range r.h.copies {
 		if !r.live[hash] && !r.bases[hash] {
 			continue
@@ -322,13 +329,13 @@ func (r *reclaim) weigh() {
 				best = c
 			}
 		}
-		from[hash] = best.file
+		r.kept[hash] = best
 	}
 	r.out.Bytes, r.out.Dead, r.out.DeadBytes = 0, 0, 0
 	for i, p := range r.h.files {
 		seen := map[uint32]bool{}
 		for _, o := range r.h.objects[i] {
-			if id, ok := from[o.Name]; ok && id == uint32(i) {
+			if c, ok := r.kept[o.Name]; ok && c.file == uint32(i) {
 				if !seen[o.FrameOff] {
 					seen[o.FrameOff] = true
 					r.needed[i] += int64(o.FrameLen)
@@ -343,15 +350,79 @@ func (r *reclaim) weigh() {
 	}
 }
 
+// prove reads the copies that are to stay of what lies in content files that are to go.
+// A content file that says it holds what it does not would have the right one removed:
+// it is suspect from then on, and what it says does not count.
+func (r *reclaim) prove(ctx context.Context) error {
+	proven := map[tree.Hash]copyOf{}
+	for {
+		var doubtful []tree.Hash
+		listed := map[tree.Hash]bool{}
+		for i := range r.h.files {
+			if r.needed[i] > 0 {
+				continue
+			}
+			for _, o := range r.h.objects[i] {
+				c, needed := r.kept[o.Name]
+				if p, ok := proven[o.Name]; needed && (!ok || p != c) && !listed[o.Name] {
+					listed[o.Name] = true
+					doubtful = append(doubtful, o.Name)
+				}
+			}
+		}
+		// In the order in which they lie there.
+		slices.SortFunc(doubtful, func(a, b tree.Hash) int {
+			x, y := r.kept[a], r.kept[b]
+			return cmp.Or(cmp.Compare(x.file, y.file), cmp.Compare(x.entry, y.entry))
+		})
+		lies := map[uint32]bool{}
+		for _, hash := range doubtful {
+			c := r.kept[hash]
+			file := r.h.files[c.file]
+			if lies[c.file] {
+				continue
+			}
+			_, err := r.s.NodeIn(ctx, file.Name, r.h.objects[c.file][c.entry])
+			switch {
+			case err == nil:
+				proven[hash] = c
+			case errors.Is(err, sealed.ErrDamaged) || errors.Is(err, sealed.ErrMissing):
+				lies[c.file] = true
+				file.Suspect = true
+				r.o.Emit(fmt.Sprintf("%v: what lies there does not count", err))
+			default:
+				return err
+			}
+		}
+		if len(lies) == 0 {
+			return nil
+		}
+		var names []string
+		for i := range lies {
+			names = append(names, r.h.files[i].Name)
+		}
+		if err := r.s.Suspect(ctx, names); err != nil {
+			return err
+		}
+		for hash, copies := range r.h.copies {
+			left := slices.DeleteFunc(slices.Clone(copies), func(c copyOf) bool { return lies[c.file] })
+			if len(left) > 0 { // else it is all there is
+				r.h.copies[hash] = left
+			}
+		}
+		r.weigh()
+	}
+}
+
 // better reports which of two copies of a node is to be kept: a base is worth
-// nothing as a patch; then one counts that stays, then one without a base, then
-// the one in the content file that is needed more.
+// nothing as a patch; then one counts that stays, then one that somebody made who can read,
+// then one without a base, then the one in the content file that is needed more.
 func (r *reclaim) better(hash tree.Hash, c, than copyOf, share []float64) bool {
 	if r.bases[hash] && c.patch != than.patch {
 		return !c.patch
 	}
-	if is, was := r.h.files[c.file].Lasting(), r.h.files[than.file].Lasting(); is != was {
-		return is
+	if is, was := r.h.files[c.file].Worth(), r.h.files[than.file].Worth(); is != was {
+		return is > was
 	}
 	if c.patch != than.patch {
 		return !c.patch

@@ -1,7 +1,6 @@
 package upkeep
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/content"
 	"dexamen/internal/core/sealed"
-	"dexamen/internal/core/tree"
 )
 
 // repair makes an object whole again, from its parity, from another place that
@@ -114,7 +112,7 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 		}
 		for _, c := range h.copies[o.Name] {
 			if p := h.files[c.file]; p.Name != name {
-				if node, err := s.nodeFrom(ctx, h, c.file, o.Name); err == nil {
+				if node, err := s.NodeIn(ctx, p.Name, h.objects[c.file][c.entry]); err == nil {
 					return node, nil
 				}
 			}
@@ -145,38 +143,6 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 	return "other content files that hold the same", s.Refresh(ctx)
 }
 
-// nodeFrom reads a node from one certain content file.
-func (s *Upkeep) nodeFrom(ctx context.Context, h *holding, file uint32, name tree.Hash) ([]byte, error) {
-	for _, o := range h.objects[file] {
-		if o.Name != name {
-			continue
-		}
-		b, err := s.Blob.ReadAt(ctx, h.files[file].Name, int64(o.FrameOff), int(o.FrameLen))
-		if err != nil {
-			return nil, err
-		}
-		raw, err := s.OpenNodes(ctx, b)
-		if err != nil || uint64(o.Off)+uint64(o.Len) > uint64(len(raw)) {
-			return nil, errors.Join(sealed.ErrDamaged, err)
-		}
-		node := bytes.Clone(raw[o.Off : o.Off+o.Len])
-		if !o.Base.IsZero() {
-			base, err := s.Node(ctx, o.Base)
-			if err != nil {
-				return nil, err
-			}
-			if node, err = tree.ApplyPatch(base, node); err != nil {
-				return nil, err
-			}
-		}
-		if tree.HashOf(node) != name {
-			return nil, sealed.ErrDamaged
-		}
-		return node, nil
-	}
-	return nil, sealed.ErrMissing
-}
-
 // replace puts right bytes where damaged ones are. Objects are never changed,
 // so the right one is first made beside it: a crash at any time leaves one that
 // can be read, or the bytes to make it with, which the next who opens the store
@@ -187,7 +153,12 @@ func (s *Upkeep) replace(ctx context.Context, name string, whole []byte) error {
 		return v.PutOver(ctx, name, whole, time.Now().Add(time.Duration(s.ImmutableFor)*time.Second))
 	}
 	if strings.HasPrefix(name, sealed.ContentPrefix) {
-		if err := s.CreateObject(ctx, content.FileName(sealed.NewID(16)), whole); err != nil {
+		to := content.FileName(sealed.NewID(16))
+		whole, err := s.Renamed(ctx, name, to, whole)
+		if err == nil {
+			err = s.CreateObject(ctx, to, whole)
+		}
+		if err != nil {
 			return err
 		}
 		return errors.Join(s.discard(ctx, name), s.Refresh(ctx))

@@ -121,6 +121,13 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, bef
 			gone = append(gone, h)
 		}
 	}
+	// What was put together goes before any of its parts: alone it would take the place of
+	// those that stay, and nobody has compared them.
+	for _, h := range c.Joins {
+		if n > 0 && h.After.Position < c.Segments[n].After.Position {
+			gone = append([]journal.Header{h}, gone...)
+		}
+	}
 	if n > 0 {
 		after := c.Segments[n].After.Position
 		err := s.PutMark(ctx, cluster, s.trimMark(c.Shard, after), trimmed{c.Shard, after, time.Now().UTC()})
@@ -176,133 +183,4 @@ func (s *Upkeep) Begins(ctx context.Context, cluster string, c *journal.Chain) (
 		return err
 	})
 	return begins, err
-}
-
-// JoinOptions say which log segments are put together.
-type JoinOptions struct {
-	// Settled is how long segments lie before they are put together, and after
-	// that before they go, so that nobody is still reading them by their old
-	// names (default 1 h).
-	Settled time.Duration
-	// Least segments at least are put together (default 16), of at most Bytes
-	// (default 8 MiB) and Span of time (default 24 h).
-	Least int
-	Bytes int64
-	Span  time.Duration
-}
-
-// Joined describes what Join did.
-type Joined struct {
-	From    int `json:"from"` // segments put together
-	To      int `json:"to"`   // into so many
-	Removed int `json:"removed"`
-}
-
-// Join puts small log segments together, and removes those that were. At no
-// time is a moment without its log.
-func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Joined, error) {
-	if o.Settled <= 0 {
-		o.Settled = time.Hour
-	}
-	if o.Least <= 0 {
-		o.Least = 16
-	}
-	if o.Bytes <= 0 {
-		o.Bytes = 8 << 20
-	}
-	if o.Span <= 0 {
-		o.Span = 24 * time.Hour
-	}
-	out := &Joined{}
-	if s.WriteOnly() {
-		return out, nil // the changes cannot be read
-	}
-	chains, _, err := s.Chains(ctx, cluster)
-	if err != nil {
-		return nil, err
-	}
-	now := time.Now()
-	for _, c := range chains {
-		by := map[string]time.Time{} // when what took a segment's place was made
-		for _, h := range c.Superseded {
-			for _, j := range c.Segments {
-				if j.Joined > 0 && j.After.Position <= h.After.Position && h.Last.Position <= j.Last.Position {
-					by[h.ID.String()] = j.Made
-				}
-			}
-			if made, ok := by[h.ID.String()]; !ok || now.Sub(made) < o.Settled {
-				continue
-			}
-			err := s.RemoveObject(ctx, s.SegmentName(h))
-			if err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
-				return out, err
-			}
-			if err == nil {
-				out.Removed++
-			}
-		}
-		var group []journal.Header
-		end := func() error {
-			defer func() { group = nil }()
-			if len(group) < o.Least {
-				return nil
-			}
-			if err := s.join(ctx, group); err != nil {
-				return err
-			}
-			out.From, out.To = out.From+len(group), out.To+1
-			return nil
-		}
-		var size int64
-		for i, h := range c.Segments {
-			fits := h.Gap == "" && now.Sub(h.Made) >= o.Settled && i < len(c.Segments)-1
-			if len(group) > 0 {
-				last := group[len(group)-1]
-				if !fits || size+h.Size > o.Bytes || h.Last.Wall.Sub(group[0].After.Wall) > o.Span ||
-					!last.Precedes(&h) {
-					if err := end(); err != nil {
-						return out, err
-					}
-				}
-			}
-			if !fits || h.Size > o.Bytes/2 {
-				continue
-			}
-			if len(group) == 0 {
-				size = 0
-			}
-			group, size = append(group, h), size+h.Size
-		}
-		if err := end(); err != nil {
-			return out, err
-		}
-	}
-	return out, nil
-}
-
-func (s *Upkeep) join(ctx context.Context, group []journal.Header) error {
-	keys, err := s.SegmentKeys(ctx)
-	if err != nil {
-		return err
-	}
-	b := journal.NewBuilder(keys, group[0].Cluster, group[0].Shard, group[0].After)
-	for _, h := range group {
-		err := s.ReadSegment(ctx, h, func(c *record.Change) error { return b.Add(c) })
-		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, blob.ErrNotFound) {
-			return nil // it stays as it is; the scrub tells, and coverage
-		}
-		if err != nil {
-			return err
-		}
-		b.CoverTo(h.Last)
-	}
-	h, data, err := b.Join(group)
-	if err != nil {
-		return err
-	}
-	if err := s.PutSegment(ctx, h, data); err != nil && !errors.Is(err, blob.ErrExists) {
-		return err
-	}
-	// What takes the place of others must be readable before they go.
-	return s.ReadSegment(ctx, h, func(*record.Change) error { return nil })
 }

@@ -71,6 +71,9 @@ func (a *scrubber) fetch(ctx context.Context, name string) error {
 	to := name
 	if strings.HasPrefix(name, sealed.ContentPrefix) {
 		to = content.FileName(sealed.NewID(16))
+		if whole, err = a.s.Renamed(ctx, name, to, whole); err != nil {
+			return err
+		}
 	}
 	if err := a.s.CreateObject(ctx, to, whole); errors.Is(err, blob.ErrExists) {
 		return nil
@@ -86,28 +89,27 @@ func (a *scrubber) fetch(ctx context.Context, name string) error {
 // here. Below a node that was missing there may be others.
 func (a *scrubber) fetchNodes(ctx context.Context, files []string) error {
 	s := a.s
-	var lists map[string][]content.Entry
+	var lists map[string]*content.Footer
 	for {
 		want, err := a.absent(ctx)
 		if err != nil || len(want) == 0 {
 			return err
 		}
 		if lists == nil {
-			lists = map[string][]content.Entry{}
+			lists = map[string]*content.Footer{}
 			for _, n := range files {
 				footer, err := s.FooterAt(ctx, n,
 					func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
 				if err == nil {
-					lists[n], err = content.DecodeFooter(footer)
-				}
-				if err != nil {
-					continue // damaged there
+					if f, err := content.DecodeFooter(n, footer); err == nil {
+						lists[n] = f
+					}
 				}
 			}
 		}
 		found := false
-		for n, objects := range lists {
-			if slices.ContainsFunc(objects, func(o content.Entry) bool { return want[o.Name] }) {
+		for n, f := range lists {
+			if slices.ContainsFunc(f.Entries, func(o content.Entry) bool { return want[o.Name] }) {
 				before := len(a.out.Damaged)
 				if err := a.fetch(ctx, n); err != nil {
 					return err

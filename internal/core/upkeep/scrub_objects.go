@@ -340,7 +340,11 @@ func (a *scrubber) checkFile(ctx context.Context, name string, data []byte) (bad
 			bad++
 			continue
 		}
-		if o.Base.IsZero() && tree.HashOf(raw[o.Off:o.Off+o.Len]) != o.Name {
+		is, known := a.isNode(ctx, raw[o.Off:o.Off+o.Len], o.Base, o.Name)
+		if ctx.Err() != nil {
+			return bad, context.Cause(ctx)
+		}
+		if known && !is {
 			err = errors.Join(err, fmt.Errorf("%w: node %s is not what its name says", sealed.ErrDamaged,
 				o.Name.Short()))
 			a.bad[o.Name] = name
@@ -351,6 +355,20 @@ func (a *scrubber) checkFile(ctx context.Context, name string, data []byte) (bad
 		err = errors.Join(err, ferr)
 	}
 	return bad, err
+}
+
+// isNode reports whether stored bytes give the node of a name; known is false where what
+// they are a patch of cannot be had, which is told of that.
+func (a *scrubber) isNode(ctx context.Context, stored []byte, base, name tree.Hash) (is, known bool) {
+	if base.IsZero() {
+		return tree.HashOf(stored) == name, true
+	}
+	whole, err := a.s.Node(ctx, base)
+	if err != nil {
+		return false, false
+	}
+	node, err := tree.ApplyPatch(whole, stored)
+	return err == nil && tree.HashOf(node) == name, true
 }
 
 // checkTail sees that the footer's frame is between the last frame and the
@@ -369,5 +387,9 @@ func (s *Upkeep) entriesOf(ctx context.Context, name string, data []byte) ([]con
 	if err != nil {
 		return nil, err
 	}
-	return content.DecodeFooter(footer)
+	f, err := content.DecodeFooter(name, footer)
+	if err != nil {
+		return nil, err
+	}
+	return f.Entries, nil
 }
