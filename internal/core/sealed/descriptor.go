@@ -35,9 +35,9 @@ var (
 	ErrDamaged = blob.ErrDamaged
 	// ErrTooNew is returned when a later version made the store.
 	ErrTooNew = errors.New("made by a later version")
-	// ErrOtherStore is returned when the store at the place is not the one that is
+	// ErrUnexpectedStore is returned when the store at the place is not the one that is
 	// expected there.
-	ErrOtherStore = errors.New("another store than the one that is expected there")
+	ErrUnexpectedStore = errors.New("another store than the one that is expected there")
 	// ErrPlain is returned when a key is given and the store is not encrypted.
 	ErrPlain = errors.New("a key is given for it, and the store there is not encrypted")
 )

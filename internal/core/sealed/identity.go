@@ -40,7 +40,7 @@ func (s *Objects) expected(opt Options) error {
 			remedy.StoreIdentity, "")
 	}
 	if is := s.Identity(); opt.Identity != "" && opt.Identity != is {
-		return remedy.With(fmt.Errorf("%s: %w: its identity is %s, expected is %s", s.Blob, ErrOtherStore, is,
+		return remedy.With(fmt.Errorf("%s: %w: its identity is %s, expected is %s", s.Blob, ErrUnexpectedStore, is,
 			opt.Identity), remedy.StoreIdentity, "")
 	}
 	return nil

@@ -93,19 +93,21 @@ var (
 	ErrRunEnded = catalog.ErrRunEnded
 	RunKinds    = catalog.RunKinds
 	// Of package sealed.
-	ErrDamaged     = sealed.ErrDamaged
-	ErrHeld        = sealed.ErrHeld
-	ErrLapsed      = sealed.ErrLapsed
-	ErrMissing     = sealed.ErrMissing
-	ErrNoKey       = sealed.ErrNoKey
-	ErrNoStore     = sealed.ErrNoStore
-	ErrReplaced    = sealed.ErrReplaced
-	ErrBadHolder   = sealed.ErrBadHolder
-	ErrStoreExists = sealed.ErrStoreExists
-	ErrTooNew      = sealed.ErrTooNew
-	ErrWriteOnly   = sealed.ErrWriteOnly
-	ErrNotKept     = upkeep.ErrNotKept
-	ErrWrongKey    = sealed.ErrWrongKey
+	ErrDamaged         = sealed.ErrDamaged
+	ErrHeld            = sealed.ErrHeld
+	ErrLapsed          = sealed.ErrLapsed
+	ErrMissing         = sealed.ErrMissing
+	ErrNoKey           = sealed.ErrNoKey
+	ErrNoStore         = sealed.ErrNoStore
+	ErrPlain           = sealed.ErrPlain
+	ErrUnexpectedStore = sealed.ErrUnexpectedStore
+	ErrReplaced        = sealed.ErrReplaced
+	ErrBadHolder       = sealed.ErrBadHolder
+	ErrStoreExists     = sealed.ErrStoreExists
+	ErrTooNew          = sealed.ErrTooNew
+	ErrWriteOnly       = sealed.ErrWriteOnly
+	ErrNotKept         = upkeep.ErrNotKept
+	ErrWrongKey        = sealed.ErrWrongKey
 	// Of package upkeep.
 	ErrOtherStore  = upkeep.ErrOtherStore
 	ErrUnexplained = upkeep.ErrUnexplained

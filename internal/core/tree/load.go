@@ -83,8 +83,16 @@ func (p *Part) Add(ctx context.Context, r record.Record) error {
 	}
 	p.head.add(&e)
 	p.b.last, p.b.any = append(p.b.last[:0], r.Key...), true
-	p.aligned = cutsAfter(e.key, len(e.key)+bodySize(&e))
-	return nil
+	if p.aligned = cutsAfter(e.key, len(e.key)+bodySize(&e)); p.aligned || len(p.head.buf) < maxLeaf {
+		return nil
+	}
+	// Keys can be chosen so that no cut comes: they are sorted in with the late ones.
+	p.loader.mu.Lock()
+	defer p.loader.mu.Unlock()
+	head := p.head.buf
+	p.head, p.first = leafWriter{}, nil
+	return walkLeafBytes(ctx, p.loader.src, head,
+		func(r record.Record) error { return p.loader.late.Add(r.Key, r.Value) })
 }
 
 // Close gives up what was set aside, where it is not finished.

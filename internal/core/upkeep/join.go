@@ -131,6 +131,38 @@ func (s *Upkeep) join(ctx context.Context, group []journal.Header) error {
 	return s.ReadSegment(ctx, h, func(*record.Change) error { return nil })
 }
 
+// joins finds segments that were put together from others that are there, and are not what
+// those are. Their parts count; repairing removes them.
+func (a *scrubber) joins(ctx context.Context, c *journal.Chain) error {
+	for _, j := range c.Joins {
+		var parts []journal.Header
+		for _, h := range c.Segments {
+			if h.Within(&j) {
+				parts = append(parts, h)
+			}
+		}
+		same, err := a.s.sameChanges(ctx, j, parts)
+		if err != nil {
+			return err
+		}
+		if same || slices.ContainsFunc(parts, func(h journal.Header) bool {
+			return slices.ContainsFunc(a.out.Damaged, func(d Damage) bool { return d.Object == a.s.SegmentName(h) })
+		}) {
+			continue
+		}
+		d := Damage{Object: a.s.SegmentName(j), What: "it was put together of others, and is not what they are"}
+		if a.o.Repair {
+			if err := a.s.RemoveObject(ctx, d.Object); err != nil && !errors.Is(err, blob.ErrLocked) {
+				return err
+			} else if err == nil {
+				d.Repaired = "its parts, which are there: it is removed"
+			}
+		}
+		a.out.Damaged = append(a.out.Damaged, d)
+	}
+	return nil
+}
+
 // removeJoined removes segments whose changes are all in one that they were put together
 // into before a time. Both are read and compared first: what one says of itself is no
 // reason to remove another.

@@ -235,6 +235,9 @@ func (a *scrubber) logs(ctx context.Context) error {
 	}
 	for folder, hs := range byChain {
 		c := journal.NewChain(hs[0].Shard, hs)
+		if err := a.joins(ctx, c); err != nil {
+			return err
+		}
 		if begins, err := s.Begins(ctx, hs[0].Cluster, c); err != nil {
 			return err
 		} else if !begins && !slices.ContainsFunc(unread[folder],
