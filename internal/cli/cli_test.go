@@ -22,12 +22,14 @@ var binary string
 
 func TestMain(m *testing.M) {
 	binary = os.Getenv("DEXAMEN_BIN")
-	dir := ""
+	dir, err := os.MkdirTemp("", "dexamen-test-*")
+	if err == nil {
+		err = os.Setenv("XDG_STATE_HOME", dir) // not what this machine's user has seen
+	}
+	if err != nil {
+		panic(err)
+	}
 	if binary == "" {
-		var err error
-		if dir, err = os.MkdirTemp("", "dexamen-test-*"); err != nil {
-			panic(err)
-		}
 		binary = filepath.Join(dir, "dexamen")
 		build := exec.Command("go", "build", "-o", binary, "dexamen/cmd/dexamen")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -36,9 +38,7 @@ func TestMain(m *testing.M) {
 		}
 	}
 	code := m.Run()
-	if dir != "" {
-		_ = os.RemoveAll(dir)
-	}
+	_ = os.RemoveAll(dir)
 	os.Exit(code)
 }
 

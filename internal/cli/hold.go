@@ -79,6 +79,14 @@ func (a *app) hold(ctx context.Context, c *cli.Command) error {
 	if err := w.Store.PutHold(ctx, h); err != nil {
 		return err
 	}
+	// Retention may have decided about it just before.
+	there, err := w.Store.HasPoint(ctx, p.Cluster, p.ID)
+	if err == nil && !there {
+		_, err = w.Store.BringBack(ctx, p.Cluster, p.ID)
+	}
+	if err != nil {
+		return err
+	}
 	if a.screen.JSON {
 		return a.screen.Encode(h)
 	}

@@ -18,9 +18,11 @@ func (a *app) retentionCommand() *cli.Command {
 	return a.command(protect, "retention", "[CLUSTER]", "show which points stay and which go, and why; --apply does it",
 		"Every point is listed with what becomes of it, and why. With --apply what no rule keeps goes. The "+
 			"daemon\ndoes the same by itself. It may be stopped anywhere and run again. The space of what went is "+
-			"given back a day\nlater, so that nobody who is reading loses it.", a.retention,
+			"given back a week\nlater: until then --bring-back makes a point exist again.", a.retention,
 		&cli.BoolFlag{Name: "apply", Usage: "remove what no rule keeps"},
-		&cli.BoolFlag{Name: "yes", Usage: "with --apply: do not ask"})
+		&cli.BoolFlag{Name: "yes", Usage: "with --apply: do not ask"},
+		&cli.StringSliceFlag{Name: "bring-back", Usage: "make a `POINT` exist again that was retired within the last " +
+			"7 days; may be repeated"})
 }
 
 // assignments returns what the policies protect, of one cluster or of all.
@@ -55,6 +57,9 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.IsSet("bring-back") {
+		return a.bringBack(ctx, c, wards)
+	}
 	var out []map[string]any
 	for _, ward := range wards {
 		e, progress, err := a.openRunnerOf(ctx, c, ward.Store, ward.Cluster)
@@ -67,12 +72,17 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		plan := s.Plan(ward, time.Now())
+		old, err := dropped(ctx, e, ward.Cluster, s.Points)
+		if err != nil {
+			return err
+		}
 		if !a.screen.JSON {
 			a.showVerdicts(ward, plan, s)
+			a.showDropped(ward.Cluster, old)
 		}
 		gone := len(plan.Verdicts) - plan.Kept()
 		entry := map[string]any{"cluster": ward.Cluster, "store": ward.Store, "policy": ward.Policy, "plan": plan,
-			"applied": c.Bool("apply")}
+			"dropped": droppedJSON(old), "applied": c.Bool("apply")}
 		if !c.Bool("apply") {
 			out = append(out, entry)
 			progress.Done()

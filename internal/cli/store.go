@@ -1,16 +1,19 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
+	"dexamen/internal/pin"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -49,7 +52,9 @@ beside anything else.`, a.storeReclaim,
 				&cli.BoolFlag{Name: "preview", Usage: "change nothing"},
 				&cli.BoolFlag{Name: "accept-missing", Usage: "give up points that are missing though something " +
 					"names them; without this nothing is removed while there are any"},
-				&cli.StringFlag{Name: "grace", Value: "24h", Usage: "how long marked content stays"}),
+				&cli.StringFlag{Name: "grace", Value: "24h", Usage: "how long marked content stays, 20m at least"},
+				&cli.StringFlag{Name: "dropped", Value: "7d", Usage: "for how long retired points can be brought back " +
+					"(dexamen retention --bring-back); 0s gives their room back now"}),
 			a.keysCommands(),
 		}}
 }
@@ -81,7 +86,7 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	}
 	var err error
 	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, WriteBytes: int(cfg.Limits.Memory) * 3 / 8,
-		Temp: cfg.Limits.Temp}
+		Temp: cfg.Limits.Temp, Identity: cfg.Stores[name].Identity}
 	if fit != nil {
 		fit(&o)
 	}
@@ -101,7 +106,42 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	case err != nil:
 		return nil, fmt.Errorf("store %s: %w", name, err)
 	}
+	if err := expected(cfg, name, s); err != nil {
+		s.Close()
+		return nil, err
+	}
 	return s, nil
+}
+
+// expected returns an error where a store is not as it is configured, or another one than this
+// host has used before.
+func expected(cfg *config.Config, name string, s *store.Store) error {
+	conf := cfg.Stores[name]
+	if want := time.Duration(s.ImmutableFor) * time.Second; conf.ImmutableFor > 0 &&
+		time.Duration(conf.ImmutableFor) != want {
+		return usage("%s: stores.%s.immutable_for is %s, and the store was made with %s, which stays so", cfg.Path, name,
+			view.Duration(time.Duration(conf.ImmutableFor)), view.Duration(want))
+	}
+	if conf.Parity != "" && conf.Parity != s.Parity {
+		return usage("%s: stores.%s.parity is %s, and the store was made with %s, which stays so", cfg.Path, name,
+			conf.Parity, cmp.Or(s.Parity, "none"))
+	}
+	if conf.Identity != "" {
+		return nil // it was compared with that
+	}
+	if err := pin.Host().Check(placeOf(cfg, name), s.Identity()); err != nil {
+		return fmt.Errorf("store %s: %w, or set stores.%s.identity in %s", name, err, name, cfg.Path)
+	}
+	return nil
+}
+
+// placeOf returns what tells the place of a store from every other.
+func placeOf(cfg *config.Config, name string) string {
+	conf := cfg.Stores[name]
+	if conf.Endpoint == "" {
+		return conf.Location
+	}
+	return conf.Location + " at " + conf.Endpoint
 }
 
 // objectProgress shows how many objects a stage has gone through.

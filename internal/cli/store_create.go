@@ -11,6 +11,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
+	"dexamen/internal/pin"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -65,10 +66,14 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
+	identity, err := a.identify(ctx, b, name)
+	if err != nil {
+		return err
+	}
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{
 			"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain,
-			"parity": d.Parity, "immutable_for": d.ImmutableFor, "no_conditions": d.NoConditions, "key_file": made})
+			"parity": d.Parity, "immutable_for": d.ImmutableFor, "no_conditions": d.NoConditions, "key_file": made, "identity": identity})
 	}
 	sc := a.screen
 	sc.Line("store %s made at %s (format %d)", sc.Accent(name), b, d.Format)
@@ -99,5 +104,35 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 			"  this place does not heed conditions: objects are made by reservations (docs/format.md), which takes " +
 				"more requests")
 	}
+	if identity != "" && conf.Identity == "" {
+		sc.Line("  this host knows it from now on; others do with this line under stores.%s:", name)
+		sc.Line("    identity: %s", identity)
+	}
 	return nil
+}
+
+// identify returns the identity of a store that was just made, and has this host remember it. It
+// is empty where this host cannot open what it made for others.
+func (a *app) identify(ctx context.Context, b blob.Backend, name string) (string, error) {
+	secret, err := a.cfg.Key(ctx, name)
+	if err != nil {
+		return "", usageError{err}
+	}
+	o := store.Options{}
+	if secret != "" {
+		if o.Unlock, err = store.ParseSecret(secret); err != nil {
+			return "", err
+		}
+	}
+	s, err := store.Open(ctx, b, o)
+	if errors.Is(err, store.ErrNoKey) {
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("store %s: %w", name, err)
+	}
+	defer s.Close()
+	// A host that cannot remember it has its identity in the configuration, or goes without.
+	_ = pin.Host().Set(placeOf(a.cfg, name), s.Identity())
+	return s.Identity(), nil
 }

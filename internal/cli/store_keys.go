@@ -108,13 +108,17 @@ func (a *app) keysList(ctx context.Context, c *cli.Command) error {
 		a.screen.Line("%s is not encrypted", name)
 		return nil
 	}
-	t := a.screen.Table("holder", "can", "opens with", "label", "added")
+	t := a.screen.Table("holder", "can", "opens with", "label", "added", "")
 	for _, holder := range holders {
 		can := "read and write"
 		if holder.Access == store.Write {
 			can = "write only"
 		}
-		t.Row(holder.ID, can, holder.For, holder.Label, view.Time(holder.Added))
+		by := ""
+		if !holder.Vouched {
+			by = a.screen.Loss("nobody added it who can read: drop it unless you know whose it is")
+		}
+		t.Row(holder.ID, can, holder.For, holder.Label, view.Time(holder.Added), by)
 	}
 	t.Print(0)
 	for _, e := range bad {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -13,6 +14,10 @@ import (
 	"dexamen/internal/view"
 )
 
+// leastGrace is for how long marked content stays at least: a claim counts for a quarter of
+// an hour after its process stood still.
+const leastGrace = 20 * time.Minute
+
 func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 1, 1); err != nil {
 		return err
@@ -21,13 +26,21 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usage("--grace: %v", err)
 	}
+	if grace < leastGrace {
+		return usage("--grace %s: less than %s is not safe: a process that stands still counts as being at work "+
+			"for so long", c.String("grace"), view.Duration(leastGrace))
+	}
+	dropped, err := address.ParseDistance(c.String("dropped"))
+	if err != nil {
+		return usage("--dropped: %v", err)
+	}
 	s, _, name, err := a.open(ctx, c, c.Args().First())
 	if err != nil {
 		return err
 	}
 	p := a.screen.NewProgress()
 	r, err := s.Reclaim(ctx, store.ReclaimOptions{
-		Grace: grace, Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) {
+		Grace: grace, Dropped: max(dropped, time.Nanosecond), Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) {
 			p.Event(run.Event{Kind: run.Step, Text: text})
 		}})
 	p.Done()

@@ -64,6 +64,8 @@ type Store struct {
 	Login *Login `yaml:"login"`
 	// Key is where the key or the passphrase of an encrypted store is.
 	Key *Secret `yaml:"key"`
+	// Identity is what store create printed: another store at that place is refused.
+	Identity string `yaml:"identity"`
 	// Of a store that is made: parity such as 8+2, and for how long objects are
 	// locked against removal.
 	Parity string `yaml:"parity"`
@@ -534,6 +536,7 @@ stores:                                   # where backups go
   larder:
     location: file:///srv/dexamen/larder  # make it with: dexamen store create larder
     key: { file: /etc/dexamen/larder.key }   # made with it; keep a copy elsewhere. Or { env: NAME }
+    # identity: 7k3q-…                    # as store create prints it: another store in its place is refused
     # parity: 8+2                         # objects in 8 pieces and 2 more, any 2 of which may be damaged
     # read_only: true                     # of a host that may only look
     # immutable_for: 30d                  # nobody removes an object earlier (in full only with a bucket's object lock)

@@ -431,12 +431,18 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 				r.Retired = append(r.Retired, store.RunRetired{Point: v.Point.ID, Reason: v.Reason})
 			}
 		}
+		if len(gone.Held) > 0 {
+			r.Retired = slices.DeleteFunc(r.Retired,
+				func(d store.RunRetired) bool { return slices.Contains(gone.Held, d.Point) })
+			r.Warnings = append(r.Warnings, fmt.Sprintf("%d points should go and are held since a moment ago",
+				len(gone.Held)))
+		}
 		if len(gone.Locked) > 0 {
 			r.Warnings = append(r.Warnings, fmt.Sprintf("%d points should go and are locked for now", len(gone.Locked)))
 		}
 		r.Segments, r.Freed = gone.Segments, gone.Bytes
 	}
-	if err = errors.Join(braked, err); err != nil {
+	if err = errors.Join(braked, err, prolongLocks(ctx, e, w, s, gone)); err != nil {
 		return err
 	}
 	for _, h := range s.Holds {
@@ -474,6 +480,21 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 	}
 	if back != nil {
 		r.Freed += back.Freed
+	}
+	return err
+}
+
+// prolongLocks locks for longer, once a day, what retention has left of a cluster.
+func prolongLocks(ctx context.Context, e *run.Runner, w Assignment, s *State, gone *store.Retired) error {
+	var left []*store.Point
+	for _, p := range s.Points {
+		if gone == nil || !slices.Contains(gone.Dropped, p.ID) {
+			left = append(left, p)
+		}
+	}
+	_, err := e.Store.ProlongLocks(ctx, w.Cluster, left, 20*time.Hour)
+	if errors.Is(err, store.ErrHeld) {
+		return nil // another process is at it
 	}
 	return err
 }

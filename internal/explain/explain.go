@@ -77,6 +77,9 @@ func next(r remedy.Remedy) string {
 			return "make one with: dexamen store keys new FILE"
 		}
 		return "see who can open it with: dexamen store keys list " + r.Of
+	case remedy.StoreIdentity:
+		return "find out who put it there before anything is written; identity in the configuration says which " +
+			"store is meant, and key that it is encrypted"
 	case remedy.Scrub:
 		return "store scrub says more, and --repair may heal it"
 	}

@@ -208,7 +208,7 @@ func protectForHarm(t *testing.T, dir string,
 	require.NoError(t, err)
 	_, err = e.Store.Scrub(ctx, store.ScrubOptions{})
 	require.NoError(t, err)
-	_, err = e.Store.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+	_, err = e.Store.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 	require.NoError(t, err)
 	got, errs := readAll(t, e)
 	require.Empty(t, errs)
@@ -337,7 +337,7 @@ func afterHarm(t *testing.T, what, dir string, openAt func(string) (*run.Runner,
 	}
 	refused := false
 	for range 3 {
-		_, err = e.Store.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+		_, err = e.Store.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 		refused = refused || err != nil
 	}
 	if refused {

@@ -37,7 +37,16 @@ import (
 var ctx = context.Background()
 
 func TestMain(m *testing.M) {
-	os.Exit(m.Run())
+	dir, err := os.MkdirTemp("", "dexamen-state-*")
+	if err == nil {
+		err = os.Setenv("XDG_STATE_HOME", dir) // not what this machine's user has seen
+	}
+	if err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
 }
 
 // world is a database server's whole content, as a plain driver reads it: for

@@ -51,6 +51,11 @@ func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 			return err
 		}
 	}
+	return s.LockKeys(ctx)
+}
+
+// LockKeys prolongs the locks of what opens the store: without it nothing can be read.
+func (s *Catalog) LockKeys(ctx context.Context) error {
 	for _, prefix := range []string{sealed.HoldersPrefix, sealed.DataKeysPrefix, sealed.DescriptorName} {
 		err := s.Blob.List(ctx, prefix, func(i blob.Info) error { return s.LockObject(ctx, i.Name) })
 		if err != nil {
@@ -73,6 +78,11 @@ func (s *Catalog) FilesOf(ctx context.Context, p *Point, seen map[tree.Hash]bool
 				return false, fmt.Errorf("node %s: %w", n.Hash.Short(), sealed.ErrMissing)
 			}
 			need[pack.Name] = true
+			// Which of several copies is read, or stays, is not told by who vouches for it alone.
+			_, spares := s.Index.Spares(n.Hash)
+			for _, f := range spares {
+				need[f.Name] = true
+			}
 			if pl.Patch {
 				_, base, ok := s.Index.Find(s.Index.BaseOf(n.Hash))
 				if !ok {

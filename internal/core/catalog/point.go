@@ -193,6 +193,9 @@ func (s *Catalog) PutPoint(ctx context.Context, p *Point) error {
 	s.SessionMu.Lock()
 	defer s.SessionMu.Unlock()
 	if s.Session != nil {
+		if err := s.relies(ctx, p); err != nil {
+			return err
+		}
 		if err := s.Session.Check(); err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package content
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,4 +49,37 @@ func (s *Content) PendingDeleteLists(ctx context.Context) (map[string]PendingDel
 		return err
 	})
 	return out, err
+}
+
+// ActiveWriters describes who was writing when content files were marked for deletion.
+type ActiveWriters struct {
+	Created time.Time `json:"created"`
+	Writers []string  `json:"writers"`
+}
+
+// CondemnedFor returns the content files that reclaim will remove without waiting for a
+// writer, as that began after they were marked for deletion.
+func (s *Content) CondemnedFor(ctx context.Context, writer string) (map[string]bool, error) {
+	lists, err := s.PendingDeleteLists(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for id, c := range lists {
+		var w ActiveWriters
+		err := s.GetObject(ctx, sealed.ActiveWritersPrefix+id, &w)
+		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, sealed.ErrDamaged) {
+			continue // who is writing now will be noted
+		}
+		if err != nil {
+			return nil, err
+		}
+		if slices.Contains(w.Writers, writer) {
+			continue
+		}
+		for _, f := range c.Files {
+			out[f] = true
+		}
+	}
+	return out, nil
 }

@@ -59,9 +59,9 @@ type baseError struct{ error }
 
 func (e baseError) Unwrap() error { return e.error }
 
-// keeps reports whether a node is in the store to stay, so that new content can rely on it.
+// Keeps reports whether a node is in the store to stay, so that new content can rely on it.
 // One of which nobody vouches that it is there is read first, once.
-func (s *Content) keeps(ctx context.Context, h tree.Hash) bool {
+func (s *Content) Keeps(ctx context.Context, h tree.Hash) bool {
 	is, doubted := s.Index.keeps(h)
 	if !is || !doubted {
 		return is

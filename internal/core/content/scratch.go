@@ -46,7 +46,7 @@ func (x *Scratch) Close() { _ = x.file.Close() }
 
 // PutNode implements [tree.Sink].
 func (x *Scratch) PutNode(ctx context.Context, h tree.Hash, node []byte, _ tree.Hash) error {
-	if x.store.keeps(ctx, h) {
+	if x.store.Keeps(ctx, h) {
 		return nil
 	}
 	return x.keep(h, node)

@@ -96,7 +96,7 @@ func (w *Writer) fail(err error) {
 // PutNode implements [tree.Sink].
 func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
 	w.begin()
-	known := w.s.keeps(w.ctx, h)
+	known := w.s.Keeps(w.ctx, h)
 	w.mu.Lock()
 	if w.err != nil {
 		defer w.mu.Unlock()
@@ -204,7 +204,7 @@ func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
 	if p.Patch {
 		base = w.s.Index.BaseOf(base)
 	}
-	if !w.s.keeps(w.ctx, base) {
+	if !w.s.Keeps(w.ctx, base) {
 		return nil, base
 	}
 	content, err := w.s.Node(w.ctx, base)

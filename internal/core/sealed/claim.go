@@ -34,7 +34,7 @@ var ErrHeld = errors.New("another process holds the claim")
 // Claim is a claim that is held.
 type Claim struct {
 	s      *Objects
-	what   string
+	What   string
 	Length time.Duration
 	Stop   chan struct{}
 	Done   chan struct{}
@@ -116,13 +116,25 @@ func (s *Objects) Acquire(ctx context.Context, what string) (*Claim, error) {
 	return s.acquire(ctx, what, claimTime)
 }
 
+// AcquireEvery takes a claim where the work of the last one that ended well began at least
+// some time ago; else it returns nil.
+func (s *Objects) AcquireEvery(ctx context.Context, what string, every time.Duration) (*Claim, error) {
+	if every > 0 {
+		top, _, _, err := s.ClaimEntries(ctx, what+"/")
+		if err != nil || time.Since(top[what].Ended()) < every {
+			return nil, err
+		}
+	}
+	return s.Acquire(ctx, what)
+}
+
 // AcquireFor takes the claim of some work on a cluster.
 func (s *Objects) AcquireFor(ctx context.Context, work, cluster string) (*Claim, error) {
 	return s.Acquire(ctx, "work-"+s.NamePart("cluster", cluster)+"-"+s.NamePart("run", work))
 }
 
 func (s *Objects) acquire(ctx context.Context, what string, length time.Duration) (*Claim, error) {
-	l := &Claim{s: s, what: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}),
+	l := &Claim{s: s, What: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}),
 		Entry: ClaimEntry{Holder: NewID(8), Identity: process.Self(), Since: time.Now().UTC()}}
 	top, number, _, err := s.ClaimEntries(ctx, what+"/")
 	if err != nil {
@@ -159,7 +171,7 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 // clock compares this machine's clock with the store's: claims of machines
 // whose clocks differ would not be worth much.
 func (l *Claim) clock(ctx context.Context) error {
-	now, name := time.Now(), ClaimName(l.what, l.number)
+	now, name := time.Now(), ClaimName(l.What, l.number)
 	return l.s.Blob.List(ctx, name, func(i blob.Info) error {
 		if off := now.Sub(i.Made); i.Name == name && !i.Made.IsZero() && off.Abs() > ClockTolerance {
 			return ClockError(off)
@@ -177,7 +189,7 @@ func (l *Claim) Next(ctx context.Context, length time.Duration) error {
 	if length > 0 {
 		e.Until = time.Now().Add(length).UTC()
 	}
-	e.Name = ClaimName(l.what, l.number+1)
+	e.Name = ClaimName(l.What, l.number+1)
 	if err := l.s.PutObject(ctx, l.s.ListKey(), e.Name, e); err != nil {
 		return err
 	}
@@ -187,7 +199,7 @@ func (l *Claim) Next(ctx context.Context, length time.Duration) error {
 	l.number++
 	l.Entry, l.Awake = e, awake
 	if l.number > 1 {
-		_ = l.s.RemoveObject(ctx, ClaimName(l.what, l.number-1)) // reclaim removes what stays
+		_ = l.s.RemoveObject(ctx, ClaimName(l.What, l.number-1)) // reclaim removes what stays
 	}
 	return nil
 }
@@ -197,7 +209,7 @@ func (l *Claim) Next(ctx context.Context, length time.Duration) error {
 // then, as others may have gone by that. The lock is held.
 func (l *Claim) lapse() {
 	if l.lost == nil && (time.Now().After(l.Entry.Until) || l.Awake > 0 && process.Awake()-l.Awake > l.Length) {
-		l.lost = fmt.Errorf("%s: %w", l.what, ErrLapsed)
+		l.lost = fmt.Errorf("%s: %w", l.What, ErrLapsed)
 	}
 }
 
@@ -226,7 +238,7 @@ func (l *Claim) keep() {
 		}
 		if errors.Is(err, blob.ErrExists) {
 			l.Mu.Lock()
-			l.lost = fmt.Errorf("%s: %w: this process was too slow to say that it is still at it", l.what, ErrHeld)
+			l.lost = fmt.Errorf("%s: %w: this process was too slow to say that it is still at it", l.What, ErrHeld)
 			l.Mu.Unlock()
 			return
 		}
@@ -263,10 +275,10 @@ func (l *Claim) giveUp(ctx context.Context) error {
 	if err := l.Next(ctx, 0); err != nil {
 		return err
 	}
-	if Private(l.what) {
+	if Private(l.What) {
 		// Nobody else ever takes a claim of that name. The last entry of others
 		// stays: who looks for it now must not find the row begun anew.
-		_ = l.s.RemoveObject(ctx, ClaimName(l.what, l.number))
+		_ = l.s.RemoveObject(ctx, ClaimName(l.What, l.number))
 	}
 	return nil
 }

@@ -33,6 +33,15 @@ func (s *Objects) Identity() string {
 	return strings.Join(parts, "-")
 }
 
+// SameDescriptor reports whether a descriptor is this store's.
+func (s *Objects) SameDescriptor(d Descriptor) bool {
+	if !d.Created.Equal(s.Created) {
+		return false
+	}
+	d.Created = s.Created
+	return d == s.Descriptor
+}
+
 // expected returns an error where the store is not the one that opt describes.
 func (s *Objects) expected(opt Options) error {
 	if len(opt.Unlock) > 0 && s.Keyring == nil {

@@ -17,6 +17,7 @@ const (
 	ProofsPrefix        = "proofs/"         // what proving points found
 	HeadsPrefix         = "heads/"          // what is newest of each cluster
 	RetiredPrefix       = "retired/"        // what retention has removed
+	DroppedPrefix       = "dropped/"        // points that it removed and that can be brought back
 	ClaimsPrefix        = "claims/"         // who is at some work
 	ScrubsPrefix        = "scrubs/"         // what scrubs found
 	SuspectPrefix       = "suspect/"        // content files that are damaged
@@ -54,8 +55,9 @@ var Kinds = []Kind{
 	{Prefix: marksPrefix},
 	{Prefix: RunsPrefix},
 	{Prefix: RunningPrefix},
-	{Prefix: HoldsPrefix},
+	{Prefix: HoldsPrefix, parity: true},
 	{Prefix: RetiredPrefix},
+	{Prefix: DroppedPrefix, parity: true},
 	{Prefix: ClaimsPrefix},
 	{Prefix: ProofsPrefix, Expendable: true},
 	{Prefix: HeadsPrefix, Expendable: true},

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"filippo.io/age"
@@ -97,7 +98,7 @@ func TestGarbageThatClaimsToHoldEverything(t *testing.T) {
 			file := garbage(t, b, thief, allNodes(thief))
 			s.Close()
 			for range 3 {
-				_, err := h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+				_, err := h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 				require.NoError(t, err)
 			}
 			s = h.open(t, b)
@@ -408,5 +409,51 @@ func TestAManifestUnderAnotherName(t *testing.T) {
 		for _, e := range bad {
 			require.ErrorContains(t, e, "it is a copy of")
 		}
+	}
+}
+
+// TestLocksAreProlonged: what retention keeps stays locked, also where nothing new comes.
+func TestLocksAreProlonged(t *testing.T) {
+	for _, access := range []store.Access{store.Read, store.Write} {
+		synctest.Test(t, func(t *testing.T) {
+			h := newHolder(t)
+			who, err := store.HolderOf(h.secret, "", store.Read)
+			require.NoError(t, err)
+			b := blob.NewMemory()
+			_, err = store.Create(ctx, b, store.CreateOptions{Tool: "test", Holders: []store.Holder{who},
+				ImmutableFor: 48 * time.Hour})
+			require.NoError(t, err)
+			s := h.open(t, b)
+			for n := 1; n <= 3; n++ {
+				require.NoError(t, version(s, "meadow", n))
+				require.NoError(t, stretch(s, "meadow", n))
+			}
+			if access == store.Write {
+				s = planted(t, s).open(t, b)
+			}
+			points, _, err := s.Points(ctx, "meadow")
+			require.NoError(t, err)
+			for range 4 {
+				time.Sleep(24 * time.Hour)
+				n, err := s.ProlongLocks(ctx, "meadow", points, 20*time.Hour)
+				require.NoError(t, err)
+				require.Positive(t, n)
+				n, err = s.ProlongLocks(ctx, "meadow", points, 20*time.Hour)
+				require.NoError(t, err)
+				require.Zero(t, n, "once a day")
+			}
+			for _, prefix := range []string{"content/", "points/", "journal/"} {
+				names := namesBelow(t, b, prefix)
+				require.NotEmpty(t, names)
+				for _, n := range names {
+					require.ErrorIs(t, b.Remove(ctx, n), blob.ErrLocked, n)
+				}
+			}
+			for _, s := range []string{"holders/", "datakeys/", "dexamen-store"} {
+				for _, n := range namesBelow(t, b, s) {
+					require.ErrorIs(t, b.Remove(ctx, n), blob.ErrLocked, "%s: without it nothing can be read", n)
+				}
+			}
+		})
 	}
 }

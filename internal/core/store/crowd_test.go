@@ -96,7 +96,7 @@ func crowd(t *testing.T, b blob.Backend) {
 			s, err := store.Open(ctx, b, h.opt)
 			if err == nil {
 				var r *store.Reclaimed
-				if r, err = s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond}); err == nil {
+				if r, err = s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond, Dropped: time.Nanosecond}); err == nil {
 					reclaims++
 					total.Removed += r.Removed
 					total.Freed += r.Freed
@@ -120,7 +120,7 @@ func crowd(t *testing.T, b blob.Backend) {
 	s := h.open(t, b)
 	for range 2 { // nobody writes any more, so all that was marked for deletion can go
 		time.Sleep(150 * time.Millisecond)
-		r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond})
+		r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond, Dropped: time.Nanosecond})
 		require.NoError(t, err)
 		total.Removed += r.Removed
 		total.Freed += r.Freed

@@ -49,7 +49,7 @@ func TestMirror(t *testing.T) {
 	require.Equal(t, 9, m.Points)
 	// It can be written to, reclaimed and mirrored itself.
 	require.NoError(t, version(ms, "meadow", 6))
-	_, err := ms.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+	_, err := ms.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 	require.NoError(t, err)
 
 	some := blob.NewMemory()

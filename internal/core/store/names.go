@@ -21,6 +21,7 @@ const KeptSuffix = ".kept"
 // The types that callers of a store need.
 type (
 	// Of package catalog.
+	Dropped        = catalog.Dropped
 	Hold           = catalog.Hold
 	Point          = catalog.Point
 	PointNamespace = catalog.PointNamespace
@@ -53,6 +54,7 @@ type (
 	Mirrored       = upkeep.Mirrored
 	ReclaimOptions = upkeep.ReclaimOptions
 	Reclaimed      = upkeep.Reclaimed
+	Retired        = upkeep.Retired
 	ScrubOptions   = upkeep.ScrubOptions
 	ScrubReport    = upkeep.ScrubReport
 	Share          = upkeep.Share
@@ -93,6 +95,7 @@ var (
 	ErrRunEnded = catalog.ErrRunEnded
 	RunKinds    = catalog.RunKinds
 	// Of package sealed.
+	ErrCondemned       = catalog.ErrCondemned
 	ErrDamaged         = sealed.ErrDamaged
 	ErrHeld            = sealed.ErrHeld
 	ErrLapsed          = sealed.ErrLapsed
@@ -129,6 +132,9 @@ var (
 	NewSecret   = sealed.NewSecret
 	ParseSecret = sealed.ParseSecret
 )
+
+// DroppedFor is for how long retired points can be brought back.
+const DroppedFor = upkeep.DroppedFor
 
 // CheckClusterName refuses cluster names under which a store could not keep points and
 // protective points.

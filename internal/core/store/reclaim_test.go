@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -90,7 +91,7 @@ func reclaimHistory(t *testing.T, seed uint64) {
 			require.NoError(t, err, what)
 			points = slices.Delete(points, i, i+1)
 		default:
-			r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+			r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 			require.NoError(t, err, what)
 			removed += r.Removed
 			if rng.IntN(2) == 0 { // nobody is left that began before
@@ -161,7 +162,7 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 	require.NoError(t, err)
 	removed := 0
 	for range 3 {
-		r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+		r, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 		require.NoError(t, err)
 		removed += r.Removed
 	}
@@ -198,3 +199,90 @@ func TestReclaimNowAndThen(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, r, "asked for")
 }
+
+// TestWhatIsRetiredCanBeBroughtBack for a time, whatever is reclaimed meanwhile, and is
+// whole then; a point that somebody holds at the last moment stays.
+func TestWhatIsRetiredCanBeBroughtBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b, s := fresh(t)
+		for n := 1; n <= 4; n++ {
+			require.NoError(t, version(s, "meadow", n))
+		}
+		s.Close()
+		s = open(t, b)
+		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: "v003", Until: time.Now().Add(time.Hour)}))
+		out, err := s.Retire(ctx, "meadow", []string{"v001", "v002", "v003"}, "")
+		require.NoError(t, err)
+		require.Equal(t, []string{"v003"}, out.Held)
+		require.Equal(t, []string{"v001", "v002"}, out.Dropped)
+		reclaim := func() {
+			for range 3 {
+				_, err := open(t, b).Reclaim(ctx, store.ReclaimOptions{})
+				require.NoError(t, err)
+				time.Sleep(25 * time.Hour)
+			}
+		}
+		reclaim()
+		s = open(t, b)
+		require.ErrorIs(t, func() error { _, err := s.BringBack(ctx, "orchard", "v001"); return err }(), store.ErrNoPoint)
+		p, err := s.BringBack(ctx, "meadow", "v001")
+		require.NoError(t, err)
+		require.NoError(t, check(open(t, b), p))
+		lost, err := s.Missing(ctx)
+		require.NoError(t, err)
+		require.Empty(t, lost)
+
+		// What was brought back and goes missing is told; what was retired is not.
+		require.NoError(t, b.Remove(ctx, "points/meadow/v001"))
+		a, err := open(t, b).Scrub(ctx, store.ScrubOptions{})
+		require.NoError(t, err)
+		require.True(t, a.Sound(), "nothing names it: %+v", a)
+		s.Close()
+		reclaim()
+		reclaim()
+		s = open(t, b)
+		_, err = s.BringBack(ctx, "meadow", "v002")
+		require.ErrorIs(t, err, store.ErrNoPoint, "its time is over")
+		points, _, err := s.Points(ctx, "meadow")
+		require.NoError(t, err)
+		require.Len(t, points, 2)
+		for _, p := range points {
+			require.NoError(t, check(s, p))
+		}
+		require.Empty(t, namesBelow(t, b, "dropped/"))
+	})
+}
+
+// TestAPointThatReliesOnWhatGoes is refused: what it began with was retired, and its content
+// marked, before anybody knew of the one that is made.
+func TestAPointThatReliesOnWhatGoes(t *testing.T) {
+	b, s := fresh(t)
+	require.NoError(t, version(s, "meadow", 1))
+	points, _, err := s.Points(ctx, "meadow")
+	require.NoError(t, err)
+	require.NoError(t, version(s, "orchard", 2))
+	s.Close()
+	s = open(t, b)
+	_, err = s.Retire(ctx, "meadow", []string{"v001"}, "")
+	require.NoError(t, err)
+	now := store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond}
+	_, err = open(t, b).Reclaim(ctx, now)
+	require.NoError(t, err)
+	require.NotEmpty(t, namesBelow(t, b, "pending_delete/"))
+	// A fold of no change takes the whole tree over.
+	w := s.NewWriter(ctx)
+	root, err := tree.Merge(ctx, w, points[0].Namespaces[0].Root, &noEdits{}, w)
+	require.NoError(t, err)
+	require.NoError(t, s.Enlist(ctx, s.Refresh))
+	_, err = w.Flush(ctx)
+	require.NoError(t, err)
+	p := *points[0]
+	p.ID, p.Namespaces = "v009", []store.PointNamespace{{Namespace: p.Namespaces[0].Namespace, Root: root}}
+	require.ErrorIs(t, s.PutPoint(ctx, &p), store.ErrCondemned)
+}
+
+type noEdits struct{}
+
+func (*noEdits) NextKey(context.Context) ([]byte, bool, error) { return nil, false, nil }
+
+func (*noEdits) Edit(context.Context, []byte, bool) ([]byte, bool, error) { return nil, false, nil }

@@ -50,7 +50,7 @@ func TestDamageThatIsKnownIsWrittenAnew(t *testing.T) {
 	a = scrub(store.ScrubOptions{Repair: true})
 	require.True(t, a.Sound(), "%+v", a)
 	require.Empty(t, scrub(store.ScrubOptions{}).Damaged)
-	_, err = h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond})
+	_, err = h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
 	require.NoError(t, err)
 	require.Empty(t, namesBelow(t, b, "suspect/"))
 }

@@ -59,7 +59,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 	d, err := sealed.ReadDescriptor(ctx, to)
 	fresh := errors.Is(err, blob.ErrNotFound)
 	switch {
-	case err == nil && d.ID != s.ID:
+	case err == nil && !s.SameDescriptor(d):
 		return nil, fmt.Errorf("%s: %w (%s)", to, ErrOtherStore, d.ID)
 	case err != nil && !fresh:
 		return nil, fmt.Errorf("%s: %w", to, err)

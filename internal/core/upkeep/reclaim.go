@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/content"
 	"dexamen/internal/core/remedy"
 	"dexamen/internal/core/sealed"
@@ -17,11 +18,9 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// activeWriters describes who was writing when content files were marked for deletion.
-type activeWriters struct {
-	Created time.Time `json:"created"`
-	Writers []string  `json:"writers"`
-}
+// DroppedFor is for how long points that were retired can be brought back, where nobody says
+// otherwise.
+const DroppedFor = 7 * 24 * time.Hour
 
 const (
 	reclaimClaim = "reclaim"
@@ -32,6 +31,9 @@ type ReclaimOptions struct {
 	// Grace is how long content files stay marked for deletion before they are removed, and how
 	// old they must be to be marked for deletion (default 24 h).
 	Grace time.Duration
+	// Dropped is for how long points that were retired can be brought back, and what they
+	// need stays (default 7 days).
+	Dropped time.Duration
 	// Every makes it do nothing, and give nil, where the last one that ended well
 	// began less than this ago.
 	Every time.Duration
@@ -118,20 +120,43 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 // live returns every node that a point needs, and bases: the nodes that any copy
 // of one of them is a patch of. It fails where a point cannot be read: nothing
 // is removed that it may need.
-func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err error) {
+func (s *Upkeep) live(ctx context.Context, o ReclaimOptions) (live, bases map[tree.Hash]bool, over []*catalog.Point,
+	err error) {
+	// One that is brought back meanwhile is listed as the one or as the other.
+	dropped, unreadable, err := s.Dropped(ctx, "")
+	for _, e := range unreadable {
+		o.Emit(fmt.Sprintf("a point that was retired can no longer be brought back: %v", e))
+	}
+	if err != nil {
+		return nil, nil, nil, err
+	}
 	points, unreadable, err := s.Points(ctx, "")
 	if err == nil {
 		err = s.Refresh(ctx) // what these points need is listed by now
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
+	}
+	there := map[string]bool{}
+	for _, p := range points {
+		there[s.PointName(p.Cluster, p.ID)] = true
+	}
+	must := len(points)
+	for _, d := range dropped {
+		switch {
+		case there[s.PointName(d.Cluster, d.ID)]:
+		case time.Since(d.At) < o.Dropped:
+			points = append(points, d.Point)
+		default:
+			over = append(over, d.Point)
+		}
 	}
 	if len(unreadable) > 0 {
-		return nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed",
+		return nil, nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed",
 			errors.Join(unreadable...)), remedy.Scrub, "")
 	}
 	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
-	for _, p := range points {
+	for i, p := range points {
 		for ns, root := range p.Trees() {
 			err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
 				if live[n.Hash] {
@@ -154,18 +179,25 @@ func (s *Upkeep) live(ctx context.Context) (live, bases map[tree.Hash]bool, err 
 				}
 				return n.Level > 0 || pl.Pieces && n.Level == 0, ctx.Err()
 			})
+			if i >= must && (errors.Is(err, sealed.ErrMissing) || errors.Is(err, sealed.ErrDamaged)) {
+				o.Emit(fmt.Sprintf("a point that was retired can no longer be brought back whole: %v", err))
+				err = nil
+			}
 			if err != nil {
-				return nil, nil, err
+				return nil, nil, nil, err
 			}
 		}
 	}
-	return live, bases, nil
+	return live, bases, over, nil
 }
 
 // Reclaim gives back the room of what no point needs. One at a time.
 func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, err error) {
 	if o.Grace <= 0 {
 		o.Grace = 24 * time.Hour
+	}
+	if o.Dropped <= 0 {
+		o.Dropped = DroppedFor
 	}
 	if o.Emit == nil {
 		o.Emit = func(string) {}
@@ -175,13 +207,7 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	}
 	var claim *sealed.Claim
 	if !o.Preview {
-		if o.Every > 0 {
-			top, _, _, err := s.ClaimEntries(ctx, reclaimClaim+"/")
-			if err != nil || time.Since(top[reclaimClaim].Ended()) < o.Every {
-				return nil, err
-			}
-		}
-		if claim, err = s.Acquire(ctx, reclaimClaim); err != nil {
+		if claim, err = s.AcquireEvery(ctx, reclaimClaim, o.Every); err != nil || claim == nil {
 			return nil, err
 		}
 		defer func() {
@@ -210,7 +236,7 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 		return nil, err
 	}
 	o.Emit("finding what the points need")
-	live, bases, err := s.live(ctx)
+	live, bases, over, err := s.live(ctx, o)
 	if err != nil {
 		return nil, err
 	}
@@ -219,7 +245,7 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 		return nil, err
 	}
 	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, claim: claim,
-		out: &Reclaimed{Files: len(h.files)}}
+		over: over, out: &Reclaimed{Files: len(h.files)}}
 	r.weigh()
 	if o.Preview || !may {
 		return r.out, nil
@@ -275,16 +301,19 @@ func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, files i
 	return len(gone) > 0, err
 }
 
-// writers names the sessions that are at work.
+// writers names the sessions that are at work, and the runs: one that only reads must not
+// lose what it reads either.
 func (s *Upkeep) writers(ctx context.Context) ([]string, error) {
-	top, _, _, err := s.ClaimEntries(ctx, sealed.SessionPrefix)
-	if err != nil {
-		return nil, err
-	}
 	var out []string
-	for what, e := range top {
-		if e.Held(time.Now()) {
-			out = append(out, what)
+	for _, prefix := range []string{sealed.SessionPrefix, sealed.RunClaim} {
+		top, _, _, err := s.ClaimEntries(ctx, prefix)
+		if err != nil {
+			return nil, err
+		}
+		for what, e := range top {
+			if e.Held(time.Now()) {
+				out = append(out, what)
+			}
 		}
 	}
 	slices.Sort(out)
@@ -302,6 +331,7 @@ type reclaim struct {
 	out     *Reclaimed
 	needed  []int64              // of each content file, bytes of frames with nodes needed from it
 	kept    map[tree.Hash]copyOf // of each node that is needed, the copy that stays
+	over    []*catalog.Point     // that were retired and can no longer be brought back
 }
 
 // weigh finds how much of each content file is needed from it: of several copies of a
@@ -437,7 +467,7 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDe
 		number[p.Name] = i
 	}
 	for id, c := range lists {
-		var w activeWriters
+		var w content.ActiveWriters
 		err := r.s.GetObject(ctx, sealed.ActiveWritersPrefix+id, &w)
 		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, sealed.ErrDamaged) {
 			// The process ended in between, and who was writing is not known:
@@ -566,7 +596,7 @@ func (r *reclaim) recordActiveWriters(ctx context.Context, id string) error {
 		return err
 	}
 	return r.s.PutObject(ctx, r.s.ListKey(), sealed.ActiveWritersPrefix+id,
-		activeWriters{Created: time.Now().UTC(), Writers: writers})
+		content.ActiveWriters{Created: time.Now().UTC(), Writers: writers})
 }
 
 // leftovers removes what crashes leave behind, and has one index object say
@@ -584,6 +614,11 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 	}
 	if err := r.clearSuspects(ctx); err != nil {
 		return err
+	}
+	for _, p := range r.over {
+		if err := s.ForgetDropped(ctx, p); err != nil {
+			return err
+		}
 	}
 	indexes := 0
 	names := map[string]bool{}

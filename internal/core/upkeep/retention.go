@@ -17,16 +17,21 @@ import (
 
 // Retired describes what Retire removed.
 type Retired struct {
-	Points   int   `json:"points"`
-	Segments int   `json:"segments"`
-	Bytes    int64 `json:"bytes"` // of segments
+	Points int `json:"points"`
+	// Dropped are their ids.
+	Dropped  []string `json:"dropped,omitempty"`
+	Segments int      `json:"segments"`
+	Bytes    int64    `json:"bytes"` // of segments
 	// Locked are points that should go and that the place does not let go yet.
 	Locked []string `json:"locked,omitempty"`
+	// Held are points that somebody has held since it was decided that they go.
+	Held []string `json:"held,omitempty"`
 }
 
 // Retire takes points away, and the log before the point logFrom (before the
 // oldest that stays, where logFrom is empty). The room of what only they held is
-// given back by Reclaim. It may end anywhere and be begun again.
+// given back by Reclaim, when they can no longer be brought back. It may end anywhere and be
+// begun again.
 func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logFrom string) (*Retired, error) {
 	points, unreadable, err := s.Points(ctx, cluster)
 	if err != nil {
@@ -45,7 +50,20 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 		return nil, err
 	}
 	for _, id := range drop {
-		err := s.RemoveObject(ctx, s.PointName(cluster, id))
+		// Somebody may have held it since this was decided.
+		held, err := s.HeldNow(ctx, cluster, id)
+		if err != nil {
+			return out, err
+		}
+		if held {
+			out.Held = append(out.Held, id)
+			continue
+		}
+		if err := s.PutDropped(ctx, points[slices.IndexFunc(points,
+			func(p *catalog.Point) bool { return p.ID == id })]); err != nil {
+			return out, err
+		}
+		err = s.RemoveObject(ctx, s.PointName(cluster, id))
 		if errors.Is(err, blob.ErrLocked) {
 			out.Locked = append(out.Locked, id)
 			continue
@@ -54,6 +72,7 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 			return out, err
 		}
 		out.Points++
+		out.Dropped = append(out.Dropped, id)
 		if err := s.RemoveObject(ctx, s.ProofFolder(cluster)+id); err != nil && !errors.Is(err, blob.ErrNotFound) &&
 			!errors.Is(err, blob.ErrLocked) {
 			return out, err
@@ -61,7 +80,8 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 	}
 	var first *catalog.Point
 	for _, p := range points {
-		if logFrom == p.ID || logFrom == "" && (!slices.Contains(drop, p.ID) || slices.Contains(out.Locked, p.ID)) {
+		stays := !slices.Contains(drop, p.ID) || slices.Contains(out.Locked, p.ID) || slices.Contains(out.Held, p.ID)
+		if logFrom == p.ID || logFrom == "" && stays {
 			first = p
 			break
 		}

@@ -267,9 +267,9 @@ func (a *scrubber) check(ctx context.Context, name string, data []byte) (nodes i
 		if err == nil && !strings.HasSuffix(name, "-"+d.ID) {
 			err = fmt.Errorf("%w: it is key %s", sealed.ErrDamaged, d.ID)
 		}
-	case "points":
+	case "points", "dropped":
 		p := new(catalog.Point)
-		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, p); err == nil {
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, p); err == nil && kind == "points" {
 			err = sealed.CheckOwnName(name, s.PointName(p.Cluster, p.ID))
 		}
 	case "runs", "running":

@@ -1,0 +1,62 @@
+package upkeep
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"dexamen/internal/core/catalog"
+	"dexamen/internal/core/sealed"
+	"dexamen/internal/core/tree"
+)
+
+// BringBack makes a point exist again that was retired, as long as that can be told from what
+// the store has; the log that led on from it stays as it is.
+func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*catalog.Point, error) {
+	if s.WriteOnly() {
+		return nil, fmt.Errorf("bringing back a point: %w, so it cannot see whether all of it is there", sealed.ErrWriteOnly)
+	}
+	list, _, err := s.Dropped(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(list, func(d catalog.Dropped) bool { return d.ID == id })
+	if i < 0 {
+		return nil, fmt.Errorf("cluster %s: %w among those that can be brought back: %s", cluster, catalog.ErrNoPoint, id)
+	}
+	d := list[i]
+	// From here on nothing is removed that was not marked before; what was is stored again.
+	w := s.NewWriter(ctx)
+	if err := s.Enlist(ctx, s.Refresh); err != nil {
+		w.Abandon()
+		return nil, err
+	}
+	seen := map[tree.Hash]bool{}
+	for ns, root := range d.Trees() {
+		err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
+			if seen[n.Hash] {
+				return false, nil
+			}
+			seen[n.Hash] = true
+			if !s.Keeps(ctx, n.Hash) {
+				node, err := s.Node(ctx, n.Hash)
+				if err == nil {
+					err = w.Rewrite(n.Hash, node)
+				}
+				if err != nil {
+					return false, fmt.Errorf("point %s of %s cannot be brought back: %s: %w", id, cluster, ns.Name, err)
+				}
+			}
+			pl, _, _ := s.Index.Find(n.Hash)
+			return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
+		})
+		if err != nil {
+			w.Abandon()
+			return nil, err
+		}
+	}
+	if _, err := w.Flush(ctx); err != nil {
+		return nil, err
+	}
+	return d.Point, s.Return(ctx, d)
+}
