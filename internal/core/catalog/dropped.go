@@ -58,7 +58,7 @@ func (s *Catalog) Dropped(ctx context.Context, cluster string) (out []Dropped, u
 		default:
 			at := i.Made
 			if at.IsZero() {
-				at = time.Now()
+				at = s.Now()
 			}
 			out = append(out, Dropped{p, at})
 		}
@@ -89,7 +89,7 @@ func (s *Catalog) HasPoint(ctx context.Context, cluster, id string) (bool, error
 func (s *Catalog) HeldNow(ctx context.Context, cluster, id string) (bool, error) {
 	holds, err := s.Holds(ctx, cluster)
 	return slices.ContainsFunc(holds, func(h *Hold) bool {
-		return h.Point == id && h.Until.After(time.Now())
+		return h.Point == id && h.Until.After(s.Now())
 	}), err
 }
 

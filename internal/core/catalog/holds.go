@@ -29,7 +29,7 @@ func (s *Catalog) HoldFolder(cluster string) string {
 
 // PutHold keeps a point. Whoever asks several times has the latest one count.
 func (s *Catalog) PutHold(ctx context.Context, h *Hold) error {
-	h.Made = time.Now().UTC().Truncate(time.Second)
+	h.Made = s.Now().UTC().Truncate(time.Second)
 	h.ID = h.Point + "-" + sealed.NewID(4)
 	return s.PutObject(ctx, s.ListKey(), s.HoldFolder(h.Cluster)+h.ID, h)
 }
@@ -53,7 +53,7 @@ func (s *Catalog) Holds(ctx context.Context, cluster string) (out []*Hold, err e
 		case errors.Is(err, blob.ErrNotFound):
 			return nil
 		case errors.Is(err, sealed.ErrDamaged) && cut > 0:
-			h = &Hold{ID: id, Cluster: cluster, Point: id[:cut], Until: time.Now().Add(100 * 365 * 24 * time.Hour),
+			h = &Hold{ID: id, Cluster: cluster, Point: id[:cut], Until: s.Now().Add(100 * 365 * 24 * time.Hour),
 				Reason: "its hold cannot be read: " + err.Error()}
 		case err != nil:
 			return err
@@ -99,7 +99,7 @@ func (s *Catalog) ProofFolder(cluster string) string {
 
 // PutProof keeps what a point proved; the first word counts.
 func (s *Catalog) PutProof(ctx context.Context, m *ProofMark) error {
-	m.Made = time.Now().UTC().Truncate(time.Second)
+	m.Made = s.Now().UTC().Truncate(time.Second)
 	err := s.PutObject(ctx, s.ListKey(), s.ProofFolder(m.Cluster)+m.Point, m)
 	if errors.Is(err, blob.ErrExists) {
 		return nil

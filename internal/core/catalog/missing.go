@@ -258,7 +258,7 @@ func (s *Catalog) PutRemoved(ctx context.Context, d Removed) error {
 	if len(d.Points) == 0 {
 		return nil
 	}
-	d.Created = time.Now().UTC().Truncate(time.Second)
+	d.Created = s.Now().UTC().Truncate(time.Second)
 	return s.PutObject(ctx, s.ListKey(), sealed.RetiredPrefix+s.NamePart("cluster", d.Cluster)+"/"+
 		d.Created.Format("20060102T150405")+"-"+sealed.NewID(4), d)
 }

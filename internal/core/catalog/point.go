@@ -196,12 +196,14 @@ func (s *Catalog) PutPoint(ctx context.Context, p *Point) error {
 		if err := s.relies(ctx, p); err != nil {
 			return err
 		}
-		if err := s.Session.Check(); err != nil {
-			return err
-		}
 	}
 	if err := s.lockPoint(ctx, p); err != nil {
 		return err
+	}
+	if s.Session != nil {
+		if err := s.Session.Confirm(ctx); err != nil {
+			return err
+		}
 	}
 	if err := s.PutObject(ctx, s.ListKey(), s.PointName(p.Cluster, p.ID), p); err != nil {
 		return err
@@ -209,7 +211,7 @@ func (s *Catalog) PutPoint(ctx context.Context, p *Point) error {
 	if s.Session != nil {
 		// What it relies on may have gone while this process stood still just
 		// before: then it never was.
-		if err := s.Session.Check(); err != nil {
+		if err := s.Session.Confirm(ctx); err != nil {
 			return errors.Join(err, s.RemoveObject(context.WithoutCancel(ctx), s.PointName(p.Cluster, p.ID)))
 		}
 	}

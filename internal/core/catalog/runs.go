@@ -199,7 +199,7 @@ var ErrRunEnded = errors.New("the run has ended and is not changed")
 // the claim in hand whether the run is still to be. The claim must be given to
 // EndRun.
 func (s *Catalog) BeginRun(ctx context.Context, r *Run, exclusive bool, check func() error) (*sealed.Claim, error) {
-	r.Started = time.Now().UTC().Truncate(time.Millisecond)
+	r.Started = s.Now().UTC().Truncate(time.Millisecond)
 	r.ID = r.Started.Format("20060102-150405.000-") + sealed.NewID(3)
 	r.Claim = sealed.RunClaim + r.ID
 	if exclusive {
@@ -235,7 +235,7 @@ func (s *Catalog) EndRun(ctx context.Context, r *Run, l *sealed.Claim) (err erro
 		}()
 	}
 	if r.Finished.IsZero() {
-		r.Finished = time.Now().UTC().Truncate(time.Millisecond)
+		r.Finished = s.Now().UTC().Truncate(time.Millisecond)
 	}
 	kept := *r
 	kept.After, kept.Claim = nil, ""
@@ -286,7 +286,7 @@ func (s *Catalog) Running(ctx context.Context) (going, broken []*Run, err error)
 	if err != nil {
 		return nil, nil, err
 	}
-	now := time.Now()
+	now := s.Now()
 	for _, n := range names {
 		r := new(Run)
 		err := s.GetObject(ctx, n, r)

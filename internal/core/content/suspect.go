@@ -38,7 +38,7 @@ func (s *Content) Suspect(ctx context.Context, files []string) error {
 	if err != nil {
 		return err
 	}
-	c := Suspicion{Created: time.Now().UTC()}
+	c := Suspicion{Created: s.Now().UTC()}
 	for _, p := range files {
 		if !known[p] {
 			c.Files = append(c.Files, p)

@@ -28,6 +28,15 @@ const (
 	claimTime = 10 * time.Minute
 )
 
+// turn is a lock that may be held while the store is waited for.
+type turn chan struct{}
+
+// Lock waits for the turn.
+func (t turn) Lock() { t <- struct{}{} }
+
+// Unlock gives it to the next.
+func (t turn) Unlock() { <-t }
+
 // ErrHeld is returned when another process holds the claim.
 var ErrHeld = errors.New("another process holds the claim")
 
@@ -41,10 +50,12 @@ type Claim struct {
 	// released: it was given up, or is being.
 	released sync.Once
 
-	Mu     sync.Mutex
+	Mu     turn
 	number int
 	Entry  ClaimEntry
 	Awake  time.Duration // process.Awake when it was prolonged last
+	made   time.Time     // when it was prolonged last, by the store's clock
+	seen   time.Duration // process.Awake when that was heard
 	lost   error
 }
 
@@ -100,6 +111,10 @@ func (s *Objects) listClaims(ctx context.Context,
 		case err != nil:
 			return nil, nil, nil, false, err
 		}
+		// One whose clock is far ahead, and that ended before it knew, keeps nobody out for longer.
+		if most := i.Made.Add(2 * claimTime); !i.Made.IsZero() && e.Until.After(most) {
+			e.Until = most
+		}
 		top[what] = e
 	}
 	return top, number, old, false, nil
@@ -121,7 +136,7 @@ func (s *Objects) Acquire(ctx context.Context, what string) (*Claim, error) {
 func (s *Objects) AcquireEvery(ctx context.Context, what string, every time.Duration) (*Claim, error) {
 	if every > 0 {
 		top, _, _, err := s.ClaimEntries(ctx, what+"/")
-		if err != nil || time.Since(top[what].Ended()) < every {
+		if err != nil || s.Since(top[what].Ended()) < every {
 			return nil, err
 		}
 	}
@@ -134,13 +149,13 @@ func (s *Objects) AcquireFor(ctx context.Context, work, cluster string) (*Claim,
 }
 
 func (s *Objects) acquire(ctx context.Context, what string, length time.Duration) (*Claim, error) {
-	l := &Claim{s: s, What: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}),
-		Entry: ClaimEntry{Holder: NewID(8), Identity: process.Self(), Since: time.Now().UTC()}}
+	l := &Claim{s: s, What: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}), Mu: make(turn, 1),
+		Entry: ClaimEntry{Holder: NewID(8), Identity: process.Self(), Since: s.Now().UTC()}}
 	top, number, _, err := s.ClaimEntries(ctx, what+"/")
 	if err != nil {
 		return nil, err
 	}
-	if e, ok := top[what]; ok && e.Held(time.Now()) {
+	if e, ok := top[what]; ok && e.Held(s.Now()) {
 		return nil, fmt.Errorf("%s: %w: %s, since %s; it counts as gone if it says nothing until %s",
 			what, ErrHeld, e.Identity, e.Since.Local().Format(time.RFC3339),
 			e.Until.Add(claimTime/2).Local().Format(time.RFC3339))
@@ -160,7 +175,8 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 		}
 		return nil, err
 	}
-	if err := l.clock(ctx); err != nil {
+	if err := l.Check(); err != nil { // of clocks that differ
+		l.lost = nil
 		_ = l.Next(ctx, 0)
 		return nil, err
 	}
@@ -168,29 +184,80 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 	return l, nil
 }
 
-// clock compares this machine's clock with the store's: claims of machines
-// whose clocks differ would not be worth much.
-func (l *Claim) clock(ctx context.Context) error {
-	now, name := time.Now(), ClaimName(l.What, l.number)
-	return l.s.Blob.List(ctx, name, func(i blob.Info) error {
-		if off := now.Sub(i.Made); i.Name == name && !i.Made.IsZero() && off.Abs() > ClockTolerance {
-			return ClockError(off)
+// compare looks at a new entry and the one before it by the store's own times: they tell of
+// a machine that stood still together with all its clocks, and of a clock that was set.
+// Claims of machines whose clocks differ would not be worth much. The lock is held.
+func (l *Claim) compare(ctx context.Context) error {
+	now, name, before := l.s.Now(), ClaimName(l.What, l.number), ClaimName(l.What, l.number-1)
+	made, gone := time.Time{}, !l.made.IsZero()
+	err := l.s.Blob.List(ctx, ClaimsPrefix+l.What+"/", func(i blob.Info) error {
+		switch i.Name {
+		case name:
+			made = i.Made
+		case before:
+			gone = false
 		}
 		return nil
 	})
+	if err != nil || l.lost != nil {
+		return err
+	}
+	switch off := now.Sub(made); {
+	case made.IsZero(): // this place does not tell
+	case gone || !l.made.IsZero() && made.Sub(l.made) > l.Length:
+		l.lost = fmt.Errorf("%s: %w", l.What, ErrLapsed)
+	case off.Abs() > ClockTolerance:
+		l.lost = fmt.Errorf("%s: %w", l.What, ClockError(off))
+	}
+	l.made, l.seen = made, l.s.awake()
+	return nil
+}
+
+// StoreNow returns the time by the store's clock, no later than it is: as the last entry tells,
+// and as long since as a clock that nobody sets. Where the place tells no times it is the
+// machine's.
+func (l *Claim) StoreNow() time.Time {
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
+	if l.made.IsZero() {
+		return l.s.Now()
+	}
+	return l.made.Add(l.s.awake() - l.seen)
+}
+
+// Confirm prolongs the claim, and reports as Check does whether it is held, also by the
+// store's own times.
+func (l *Claim) Confirm(ctx context.Context) error {
+	if err := l.Check(); err != nil {
+		return err
+	}
+	if err := l.Next(ctx, l.Length); errors.Is(err, blob.ErrExists) {
+		return fmt.Errorf("%s: %w", l.What, ErrHeld)
+	} else if err != nil {
+		return err
+	}
+	return l.Check()
 }
 
 // Next makes the claim's next entry and removes the one before.
 func (l *Claim) Next(ctx context.Context, length time.Duration) error {
 	l.Mu.Lock()
 	defer l.Mu.Unlock()
-	e, awake := l.Entry, process.Awake()
+	e, awake := l.Entry, l.s.awake()
 	e.Until = time.Time{}
 	if length > 0 {
-		e.Until = time.Now().Add(length).UTC()
+		e.Until = l.s.Now().Add(length).UTC()
 	}
 	e.Name = ClaimName(l.What, l.number+1)
-	if err := l.s.PutObject(ctx, l.s.ListKey(), e.Name, e); err != nil {
+	err := l.s.PutObject(ctx, l.s.ListKey(), e.Name, e)
+	if errors.Is(err, blob.ErrExists) {
+		// It may be this process's own, of which the answer was lost.
+		var own ClaimEntry
+		if l.s.GetObject(ctx, e.Name, &own) == nil && own.Name == e.Name && own.Holder == e.Holder {
+			e, err = own, nil
+		}
+	}
+	if err != nil {
 		return err
 	}
 	if !l.Entry.Until.IsZero() {
@@ -198,17 +265,20 @@ func (l *Claim) Next(ctx context.Context, length time.Duration) error {
 	}
 	l.number++
 	l.Entry, l.Awake = e, awake
+	if length > 0 {
+		err = l.compare(ctx)
+	}
 	if l.number > 1 {
 		_ = l.s.RemoveObject(ctx, ClaimName(l.What, l.number-1)) // reclaim removes what stays
 	}
-	return nil
+	return err
 }
 
 // lapse notes that the claim was over at any time: by the wall clock, or by one
 // that goes on while the machine sleeps and that nobody sets. It is lost for good
 // then, as others may have gone by that. The lock is held.
 func (l *Claim) lapse() {
-	if l.lost == nil && (time.Now().After(l.Entry.Until) || l.Awake > 0 && process.Awake()-l.Awake > l.Length) {
+	if l.lost == nil && (l.s.Now().After(l.Entry.Until) || l.Awake > 0 && l.s.awake()-l.Awake > l.Length) {
 		l.lost = fmt.Errorf("%s: %w", l.What, ErrLapsed)
 	}
 }

@@ -89,6 +89,8 @@ type Options struct {
 	Temp string
 	// Memo, where not nil, is shared by stores opened at this place.
 	Memo *Memo
+	// Clock tells the time; the machine's where it is not set.
+	Clock Clock
 	// Unlock opens an encrypted store: see [ParseSecret]. A store that is not encrypted
 	// is refused then.
 	Unlock []age.Identity

@@ -25,7 +25,7 @@ func (s *Objects) LockObject(ctx context.Context, name string) error {
 	if !ok {
 		return fmt.Errorf("%s: objects are to be locked here, and this place cannot", s.Blob)
 	}
-	until := time.Now().Add(time.Duration(s.ImmutableFor) * time.Second)
+	until := s.Now().Add(time.Duration(s.ImmutableFor) * time.Second)
 	if err := l.Lock(ctx, name, until); err != nil {
 		return err
 	}

@@ -58,7 +58,7 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 	if err != nil {
 		return nil, err
 	}
-	now := time.Now()
+	now := s.Now()
 	for _, c := range chains {
 		n, err := s.removeJoined(ctx, c, now.Add(-o.Settled))
 		if out.Removed += n; err != nil {

@@ -120,7 +120,7 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 // live returns every node that a point needs, and bases: the nodes that any copy
 // of one of them is a patch of. It fails where a point cannot be read: nothing
 // is removed that it may need.
-func (s *Upkeep) live(ctx context.Context, o ReclaimOptions) (live, bases map[tree.Hash]bool, over []*catalog.Point,
+func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (live, bases map[tree.Hash]bool, over []*catalog.Point,
 	err error) {
 	// One that is brought back meanwhile is listed as the one or as the other.
 	dropped, unreadable, err := s.Dropped(ctx, "")
@@ -145,7 +145,7 @@ func (s *Upkeep) live(ctx context.Context, o ReclaimOptions) (live, bases map[tr
 	for _, d := range dropped {
 		switch {
 		case there[s.PointName(d.Cluster, d.ID)]:
-		case time.Since(d.At) < o.Dropped:
+		case now.Sub(d.At) < o.Dropped:
 			points = append(points, d.Point)
 		default:
 			over = append(over, d.Point)
@@ -231,12 +231,16 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	}
 	// Points are listed after content files and sessions: one that comes to be later
 	// was made by a writer that is on the list, or that knows what is marked for deletion.
-	writers, err := s.writers(ctx)
+	now := s.Now
+	if claim != nil {
+		now = claim.StoreNow
+	}
+	writers, err := s.writers(ctx, now())
 	if err != nil {
 		return nil, err
 	}
 	o.Emit("finding what the points need")
-	live, bases, over, err := s.live(ctx, o)
+	live, bases, over, err := s.live(ctx, o, now())
 	if err != nil {
 		return nil, err
 	}
@@ -245,10 +249,13 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 		return nil, err
 	}
 	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, claim: claim,
-		over: over, out: &Reclaimed{Files: len(h.files)}}
+		over: over, now: now, out: &Reclaimed{Files: len(h.files)}}
 	r.weigh()
-	if o.Preview || !may {
+	if o.Preview {
 		return r.out, nil
+	}
+	if err := r.oldClaims(ctx); err != nil || !may {
+		return r.out, err
 	}
 	if err := r.prove(ctx); err != nil {
 		return r.out, err
@@ -302,8 +309,8 @@ func (s *Upkeep) mayReclaim(ctx context.Context, o ReclaimOptions, live, files i
 }
 
 // writers names the sessions that are at work, and the runs: one that only reads must not
-// lose what it reads either.
-func (s *Upkeep) writers(ctx context.Context) ([]string, error) {
+// lose what it reads either. Now is by the store's clock.
+func (s *Upkeep) writers(ctx context.Context, now time.Time) ([]string, error) {
 	var out []string
 	for _, prefix := range []string{sealed.SessionPrefix, sealed.RunClaim} {
 		top, _, _, err := s.ClaimEntries(ctx, prefix)
@@ -311,7 +318,7 @@ func (s *Upkeep) writers(ctx context.Context) ([]string, error) {
 			return nil, err
 		}
 		for what, e := range top {
-			if e.Held(time.Now()) {
+			if e.Held(now) {
 				out = append(out, what)
 			}
 		}
@@ -328,6 +335,7 @@ type reclaim struct {
 	bases   map[tree.Hash]bool // of patches that are live
 	writers []string
 	claim   *sealed.Claim
+	now     func() time.Time // by the store's clock
 	out     *Reclaimed
 	needed  []int64              // of each content file, bytes of frames with nodes needed from it
 	kept    map[tree.Hash]copyOf // of each node that is needed, the copy that stays
@@ -466,6 +474,14 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDe
 	for i, p := range r.h.files {
 		number[p.Name] = i
 	}
+	made := map[string]time.Time{} // when that was said, by the store's clock
+	err := r.s.Blob.List(ctx, sealed.ActiveWritersPrefix, func(i blob.Info) error {
+		made[strings.TrimPrefix(i.Name, sealed.ActiveWritersPrefix)] = i.Made
+		return nil
+	})
+	if err != nil {
+		return err
+	}
 	for id, c := range lists {
 		var w content.ActiveWriters
 		err := r.s.GetObject(ctx, sealed.ActiveWritersPrefix+id, &w)
@@ -481,7 +497,7 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDe
 		if err != nil {
 			return err
 		}
-		if time.Since(w.Created) < r.o.Grace {
+		if since := cmp.Or(made[id], w.Created); r.now().Sub(since) < r.o.Grace {
 			continue
 		}
 		waiting := false
@@ -493,6 +509,9 @@ func (r *reclaim) remove(ctx context.Context, lists map[string]content.PendingDe
 		}
 		if waiting {
 			continue
+		}
+		if err := r.claim.Confirm(ctx); err != nil {
+			return err
 		}
 		ended := true
 		for _, name := range c.Files {
@@ -541,7 +560,7 @@ func (r *reclaim) repack(ctx context.Context) error {
 	var w *content.Writer
 	for i, p := range r.h.files {
 		if !p.Lasting() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.Size) ||
-			time.Since(p.Made) < r.o.Grace {
+			r.now().Sub(p.Made) < r.o.Grace {
 			continue
 		}
 		if w == nil {
@@ -572,9 +591,9 @@ func (r *reclaim) repack(ctx context.Context) error {
 
 // markForDelete marks content files that are not needed, and not young.
 func (r *reclaim) markForDelete(ctx context.Context) error {
-	c := content.PendingDelete{Created: time.Now().UTC()}
+	c := content.PendingDelete{Created: r.s.Now().UTC()}
 	for i, p := range r.h.files {
-		if !p.PendingDelete && r.needed[i] == 0 && time.Since(p.Made) >= r.o.Grace {
+		if !p.PendingDelete && r.needed[i] == 0 && r.now().Sub(p.Made) >= r.o.Grace {
 			c.Files = append(c.Files, p.Name)
 		}
 	}
@@ -591,27 +610,39 @@ func (r *reclaim) markForDelete(ctx context.Context) error {
 
 // recordActiveWriters notes who is writing, after the mark is there for all to see.
 func (r *reclaim) recordActiveWriters(ctx context.Context, id string) error {
-	writers, err := r.s.writers(ctx)
+	writers, err := r.s.writers(ctx, r.now())
 	if err != nil {
 		return err
 	}
 	return r.s.PutObject(ctx, r.s.ListKey(), sealed.ActiveWritersPrefix+id,
-		content.ActiveWriters{Created: time.Now().UTC(), Writers: writers})
+		content.ActiveWriters{Created: r.s.Now().UTC(), Writers: writers})
+}
+
+// oldClaims removes the entries of claims that are over.
+func (r *reclaim) oldClaims(ctx context.Context) error {
+	top, number, old, err := r.s.ClaimEntries(ctx, "")
+	if err != nil {
+		return err
+	}
+	for what, e := range top {
+		if sealed.Private(what) && !e.Held(r.now()) {
+			old = append(old, sealed.ClaimName(what, number[what]))
+		}
+	}
+	for _, n := range old {
+		if err := r.s.Blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) {
+			return err
+		}
+		r.out.Leftovers++
+	}
+	return nil
 }
 
 // leftovers removes what crashes leave behind, and has one index object say
 // what many say.
 func (r *reclaim) leftovers(ctx context.Context) error {
 	s := r.s
-	top, number, old, err := s.ClaimEntries(ctx, "")
-	if err != nil {
-		return err
-	}
-	for what, e := range top {
-		if sealed.Private(what) && !e.Held(time.Now()) {
-			old = append(old, sealed.ClaimName(what, number[what]))
-		}
-	}
+	var old []string
 	if err := r.clearSuspects(ctx); err != nil {
 		return err
 	}
@@ -621,6 +652,10 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		}
 	}
 	indexes := 0
+	marked, err := s.PendingDeleteLists(ctx)
+	if err != nil {
+		return err
+	}
 	names := map[string]bool{}
 	var parity []string
 	err = s.Blob.List(ctx, "", func(i blob.Info) error {
@@ -628,9 +663,13 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 		switch {
 		case strings.HasPrefix(i.Name, sealed.ListingsPrefix):
 			indexes++
-		case strings.HasPrefix(i.Name, sealed.CheckPrefix) && time.Since(i.Made) > time.Hour:
+		case strings.HasPrefix(i.Name, sealed.CheckPrefix) && r.now().Sub(i.Made) > time.Hour:
 			old = append(old, i.Name)
-		case strings.HasPrefix(i.Name, sealed.ParityPrefix) && time.Since(i.Made) > max(r.o.Grace, time.Hour):
+		case strings.HasPrefix(i.Name, sealed.ActiveWritersPrefix):
+			if _, ok := marked[strings.TrimPrefix(i.Name, sealed.ActiveWritersPrefix)]; !ok {
+				old = append(old, i.Name) // its process ended before it removed that too
+			}
+		case strings.HasPrefix(i.Name, sealed.ParityPrefix) && r.now().Sub(i.Made) > max(r.o.Grace, time.Hour):
 			parity = append(parity, i.Name)
 		}
 		return nil

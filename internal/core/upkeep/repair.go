@@ -150,7 +150,7 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 func (s *Upkeep) replace(ctx context.Context, name string, whole []byte) error {
 	if v, ok := s.Blob.(blob.Versioned); ok && s.ImmutableFor > 0 {
 		// What is there stays below; the right bytes go on top.
-		return v.PutOver(ctx, name, whole, time.Now().Add(time.Duration(s.ImmutableFor)*time.Second))
+		return v.PutOver(ctx, name, whole, s.Now().Add(time.Duration(s.ImmutableFor)*time.Second))
 	}
 	if strings.HasPrefix(name, sealed.ContentPrefix) {
 		to := content.FileName(sealed.NewID(16))
@@ -179,7 +179,7 @@ func (s *Upkeep) discard(ctx context.Context, file string) error {
 	err := s.RemoveObject(ctx, file)
 	if errors.Is(err, blob.ErrLocked) {
 		return s.PutObject(ctx, s.ListKey(), sealed.PendingDeletePrefix+sealed.NewID(8),
-			content.PendingDelete{Created: time.Now().UTC(), Files: []string{file}})
+			content.PendingDelete{Created: s.Now().UTC(), Files: []string{file}})
 	}
 	return err
 }

@@ -150,7 +150,7 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, bef
 	}
 	if n > 0 {
 		after := c.Segments[n].After.Position
-		err := s.PutMark(ctx, cluster, s.trimMark(c.Shard, after), trimmed{c.Shard, after, time.Now().UTC()})
+		err := s.PutMark(ctx, cluster, s.trimMark(c.Shard, after), trimmed{c.Shard, after, s.Now().UTC()})
 		if err != nil && !errors.Is(err, blob.ErrExists) {
 			return err
 		}
