@@ -13,7 +13,7 @@ SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts
 
-.PHONY: break fuzz build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
+.PHONY: break fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -66,6 +66,10 @@ fuzz: ## all that parses, each for a while (FUZZ=10m)
 	  for name in $$(go test -list '^Fuzz' $$package 2>/dev/null | grep '^Fuzz'); do \
 	    echo "$$package $$name"; go test -run '^$$' -fuzz "^$$name\$$" -fuzztime $(or $(FUZZ),10m) $$package || exit 1; \
 	  done; done
+
+simulate: ## many schedules of processes that stand still, die and have wrong clocks (SCHEDULES=100000), then with safeguards taken out
+	DEXAMEN_SCHEDULES=$(or $(SCHEDULES),100000) DEXAMEN_SEED=$(or $(SEED),1) go test -timeout 0 -v -run 'TestSimulation$$' ./internal/core/store
+	DEXAMEN_FAULTS=3000 go test -timeout 0 -v -run TestTheSimulationFindsFaults ./internal/core/store
 
 rot: servers ## thousands of flipped bits, and minutes of eight writers beside a reclaim (FLIPS=2000 CROWD=120)
 	DEXAMEN_FLIPS=$(or $(FLIPS),2000) DEXAMEN_CROWD=$(or $(CROWD),120) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run 'TestRot|TestACrowd|TestThePower' ./internal/core/store

@@ -40,7 +40,7 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{
 			"store": name, "costs": costs, "location": b.String(), "id": s.ID, "format": s.Format, "created": s.Created,
-			"encrypted": s.Encrypted(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
+			"encrypted": s.Encrypted(), "identity": s.Identity(), "parity": s.Parity, "immutable_for": s.ImmutableFor,
 			"usage": u, "clusters": shares, "reclaimable": dead, "scrub": scrub})
 	}
 	a.showStore(name, s, u, shares, dead, scrub)
@@ -72,6 +72,7 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 		protection += ", objects locked for " + view.Duration(time.Duration(s.ImmutableFor)*time.Second)
 	}
 	sc.Line("%s  %s, format %d, made %s, %s", sc.Accent(name), s.Location(), s.Format, view.Time(s.Created), protection)
+	sc.Line("  identity %s", s.Identity())
 	sc.Line("")
 	t := sc.Table("holds", ">objects", ">stored")
 	var total int64

@@ -69,6 +69,7 @@ func TestTheStandIn(t *testing.T) {
 	for name, o := range map[string]s3sim.Options{
 		"as it is": {}, "slow, answers lost": {SlowDown: 7, Lost: 5, Latency: time.Millisecond}, "no conditions": {
 			Heedless: true, Latency: time.Millisecond}, "with locks": {Locks: true},
+		"conflicts": {Conflict: 2},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -15,6 +15,8 @@ import (
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
+
+	"dexamen/internal/core/wait"
 )
 
 // S3Options say how to reach an object store that speaks the S3 protocol.
@@ -145,7 +147,18 @@ func (s *S3) Create(ctx context.Context, name string, data []byte) error {
 	}
 	opt := minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, SendContentMd5: true}
 	opt.SetMatchETagExcept("*")
-	_, err := s.client.PutObject(ctx, s.bucket, s.prefix+name, bytes.NewReader(data), int64(len(data)), opt)
+	var err error
+	for pause := 50 * time.Millisecond; ; pause *= 2 {
+		_, err = s.client.PutObject(ctx, s.bucket, s.prefix+name, bytes.NewReader(data), int64(len(data)), opt)
+		// Another put of that name is going on at the same time: which of them is first is not
+		// decided, and the next try tells.
+		if minio.ToErrorResponse(err).StatusCode != http.StatusConflict || pause > 4*time.Second {
+			break
+		}
+		if werr := wait.For(ctx, pause); werr != nil {
+			return werr
+		}
+	}
 	err = s.fail("create", name, err)
 	if !errors.Is(err, ErrExists) {
 		return err

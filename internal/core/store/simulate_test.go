@@ -445,7 +445,7 @@ func (w *simulated) settle() {
 			// A head or a run names a point that its process took back, or never made.
 			_, err = s.AcceptMissing(ctx)
 		}
-		if os.Getenv("DEXAMEN_SEED") != "" {
+		if os.Getenv("DEXAMEN_SCHEDULES") == "1" {
 			w.t.Logf("%+v", r)
 		}
 		require.NoError(w.t, err, "seed %d", w.seed)
@@ -483,6 +483,9 @@ func TestSimulation(t *testing.T) {
 			t.Run(fmt.Sprint(n), func(t *testing.T) {
 				t.Parallel()
 				for i := next.Add(1); i <= uint64(schedules); i = next.Add(1) {
+					if i%1000 == 0 {
+						fmt.Fprintln(os.Stderr, i, "schedules begun")
+					}
 					place := blob.NewMemory()
 					o := store.Options{FileBytes: 16 << 10, Workers: 1}
 					_, err := store.Create(ctx, place, store.CreateOptions{Tool: "test", Plain: true})

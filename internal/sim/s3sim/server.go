@@ -30,6 +30,9 @@ type Options struct {
 	ClockAhead time.Duration
 	// SlowDown answers every so manieth request with 503 ("SlowDown").
 	SlowDown int
+	// Conflict answers every so manieth conditional put with 409, as if another one of that name
+	// was going on.
+	Conflict int
 	// Lost breaks the connection after every so manieth put was done.
 	Lost int
 	// Room is how many bytes it takes; no bound when zero.
@@ -56,6 +59,7 @@ type Server struct {
 	requests map[string]int
 	count    int
 	puts     int
+	tries    int
 }
 
 // versions are an object's, the newest last.
@@ -339,6 +343,10 @@ func (o *Server) onObject(w http.ResponseWriter, r *http.Request, objects map[st
 	}
 	switch r.Method {
 	case http.MethodPut:
+		if o.tries++; r.Header.Get("If-None-Match") == "*" && o.opt.Conflict > 0 && o.tries%o.opt.Conflict == 0 {
+			return &s3Error{409, "ConditionalRequestConflict", "The conditional request cannot succeed due to a " +
+				"conflicting operation against this resource."}
+		}
 		if v != nil && r.Header.Get("If-None-Match") == "*" && !o.opt.Heedless {
 			return &s3Error{412, "PreconditionFailed", "At least one of the pre-conditions you specified did not hold"}
 		}
