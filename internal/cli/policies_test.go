@@ -82,6 +82,19 @@ func TestPolicies(t *testing.T) {
 	require.Contains(t, s.say(2, "hold", "meadow@"+first, "--lift"), "is not held")
 	require.Contains(t, s.say(0, "retention", "--apply", "--yes"), "1 point removed")
 
+	// What went comes back, whole, and is held.
+	require.Contains(t, s.say(0, "retention", "meadow"), "--bring-back POINT")
+	require.Contains(t, s.say(5, "retention", "meadow", "--bring-back", "20200101-000000-aaaa"), "can be brought back")
+	require.Contains(t, s.say(2, "retention", "--bring-back", first), "name the cluster")
+	out = s.say(0, "retention", "meadow", "--bring-back", first)
+	require.Contains(t, out, "a point is there again: "+first)
+	require.Contains(t, out, "held until")
+	s.say(0, "verify", "meadow@"+first)
+	require.NotContains(t, s.say(0, "retention", "meadow", "--apply", "--yes"), "point removed")
+	s.json(&points, "points", "meadow")
+	require.Len(t, points, 2)
+	require.Contains(t, s.say(2, "store", "reclaim", "larder", "--grace", "5m"), "is not safe")
+
 	s.say(0, "verify", "meadow@latest")
 	s.say(1, "snapshot", "gone")
 	out = s.say(0, "runs", "--worst-first")
@@ -91,8 +104,8 @@ func TestPolicies(t *testing.T) {
 	require.NotContains(t, s.say(0, "runs", "--failed"), "meadow")
 	var runs []struct{ ID, Kind string }
 	s.json(&runs, "runs", "meadow", "--kind", "retention")
-	require.Len(t, runs, 3, "one by cron, two by hand")
-	require.Contains(t, s.say(0, "runs", "show", runs[1].ID), "no rule keeps it")
+	require.Len(t, runs, 4, "one by cron, three by hand")
+	require.Contains(t, s.say(0, "runs", "show", runs[2].ID), "no rule keeps it")
 	require.Contains(t, s.say(2, "runs", "show", "nonesuch"), "no run is called")
 
 	write("    snapshot: \"61 1 * * *\"\n")

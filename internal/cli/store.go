@@ -53,8 +53,9 @@ beside anything else.`, a.storeReclaim,
 				&cli.BoolFlag{Name: "accept-missing", Usage: "give up points that are missing though something " +
 					"names them; without this nothing is removed while there are any"},
 				&cli.StringFlag{Name: "grace", Value: "24h", Usage: "how long marked content stays, 20m at least"},
-				&cli.StringFlag{Name: "dropped", Value: "7d", Usage: "for how long retired points can be brought back " +
-					"(dexamen retention --bring-back); 0s gives their room back now"}),
+				&cli.StringFlag{Name: "dropped", Value: "7d",
+					Usage: "for how long retired points can be brought back " +
+						"(dexamen retention --bring-back); 0s gives their room back now"}),
 			a.keysCommands(),
 		}}
 }
@@ -119,7 +120,8 @@ func expected(cfg *config.Config, name string, s *store.Store) error {
 	conf := cfg.Stores[name]
 	if want := time.Duration(s.ImmutableFor) * time.Second; conf.ImmutableFor > 0 &&
 		time.Duration(conf.ImmutableFor) != want {
-		return usage("%s: stores.%s.immutable_for is %s, and the store was made with %s, which stays so", cfg.Path, name,
+		return usage("%s: stores.%s.immutable_for is %s, and the store was made with %s, which stays so",
+			cfg.Path, name,
 			view.Duration(time.Duration(conf.ImmutableFor)), view.Duration(want))
 	}
 	if conf.Parity != "" && conf.Parity != s.Parity {

@@ -73,7 +73,8 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	if a.screen.JSON {
 		return a.screen.Encode(map[string]any{
 			"store": name, "location": b.String(), "id": d.ID, "format": d.Format, "encrypted": !o.Plain,
-			"parity": d.Parity, "immutable_for": d.ImmutableFor, "no_conditions": d.NoConditions, "key_file": made, "identity": identity})
+			"parity": d.Parity, "immutable_for": d.ImmutableFor, "no_conditions": d.NoConditions,
+			"key_file": made, "identity": identity})
 	}
 	sc := a.screen
 	sc.Line("store %s made at %s (format %d)", sc.Accent(name), b, d.Format)

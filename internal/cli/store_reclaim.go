@@ -40,7 +40,8 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 	}
 	p := a.screen.NewProgress()
 	r, err := s.Reclaim(ctx, store.ReclaimOptions{
-		Grace: grace, Dropped: max(dropped, time.Nanosecond), Preview: c.Bool("preview"), AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) {
+		Grace: grace, Dropped: max(dropped, time.Nanosecond), Preview: c.Bool("preview"),
+		AcceptMissing: c.Bool("accept-missing"), Emit: func(text string) {
 			p.Event(run.Event{Kind: run.Step, Text: text})
 		}})
 	p.Done()

@@ -194,8 +194,17 @@ func Match(pattern, namespace string) bool {
 	if pattern == "" || pattern == namespace {
 		return true
 	}
-	// path.Match lets '*' stop at slashes only, and names may hold those.
-	ok, err := path.Match(strings.ReplaceAll(pattern, "/", "\x01"), strings.ReplaceAll(namespace, "/", "\x01"))
+	if Literal(pattern) {
+		return false
+	}
+	// path.Match lets '*' stop at slashes only, and names may hold those: something that is
+	// in neither stands for them.
+	stand := rune(1)
+	for strings.ContainsRune(pattern, stand) || strings.ContainsRune(namespace, stand) {
+		stand++
+	}
+	slash := strings.NewReplacer("/", string(stand))
+	ok, err := path.Match(slash.Replace(pattern), slash.Replace(namespace))
 	return err == nil && ok
 }
 

@@ -98,7 +98,11 @@ func (s *Catalog) HeldNow(ctx context.Context, cluster, id string) (bool, error)
 func (s *Catalog) returned(ctx context.Context, cluster, id string) error {
 	var names []string
 	prefix := sealed.RetiredPrefix + s.NamePart("cluster", cluster) + "/"
-	if err := s.Blob.List(ctx, prefix, func(i blob.Info) error { names = append(names, i.Name); return nil }); err != nil {
+	if err := s.Blob.List(ctx, prefix, func(i blob.Info) error {
+		names = append(names,
+			i.Name)
+		return nil
+	}); err != nil {
 		return err
 	}
 	for _, n := range names {

@@ -149,7 +149,8 @@ func (s *Objects) AcquireFor(ctx context.Context, work, cluster string) (*Claim,
 }
 
 func (s *Objects) acquire(ctx context.Context, what string, length time.Duration) (*Claim, error) {
-	l := &Claim{s: s, What: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}), Mu: make(turn, 1),
+	l := &Claim{s: s, What: what, Length: length, Stop: make(chan struct{}), Done: make(chan struct{}),
+		Mu:    make(turn, 1),
 		Entry: ClaimEntry{Holder: NewID(8), Identity: process.Self(), Since: s.Now().UTC()}}
 	top, number, _, err := s.ClaimEntries(ctx, what+"/")
 	if err != nil {

@@ -98,7 +98,8 @@ func TestGarbageThatClaimsToHoldEverything(t *testing.T) {
 			file := garbage(t, b, thief, allNodes(thief))
 			s.Close()
 			for range 3 {
-				_, err := h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
+				_, err := h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond,
+					Dropped: time.Nanosecond})
 				require.NoError(t, err)
 			}
 			s = h.open(t, b)
@@ -394,7 +395,8 @@ func TestAManifestUnderAnotherName(t *testing.T) {
 		}
 		s := h.open(t, b)
 		require.NoError(t, version(s, "meadow", 1))
-		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: "v001", Until: time.Now().Add(time.Hour)}))
+		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: "v001",
+			Until: time.Now().Add(time.Hour)}))
 		name := namesBelow(t, b, "points/")[0]
 		hold, err := b.Read(ctx, namesBelow(t, b, "holds/")[0])
 		require.NoError(t, err)

@@ -228,7 +228,8 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 		}},
 		{"reclaim", func(s *store.Store, _ blob.Backend, _ *state) error {
 			for range 3 {
-				if _, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond}); err != nil {
+				if _, err := s.Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond,
+					Dropped: time.Nanosecond}); err != nil {
 					return err
 				}
 			}

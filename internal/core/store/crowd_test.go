@@ -96,7 +96,8 @@ func crowd(t *testing.T, b blob.Backend) {
 			s, err := store.Open(ctx, b, h.opt)
 			if err == nil {
 				var r *store.Reclaimed
-				if r, err = s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond, Dropped: time.Nanosecond}); err == nil {
+				if r, err = s.Reclaim(ctx, store.ReclaimOptions{Grace: 100 * time.Millisecond,
+					Dropped: time.Nanosecond}); err == nil {
 					reclaims++
 					total.Removed += r.Removed
 					total.Freed += r.Freed

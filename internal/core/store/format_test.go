@@ -86,7 +86,8 @@ func newReader(t *testing.T, dir, secret string) *reader {
 		}
 		h, err := blake3.NewKeyed(r.vouching)
 		require.NoError(t, err)
-		for _, part := range [][]byte{[]byte("content/" + filepath.Base(p)[:2] + "/" + filepath.Base(p)), whole[:len(whole)-32]} {
+		for _, part := range [][]byte{[]byte("content/" + filepath.Base(p)[:2] + "/" + filepath.Base(p)),
+			whole[:len(whole)-32]} {
 			_, _ = h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(part))))
 			_, _ = h.Write(part)
 		}

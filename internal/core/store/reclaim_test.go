@@ -210,7 +210,8 @@ func TestWhatIsRetiredCanBeBroughtBack(t *testing.T) {
 		}
 		s.Close()
 		s = open(t, b)
-		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: "v003", Until: time.Now().Add(time.Hour)}))
+		require.NoError(t, s.PutHold(ctx, &store.Hold{Cluster: "meadow", Point: "v003",
+			Until: time.Now().Add(time.Hour)}))
 		out, err := s.Retire(ctx, "meadow", []string{"v001", "v002", "v003"}, "")
 		require.NoError(t, err)
 		require.Equal(t, []string{"v003"}, out.Held)

@@ -214,12 +214,12 @@ func (w *simulated) count(what string) {
 	w.counts[what]++
 }
 
-// Points and reclaims keep for hours here what they keep for days.
-var simReclaim = store.ReclaimOptions{Grace: 2 * time.Hour, Dropped: 3 * time.Hour}
+// Reclaim keeps for minutes here what it keeps for days.
+var simReclaim = store.ReclaimOptions{Grace: 20 * time.Minute, Dropped: 30 * time.Minute}
 
 // run is one process from its beginning to its end.
 func (w *simulated) run(rng *rand.Rand) {
-	p := &process{w: w, rng: rng, calm: 1000 << rng.IntN(5)}
+	p := &process{w: w, rng: rng, calm: 500 << rng.IntN(5)}
 	o := w.opt
 	o.Clock = sealed.Clock{Now: p.now, Awake: p.awake}
 	s, err := store.Open(ctx, via{w.place, p}, o)
@@ -227,19 +227,20 @@ func (w *simulated) run(rng *rand.Rand) {
 		return
 	}
 	defer s.Close()
-	for range 1 + rng.IntN(6) {
+	for range 1 + rng.IntN(8) {
 		p.mu.Lock()
-		n, dead := rng.IntN(12), p.dead
+		n, rest, dead := rng.IntN(12), time.Duration(rng.IntN(20))*time.Minute, p.dead
 		p.mu.Unlock()
 		if dead {
 			return
 		}
+		time.Sleep(rest)
 		switch {
-		case n < 5:
+		case n < 4:
 			w.snapshot(s, p)
-		case n < 6:
+		case n < 5:
 			w.fold(s, p)
-		case n < 8:
+		case n < 7:
 			w.retire(s, p)
 		case n < 11:
 			r, err := s.Reclaim(ctx, simReclaim)
@@ -399,7 +400,7 @@ func simulate(t *testing.T, seed uint64, opt store.Options, place *blob.Memory) 
 	var group sync.WaitGroup
 	for n := range 6 + rng.IntN(8) {
 		mine := rand.New(rand.NewPCG(seed, uint64(n)+100))
-		begin := time.Duration(rng.IntN(900)) * time.Minute
+		begin := time.Duration(rng.IntN(300)) * time.Minute
 		group.Go(func() {
 			time.Sleep(begin)
 			w.run(mine)

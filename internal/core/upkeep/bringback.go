@@ -14,7 +14,8 @@ import (
 // the store has; the log that led on from it stays as it is.
 func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*catalog.Point, error) {
 	if s.WriteOnly() {
-		return nil, fmt.Errorf("bringing back a point: %w, so it cannot see whether all of it is there", sealed.ErrWriteOnly)
+		return nil, fmt.Errorf("bringing back a point: %w, so it cannot see whether all of it is there",
+			sealed.ErrWriteOnly)
 	}
 	list, _, err := s.Dropped(ctx, cluster)
 	if err != nil {
@@ -22,7 +23,8 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*catalog.Po
 	}
 	i := slices.IndexFunc(list, func(d catalog.Dropped) bool { return d.ID == id })
 	if i < 0 {
-		return nil, fmt.Errorf("cluster %s: %w among those that can be brought back: %s", cluster, catalog.ErrNoPoint, id)
+		return nil, fmt.Errorf("cluster %s: %w among those that can be brought back: %s", cluster,
+			catalog.ErrNoPoint, id)
 	}
 	d := list[i]
 	// From here on nothing is removed that was not marked before; what was is stored again.

@@ -120,7 +120,8 @@ func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
 // live returns every node that a point needs, and bases: the nodes that any copy
 // of one of them is a patch of. It fails where a point cannot be read: nothing
 // is removed that it may need.
-func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (live, bases map[tree.Hash]bool, over []*catalog.Point,
+func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (live, bases map[tree.Hash]bool,
+	over []*catalog.Point,
 	err error) {
 	// One that is brought back meanwhile is listed as the one or as the other.
 	dropped, unreadable, err := s.Dropped(ctx, "")
@@ -369,21 +370,79 @@ func (r *reclaim) weigh() {
 		}
 		r.kept[hash] = best
 	}
+	for i := range r.h.files {
+		r.needed[i] = r.neededFrom(i)
+	}
+	r.giveUp()
 	r.out.Bytes, r.out.Dead, r.out.DeadBytes = 0, 0, 0
 	for i, p := range r.h.files {
-		seen := map[uint32]bool{}
-		for _, o := range r.h.objects[i] {
-			if c, ok := r.kept[o.Name]; ok && c.file == uint32(i) {
-				if !seen[o.FrameOff] {
-					seen[o.FrameOff] = true
-					r.needed[i] += int64(o.FrameLen)
-				}
-			}
-		}
 		r.out.Bytes += p.Size
 		if r.needed[i] == 0 {
 			r.out.Dead++
 			r.out.DeadBytes += p.Size
+		}
+	}
+}
+
+// neededFrom returns how many bytes of frames are needed from a content file.
+func (r *reclaim) neededFrom(i int) (n int64) {
+	seen := map[uint32]bool{}
+	for _, o := range r.h.objects[i] {
+		if c, ok := r.kept[o.Name]; ok && c.file == uint32(i) && !seen[o.FrameOff] {
+			seen[o.FrameOff] = true
+			n += int64(o.FrameLen)
+		}
+	}
+	return n
+}
+
+// mostlyDead reports whether little is needed of a content file.
+func (r *reclaim) mostlyDead(i int) bool {
+	p := r.h.files[i]
+	return p.Lasting() && r.needed[i] > 0 && float64(r.needed[i]) < repackBelow*float64(p.Size)
+}
+
+// giveUp finds content files of which little is needed, and that little lies in others too:
+// those keep it. Else what was copied out of such a file would be copied again, for ever.
+func (r *reclaim) giveUp() {
+	var poor []int
+	for i := range r.h.files {
+		if r.mostlyDead(i) {
+			poor = append(poor, i)
+		}
+	}
+	part := func(i int) float64 { return float64(r.needed[i]) / float64(r.h.files[i].Size) }
+	slices.SortFunc(poor, func(a, b int) int { return cmp.Or(cmp.Compare(part(a), part(b)), cmp.Compare(a, b)) })
+	gone := map[uint32]bool{}
+	for _, i := range poor {
+		if !r.mostlyDead(i) {
+			continue // it keeps more by now
+		}
+		moved := map[tree.Hash]copyOf{}
+		gone[uint32(i)] = true
+		for _, o := range r.h.objects[i] {
+			if c, ok := r.kept[o.Name]; !ok || c.file != uint32(i) {
+				continue
+			}
+			at := slices.IndexFunc(r.h.copies[o.Name], func(c copyOf) bool {
+				return !gone[c.file] && r.h.files[c.file].Worth() >= r.h.files[i].Worth() && (!c.patch || !r.bases[o.Name])
+			})
+			if at < 0 {
+				moved, gone[uint32(i)] = nil, false
+				break
+			}
+			moved[o.Name] = r.h.copies[o.Name][at]
+		}
+		to := map[uint32]bool{}
+		for hash, c := range moved {
+			r.kept[hash] = c
+			to[c.file] = true
+		}
+		for f := range to {
+			r.needed[f] = r.neededFrom(int(f))
+		}
+		if moved != nil {
+			r.needed[i] = 0
 		}
 	}
 }
@@ -559,8 +618,7 @@ const repackBelow = 0.4
 func (r *reclaim) repack(ctx context.Context) error {
 	var w *content.Writer
 	for i, p := range r.h.files {
-		if !p.Lasting() || r.needed[i] == 0 || float64(r.needed[i]) >= repackBelow*float64(p.Size) ||
-			r.now().Sub(p.Made) < r.o.Grace {
+		if !r.mostlyDead(i) || r.now().Sub(p.Made) < r.o.Grace {
 			continue
 		}
 		if w == nil {
@@ -568,8 +626,8 @@ func (r *reclaim) repack(ctx context.Context) error {
 			r.o.Emit("taking content files apart that are mostly dead")
 		}
 		for _, o := range r.h.objects[i] {
-			if !r.live[o.Name] && !r.bases[o.Name] {
-				continue
+			if c, ok := r.kept[o.Name]; !ok || c.file != uint32(i) {
+				continue // what is kept elsewhere would make one more file that is mostly not needed
 			}
 			node, err := r.s.Node(ctx, o.Name)
 			if err == nil {
