@@ -6,7 +6,7 @@ set -euo pipefail
 bin=$(realpath "${1:-bin/dexamen}")
 here=$(cd "$(dirname "$0")/screenshots" && pwd)
 work=$(mktemp -d)
-export LANG=C.UTF-8 DEXAMEN_DEMO_SECRET='made up for the demo' TZ=UTC
+export XDG_STATE_HOME=$work/state LANG=C.UTF-8 DEXAMEN_DEMO_SECRET='made up for the demo' TZ=UTC
 "$bin" demo --stay --documents 20000 > "$work/demo.log" 2>&1 &
 demo=$!
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"os"
+	"path/filepath"
 
 	"dexamen/internal/demo/tour"
 
@@ -18,6 +20,11 @@ func (a *app) demoCommand() *cli.Command {
 			}
 			dir, err := os.MkdirTemp("", "dexamen-demo-*")
 			if err != nil {
+				return err
+			}
+			// The demonstration's stores are none that this host is to remember.
+			if err := errors.Join(os.Unsetenv("STATE_DIRECTORY"),
+				os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))); err != nil {
 				return err
 			}
 			if c.Bool("keep") {

@@ -425,7 +425,8 @@ func (r *reclaim) giveUp() {
 				continue
 			}
 			at := slices.IndexFunc(r.h.copies[o.Name], func(c copyOf) bool {
-				return !gone[c.file] && r.h.files[c.file].Worth() >= r.h.files[i].Worth() && (!c.patch || !r.bases[o.Name])
+				return !gone[c.file] && r.h.files[c.file].Worth() >= r.h.files[i].Worth() &&
+					(!c.patch || !r.bases[o.Name])
 			})
 			if at < 0 {
 				moved, gone[uint32(i)] = nil, false
