@@ -12,7 +12,7 @@ demo=$!
 Xvfb :97 -screen 0 1280x800x24 > /dev/null 2>&1 &
 screen=$!
 trap 'kill $demo $screen 2> /dev/null; rm -rf "$work"' EXIT
-for _ in $(seq 300); do
+for _ in $(seq 900); do
   grep -q 'export DEXAMEN_CONFIG' "$work/demo.log" && break
   kill -0 $demo || { cat "$work/demo.log"; exit 1; }
   sleep 0.2
