@@ -71,6 +71,9 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
+		if err := s.ReadFlaws(ctx, e, ward.Cluster); err != nil {
+			return err
+		}
 		plan := s.Plan(ward, time.Now())
 		old, err := dropped(ctx, e, ward.Cluster, s.Points)
 		if err != nil {

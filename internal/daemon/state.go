@@ -5,6 +5,7 @@ package daemon
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"dexamen/internal/config"
@@ -51,6 +52,8 @@ type State struct {
 	Damaged []string  // what could not be read
 	// Temporary are restores that are to be undone at a time, the first to go first.
 	Temporary []*store.Run
+	// Flawed are points that the last scrub found damaged, where that was asked for.
+	Flawed map[string]bool
 	// KeepLocked is for how long the store lets nothing be removed.
 	KeepLocked time.Duration
 }
@@ -91,6 +94,24 @@ func ReadState(ctx context.Context, e *run.Runner, cluster string) (*State, erro
 	}
 	s.Holds, err = e.Store.Holds(ctx, cluster)
 	return s, err
+}
+
+// ReadFlaws reads which points the last scrub found damaged: retention keeps others rather.
+func (s *State) ReadFlaws(ctx context.Context, e *run.Runner, cluster string) error {
+	scrub, err := e.Store.LastScrub(ctx)
+	if errors.Is(err, store.ErrDamaged) || err == nil && scrub == nil {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	s.Flawed = map[string]bool{}
+	for _, p := range scrub.Points {
+		if p.Cluster == cluster {
+			s.Flawed[p.ID] = true
+		}
+	}
+	return nil
 }
 
 // Newest returns the last point.
@@ -158,7 +179,8 @@ func (s *State) last(kind string) (last *store.Run) {
 func (s *State) Plan(w Assignment, now time.Time) *retain.Plan {
 	var points []retain.Point
 	for i, p := range s.Points {
-		rp := retain.Point{ID: p.ID, Time: p.Time, Made: p.Finished}
+		rp := retain.Point{ID: p.ID, Time: p.Time, Made: p.Finished,
+			Flawed: !p.Exact || len(p.Skipped) > 0 || s.Flawed[p.ID]}
 		for _, h := range s.Holds {
 			if h.Point == p.ID && h.Until.After(rp.Held) {
 				rp.Held, rp.HeldReason = h.Until, h.Reason

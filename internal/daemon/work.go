@@ -403,6 +403,9 @@ func ApplyRetention(ctx context.Context, e *run.Runner, w Assignment, r *store.R
 }
 
 func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, r *store.Run) error {
+	if err := s.ReadFlaws(ctx, e, w.Cluster); err != nil {
+		return err
+	}
 	plan := s.Plan(w, time.Now())
 	var drop []string
 	for _, v := range plan.Verdicts {

@@ -78,6 +78,9 @@ type Point struct {
 	HeldReason string    `json:"held_reason,omitempty"`
 	// Locked: the store does not let it be removed before.
 	Locked time.Time `json:"locked,omitzero"`
+	// Flawed: it lacks something, is not of one moment, or is known to be damaged. Of several
+	// a rule keeps one that is not.
+	Flawed bool `json:"flawed,omitempty"`
 }
 
 // Verdict describes what becomes of a point, and why.
@@ -193,26 +196,45 @@ func (d *decision) everyMoment() {
 func (d *decision) newest() {
 	n := len(d.points)
 	d.keep(n-1, true, "the newest")
+	for i := n - 1; i >= 0 && d.points[n-1].Flawed; i-- {
+		if !d.points[i].Flawed {
+			d.keep(i, true, "the newest that is whole")
+			break
+		}
+	}
 	for i := max(0, n-d.NeverFewer); i < n; i++ {
 		d.keep(i, true, "never fewer than %d", d.NeverFewer)
 	}
 }
 
-// thinned keeps the first of each hour, day, week, month or year of the rungs.
+// thinned keeps the first of each hour, day, week, month or year of the rungs; the first that
+// is whole, where there is one.
 func (d *decision) thinned() {
 	for _, rung := range d.Thin {
-		seen := map[string]bool{}
+		first := map[string]int{}
+		var units []string
 		for i, pt := range d.points {
 			// The first of the whole unit counts, also where the rung's time
 			// has ended within it: which one stays does not change with time.
 			unit := d.bucket(rung.Each, pt.Time)
-			if seen[unit] {
+			was, seen := first[unit]
+			if !seen {
+				units = append(units, unit)
+			}
+			if !seen || d.points[was].Flawed && !pt.Flawed {
+				first[unit] = i
+			}
+		}
+		for _, unit := range units {
+			i := first[unit]
+			if d.now.Sub(d.points[i].Time) > rung.For {
 				continue
 			}
-			seen[unit] = true
-			if d.now.Sub(pt.Time) <= rung.For {
-				d.keep(i, false, "%s: the first of %s", rung.Each, unit)
+			which := "the first"
+			if i > 0 && !d.points[i].Flawed && d.points[i-1].Flawed && d.bucket(rung.Each, d.points[i-1].Time) == unit {
+				which = "the first whole one"
 			}
+			d.keep(i, false, "%s: %s of %s", rung.Each, which, unit)
 		}
 	}
 }

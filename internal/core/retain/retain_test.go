@@ -173,3 +173,21 @@ func TestProblems(t *testing.T) {
 	require.Empty(t, retain.Rule{EveryMoment: 7 * day, Thin: []retain.Rung{{Each: retain.Daily, For: 30 * day}},
 		NeverFewer: 3, NeverMore: 200}.Problems(6*time.Hour))
 }
+
+// TestAWholePointIsKeptRather than one that lacks something.
+func TestAWholePointIsKeptRather(t *testing.T) {
+	at := func(day, hour int) time.Time { return time.Date(2026, 5, day, hour, 0, 0, 0, time.UTC) }
+	points := []retain.Point{
+		{ID: "a", Time: at(1, 1), Flawed: true}, {ID: "b", Time: at(1, 2)}, {ID: "c", Time: at(1, 3)},
+		{ID: "d", Time: at(2, 1), Flawed: true}, {ID: "e", Time: at(2, 2), Flawed: true},
+		{ID: "f", Time: at(3, 1)}, {ID: "g", Time: at(3, 2), Flawed: true}, {ID: "h", Time: at(3, 3), Flawed: true}}
+	plan := retain.Rule{Thin: []retain.Rung{{Each: retain.Daily, For: 30 * 24 * time.Hour}}}.Decide(points, at(4, 0))
+	kept := map[string]string{}
+	for _, v := range plan.Verdicts {
+		if v.Keep {
+			kept[v.Point.ID] = v.Reason
+		}
+	}
+	require.Equal(t, map[string]string{"b": "daily: the first whole one of 2026-05-01",
+		"d": "daily: the first of 2026-05-02", "f": "the newest that is whole", "h": "the newest"}, kept)
+}

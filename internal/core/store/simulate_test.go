@@ -71,23 +71,10 @@ func (p *process) awake() time.Duration {
 
 // step is what can happen before and after everything that a process does at the place.
 func (p *process) step() error {
-	for {
-		p.mu.Lock()
-		wait := time.Until(p.until)
-		if wait <= 0 {
-			if !p.frozen.IsZero() {
-				p.slept += time.Since(p.frozen)
-				p.frozen = time.Time{}
-			}
-			break
-		}
-		p.mu.Unlock()
-		time.Sleep(wait)
+	if err := p.resume(); err != nil {
+		return err
 	}
-	if p.dead {
-		p.mu.Unlock()
-		return errSimKilled
-	}
+	p.mu.Lock()
 	wait := time.Duration(0)
 	switch n := p.rng.IntN(p.calm); {
 	case n < 4:
@@ -118,7 +105,7 @@ func (p *process) step() error {
 	return nil
 }
 
-// resume waits for the end of a pause that began meanwhile.
+// resume waits for the end of a pause.
 func (p *process) resume() error {
 	for {
 		p.mu.Lock()
