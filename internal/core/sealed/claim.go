@@ -162,9 +162,13 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 			e.Until.Add(claimTime/2).Local().Format(time.RFC3339))
 	}
 	l.number = number[what]
+	before := l.number
 	if err := l.Next(ctx, length); err != nil {
 		if errors.Is(err, blob.ErrExists) {
 			return nil, fmt.Errorf("%s: %w: it began at the same time", what, ErrHeld)
+		}
+		if l.number > before { // it is there, and could not be compared
+			_ = l.Next(context.WithoutCancel(ctx), 0)
 		}
 		return nil, err
 	}
@@ -187,9 +191,10 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 
 // compare looks at a new entry and the one before it by the store's own times: they tell of
 // a machine that stood still together with all its clocks, and of a clock that was set.
-// Claims of machines whose clocks differ would not be worth much. The lock is held.
-func (l *Claim) compare(ctx context.Context) error {
-	now, name, before := l.s.Now(), ClaimName(l.What, l.number), ClaimName(l.What, l.number-1)
+// Claims of machines whose clocks differ would not be worth much. Asked is when the entry was
+// asked for; a store that is slow to answer is no clock that is wrong. The lock is held.
+func (l *Claim) compare(ctx context.Context, asked time.Time) error {
+	name, before := ClaimName(l.What, l.number), ClaimName(l.What, l.number-1)
 	made, gone := time.Time{}, !l.made.IsZero()
 	err := l.s.Blob.List(ctx, ClaimsPrefix+l.What+"/", func(i blob.Info) error {
 		switch i.Name {
@@ -203,12 +208,15 @@ func (l *Claim) compare(ctx context.Context) error {
 	if err != nil || l.lost != nil {
 		return err
 	}
-	switch off := now.Sub(made); {
+	heard := l.s.Now()
+	switch {
 	case made.IsZero(): // this place does not tell
 	case gone || !l.made.IsZero() && made.Sub(l.made) > l.Length:
 		l.lost = fmt.Errorf("%s: %w", l.What, ErrLapsed)
-	case off.Abs() > ClockTolerance:
-		l.lost = fmt.Errorf("%s: %w", l.What, ClockError(off))
+	case asked.Sub(made) > ClockTolerance:
+		l.lost = fmt.Errorf("%s: %w", l.What, ClockError(asked.Sub(made)))
+	case made.Sub(heard) > ClockTolerance:
+		l.lost = fmt.Errorf("%s: %w", l.What, ClockError(heard.Sub(made)))
 	}
 	l.made, l.seen = made, l.s.awake()
 	return nil
@@ -249,28 +257,33 @@ func (l *Claim) Next(ctx context.Context, length time.Duration) error {
 	if length > 0 {
 		e.Until = l.s.Now().Add(length).UTC()
 	}
-	e.Name = ClaimName(l.What, l.number+1)
-	err := l.s.PutObject(ctx, l.s.ListKey(), e.Name, e)
-	if errors.Is(err, blob.ErrExists) {
-		// It may be this process's own, of which the answer was lost.
-		var own ClaimEntry
-		if l.s.GetObject(ctx, e.Name, &own) == nil && own.Name == e.Name && own.Holder == e.Holder {
-			e, err = own, nil
+	first := l.number
+	var asked time.Time
+	for {
+		e.Name = ClaimName(l.What, l.number+1)
+		asked = l.s.Now()
+		err := l.s.PutObject(ctx, l.s.ListKey(), e.Name, e)
+		if err == nil {
+			break
 		}
-	}
-	if err != nil {
-		return err
+		// The one that is there may be this process's own, of which the answer was lost.
+		var own ClaimEntry
+		if !errors.Is(err, blob.ErrExists) || l.s.GetObject(ctx, e.Name, &own) != nil || own.Holder != e.Holder {
+			return err
+		}
+		l.number++
 	}
 	if !l.Entry.Until.IsZero() {
 		l.lapse() // it may have been over before this took effect
 	}
 	l.number++
 	l.Entry, l.Awake = e, awake
+	var err error
 	if length > 0 {
-		err = l.compare(ctx)
+		err = l.compare(ctx, asked)
 	}
-	if l.number > 1 {
-		_ = l.s.RemoveObject(ctx, ClaimName(l.What, l.number-1)) // reclaim removes what stays
+	for n := max(first, 1); n < l.number; n++ {
+		_ = l.s.RemoveObject(ctx, ClaimName(l.What, n)) // reclaim removes what stays
 	}
 	return err
 }
