@@ -104,8 +104,8 @@ func (a *app) showStore(name string, s *store.Store, u store.Usage, shares []*st
 				view.Bytes(r.Logical-r.Unique), view.Bytes(r.Unique-r.Stored))
 		}
 		if dead > 0 {
-			sc.Line("  no point needs %s; give it back with: dexamen store reclaim %s (what was retired stays for a week, "+
-				"to be brought back)", view.Bytes(dead), name)
+			sc.Line("  no point needs %s; give it back with: dexamen store reclaim %s", view.Bytes(dead), name)
+			sc.Line("  of it what was retired within a week stays until then, to be brought back")
 		}
 	}
 	switch {
