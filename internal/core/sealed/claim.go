@@ -190,18 +190,15 @@ func (s *Objects) acquire(ctx context.Context, what string, length time.Duration
 }
 
 // compare looks at a new entry and the one before it by the store's own times: they tell of
-// a machine that stood still together with all its clocks, and of a clock that was set.
+// a machine that stood still together with all its clocks, and of a clock that was set. (That
+// the entry before is not there any more tells nothing: reclaim removes what is over.)
 // Claims of machines whose clocks differ would not be worth much. Asked is when the entry was
 // asked for; a store that is slow to answer is no clock that is wrong. The lock is held.
 func (l *Claim) compare(ctx context.Context, asked time.Time) error {
-	name, before := ClaimName(l.What, l.number), ClaimName(l.What, l.number-1)
-	made, gone := time.Time{}, !l.made.IsZero()
-	err := l.s.Blob.List(ctx, ClaimsPrefix+l.What+"/", func(i blob.Info) error {
-		switch i.Name {
-		case name:
+	name, made := ClaimName(l.What, l.number), time.Time{}
+	err := l.s.Blob.List(ctx, name, func(i blob.Info) error {
+		if i.Name == name {
 			made = i.Made
-		case before:
-			gone = false
 		}
 		return nil
 	})
@@ -211,7 +208,7 @@ func (l *Claim) compare(ctx context.Context, asked time.Time) error {
 	heard := l.s.Now()
 	switch {
 	case made.IsZero(): // this place does not tell
-	case gone || !l.made.IsZero() && made.Sub(l.made) > l.Length:
+	case !l.made.IsZero() && made.Sub(l.made) > l.Length:
 		l.lost = fmt.Errorf("%s: %w", l.What, ErrLapsed)
 	case asked.Sub(made) > ClockTolerance:
 		l.lost = fmt.Errorf("%s: %w", l.What, ClockError(asked.Sub(made)))
