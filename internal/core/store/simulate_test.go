@@ -449,6 +449,9 @@ func (w *simulated) settle() {
 		w.t.Fatalf("seed %d: of %d content files %d are needed by nobody, and stay for ever", w.seed, r.Files, r.Dead)
 	}
 	for _, prefix := range []string{"pending_delete/", "active_writers/", "claims/writer-"} {
+		if r.Files == r.Dead && prefix != "claims/writer-" {
+			continue // without a point nothing is removed: the first may be on its way
+		}
 		require.Empty(w.t, namesBelow(w.t, w.place, prefix), "seed %d: nothing is left behind", w.seed)
 	}
 }
