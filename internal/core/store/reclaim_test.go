@@ -287,3 +287,54 @@ type noEdits struct{}
 func (*noEdits) NextKey(context.Context) ([]byte, bool, error) { return nil, false, nil }
 
 func (*noEdits) Edit(context.Context, []byte, bool) ([]byte, bool, error) { return nil, false, nil }
+
+// TestReclaimWaitsForWriters that were at work when content was marked: what one of them relies
+// on, and nobody else knows of yet, stays.
+func TestReclaimWaitsForWriters(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b, first := fresh(t)
+		require.NoError(t, version(first, "meadow", 1))
+		require.NoError(t, version(first, "orchard", 7))
+		points, _, err := first.Points(ctx, "meadow")
+		require.NoError(t, err)
+		old := points[0]
+		first.Close()
+
+		// A slow writer, of content that is there already.
+		s := open(t, b)
+		w := s.NewWriter(ctx)
+		tb := tree.NewBuilder(w)
+		require.NoError(t, tree.Walk(ctx, s, old.Namespaces[0].Root, func(r record.Record) error { return tb.Add(ctx, r) }))
+		root, err := tb.Finish(ctx)
+		require.NoError(t, err)
+		stats, err := w.Flush(ctx)
+		require.NoError(t, err)
+		require.Zero(t, stats.New)
+
+		other := open(t, b)
+		_, err = other.Retire(ctx, "meadow", []string{old.ID}, "")
+		require.NoError(t, err)
+		now := store.ReclaimOptions{Grace: time.Minute, Dropped: time.Minute}
+		waited, withdrawn := false, 0
+		for range 4 {
+			time.Sleep(time.Hour)
+			r, err := open(t, b).Reclaim(ctx, now)
+			require.NoError(t, err)
+			waited = waited || len(r.Waiting) > 0
+			require.Zero(t, r.Removed)
+		}
+		require.True(t, waited)
+		p := *old
+		p.ID, p.Namespaces = "v009", []store.PointNamespace{{Namespace: old.Namespaces[0].Namespace, Root: root}}
+		require.NoError(t, s.PutPoint(ctx, &p))
+		s.Close()
+		for range 3 {
+			time.Sleep(time.Hour)
+			r, err := open(t, b).Reclaim(ctx, now)
+			require.NoError(t, err)
+			withdrawn += r.Withdrawn
+		}
+		require.Positive(t, withdrawn)
+		require.NoError(t, check(open(t, b), &p))
+	})
+}
