@@ -87,7 +87,7 @@ func (s *Catalog) HasPoint(ctx context.Context, cluster, id string) (bool, error
 
 // HeldNow reports whether a point is held, by what the store says now.
 func (s *Catalog) HeldNow(ctx context.Context, cluster, id string) (bool, error) {
-	holds, err := s.Holds(ctx, cluster)
+	holds, err := s.holdsBelow(ctx, cluster, s.HoldFolder(cluster)+id+"-")
 	return slices.ContainsFunc(holds, func(h *Hold) bool {
 		return h.Point == id && h.Until.After(s.Now())
 	}), err
@@ -99,8 +99,7 @@ func (s *Catalog) returned(ctx context.Context, cluster, id string) error {
 	var names []string
 	prefix := sealed.RetiredPrefix + s.NamePart("cluster", cluster) + "/"
 	if err := s.Blob.List(ctx, prefix, func(i blob.Info) error {
-		names = append(names,
-			i.Name)
+		names = append(names, i.Name)
 		return nil
 	}); err != nil {
 		return err

@@ -37,11 +37,15 @@ func (s *Catalog) PutHold(ctx context.Context, h *Hold) error {
 // Holds returns the holds of a cluster, of all when empty, in order of points.
 // Of one that cannot be read the name tells which point it keeps; until when is
 // not known, so it counts.
-func (s *Catalog) Holds(ctx context.Context, cluster string) (out []*Hold, err error) {
+func (s *Catalog) Holds(ctx context.Context, cluster string) ([]*Hold, error) {
 	prefix := sealed.HoldsPrefix
 	if cluster != "" {
 		prefix = s.HoldFolder(cluster)
 	}
+	return s.holdsBelow(ctx, cluster, prefix)
+}
+
+func (s *Catalog) holdsBelow(ctx context.Context, cluster, prefix string) (out []*Hold, err error) {
 	err = s.Blob.List(ctx, prefix, func(i blob.Info) error {
 		h := new(Hold)
 		err := s.GetObject(ctx, i.Name, h)

@@ -357,10 +357,7 @@ func (s *Catalog) readSegmentHeader(ctx context.Context, i blob.Info) (h journal
 			h.Size = i.Size
 		}
 	}
-	if err == nil && !h.VouchedBy(func(name string, header, vouch []byte) bool {
-		is, known := s.Vouched(name, header, vouch)
-		return is || !known
-	}) {
+	if err == nil && h.DoubtedBy(s.Doubts) {
 		err = fmt.Errorf("%w: it says that it was put together of others, and nobody did that who can read them",
 			journal.ErrDamaged)
 	}

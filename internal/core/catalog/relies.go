@@ -14,9 +14,9 @@ var ErrCondemned = errors.New("part of what the point relies on was retired mean
 	"run it again, what is stored already will be used")
 
 // relies returns an error where a point relies on content that reclaim will remove without
-// waiting for this process, or that is not there. A fold takes over whole parts of a tree that it never
-// looks at: the point it
-// began with may have been retired before anybody knew that somebody relies on it.
+// waiting for this process, or that is not there. A fold takes over whole parts of a tree that
+// it never looks at: the point it began with may have been retired before anybody knew that
+// somebody relies on it.
 func (s *Catalog) relies(ctx context.Context, p *Point) error {
 	if s.WriteOnly() {
 		return nil // inner nodes cannot be read; such a key folds nothing

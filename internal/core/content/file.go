@@ -53,9 +53,6 @@ type Footer struct {
 	vouched []byte
 }
 
-// vouchSize is how many bytes a vouch has; a content file has one or none.
-const vouchSize = 32
-
 // idOf returns the bytes of a content file's name that are its own.
 func idOf(name string) []byte {
 	id, _ := hex.DecodeString(name[strings.LastIndexByte(name, '/')+1:])
@@ -123,7 +120,7 @@ func DecodeFooter(name string, b []byte) (*Footer, error) {
 		}
 		b = b[1:]
 	}
-	if len(b) != 0 && len(b) != vouchSize {
+	if len(b) != 0 && len(b) != sealed.VouchSize {
 		return nil, bad
 	}
 	return &Footer{Entries: out, Vouch: b, vouched: whole[:len(whole)-len(b)]}, nil
@@ -133,8 +130,7 @@ func DecodeFooter(name string, b []byte) (*Footer, error) {
 // what it lists: not where it could be told that somebody who can read made it, and
 // is not so.
 func (s *Content) Believed(name string, f *Footer) bool {
-	is, known := s.Vouched(name, f.vouched, f.Vouch)
-	return is || !known
+	return !s.Doubts(name, f.vouched, f.Vouch)
 }
 
 // sealFile ends a content file's bytes and gives the footer's content too.

@@ -179,16 +179,16 @@ func (b *Builder) Join(of []Header) (Header, []byte, error) {
 // vouchName is what joined segments are vouched for under; their place is in the header.
 const vouchName = "joined segment"
 
-// VouchedBy reports whether the vouch of a joined segment is right, as check tells of a
-// name, what was vouched for, and the vouch; a segment as it was captured needs none.
-func (h *Header) VouchedBy(check func(name string, header, vouch []byte) bool) bool {
+// DoubtedBy reports whether a joined segment is one that nobody made who can read, as doubts
+// tells of a name, what was vouched for, and the vouch; a segment as it was captured needs none.
+func (h *Header) DoubtedBy(doubts func(name string, header, vouch []byte) bool) bool {
 	if h.Joined == 0 {
-		return true
+		return false
 	}
 	bare := *h
 	bare.Vouch = nil
 	raw, err := json.Marshal(bare)
-	return err == nil && check(vouchName, raw, h.Vouch)
+	return err != nil || doubts(vouchName, raw, h.Vouch)
 }
 
 // TailID is the identity that the segment after this one is sealed upon.

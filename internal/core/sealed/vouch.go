@@ -10,8 +10,8 @@ import (
 // of the content key, which holders that only write do not have. What such a holder makes
 // is used where that must be, and never takes the place of what a reader made.
 
-// vouchSize is how many bytes a vouch has.
-const vouchSize = 32
+// VouchSize is how many bytes a vouch has.
+const VouchSize = 32
 
 // newVouchKey derives the key to vouch with from the secret half of the content key.
 func newVouchKey(content string) (key [32]byte) {
@@ -37,7 +37,7 @@ func (r *keyring) vouch(parts ...[]byte) []byte {
 		_, _ = h.Write(n[:])
 		_, _ = h.Write(p)
 	}
-	return h.Sum(nil)[:vouchSize]
+	return h.Sum(nil)[:VouchSize]
 }
 
 // vouched reports whether a vouch is what vouch returns for the parts.
@@ -53,11 +53,11 @@ func (s *Objects) Vouch(name string, what []byte) []byte {
 	return s.Keyring.vouch([]byte(name), what)
 }
 
-// Vouched reports whether somebody who can read the store has made an object; known is
-// false where that cannot be told: in a plain store, and with a key that lets write only.
-func (s *Objects) Vouched(name string, what, vouch []byte) (is, known bool) {
+// Doubts reports whether nobody who can read the store has made an object; false also where
+// that cannot be told: in a plain store, and with a key that lets write only.
+func (s *Objects) Doubts(name string, what, vouch []byte) bool {
 	if s.Keyring == nil || s.Keyring.content == nil {
-		return false, false
+		return false
 	}
-	return s.Keyring.vouched(vouch, []byte(name), what), true
+	return !s.Keyring.vouched(vouch, []byte(name), what)
 }

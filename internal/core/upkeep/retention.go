@@ -46,24 +46,27 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 			return nil, fmt.Errorf("cluster %s: %w: %s", cluster, catalog.ErrNoPoint, id)
 		}
 	}
+	// Somebody may have held one since this was decided. Who holds one from here on finds it
+	// gone, and brings it back.
+	for _, id := range drop {
+		held, err := s.HeldNow(ctx, cluster, id)
+		if err != nil {
+			return nil, err
+		}
+		if held {
+			out.Held = append(out.Held, id)
+		}
+	}
+	drop = slices.DeleteFunc(slices.Clone(drop), func(id string) bool { return slices.Contains(out.Held, id) })
 	if err := s.PutRemoved(ctx, catalog.Removed{Cluster: cluster, Points: drop}); err != nil {
 		return nil, err
 	}
 	for _, id := range drop {
-		// Somebody may have held it since this was decided.
-		held, err := s.HeldNow(ctx, cluster, id)
-		if err != nil {
-			return out, err
-		}
-		if held {
-			out.Held = append(out.Held, id)
-			continue
-		}
 		if err := s.PutDropped(ctx, points[slices.IndexFunc(points,
 			func(p *catalog.Point) bool { return p.ID == id })]); err != nil {
 			return out, err
 		}
-		err = s.RemoveObject(ctx, s.PointName(cluster, id))
+		err := s.RemoveObject(ctx, s.PointName(cluster, id))
 		if errors.Is(err, blob.ErrLocked) {
 			out.Locked = append(out.Locked, id)
 			continue
@@ -80,8 +83,7 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 	}
 	var first *catalog.Point
 	for _, p := range points {
-		stays := !slices.Contains(drop, p.ID) || slices.Contains(out.Locked, p.ID) || slices.Contains(out.Held, p.ID)
-		if logFrom == p.ID || logFrom == "" && stays {
+		if logFrom == p.ID || logFrom == "" && (!slices.Contains(drop, p.ID) || slices.Contains(out.Locked, p.ID)) {
 			first = p
 			break
 		}
