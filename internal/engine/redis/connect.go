@@ -157,7 +157,7 @@ func (c *cluster) client(addr string) *goredis.Client {
 }
 
 func (c *cluster) options(addr string) *goredis.Options {
-	return &goredis.Options{Addr: addr, Username: c.t.User, Password: c.t.Secret, TLSConfig: c.tlsFor(addr),
+	return &goredis.Options{Addr: addr, Username: c.t.User, Password: c.t.Secret, Dialer: dialBounded(c.tlsFor(addr)),
 		DialTimeout: askTime, ReadTimeout: 30 * time.Second,
 		WriteTimeout: 30 * time.Second, MaxRetries: -1, Protocol: 2, DisableIdentity: true,
 		ContextTimeoutEnabled: true, ReadBufferSize: 256 << 10, WriteBufferSize: 256 << 10}

@@ -225,3 +225,56 @@ func TestServersThatNeverEnd(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatAnAnswerAnnounces: the client library makes room for what an answer says will come. It is
+// refused before that, however the answer is cut; what is right passes as it is.
+func TestWhatAnAnswerAnnounces(t *testing.T) {
+	good := "*3\r\n$5\r\n$99\r\n\r\n$-1\r\n+OK\r\n:7\r\n$0\r\n\r\n"
+	for name, c := range map[string]struct{ sends, want string }{
+		"right":        {good, ""},
+		"a bulk":       {good + "$2000000000\r\n", "announces a string of 2000000000 bytes"},
+		"in an answer": {"*2\r\n$1\r\nx\r\n$2000000000\r\n", "announces a string"},
+		"an error":     {"!2000000000\r\n", "announces a string"},
+		"a line":       {"+" + strings.Repeat("P", maxReplyLine+1), "a line of more than"},
+	} {
+		for _, step := range []int{1, 3, 1 << 20} {
+			ours, theirs := net.Pipe()
+			go func() {
+				for rest := []byte(c.sends); len(rest) > 0; {
+					n := min(len(rest), max(step, len(rest)/4096))
+					if _, err := theirs.Write(rest[:n]); err != nil {
+						return
+					}
+					rest = rest[n:]
+				}
+				_ = theirs.Close()
+			}()
+			got, err := io.ReadAll(&bounded{Conn: ours})
+			_ = ours.Close()
+			if c.want == "" {
+				require.NoError(t, err)
+				require.Equal(t, c.sends, string(got))
+				continue
+			}
+			require.ErrorContains(t, err, c.want, "%s in steps of %d", name, step)
+		}
+	}
+	// The client itself.
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = conn.Write([]byte("$2000000000\r\n"))
+		}
+	}()
+	c := &cluster{}
+	cl := goredis.NewClient(c.options(l.Addr().String()))
+	defer cl.Close()
+	_, err = cl.Get(context.Background(), "hive").Result()
+	require.ErrorContains(t, err, "announces a string")
+}
