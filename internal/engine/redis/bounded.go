@@ -49,8 +49,8 @@ func (b *bounded) Read(p []byte) (int, error) {
 		if c := b.line[0]; c == '$' || c == '=' || c == '!' {
 			length, perr := strconv.ParseInt(string(bytes.TrimRight(b.line[1:], "\r\n")), 10, 64)
 			if perr == nil && length > maxReply {
-				return 0, fmt.Errorf("the server announces a string of %d bytes, more than the %d MiB that one can have",
-					length, maxReply>>20)
+				return 0, fmt.Errorf("the server announces a string of %d bytes, and one has at most %d MiB", length,
+					maxReply>>20)
 			}
 			if perr == nil && length >= 0 {
 				b.skip = length + 2
