@@ -24,10 +24,11 @@ demo: build ## the whole job on a simulated cluster
 test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./internal/integration ./...
 
-test-long: servers build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine
+test-long: servers build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine, fuzzing (FUZZ=10m each, or FUZZ=no)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=12 DEXAMEN_HISTORIES=24 \
 	  go test -timeout 60m -parallel 4 -run '$(LONG)' ./internal/integration ./internal/cli
 	$(MAKE) starved BACKUPS=12 STARVED=TestFirstBackups
+	$(if $(filter no,$(FUZZ)),,$(MAKE) fuzz)
 
 starved: servers build ## suites and first backups on a machine that has little left (BACKUPS=500)
 	go test -c -o testbed/bin/integration.test ./internal/integration

@@ -308,6 +308,16 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 	for _, g := range r.Gaps {
 		line("gap", "%s %s to %s", s.Loss(g.Reason), view.Time(g.From.Wall), view.Time(g.To.Wall))
 	}
+	for _, v := range r.Verdicts {
+		found := v.Found
+		if found != store.FoundSound && found != store.FoundNotProven {
+			found = s.Loss(found)
+		}
+		if v.Detail != "" {
+			found += ": " + v.Detail
+		}
+		line("found", "%s: %s", v.Of, found)
+	}
 	for _, p := range r.Retired {
 		line("retired", "%s: %s", p.Point, p.Reason)
 	}

@@ -55,6 +55,7 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		rec.Bytes = r.Bytes
+		rec.SetVerdicts(r.Verdicts())
 		if !r.Sound() {
 			return fmt.Errorf("%w: objects are damaged: %s", run.ErrDiffers, losses(r))
 		}

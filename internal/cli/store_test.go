@@ -6,10 +6,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"dexamen/internal/core/store"
 	"dexamen/internal/servertest"
 )
 
@@ -131,8 +134,30 @@ func TestStores(t *testing.T) {
 	require.Greater(t, in.Clusters[0].Unique, in.Clusters[0].Stored)
 	require.Positive(t, in.Clusters[0].Grown)
 
+	// What was found is kept with the runs, as fields.
+	var runs []struct {
+		ID       string
+		Verdicts []store.RunVerdict
+	}
+	s.json(&runs, "runs", "--kind", "scrub", "--store", "larder")
+	found := func(of, verdict string) func(v store.RunVerdict) bool {
+		return func(v store.RunVerdict) bool { return strings.HasPrefix(v.Of, of) && v.Found == verdict }
+	}
+	require.Len(t, runs, 4, "oldest first")
+	require.True(t, slices.ContainsFunc(runs[0].Verdicts, found("points of meadow", store.FoundSound)))
+	require.True(t, found("point meadow/", store.FoundDamaged)(runs[1].Verdicts[0]), "what is bad comes first")
+	require.True(t, slices.ContainsFunc(runs[2].Verdicts, func(v store.RunVerdict) bool {
+		return strings.HasPrefix(v.Of, "object content/") && strings.Contains(v.Detail, "healed from s3://")
+	}))
+	require.True(t, found("object content/", store.FoundDamaged)(runs[3].Verdicts[0]))
+	runs = nil
+	s.json(&runs, "runs", "--kind", "verify", "--store", "larder")
+	require.True(t, found("content", store.FoundNotProven)(runs[0].Verdicts[0]), "by a key that only writes")
+	require.True(t, slices.ContainsFunc(runs[1].Verdicts, found("content", store.FoundSound)))
+	out, _ = s.run(0, "runs", "show", runs[1].ID)
+	require.Contains(t, out, "found        content: sound")
+
 	// A run is found whatever store has it, also where another cannot be read.
-	var runs []struct{ ID string }
 	s.json(&runs, "runs", "meadow", "--kind", "snapshot", "--store", "larder")
 	out, _ = s.run(0, "runs", "show", runs[0].ID)
 	require.Contains(t, out, runs[0].ID)

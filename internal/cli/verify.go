@@ -47,6 +47,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 			r.Point = m.Point.ID
 			proof, err = verify.Moment(ctx, e, m)
 			r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
+			r.SetVerdicts(proof.Verdicts(err))
 			return err
 		})
 	e.progress.Done()
@@ -100,6 +101,8 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 			if diffs, err = verify.Live(ctx, e, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
 				return err
 			}
+			r.Target = live
+			r.SetVerdicts(verify.LiveVerdicts(diffs))
 			for i := range diffs {
 				r.Records += diffs[i].RecordsA
 			}

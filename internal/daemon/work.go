@@ -230,7 +230,7 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 		return err
 	}
 	RecordPoint(r, p)
-	if err := w.prove(ctx, e, d, s, p); err != nil {
+	if err := w.prove(ctx, e, r, d, s, p); err != nil {
 		return err
 	}
 	return LeftOut(p)
@@ -265,7 +265,7 @@ func (w Deps) fold(ctx context.Context, e *run.Runner, d Duty) (*store.Point, er
 
 // prove has a new point prove the log since the one before it, once that is
 // captured.
-func (w Deps) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *store.Point) error {
+func (w Deps) prove(ctx context.Context, e *run.Runner, r *store.Run, d Duty, s *State, p *store.Point) error {
 	when := d.Assignment.Config.When
 	if s.Newest() == nil || when.Capture == 0 && !when.Continuous || !p.Exact {
 		return nil
@@ -283,6 +283,9 @@ func (w Deps) prove(ctx context.Context, e *run.Runner, d Duty, s *State, p *sto
 		return nil
 	}
 	m, err := verify.ProveLog(ctx, e, p)
+	if m != nil {
+		r.SetVerdicts(verify.LogVerdicts(m))
+	}
 	if err == nil && !m.Equal {
 		e.OnEvent(run.Event{Time: time.Now(), Kind: run.Note, Text: moment.ProofText(m)})
 	}

@@ -3,8 +3,10 @@ package integration_test
 import (
 	"context"
 	"errors"
+	"log/slog"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -47,7 +49,13 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, cl))
-	src := open(t, "meadow", rs.URI())
+	_, drv, err := engine.ForAddress(rs.URI())
+	require.NoError(t, err)
+	var log logBuffer
+	src, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(),
+		Log: slog.New(slog.NewTextHandler(&log, nil))})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = src.Close() })
 	e := newRunner(t)
 	choice, err := src.Choose(ctx, "meadow")
 	require.NoError(t, err)
@@ -82,6 +90,9 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	require.NoError(t, <-busy)
 	require.True(t, killed.Load())
 	require.True(t, p.Exact)
+	lost := strings.Count(log.String(),
+		"msg=\"member failed, going on at another\" cluster=meadow member="+choice.Member.Address)
+	require.Equal(t, 1, lost, "a lost member is one line, however many were reading:\n%s", log.String())
 	// The log from there on leads to what is there now, so the point is exact.
 	want := readWorld(t, cl)
 	note(t, cl)
@@ -94,6 +105,24 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	require.NoError(t, err)
 	require.NoError(t, moment.Different(diffs))
 	require.Len(t, want, len(diffs))
+}
+
+// logBuffer keeps what is logged by several at once.
+type logBuffer struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (b *logBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.Write(p)
+}
+
+func (b *logBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.String()
 }
 
 func TestALogThatRolledOverIsAGap(t *testing.T) {

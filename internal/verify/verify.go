@@ -46,6 +46,8 @@ type Proof struct {
 	Doubts []store.ProofDoubt `json:"doubts,omitempty"`
 
 	before *store.Point
+	// contentRead and logRead say how far it came: all of the content, all of the log after it.
+	contentRead, logRead bool
 }
 
 // Point reads everything a point is made of and the log after it, and
@@ -58,6 +60,7 @@ func Point(ctx context.Context, e *run.Runner, p *store.Point) (*Proof, error) {
 	if err != nil {
 		return out, fmt.Errorf("point %s: %w", p.ID, err)
 	}
+	out.contentRead = true
 	chains, bad, err := e.Store.Chains(ctx, p.Cluster)
 	if err != nil {
 		return out, err
@@ -85,6 +88,7 @@ func Point(ctx context.Context, e *run.Runner, p *store.Point) (*Proof, error) {
 		}
 		out.Segments, out.Reach = out.Segments+len(segs), end
 	}
+	out.logRead = true
 	return out, proveLog(ctx, e, p, chains, out)
 }
 
@@ -111,6 +115,7 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 		_, _, err = m.Held(ctx, x, x)
 	}
 	if err != nil {
+		out.logRead = false
 		return out, fmt.Errorf("point %s is whole, but the log after it cannot be carried out up to %s: %w",
 			m.Point.ID, run.FormatTime(m.Time), err)
 	}

@@ -101,6 +101,8 @@ type Run struct {
 	Gaps     []journal.Gap  `json:"gaps,omitempty"`
 	// Wants says why a new point is needed, where one is.
 	Wants string `json:"wants,omitempty"`
+	// Verdicts are what a verification or a scrub found, of each thing that it looked at.
+	Verdicts []RunVerdict `json:"verdicts,omitempty"`
 	// Rule is what retention was to keep.
 	Rule string `json:"rule,omitempty"`
 	// Retired says of points that went why.

@@ -32,6 +32,7 @@ type (
 	RunFilter      = catalog.RunFilter
 	RunHook        = catalog.RunHook
 	RunMember      = catalog.RunMember
+	RunVerdict     = catalog.RunVerdict
 	RunRestored    = catalog.RunRestored
 	RunLogin       = catalog.RunLogin
 	RunRetired     = catalog.RunRetired
@@ -79,6 +80,10 @@ const (
 	RunScrub       = catalog.RunScrub
 	RunSnapshot    = catalog.RunSnapshot
 	RunVerify      = catalog.RunVerify
+	FoundSound     = catalog.FoundSound
+	FoundDiffers   = catalog.FoundDiffers
+	FoundDamaged   = catalog.FoundDamaged
+	FoundNotProven = catalog.FoundNotProven
 	RunLend        = catalog.RunLend
 	RunLendEnd     = catalog.RunLendEnd
 	// Of package sealed.

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/tree"
 )
@@ -89,6 +91,43 @@ func (a *ScrubReport) Sound() bool {
 		}
 	}
 	return len(a.Points) == 0 && len(a.Log) == 0
+}
+
+// Verdicts returns what was found of each cluster's points, of the log and of the objects that
+// nothing which is protected rests on.
+func (a *ScrubReport) Verdicts() []catalog.RunVerdict {
+	var out []catalog.RunVerdict
+	for _, cluster := range slices.Sorted(maps.Keys(a.Intact)) {
+		v := catalog.RunVerdict{Of: "points of " + cluster, Found: catalog.FoundSound,
+			Detail: fmt.Sprintf("%d whole", a.Intact[cluster])}
+		if a.Intact[cluster] > 0 {
+			out = append(out, v)
+		}
+	}
+	for i := range a.Points {
+		p := &a.Points[i]
+		var lost int64
+		for _, ns := range p.Namespaces {
+			lost += ns.Lost
+		}
+		where := fmt.Sprintf("%d namespaces", len(p.Namespaces))
+		if len(p.Namespaces) == 1 {
+			where = p.Namespaces[0].Name
+		}
+		out = append(out, catalog.RunVerdict{Of: "point " + p.Cluster + "/" + p.ID, Found: catalog.FoundDamaged,
+			Detail: fmt.Sprintf("%d records of %s cannot be read", lost, where)})
+	}
+	for _, l := range a.Log {
+		out = append(out, catalog.RunVerdict{Of: "log segment " + l.Object, Found: catalog.FoundDamaged})
+	}
+	for _, d := range a.Damaged {
+		v := catalog.RunVerdict{Of: "object " + d.Object, Found: catalog.FoundDamaged, Detail: d.What}
+		if d.Repaired != "" {
+			v.Found, v.Detail = catalog.FoundSound, d.What+"; healed from "+d.Repaired
+		}
+		out = append(out, v)
+	}
+	return out
 }
 
 type scrubber struct {

@@ -325,15 +325,17 @@ func (c *set) current(ctx context.Context) (string, error) {
 	return n.Member.Address, err
 }
 
-// failed takes a member out of the choice for a while and forgets the choice.
-func (c *set) failed(addr string, err error) {
+// failed takes a member out of the choice for a while and forgets the choice. It reports
+// whether that is news: the readers of several partitions lose the same member at once.
+func (c *set) failed(addr string, err error) (news bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	news = time.Now().After(c.bad[addr].until)
 	c.bad[addr] = badMember{time.Now().Add(20 * time.Second), "failed while it was read: " + short(err)}
 	if c.chosen != nil && c.chosen.Member.Address == addr {
 		c.chosen = nil
 	}
-	c.log.Warn("member failed, trying another", "cluster", c.t.Name, "member", addr, "cause", short(err))
+	return news
 }
 
 // errBehind is returned where a member lacks what was read at another one.
@@ -345,7 +347,7 @@ const catchUpTime = 3 * time.Minute
 // next chooses another member after one failed, waiting until one is fit and
 // has all that was known to be committed.
 func (c *set) next(ctx context.Context, addr string, cause error) (string, error) {
-	c.failed(addr, cause)
+	news := c.failed(addr, cause)
 	var last error
 	// Where the others lag, the wait is theirs: each write that this one had
 	// passed on comes to them too.
@@ -357,7 +359,11 @@ func (c *set) next(ctx context.Context, addr string, cause error) (string, error
 		to, err := c.current(ctx)
 		if err == nil {
 			if err = c.hasSeen(ctx, to); err == nil {
-				c.log.Warn("going on at another member", "cluster", c.t.Name, "member", to)
+				// One line for one loss, written when it is known where it goes on.
+				if news {
+					c.log.Warn("member failed, going on at another", "cluster", c.t.Name, "member", addr, "cause",
+						short(cause), "now", to)
+				}
 				return to, nil
 			}
 			// Another one may hold it already; this one, soon.
@@ -368,8 +374,8 @@ func (c *set) next(ctx context.Context, addr string, cause error) (string, error
 		}
 		last = err
 		if attempt == 4 && errors.Is(err, errBehind) {
-			c.log.Warn("waiting for a member to catch up", "cluster", c.t.Name, "cause", short(err), "at the most",
-				catchUpTime)
+			c.log.Warn("waiting for a member to catch up", "cluster", c.t.Name, "failed", addr, "cause", short(err),
+				"at the most", catchUpTime)
 		}
 		if attempt == 4 {
 			// Perhaps the one that failed is the only one, and is back.
