@@ -293,6 +293,11 @@ func (cp *shardCapture) follow(ctx context.Context) error {
 	cp.bmu.Lock()
 	cp.newSegment()
 	cp.bmu.Unlock()
+	if c, ok := cp.l.(engine.Continuer); ok {
+		if err := c.Continues(ctx, cp.shard.Name, cp.from); err != nil {
+			return err
+		}
+	}
 	fctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	if cp.opt.Follow {

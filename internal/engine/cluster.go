@@ -205,6 +205,14 @@ type Nudger interface {
 	Nudge(ctx context.Context, shard string) error
 }
 
+// Continuer is a Logged cluster that can tell whether a shard's log is still the history that was read.
+type Continuer interface {
+	Logged
+	// Continues returns [ErrLogEnds] where the log reaches back to the last entry that a mark
+	// tells of, and does not have it: its servers were put back from older copies, or are others.
+	Continues(ctx context.Context, shard string, from record.Mark) error
+}
+
 // LogProber is a Logged cluster whose log can be tried where Follow would need what only a point
 // tells.
 type LogProber interface {

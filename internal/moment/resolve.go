@@ -176,6 +176,7 @@ func latestCut(p *store.Point, chains map[string]*journal.Chain) map[string]reco
 		}
 	}
 	if len(p.Shards) > 1 {
+		least.Entry = "" // of one shard's log
 		for name := range out {
 			out[name] = least
 		}

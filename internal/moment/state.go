@@ -101,10 +101,13 @@ func Chooser(scope address.Scope, model engine.Model) func(string) bool {
 	}
 }
 
-// limit has a fold follow only what the point was asked to hold.
+// limit has a fold follow only what the point was asked to hold, and nothing of what it had to leave out.
 func (m *Moment) limit(f *fold.Fold) {
 	if chosen := Chooser(m.Point.Scope, m.Model); chosen != nil {
 		f.Choose(chosen)
+	}
+	for _, s := range m.Point.Skipped {
+		f.LeaveOut(s.Name)
 	}
 }
 

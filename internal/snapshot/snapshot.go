@@ -209,8 +209,11 @@ func (s *snapshot) newFold() *fold.Fold {
 func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) (changes int64, err error) {
 	for _, part := range s.parts {
 		m := mark
-		if s.model.Traits().ShardClocks {
+		switch {
+		case s.model.Traits().ShardClocks:
 			m = part.reached
+		case len(s.parts) > 1:
+			m.Entry = "" // it may be of another shard's log
 		}
 		p.Shards = append(p.Shards, store.PointShard{
 			Name: part.shard, Mark: m, Member: part.choice.Member.Address, Reason: part.choice.Reason})

@@ -65,6 +65,7 @@ type Fold struct {
 	// Of Choose: which names are followed, and who came by one of them.
 	chosen  func(string) bool
 	strange map[string]bool
+	left    map[string]bool // strange from the beginning
 }
 
 type alias struct {
@@ -138,6 +139,15 @@ func (f *Fold) begin(ns record.Namespace) *Namespace {
 	return n
 }
 
+// endAll ends all that a Drop with a key is about.
+func (f *Fold) endAll(c *record.Change) {
+	for _, n := range f.all {
+		if !n.gone && string(n.Kind) == c.To && strings.HasPrefix(n.Name, string(c.Key)) {
+			f.end(n)
+		}
+	}
+}
+
 func (f *Fold) end(n *Namespace) {
 	n.gone = true
 	if f.names[n.Name] == n {
@@ -151,12 +161,26 @@ func (f *Fold) find(c *record.Change) *Namespace {
 		if n := f.idents[string(c.Ident)]; n != nil {
 			return n
 		}
-		if n := f.names[c.Namespace]; n != nil && len(n.Ident) == 0 {
+		// What has records and no identity yet takes the entry's; a view never has one.
+		if n := f.names[c.Namespace]; n != nil && len(n.Ident) == 0 && n.Kind.HasRecords() {
 			return n
 		}
 		return nil
 	}
-	return f.names[c.Namespace]
+	n := f.names[c.Namespace]
+	if kind := about(c); n != nil && kind != "" && n.Kind != kind {
+		return nil
+	}
+	return n
+}
+
+// about returns the kind of namespace that a Drop or Alter is about, where only that and a name are
+// told; empty otherwise.
+func about(c *record.Change) record.Kind {
+	if len(c.Ident) == 0 && (c.Op == record.Drop || c.Op == record.Alter) {
+		return record.Kind(c.To)
+	}
+	return ""
 }
 
 // Choose has the fold give only namespaces whose names are chosen. What the log
@@ -168,8 +192,22 @@ func (f *Fold) Choose(chosen func(name string) bool) {
 	f.chosen, f.strange = chosen, map[string]bool{}
 }
 
+// LeaveOut has the fold take nothing of what has a name at the beginning: it was left out of the bases, as it could
+// not be taken. What is created under the name later is another.
+func (f *Fold) LeaveOut(name string) {
+	if f.chosen == nil {
+		f.Choose(func(string) bool { return true })
+	}
+	if f.left == nil {
+		f.left = map[string]bool{}
+	}
+	f.strange[name], f.left[name] = true, true
+}
+
 // UntrackedRenames names what was renamed to a chosen name, and still has it.
-func (f *Fold) UntrackedRenames() []string { return slices.Sorted(maps.Keys(f.strange)) }
+func (f *Fold) UntrackedRenames() []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(f.strange)), func(name string) bool { return f.left[name] })
+}
 
 // foreign reports whether a change is about what is not followed.
 func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
@@ -187,6 +225,7 @@ func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
 				f.end(old)
 			}
 			f.strange[c.To] = true
+			delete(f.left, c.To)
 		}
 	case c.Op == record.Create:
 		delete(f.strange, c.Namespace)
@@ -203,11 +242,19 @@ func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
 
 // Change takes the next change of the log.
 func (f *Fold) Change(c *record.Change) error {
+	if c.Op == record.Drop && len(c.Key) > 0 {
+		f.Count++
+		f.endAll(c)
+		return nil
+	}
 	n := f.find(c)
 	if f.foreign(c, n) {
 		return nil
 	}
 	f.Count++
+	if n == nil && about(c) != "" {
+		return nil // it was of another kind, of which other entries tell
+	}
 	if err := f.fits(c, n); err != nil {
 		return err
 	}
@@ -227,7 +274,7 @@ func (f *Fold) Change(c *record.Change) error {
 	case record.Command:
 		return ErrCommand
 	case record.Create:
-		if n != nil {
+		if n != nil && !n.gone {
 			if f.loose || n.Implied {
 				return nil
 			}

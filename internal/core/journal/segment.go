@@ -130,6 +130,9 @@ func (b *Builder) Add(c *record.Change) error {
 func (b *Builder) CoverTo(m record.Mark) {
 	if m.Position > b.head.Last.Position {
 		b.head.Last.Position = m.Position
+		if m.Entry != "" {
+			b.head.Last.Entry = m.Entry
+		}
 	}
 	if m.Wall.After(b.head.Last.Wall) {
 		b.head.Last.Wall = m.Wall

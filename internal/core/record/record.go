@@ -67,6 +67,9 @@ func (p *Position) UnmarshalText(b []byte) error {
 type Mark struct {
 	Position Position  `json:"position"`
 	Wall     time.Time `json:"wall"`
+	// Entry tells, in the engine's own form, which entry of the log was the last one seen: a log
+	// that is the same history still has it. Empty where the engine has no such thing.
+	Entry string `json:"entry,omitempty"`
 }
 
 // Namespace names one sorted run of records and says how it is defined.
@@ -129,7 +132,10 @@ type Change struct {
 	Key   []byte
 	Value []byte
 	// To is the new name in a Rename; in a Put or Delete [Moved] where the record only
-	// went from one shard to another.
+	// went from one shard to another; in a Drop or Alter without identity the kind of
+	// namespace that the entry is about, where it tells: what has the name and is of another
+	// kind is not meant. Such a Drop with a Key ends every namespace of the kind whose name
+	// begins with the key.
 	To string
 	At Position
 	// Wall is the server's wall clock at the entry, in milliseconds since 1970.

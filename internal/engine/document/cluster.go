@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
+	"reflect"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -49,14 +51,20 @@ func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error)
 
 // Parameters implements [engine.Parametered].
 func (Driver) Parameters() []string {
-	return []string{"replicaSet", "authSource", "directConnection", "connectTimeoutMS", "serverSelectionTimeoutMS",
+	return []string{"replicaSet", "authSource", "authMechanism", "directConnection", "connectTimeoutMS", "serverSelectionTimeoutMS",
 		"timeoutMS", "compressors", "zlibCompressionLevel", "srvMaxHosts", "srvServiceName", "maxPoolSize"}
 }
 
 func clientOptions(t engine.Target) (*options.ClientOptions, error) {
-	base := options.Client().ApplyURI(t.Address)
+	address, mechanism := withoutMechanism(t.Address)
+	base := options.Client().ApplyURI(address)
 	if err := base.Validate(); err != nil {
 		return nil, err
+	}
+	base = resolved(base)
+	if base.LoadBalanced != nil && *base.LoadBalanced {
+		return nil, errors.New("loadBalanced is not possible: members have to be reached one by one; give the address " +
+			"of a member")
 	}
 	if t.User != "" {
 		source := t.AuthDatabase
@@ -66,7 +74,8 @@ func clientOptions(t engine.Target) (*options.ClientOptions, error) {
 		if source == "" {
 			source = "admin"
 		}
-		base.SetAuth(options.Credential{Username: t.User, Password: t.Secret, PasswordSet: true, AuthSource: source})
+		base.SetAuth(options.Credential{AuthMechanism: mechanism, Username: t.User, Password: t.Secret,
+			PasswordSet: true, AuthSource: source})
 	}
 	if t.ByCertificate {
 		base.SetAuth(options.Credential{AuthMechanism: "MONGODB-X509"})
@@ -83,6 +92,32 @@ func clientOptions(t engine.Target) (*options.ClientOptions, error) {
 	}
 	base.SetTLSConfig(cfg)
 	return base, nil
+}
+
+// withoutMechanism takes the mechanism of a login out of an address: the driver wants it beside a user's name, which is
+// configured apart.
+func withoutMechanism(address string) (rest, mechanism string) {
+	head, query, ok := strings.Cut(address, "?")
+	q, err := url.ParseQuery(query)
+	if !ok || err != nil || q.Get("authMechanism") == "" {
+		return address, ""
+	}
+	mechanism = q.Get("authMechanism")
+	q.Del("authMechanism")
+	return head + "?" + q.Encode(), mechanism
+}
+
+// resolved returns what an address says, without the address: the servers that it was found to stand for are reached
+// one by one, which the driver refuses where it still knows that they came from an SRV record.
+func resolved(o *options.ClientOptions) *options.ClientOptions {
+	out := options.Client()
+	from, to := reflect.ValueOf(o).Elem(), reflect.ValueOf(out).Elem()
+	for i := range from.NumField() {
+		if from.Type().Field(i).IsExported() {
+			to.Field(i).Set(from.Field(i))
+		}
+	}
+	return out
 }
 
 // discover finds out from the first member that answers what kind of cluster
@@ -397,6 +432,15 @@ func (c *cluster) Follow(ctx context.Context, shard string, after record.Positio
 		return err
 	}
 	return s.followLog(ctx, after, fn)
+}
+
+// Continues implements [engine.Continuer].
+func (c *cluster) Continues(ctx context.Context, shard string, from record.Mark) error {
+	s, err := c.of(shard)
+	if err != nil {
+		return err
+	}
+	return s.continues(ctx, from)
 }
 
 // LogMember implements [engine.Logged].

@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -107,6 +108,16 @@ type capabilities struct {
 	product    string // what buildInfo calls itself, where it does
 }
 
+// major returns the first number of the servers' version; 0 where it is not known.
+func (c capabilities) major() int {
+	head, _, _ := strings.Cut(c.version, ".")
+	n, _ := strconv.Atoi(head) // 0 where it is no number
+	return n
+}
+
+// forgets reports whether what capped collections forget is not in the log.
+func (c capabilities) forgets() bool { return c.status && c.log && c.major() > 0 && c.major() < 5 }
+
 // newSet makes a set that is not discovered yet.
 func newSet(t engine.Target, base *options.ClientOptions, r role, shard string, seeds []string) *set {
 	c := &set{t: t, log: t.Log, base: base, role: r, shard: shard, seeds: seeds,
@@ -128,8 +139,8 @@ func (c *set) client(addr string) (*mongo.Client, error) {
 		return cl, nil
 	}
 	opt := *c.base
-	opt.Hosts = []string{addr}
-	opt.ReplicaSet = nil
+	opt.Hosts, opt.ReplicaSet = []string{addr}, nil
+	opt.SRVMaxHosts, opt.SRVServiceName = nil, nil
 	o := &opt
 	// What the driver learns of the member on its own is kept, so that one that
 	// is down does not cost every question a wait.

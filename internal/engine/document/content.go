@@ -52,6 +52,25 @@ func (r role) content(db, coll string) (name string, kind record.Kind, why strin
 	return name, "collection", ""
 }
 
+// serversOwn are the collections of the databases admin and config that servers keep there themselves ("System
+// Collections", "Config Database", "Transactions"); what else is there somebody put there.
+var serversOwn = map[string][]string{
+	"admin": {"tempusers", "temproles"},
+	"config": {"actionlog", "changelog", "chunks", "collections", "csrs.indexes", "databases", "image_collection",
+		"locks", "lockpings", "mongos", "rangeDeletions", "settings", "shards", "tags", "transactions", "vectorClock",
+		"version", "external_validation_keys", "migrationCoordinators", "migrations", "placementHistory",
+		"clusterParameters", "queryAnalyzers", "sampledQueries", "sampledQueriesDiff", "shard.indexes",
+		"shard.collections", "reshardingOperations", "localRenameParticipants"},
+}
+
+// strays reports whether a collection of admin or config is none of the servers' own: it is not protected, which
+// is to be told.
+func strays(db, coll string) bool {
+	own, ok := serversOwn[db]
+	return ok && !strings.HasPrefix(coll, "system.") && !strings.HasPrefix(coll, "cache.") &&
+		!strings.HasPrefix(coll, "localResharding") && !slices.Contains(own, coll)
+}
+
 // physical returns the name under which a server keeps a namespace's records.
 func physical(name string, kind record.Kind) (db, coll string) {
 	db, coll, _ = strings.Cut(name, ".")

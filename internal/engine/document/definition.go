@@ -1,7 +1,6 @@
 package document
 
 import (
-	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -46,12 +45,43 @@ func canonicalOptions(kind record.Kind, opts []field) []field {
 		if kind == kindSeries && (o.name == "validator" || o.name == "clusteredIndex") {
 			continue // the server's own, for every such collection
 		}
-		if !optionsLeftOut[o.name] && !strings.HasPrefix(o.name, "$") {
-			out = append(out, o)
+		if optionsLeftOut[o.name] || strings.HasPrefix(o.name, "$") || isDefault(o) {
+			continue
 		}
+		if o.name == "timeseries" && isDocument(o.val) {
+			if fs, err := parseFields(o.val.Data); err == nil {
+				slices.SortStableFunc(fs, func(a, b field) int { return strings.Compare(a.name, b.name) })
+				o.val = docValue(buildFields(fs))
+			}
+		}
+		out = append(out, o)
 	}
 	slices.SortStableFunc(out, func(a, b field) int { return strings.Compare(a.name, b.name) })
 	return out
+}
+
+// isDefault reports whether an option says what counts without it too: some servers list it once
+// something else was changed ("Schema Validation", "Change Streams: Document Pre- and Post-Images").
+func isDefault(o field) bool {
+	text, _ := o.val.StringValueOK()
+	switch o.name {
+	case "validationLevel":
+		return text == "strict"
+	case "validationAction":
+		return text == "error"
+	case "validator":
+		return isDocument(o.val) && len(o.val.Data) == 5
+	case "changeStreamPreAndPostImages":
+		return isDocument(o.val) && !truthOf(bsoncore.Document(o.val.Data).Lookup("enabled"))
+	case "recordPreImages", "capped":
+		return !truthOf(o.val)
+	}
+	return false
+}
+
+func truthOf(v bsoncore.Value) bool {
+	b, ok := v.BooleanOK()
+	return ok && b
 }
 
 func canonicalIndex(fs []field) indexSpec {
@@ -70,6 +100,10 @@ func canonicalIndex(fs []field) indexSpec {
 			// Shells send these as doubles, servers answer with integers.
 			if n, ok := f.val.AsInt64OK(); ok && n == int64(int32(n)) {
 				f.val = bsoncore.Value{Type: bsoncore.TypeInt32, Data: bsoncore.AppendInt32(nil, int32(n))}
+			}
+		case "hidden", "prepareUnique", "unique", "sparse":
+			if b, ok := f.val.BooleanOK(); ok && !b {
+				continue // the rule, which some servers list
 			}
 		}
 		out = append(out, f)
@@ -196,113 +230,6 @@ func createdDefinition(kind record.Kind, o []field) []byte {
 		d.put(defaultIDIndex)
 	}
 	return d.encode()
-}
-
-// alterDefinition applies the o document of a createIndexes, commitIndexBuild,
-// dropIndexes or collMod entry. It can be applied twice.
-func alterDefinition(def, o []byte) ([]byte, error) {
-	d, err := decodeDefinition(def)
-	if err != nil {
-		return nil, err
-	}
-	fs, err := parseFields(o)
-	if err != nil {
-		return nil, err
-	}
-	if len(fs) == 0 {
-		return nil, fmt.Errorf("empty command entry")
-	}
-	switch fs[0].name {
-	case "createIndexes":
-		d.put(canonicalIndex(fs))
-	case "commitIndexBuild":
-		list, ok := bsoncore.Document(o).Lookup("indexes").ArrayOK()
-		if !ok {
-			return nil, fmt.Errorf("commitIndexBuild entry names no indexes")
-		}
-		vals, err := list.Values()
-		if err != nil {
-			return nil, err
-		}
-		for _, v := range vals {
-			sub, err := parseFields(v.Data)
-			if err != nil {
-				return nil, err
-			}
-			d.put(canonicalIndex(sub))
-		}
-	case "dropIndexes", "deleteIndexes":
-		name, ok := bsoncore.Document(o).Lookup("index").StringValueOK()
-		if !ok {
-			return nil, fmt.Errorf("dropIndexes entry names no index")
-		}
-		d.indexes = slices.DeleteFunc(d.indexes, func(s indexSpec) bool {
-			return s.name == name || name == "*" && s.name != "_id_"
-		})
-	case "collMod":
-		for _, f := range fs[1:] {
-			if f.name == "index" && isDocument(f.val) {
-				if err := d.modifyIndex(f.val.Data); err != nil {
-					return nil, err
-				}
-				continue
-			}
-			if optionsLeftOut[f.name] || strings.HasPrefix(f.name, "$") {
-				continue
-			}
-			d.options = slices.DeleteFunc(d.options, func(x field) bool { return x.name == f.name })
-			// An empty validator is none.
-			if f.name == "validator" && isDocument(f.val) && len(f.val.Data) == 5 {
-				continue
-			}
-			d.options = canonicalOptions("", append(d.options, f))
-		}
-	default:
-		return nil, fmt.Errorf("unknown command entry %q; a newer server may have written it", fs[0].name)
-	}
-	return d.encode(), nil
-}
-
-// modifyIndex applies collMod's index part: the index is named, or known by
-// its key; everything else replaces what it had.
-func (d *definition) modifyIndex(mod []byte) error {
-	fs, err := parseFields(mod)
-	if err != nil {
-		return err
-	}
-	for i := range d.indexes {
-		spec, err := parseFields(d.indexes[i].spec)
-		if err != nil {
-			return err
-		}
-		hit := false
-		for _, f := range fs {
-			switch f.name {
-			case "name":
-				s, _ := f.val.StringValueOK()
-				hit = hit || s == d.indexes[i].name
-			case "keyPattern":
-				k := indexOf(spec, "key")
-				hit = hit || k >= 0 && bytes.Equal(spec[k].val.Data, f.val.Data)
-			}
-		}
-		if !hit {
-			continue
-		}
-		for _, f := range fs {
-			if f.name == "name" || f.name == "keyPattern" {
-				continue
-			}
-			spec = slices.DeleteFunc(spec, func(x field) bool { return x.name == f.name })
-			// Not hidden is the rule and is not listed.
-			if b, ok := f.val.BooleanOK(); f.name == "hidden" && ok && !b {
-				continue
-			}
-			spec = append(spec, f)
-		}
-		d.indexes[i] = canonicalIndex(spec)
-	}
-	return nil
 }
 
 // describeDefinition returns lines for people.

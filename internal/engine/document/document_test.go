@@ -142,7 +142,18 @@ func TestEntriesOfOtherForms(t *testing.T) {
 		{`{"op":"c","ns":"a.$cmd","o":{"commitIndexBuild":"b","indexes":[{"v":2,"key":{"x":1},"name":"x_1"}]}}`,
 			[]string{"alter a.b "}},
 		{`{"op":"i","ns":"a.system.views","o":{"_id":"a.v","viewOn":"b","pipeline":[]}}`, []string{"create a.v "}},
-		{`{"op":"d","ns":"a.system.views","o":{"_id":"a.v"}}`, []string{"drop a.v "}},
+		{`{"op":"d","ns":"a.system.views","o":{"_id":"a.v"}}`, []string{"drop a.v view"}},
+		{`{"op":"u","ns":"a.system.views","o":{"_id":"a.v","viewOn":"b","pipeline":[]},"o2":{"_id":"a.v"}}`,
+			[]string{"alter a.v view"}},
+		{`{"op":"u","ns":"a.system.views","o":{"$v":2,"diff":{"u":{"viewOn":"c"}}},"o2":{"_id":"a.v"}}`,
+			[]string{"alter a.v view"}},
+		{`{"op":"u","ns":"a.system.views","o":{"_id":"a.s","viewOn":"system.buckets.s","pipeline":[]},` +
+			`"o2":{"_id":"a.s"}}`, nil},
+		{`{"op":"i","ns":"admin.system.views","o":{"_id":"admin.v","viewOn":"b","pipeline":[]}}`, nil},
+		{`{"op":"c","ns":"a.$cmd","o":{"create":"system.views","idIndex":{}}}`, nil},
+		{`{"op":"c","ns":"a.$cmd","o":{"drop":"system.views"}}`, []string{"drop a.system.views view"}},
+		{`{"op":"c","ns":"a.$cmd","o":{"startIndexBuild":"b","indexes":[{"v":2,"key":{"x":1},"name":"x_1"}]}}`,
+			[]string{"alter a.b "}},
 		{
 			`{"op":"c","ns":"admin.$cmd","o":{"applyOps":[{"op":"i","ns":"a.b","o":{"_id":1}},{"op":"d","ns":"a.b","o":{"_id":2}}]}}`, []string{"put a.b ", "delete a.b "}},
 	} {

@@ -35,6 +35,9 @@ type shardedTable struct {
 	uuid   string
 	key    bsoncore.Document
 	unique bool
+	// whole: it is not sharded, and its one piece is on a shard of its own choosing ("moveCollection":
+	// unsplittable collections, from 8.0).
+	whole  bool
 	mins   [][]byte // encoded lower bounds of the chunks, ascending
 	bounds []bsoncore.Document
 	shards []string // who owns the chunk that begins there
@@ -65,6 +68,7 @@ func (model) Layout(now, before func(string, func([]byte) error) error) (engine.
 		t.uuid = string(uuidOf(d.Lookup("uuid")))
 		t.key, _ = d.Lookup("key").DocumentOK()
 		t.unique, _ = d.Lookup("unique").BooleanOK()
+		t.whole, _ = d.Lookup("unsplittable").BooleanOK()
 		p.tables[t.uuid], p.byName[t.name] = t, t
 		return nil
 	})
@@ -250,11 +254,13 @@ func (p *placement) Part(shardName string, ns record.Namespace) engine.Part {
 		return part
 	}
 	db, coll, _ := strings.Cut(ns.Name, ".")
-	if strings.HasPrefix(coll, "system.resharding.") || p.gone[string(ns.Ident)] {
+	// What the layout knows by its identity has the layout's name, also while the shards still keep it
+	// under that of an operation which is about to be over.
+	t := p.tables[string(ns.Ident)]
+	if t == nil && (strings.HasPrefix(coll, "system.resharding.") || p.gone[string(ns.Ident)]) {
 		part.None = true
 		return part
 	}
-	t := p.tables[string(ns.Ident)]
 	if t == nil && p.byName[ns.Name] != nil && p.byName[ns.Name].uuid == "" {
 		t = p.byName[ns.Name]
 	}
@@ -280,7 +286,7 @@ func (p *placement) Part(shardName string, ns record.Namespace) engine.Part {
 // Define implements [engine.Layout].
 func (p *placement) Define(ns record.Namespace) ([]byte, error) {
 	t := p.tables[string(ns.Ident)]
-	if t == nil {
+	if t == nil || t.whole {
 		return ns.Definition, nil
 	}
 	d, err := decodeDefinition(ns.Definition)

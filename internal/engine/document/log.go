@@ -285,7 +285,52 @@ func (f *follow) prove(ctx context.Context, addr string, cl *mongo.Client, found
 			return f.lost(ctx, addr)
 		}
 	}
+	if err := f.c.holds(ctx, addr, f.at); err != nil {
+		return callbackError{err}
+	}
 	return f.begin(ctx, addr, cl)
+}
+
+// continues sees that the log is the history that was read up to a mark.
+func (c *set) continues(ctx context.Context, from record.Mark) error {
+	if !c.caps.status || from.Entry == "" {
+		return nil
+	}
+	return c.onMember(ctx, func(addr string) error { return c.holds(ctx, addr, from) })
+}
+
+// holds returns [engine.ErrLogEnds] where a member's log reaches back to the entry that a mark tells
+// of and on from there, and has none of that time and term: no majority ever loses one.
+func (c *set) holds(ctx context.Context, addr string, from record.Mark) error {
+	var t, i uint32
+	var term int64
+	if !c.caps.status {
+		return nil
+	}
+	if n, _ := fmt.Sscanf(from.Entry, "%d.%d/%d", &t, &i, &term); n != 3 {
+		return nil
+	}
+	at := position(t, i)
+	e, err := c.entryUpTo(ctx, addr, at)
+	if err != nil {
+		return err
+	}
+	if e != nil {
+		if m, err := markOf(e); err != nil || m.Entry == from.Entry {
+			return err
+		}
+	}
+	w, err := c.window(ctx, addr)
+	if err != nil || w.First.Position > at || w.Last.Position < at {
+		return err // it does not reach that far, which is told elsewhere
+	}
+	has := "it was written by another primary"
+	if own, ok := timestampAt(e, "ts"); !ok || own != at {
+		has = "there is none at that place"
+	}
+	return fmt.Errorf("cluster %s: %s: %w: it is another history than the one that was read: it lacks the entry at %d.%d "+
+		"of term %d, %s; its members were put back from older copies, or made anew", c.t.Name, addr, engine.ErrLogEnds,
+		t, i, term, has)
 }
 
 // lost reports that the log does not hold the entry that was reached, and from
@@ -298,10 +343,35 @@ func (f *follow) lost(ctx context.Context, addr string) error {
 	if w.Last.Position < f.at.Position {
 		return fmt.Errorf("%s: its log ends before the position reached: %w", addr, engine.ErrUnreachable)
 	}
+	// A member that was built anew begins its log anew: another may hold what was before.
+	if other := f.c.reachesBackTo(ctx, f.at.Position, addr); other != "" {
+		return fmt.Errorf("%s: %w: its log begins after the position reached, that of %s does not", addr,
+			engine.ErrUnreachable, other)
+	}
 	oldest, at := timestampOf(w.First.Position), timestampOf(f.at.Position)
 	return callbackError{&LostError{Member: addr, First: w.First, text: fmt.Sprintf(
 		"%s: %v: it begins at %d.%d (%s), capture had reached %d.%d", addr, engine.ErrLogLost,
 		oldest.T, oldest.I, w.First.Wall.Local().Format(time.RFC3339), at.T, at.I)}}
+}
+
+// reachesBackTo returns a member, other than one, whose log holds a position; empty where none does.
+func (c *set) reachesBackTo(ctx context.Context, at record.Position, except string) string {
+	reaches := make([]bool, len(c.hosts))
+	c.eachHost(func(i int, addr string) {
+		if addr == except {
+			return
+		}
+		m, _, err := c.member(ctx, addr)
+		if err != nil || !m.Healthy || m.Role != "primary" && m.Role != "secondary" {
+			return
+		}
+		w, err := c.window(ctx, addr)
+		reaches[i] = err == nil && w.First.Position <= at && w.Last.Position >= at
+	})
+	if i := slices.Index(reaches, true); i >= 0 {
+		return c.hosts[i]
+	}
+	return ""
 }
 
 // LostError is an [engine.ErrLogLost] that tells from where on the log holds.

@@ -39,6 +39,9 @@ func markOf(entry bson.Raw) (record.Mark, error) {
 		return record.Mark{}, fmt.Errorf("%w: no ts", ErrEntry)
 	}
 	m := record.Mark{Position: position(t, i)}
+	if term, ok := entry.Lookup("t").AsInt64OK(); ok {
+		m.Entry = fmt.Sprintf("%d.%d/%d", t, i, term)
+	}
 	if wall, ok := entry.Lookup("wall").TimeOK(); ok {
 		m.Wall = wall.UTC()
 	} else {
@@ -54,13 +57,14 @@ func changesOf(r role, entry bson.Raw) (record.Mark, []record.Change, error) {
 	if err != nil {
 		return m, nil, err
 	}
-	chs, err := changesAt(r, m, entry)
+	chs, err := changesAt(r, false, m, entry)
 	return m, chs, err
 }
 
-// changesAt returns what entries do together, as of a mark.
-func changesAt(r role, m record.Mark, entries ...bson.Raw) ([]record.Change, error) {
-	c := converter{mark: m, role: r}
+// changesAt returns what entries do together, as of a mark. Forgets says that the servers do not log what
+// capped collections forget.
+func changesAt(r role, forgets bool, m record.Mark, entries ...bson.Raw) ([]record.Change, error) {
+	c := converter{mark: m, role: r, forgets: forgets}
 	for _, e := range entries {
 		if err := c.entry(bsoncore.Document(e)); err != nil {
 			t, i, _ := e.Lookup("ts").TimestampOK()
@@ -71,8 +75,9 @@ func changesAt(r role, m record.Mark, entries ...bson.Raw) ([]record.Change, err
 }
 
 type converter struct {
-	mark record.Mark
-	role role
+	mark    record.Mark
+	role    role
+	forgets bool
 	// moved is [record.Moved] while an entry is read by which a migration writes.
 	moved string
 	out   []record.Change
@@ -94,8 +99,8 @@ func (c *converter) entry(e bsoncore.Document) error {
 		return nil
 	}
 	db, coll, _ := strings.Cut(ns, ".")
-	if op != "c" && coll == "system.views" && db != "local" {
-		return c.view(op, o)
+	if op != "c" && coll == viewsColl {
+		return c.view(op, e, o)
 	}
 	if op == "c" {
 		if _, err := o.LookupErr("applyOps"); err == nil {
@@ -161,15 +166,30 @@ func (c *converter) update(ns string, ident []byte, e, o bsoncore.Document) erro
 	return nil
 }
 
+// viewsColl is the collection in which servers keep the views of a database.
+const viewsColl = "system.views"
+
+// kindView is of views.
+const kindView record.Kind = "view"
+
 // view: servers keep views as documents {_id: "db.view", viewOn, pipeline} of
-// system.views, and log them so.
-func (c *converter) view(op string, o bsoncore.Document) error {
-	name, ok := o.Lookup("_id").StringValueOK()
+// system.views, and log them so ("Views"). Time-series collections have such a document
+// too; of them their buckets tell, and what is said here of a name is of views only.
+func (c *converter) view(op string, e, o bsoncore.Document) error {
+	of := o
+	if op == "u" {
+		of, _ = e.Lookup("o2").DocumentOK()
+	}
+	name, ok := of.Lookup("_id").StringValueOK()
 	if !ok {
 		return fmt.Errorf("%w: view without name", ErrEntry)
 	}
+	db, coll, _ := strings.Cut(name, ".")
+	if _, kind, _ := c.role.content(db, coll); kind == "" {
+		return nil
+	}
 	if on, _ := o.Lookup("viewOn").StringValueOK(); strings.HasPrefix(on, bucketPrefix) {
-		return nil // a time-series collection: its buckets are the content
+		return nil
 	}
 	switch op {
 	case "i":
@@ -177,11 +197,14 @@ func (c *converter) view(op string, o bsoncore.Document) error {
 		if err != nil {
 			return err
 		}
-		c.emit(record.Change{Op: record.Create, Namespace: name, Value: fold.JoinCreate("view", viewDefinition(fs))})
+		c.emit(record.Change{Op: record.Create, Namespace: name, Value: fold.JoinCreate(kindView, viewDefinition(fs))})
+	case "u":
+		c.emit(record.Change{Op: record.Alter, Namespace: name, To: string(kindView),
+			Value: buildFields([]field{{viewChange, docValue(bytes.Clone(o))}})})
 	case "d":
-		c.emit(record.Change{Op: record.Drop, Namespace: name})
+		c.emit(record.Change{Op: record.Drop, Namespace: name, To: string(kindView)})
 	default:
-		return fmt.Errorf("%w: view changed in place", ErrEntry)
+		return fmt.Errorf("%w: op %q of a view", ErrEntry, op)
 	}
 	return nil
 }
@@ -238,10 +261,16 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 		if i := indexOf(fs, "viewOn"); i >= 0 || skip {
 			return nil // a view comes as a document of system.views
 		}
+		if i := indexOf(fs, "capped"); i >= 0 && c.forgets && truthOf(fs[i].val) {
+			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns, forgetful)
+		}
 		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident,
 			Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})
 	case "drop":
-		if !skip {
+		if name == viewsColl && db != "admin" && db != "config" && db != "local" {
+			// With the database, or by hand: all its views go.
+			c.emit(record.Change{Op: record.Drop, Namespace: ns, To: string(kindView), Key: []byte(db + ".")})
+		} else if !skip {
 			c.emit(record.Change{Op: record.Drop, Namespace: ns, Ident: ident})
 		}
 	case "renameCollection":
@@ -262,7 +291,8 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 			c.emit(record.Change{Op: record.Drop, Namespace: to, Ident: uuidOf(target)})
 		}
 		c.emit(record.Change{Op: record.Rename, Namespace: name, Ident: ident, To: to})
-	case "createIndexes", "commitIndexBuild", "dropIndexes", "deleteIndexes", "collMod":
+	case "createIndexes", "startIndexBuild", "commitIndexBuild", "abortIndexBuild", "dropIndexes", "deleteIndexes",
+		"collMod":
 		if !skip {
 			c.emit(record.Change{Op: record.Alter, Namespace: ns, Ident: ident, Value: bytes.Clone(o)})
 		}
@@ -270,9 +300,8 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 		if !skip {
 			c.emit(record.Change{Op: record.Empty, Namespace: ns, Ident: ident})
 		}
-	case "dropDatabase", "startIndexBuild", "abortIndexBuild":
-		// Before a dropDatabase entry each collection's drop is logged; an
-		// index counts from its commit.
+	case "dropDatabase":
+		// Before a dropDatabase entry each collection's drop is logged.
 	case "commitTransaction", "abortTransaction":
 		// What they decide is known from looking ahead.
 	default:
@@ -283,6 +312,9 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 	}
 	return nil
 }
+
+// forgetful is why a capped collection of an old server is not protected ("Capped Collections").
+const forgetful = "capped collection on a server before version 5.0, which does not log what such a collection forgets"
 
 func uuidOf(v bsoncore.Value) []byte {
 	if _, b, ok := v.BinaryOK(); ok && len(b) == 16 {

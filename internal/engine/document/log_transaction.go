@@ -244,7 +244,7 @@ func (c *set) logStart(ctx context.Context) (record.Mark, error) {
 }
 
 func (c *set) beforePrepared(ctx context.Context, addr string, start *record.Mark) error {
-	if _, err := c.waitSeen(ctx, addr, start.Position); err != nil {
+	if err := c.waitSeen(ctx, addr, start.Position); err != nil {
 		return err
 	}
 	cl, err := c.reach(ctx, addr)
@@ -272,15 +272,19 @@ func (c *set) beforePrepared(ctx context.Context, addr string, start *record.Mar
 	return err
 }
 
-// waitSeen waits until a member knows a position to be committed.
-func (c *set) waitSeen(ctx context.Context, addr string, at record.Position) (record.Mark, error) {
+// waitSeen waits until what a member shows of a majority's content reaches a position.
+func (c *set) waitSeen(ctx context.Context, addr string, at record.Position) error {
+	began := time.Now()
 	for pause := 2 * time.Millisecond; ; pause = min(2*pause, 200*time.Millisecond) {
-		m, err := c.committed(ctx, addr)
-		if err != nil || m.Position >= at {
-			return m, err
+		shown, err := c.shown(ctx, addr)
+		if err != nil || shown >= at {
+			return err
+		}
+		if time.Since(began) > catchUpTime {
+			return fmt.Errorf("%s: %w, after %s", addr, errBehind, catchUpTime)
 		}
 		if err := wait.For(ctx, pause); err != nil {
-			return m, err
+			return err
 		}
 	}
 }
@@ -383,9 +387,10 @@ func (f *follow) settleDue(upto record.Position) error {
 
 // add converts entries that count together.
 func (f *follow) add(m record.Mark, entries ...bson.Raw) error {
-	chs, err := changesAt(f.c.role, m, entries...)
+	chs, err := changesAt(f.c.role, f.c.caps.forgets(), m, entries...)
 	if err != nil {
-		return callbackError{fmt.Errorf("cluster %s: %w", f.c.t.Name, err)}
+		// What it did is not known: nothing after it can be told before the next point.
+		return callbackError{fmt.Errorf("cluster %s: %w: %w", f.c.t.Name, engine.ErrLogEnds, err)}
 	}
 	for i := range chs {
 		f.size += len(chs[i].Value) + len(chs[i].Key) + 64
@@ -397,6 +402,9 @@ func (f *follow) add(m record.Mark, entries ...bson.Raw) error {
 func (f *follow) reached(m record.Mark) {
 	if m.Position > f.at.Position {
 		f.at.Position = m.Position
+	}
+	if m.Entry != "" {
+		f.at.Entry = m.Entry
 	}
 	if m.Wall.After(f.at.Wall) {
 		f.at.Wall = m.Wall

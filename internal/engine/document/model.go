@@ -23,14 +23,16 @@ func (model) Apply(old []byte, c *record.Change, loose bool) ([]byte, error) {
 var emptyDocument = buildFields(nil)
 
 // CheckChange implements [engine.Model]: an update is applied to an empty document,
-// passing over what does not fit it, and an alteration to an empty definition.
+// passing over what does not fit it, and an alteration to a definition that has nothing but what
+// some alterations ask for.
 func (model) CheckChange(c *record.Change) error {
 	var err error
 	switch c.Op {
 	case record.Patch:
 		_, err = applyUpdate(emptyDocument, c.Value, true)
 	case record.Alter:
-		_, err = alterDefinition(createdDefinition("collection", nil), c.Value)
+		series := []field{{"timeseries", docValue(emptyDocument)}}
+		_, err = alterDefinition(createdDefinition("collection", series), c.Value)
 	}
 	if err != nil {
 		ts := timestampOf(c.At)

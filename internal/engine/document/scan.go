@@ -152,11 +152,11 @@ func (c *set) shows(ctx context.Context, addr string, shown *bson.Timestamp, las
 func (c *set) becomesCommitted(ctx context.Context, addr string, cl *mongo.Client, at record.Position,
 	term int64) (bool, error) {
 	for pause := 5 * time.Millisecond; pause < 10*time.Second; pause *= 2 {
-		m, err := c.committed(ctx, addr)
+		shown, err := c.shown(ctx, addr)
 		if err != nil {
 			return false, err
 		}
-		if m.Position >= at {
+		if shown >= at {
 			e, err := majorityLog(cl).FindOne(ctx, bson.D{{Key: "ts", Value: timestampOf(at)}}).Raw()
 			if errors.Is(err, mongo.ErrNoDocuments) {
 				return false, nil
@@ -190,11 +190,15 @@ func (c *set) list(ctx context.Context, addr string, sizes bool) ([]engine.Names
 	var out []engine.Namespace
 	for _, d := range dbs {
 		db, _ := d.Document().Lookup("name").StringValueOK()
-		if db == "local" || db == "config" && c.role != layout ||
-			db == "admin" && (c.role != alone && c.role != layout || !c.t.Settings) {
+		if db == "local" || serversOwn[db] != nil && c.role != alone && c.role != layout {
 			continue
 		}
 		list, err := c.listDatabase(ctx, cl, db, sizes)
+		if codeOf(err) == 13 && (db == "config" && c.role != layout || db == "admin" && !c.t.Settings) {
+			c.log.Warn("what users may have put into a database of the servers' own is not seen", "database", db,
+				"member", addr, "cause", short(err))
+			continue
+		}
 		if err != nil {
 			return nil, explain(addr, err)
 		}
@@ -274,6 +278,11 @@ func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info 
 	if own {
 		kind, why = "collection", ""
 	}
+	if kind == "" && strays(db, name) {
+		return &engine.Namespace{Namespace: record.Namespace{Name: known, Kind: "collection"}, Shard: c.shard,
+			Skip: "it is in the database " + db + ", which is the servers' own; keep it in another, or leave it out: " +
+				"exclude: [" + known + "]"}, nil
+	}
 	if kind == "" || kind == record.KindSettings && !c.t.Settings {
 		return nil, nil
 	}
@@ -297,11 +306,26 @@ func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info 
 		ns.Skip = typ + " collections are not protected by this version"
 		return ns, nil
 	}
+	if sizes && !own && c.caps.forgets() && truth(info.Lookup("options", "capped")) {
+		ns.Skip = "a " + forgetful
+		return ns, nil
+	}
+	// Which indexes are still being built is asked first: those that are finished, or begun, in
+	// between have an entry of the log to say so.
+	var building []string
+	if sizes {
+		if st, err := cl.Database(db).RunCommand(ctx, bson.D{{Key: "collStats", Value: name}}).Raw(); err == nil {
+			ns.Bytes, _ = st.Lookup("size").AsInt64OK()
+			building = stringsOf(st.Lookup("indexBuilds"))
+		}
+	}
 	cur, err := cl.Database(db).Collection(name).Indexes().List(ctx)
 	var specs [][]byte
 	if err == nil {
 		for cur.Next(ctx) {
-			specs = append(specs, bytes.Clone(cur.Current))
+			if ix, _ := cur.Current.Lookup("name").StringValueOK(); !slices.Contains(building, ix) {
+				specs = append(specs, bytes.Clone(cur.Current))
+			}
 		}
 		err = cur.Err()
 	}
@@ -320,10 +344,19 @@ func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info 
 	if n, err := cl.Database(db).Collection(name).EstimatedDocumentCount(ctx); err == nil {
 		ns.Records = n
 	}
-	if st, err := cl.Database(db).RunCommand(ctx, bson.D{{Key: "collStats", Value: name}}).Raw(); err == nil {
-		ns.Bytes, _ = st.Lookup("size").AsInt64OK()
-	}
 	return ns, nil
+}
+
+// stringsOf returns the strings of an array; none where it is none.
+func stringsOf(v bson.RawValue) (out []string) {
+	arr, _ := v.ArrayOK()
+	vals, _ := arr.Values()
+	for _, x := range vals {
+		if s, ok := x.StringValueOK(); ok {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 func codeOf(err error) int32 {
@@ -455,6 +488,9 @@ type callbackError struct{ error }
 func (s *scanning) read(ctx context.Context, addr string) error {
 	cl, err := s.c.reach(ctx, addr)
 	if err != nil {
+		return err
+	}
+	if err := s.c.awaitSeen(ctx, addr); err != nil {
 		return err
 	}
 	if err := s.same(ctx, addr); err != nil {
@@ -599,11 +635,12 @@ func retriable(err error) bool {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return false
 	}
-	if errors.Is(err, engine.ErrUnreachable) || mongo.IsNetworkError(err) || mongo.IsTimeout(err) {
+	if errors.Is(err, engine.ErrUnreachable) || errors.Is(err, errBehind) || mongo.IsNetworkError(err) ||
+		mongo.IsTimeout(err) {
 		return true
 	}
 	switch codeOf(err) {
-	case 6, 7, 89, 91, 189, 262, 9001, 10107, 11600, 11602, 13435, 13436, // not reachable, shutting down, not primary
+	case 6, 7, 89, 91, 134, 189, 262, 9001, 10107, 11600, 11602, 13435, 13436, // not reachable, no majority yet, shutting down, not primary
 		43, 136, 175, 237: // cursor not found, capped position lost, plan killed, cursor killed
 		return true
 	}

@@ -399,22 +399,58 @@ func (c *set) onMember(ctx context.Context, fn func(addr string) error) error {
 	return err
 }
 
-// hasSeen checks that a member holds everything that reads so far may have
-// shown, so that going on there does not step back in time.
+// hasSeen checks that what a member shows to reads of a majority's content holds everything that
+// reads so far may have shown, so that going on there does not step back in time.
 func (c *set) hasSeen(ctx context.Context, addr string) error {
 	if !c.caps.status {
 		return nil
 	}
-	m, err := c.committed(ctx, addr)
+	shown, err := c.shown(ctx, addr)
 	if err != nil {
 		return err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if m.Position < c.seen {
+	if shown < c.seen {
 		return fmt.Errorf("%s: %w", addr, errBehind)
 	}
 	return nil
+}
+
+// awaitSeen gives a member some time until hasSeen is so of it: what is read there must not be older
+// than what was read before, whoever chose the member.
+func (c *set) awaitSeen(ctx context.Context, addr string) error {
+	began := time.Now()
+	for pause := 2 * time.Millisecond; ; pause = min(2*pause, 200*time.Millisecond) {
+		err := c.hasSeen(ctx, addr)
+		if !errors.Is(err, errBehind) || time.Since(began) > catchUp {
+			return err
+		}
+		if err := wait.For(ctx, pause); err != nil {
+			return err
+		}
+	}
+}
+
+// shown returns up to where a member's reads of what a majority has reach ("replSetGetStatus":
+// readConcernMajorityOpTime). A member may know of entries to be on a majority, and tell of them
+// as committed, before it has them itself.
+func (c *set) shown(ctx context.Context, addr string) (record.Position, error) {
+	st, err := c.ask(ctx, addr, "admin", bson.D{{Key: "replSetGetStatus", Value: 1}})
+	if err != nil {
+		return "", err
+	}
+	if at, ok := timestampAt(st, "optimes", "readConcernMajorityOpTime", "ts"); ok {
+		return at, nil
+	}
+	at, ok := timestampAt(st, "optimes", "lastCommittedOpTime", "ts")
+	if !ok {
+		return "", fmt.Errorf("%s: replSetGetStatus tells no committed time", addr)
+	}
+	if has, ok := timestampAt(st, "optimes", "appliedOpTime", "ts"); ok && has < at {
+		at = has
+	}
+	return at, nil
 }
 
 // committed returns the newest log entry that a member knows to be on a majority.

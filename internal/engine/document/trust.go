@@ -20,6 +20,7 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 	if err := base.Validate(); err != nil {
 		return nil, fmt.Errorf("cluster %s: address %q: %w", t.Name, engine.Redact(t.Address), err)
 	}
+	base = resolved(base)
 	base.Auth = nil
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true}
 	if t.TLS.ClientCertificate != "" {

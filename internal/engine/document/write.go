@@ -74,7 +74,21 @@ func (w *writer) Replaceable(ns record.Namespace) error {
 	if ns.Kind == kindSeries {
 		return fmt.Errorf("%w: it is a time-series collection, which servers do not rename", engine.ErrNotReplaceable)
 	}
+	if w.keepsShardedNames(ns) {
+		return fmt.Errorf("%w: it is sharded, and servers of version %s do not rename what is sharded",
+			engine.ErrNotReplaceable, w.c.caps.version)
+	}
 	return nil
+}
+
+// keepsShardedNames reports whether a namespace will be sharded on servers that cannot rename it then
+// ("renameCollection": sharded collections from 5.0 on).
+func (w *writer) keepsShardedNames(ns record.Namespace) bool {
+	if w.c.role != routers {
+		return false
+	}
+	d, err := decodeDefinition(ns.Definition)
+	return err == nil && d.sharding != nil && w.c.caps.major() > 0 && w.c.caps.major() < 5
 }
 
 // KeepsIdentity implements [engine.StagingWriter]. Time-series collections are made
@@ -84,11 +98,10 @@ func (w *writer) KeepsIdentity(ns record.Namespace) bool {
 	return ns.Kind != kindSeries && w.c.role != routers
 }
 
-// Stage implements [engine.StagingWriter]. A time-series collection, which no server
-// renames, is made under its own name. That there is a stage is recorded before
+// Stage implements [engine.StagingWriter]. What servers do not rename is made under its own name. That there is a stage is recorded before
 // it is made.
 func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
-	if ns.Kind == kindSeries {
+	if ns.Kind == kindSeries || w.keepsShardedNames(ns) {
 		return w.StageInPlace(ctx, ns, false)
 	}
 	db, _, _ := strings.Cut(ns.Name, ".")
@@ -132,7 +145,7 @@ func (w *writer) make(ctx context.Context, ns record.Namespace) (record.Namespac
 	w.kinds[ns.Name] = ns.Kind
 	w.mu.Unlock()
 	if d.sharding != nil && w.c.role == routers {
-		if err := w.shard(ctx, ns.Name, d.sharding); err != nil {
+		if err := w.shard(ctx, ns.Name, d); err != nil {
 			return ns, err
 		}
 	}
@@ -276,6 +289,14 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 		return fmt.Errorf("%s: %w", ns.Name, err)
 	}
 	db, coll := w.physical(stage)
+	return w.buildIndexes(ctx, ns.Name, db, coll, d, nil)
+}
+
+// buildIndexes makes those of a definition's indexes that choose accepts (nil: all). An index of bytes on a
+// collection that has a collation is asked for as such ("Collation": indexes inherit it).
+func (w *writer) buildIndexes(ctx context.Context, name, db, coll string, d definition,
+	choose func(spec []field) bool) error {
+	inherits := indexOf(d.options, "collation") >= 0
 	var specs bson.A
 	for _, s := range d.indexes {
 		if s.name == "_id_" || s.clustered() {
@@ -283,23 +304,32 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 		}
 		fs, err := parseFields(s.spec)
 		if err != nil {
-			return fmt.Errorf("%s: index %s: %w", ns.Name, s.name, err)
+			return fmt.Errorf("%s: index %s: %w", name, s.name, err)
+		}
+		if choose != nil && !choose(fs) {
+			continue
 		}
 		// Version 2 is what servers make unasked, and some do not know the word.
 		fs = slices.DeleteFunc(fs, func(f field) bool {
 			n, ok := f.val.AsInt64OK()
 			return f.name == "v" && ok && n == 2
 		})
+		if inherits && indexOf(fs, "collation") < 0 {
+			fs = append(fs, field{"collation", simpleCollation})
+		}
 		specs = append(specs, bson.Raw(buildFields(fs)))
 	}
 	if len(specs) == 0 {
 		return nil
 	}
 	if err := w.run(ctx, db, bson.D{{Key: "createIndexes", Value: coll}, {Key: "indexes", Value: specs}}); err != nil {
-		return w.fail(ns.Name+": building indexes", err)
+		return w.fail(name+": building indexes", err)
 	}
 	return nil
 }
+
+// simpleCollation is the one by bytes.
+var simpleCollation = docValue(bsoncore.BuildDocument(nil, bsoncore.AppendStringElement(nil, "locale", "simple")))
 
 // Publish implements [engine.StagingWriter].
 func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) error {
@@ -308,6 +338,12 @@ func (w *writer) Publish(ctx context.Context, stage, name string, replace bool) 
 	}
 	cmd := bson.D{{Key: "renameCollection", Value: stage}, {Key: "to", Value: name}}
 	if replace {
+		// Nothing is renamed over a view.
+		if is, err := w.CurrentNamespace(ctx, name); err == nil && is.Kind == kindView {
+			if err := w.RemoveNamespace(ctx, is); err != nil {
+				return err
+			}
+		}
 		cmd = append(cmd, bson.E{Key: "dropTarget", Value: true})
 	}
 	err := w.run(ctx, "admin", cmd)

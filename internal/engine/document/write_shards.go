@@ -22,10 +22,27 @@ const mostSplits = 256
 
 // shard shards a stage as its original was, in as many chunks, laid out in
 // turn on the shards there are.
-func (w *writer) shard(ctx context.Context, stage string, sharding []byte) error {
-	sh := bsoncore.Document(sharding)
+func (w *writer) shard(ctx context.Context, stage string, d definition) error {
+	sh := bsoncore.Document(d.sharding)
 	key := value(sh.Lookup("key"))
+	db, coll, _ := strings.Cut(stage, ".")
+	// The original's index for the key comes first: servers make one of their own where there is none.
+	keyFields := mustElements(sh.Lookup("key"))
+	err := w.buildIndexes(ctx, stage, db, coll, d, func(spec []field) bool {
+		i := indexOf(spec, "key")
+		return i >= 0 && indexOf(spec, "collation") < 0 && beginsWith(mustElements(spec[i].val), keyFields)
+	})
+	if err != nil {
+		return err
+	}
+	// Until 6.0 a database has to be enabled for it; later servers take it for said ("sh.enableSharding").
+	if err := w.run(ctx, "admin", bson.D{{Key: "enableSharding", Value: db}}); err != nil && !isCommandError(err) {
+		return w.fail(stage+": enabling sharding", err)
+	}
 	cmd := bson.D{{Key: "shardCollection", Value: stage}, {Key: "key", Value: key}}
+	if indexOf(d.options, "collation") >= 0 {
+		cmd = append(cmd, bson.E{Key: "collation", Value: value(simpleCollation)})
+	}
 	if unique, ok := sh.Lookup("unique").BooleanOK(); ok && unique {
 		cmd = append(cmd, bson.E{Key: "unique", Value: true})
 	}
@@ -50,6 +67,21 @@ func (w *writer) shard(ctx context.Context, stage string, sharding []byte) error
 		}
 	}
 	return w.spread(ctx, stage, sh, shards)
+}
+
+// beginsWith reports whether an index's key begins with the fields of another, ordered as there.
+func beginsWith(key, with []bsoncore.Element) bool {
+	if len(key) < len(with) {
+		return false
+	}
+	for i, e := range with {
+		text, hashed := e.Value().StringValueOK()
+		has, also := key[i].Value().StringValueOK()
+		if key[i].Key() != e.Key() || hashed != also || text != has {
+			return false
+		}
+	}
+	return true
 }
 
 // spread cuts a stage where its original was cut, and lays the pieces out. What

@@ -74,7 +74,7 @@ func (s *session) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
 	case handlers[name] == nil:
 		err = refuse(59, "CommandNotFound", "no such command: '%s'", elems[0].Key())
 	default:
-		out, err = s.run(name, db, body)
+		out, err = s.recovered(name, db, body)
 	}
 	if errors.Is(err, errGoodbye) || errors.Is(err, docwire.ErrMalformed) {
 		return nil, err
@@ -126,6 +126,16 @@ func (s *session) operationTime(req bson.Raw) *entry {
 func majority(req bson.Raw) bool {
 	level, _ := req.Lookup("readConcern", "level").StringValueOK()
 	return level == "majority" || level == "linearizable" || level == "snapshot"
+}
+
+// recovered is run of which a fault of the stand-in's own is the answer: one request does not end the others.
+func (s *session) recovered(name, db string, req bson.Raw) (out bson.D, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			out, err = nil, refuse(8, "UnknownError", "a fault of the stand-in: %v", p)
+		}
+	}()
+	return s.run(name, db, req)
 }
 
 // run answers a command under the lock and then waits for its write concern.
@@ -254,12 +264,15 @@ func (s *session) hello(connID int64) bson.D {
 	return d
 }
 
-func buildInfo(*session, string, bson.Raw) (bson.D, error) {
-	return bson.D{{Key: "version", Value: "7.0.0"},
-		{Key: "versionArray", Value: bson.A{int32(7), int32(0), int32(0), int32(0)}},
+func buildInfo(s *session, _ string, _ bson.Raw) (bson.D, error) { return builtAs(&s.m.rs.opt), nil }
+
+// builtAs is the answer to buildInfo.
+func builtAs(o *Options) bson.D {
+	return bson.D{{Key: "version", Value: o.version()},
+		{Key: "versionArray", Value: bson.A{int32(o.major()), int32(0), int32(0), int32(0)}},
 		{Key: "gitVersion", Value: "dexamen stand-in"}, {Key: "modules", Value: bson.A{}},
 		{Key: "bits", Value: int32(64)},
-		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}}, nil
+		{Key: "maxBsonObjectSize", Value: int32(16 << 20)}}
 }
 
 func whatsMyURI(s *session, _ string, _ bson.Raw) (bson.D, error) {
@@ -285,7 +298,7 @@ func cmdLine(*session, string, bson.Raw) (bson.D, error) {
 }
 
 func serverStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
-	return bson.D{{Key: "host", Value: s.m.addr}, {Key: "version", Value: "7.0.0"},
+	return bson.D{{Key: "host", Value: s.m.addr}, {Key: "version", Value: s.m.rs.opt.version()},
 		{Key: "process", Value: "dexamen sim"},
 		{Key: "localTime", Value: time.Now()}}, nil
 }
@@ -340,10 +353,14 @@ func replSetGetStatus(s *session, _ string, _ bson.Raw) (bson.D, error) {
 	}
 	mine, _ := stateOf(s.m)
 	committed := s.m.committed()
+	known := committed
+	if rs.opt.commitsAhead() && s.m.alone == nil {
+		known = rs.committed()
+	}
 	return bson.D{{Key: "set", Value: rs.opt.Name}, {Key: "date", Value: time.Now()}, {Key: "myState", Value: mine},
 		{Key: "term", Value: s.m.term()},
-		{Key: "optimes", Value: bson.D{{Key: "lastCommittedOpTime", Value: optime(s.m, committed)},
-			{Key: "lastCommittedWallTime", Value: wall(s.m, committed)},
+		{Key: "optimes", Value: bson.D{{Key: "lastCommittedOpTime", Value: optime(s.m, known)},
+			{Key: "lastCommittedWallTime", Value: wall(s.m, known)},
 			{Key: "readConcernMajorityOpTime", Value: optime(s.m, committed)},
 			{Key: "appliedOpTime", Value: optime(s.m, s.m.applied)},
 			{Key: "lastAppliedWallTime", Value: wall(s.m, s.m.applied)}}},
@@ -521,6 +538,13 @@ func collStats(s *session, db string, req bson.Raw) (bson.D, error) {
 	if c := s.view(req).colls[ns]; c != nil {
 		d = bson.D{{Key: "ns", Value: ns}, {Key: "size", Value: c.bytes}, {Key: "count", Value: int64(c.docs.Len())},
 			{Key: "nindexes", Value: int32(len(c.indexes))}}
+		building := bson.A{}
+		for _, name := range c.building {
+			building = append(building, name)
+		}
+		if len(building) > 0 {
+			d = append(d, bson.E{Key: "indexBuilds", Value: building})
+		}
 	}
 	return d, nil
 }

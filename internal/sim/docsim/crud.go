@@ -100,9 +100,13 @@ func (s *session) insertOne(c *collection, raw bson.Raw) error {
 	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
 		{Key: "o", Value: raw},
 		{Key: "o2", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectPut(ns, raw))
-	if most := c.most(); most > 0 && int64(c.docs.Len()) > most {
-		if old, ok := c.oldest(); ok {
-			return s.removeOne(c, old)
+	for most := c.most(); most > 0 && int64(c.docs.Len()) > most; {
+		old, ok := c.oldest()
+		if ok && !s.m.rs.opt.logsEviction() {
+			s.log(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""}, {Key: "o", Value: bson.D{}}},
+				effectRemove(ns, old.id))
+		} else if !ok || s.removeOne(c, old) != nil {
+			return nil // one that a transaction holds goes with the next insert
 		}
 	}
 	return nil

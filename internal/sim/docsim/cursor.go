@@ -143,6 +143,18 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 	skip, _ := c.find.Lookup("skip").AsInt64OK()
 	es, _ := sortSpec.Elements()
 	natural := len(es) == 0
+	if natural && coll.order != nil && c.find.Lookup("hint").Type == 0 && c.find.Lookup("min").Type == 0 {
+		// A capped collection is read in the order of insertion.
+		for _, raw := range coll.inserted() {
+			if ok, err := matches(raw, filter); err != nil {
+				return err
+			} else if ok {
+				c.rest = append(c.rest, raw)
+			}
+		}
+		c.rest = c.rest[max(0, min(int(skip), len(c.rest))):]
+		return nil
+	}
 	if len(es) == 1 && (es[0].Key() == "_id" || es[0].Key() == "$natural") {
 		dir, _ := es[0].Value().AsInt64OK()
 		natural = dir > 0
@@ -173,7 +185,7 @@ func (s *session) findColl(c *cursor, filter bson.Raw) error {
 			return Compare(c.rest[i].Lookup("_id"), c.rest[j].Lookup("_id")) > 0
 		})
 	}
-	c.rest = c.rest[min(int(skip), len(c.rest)):]
+	c.rest = c.rest[max(0, min(int(skip), len(c.rest))):]
 	return nil
 }
 
@@ -225,7 +237,7 @@ func (s *session) fillBatch(c *cursor, size int64, failed *error) (bson.A, bool,
 		i := sort.Search(len(es), func(i int) bool {
 			return es[i].ts.T > c.logTS.T || es[i].ts.T == c.logTS.T && es[i].ts.I > c.logTS.I
 		})
-		if c.touched && (len(es) == 0 || i == 0 && s.m.rs.logBase > 0) {
+		if c.touched && (len(es) == 0 || i == 0 && max(s.m.rs.logBase, s.m.logFrom) > 0) {
 			return nil, true, refuse(136, "CappedPositionLost",
 				"CollectionScan died due to position in capped collection being deleted")
 		}

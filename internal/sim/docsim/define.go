@@ -62,9 +62,13 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 	name := first(req).StringValue()
 	var options bson.D
 	for _, e := range toD(req)[1:] {
-		if !generic(e.Key) && e.Key != "idIndex" {
-			options = append(options, e)
+		if generic(e.Key) || e.Key == "idIndex" {
+			continue
 		}
+		if err := unknownField("create", createOptions, e.Key); err != nil {
+			return nil, err
+		}
+		options = append(options, e)
 	}
 	if i := slices.IndexFunc(options, func(e bson.E) bool { return e.Key == "clusteredIndex" }); i >= 0 {
 		// Servers fill in what was not said.
@@ -77,17 +81,19 @@ func create(s *session, db string, req bson.Raw) (bson.D, error) {
 		options[i].Value = ix
 	}
 	if lookup(options, "timeseries") != nil {
+		if !s.m.rs.opt.series() {
+			return nil, refuse(40415, "Location40415", "BSON field 'create.timeseries' is an unknown field.")
+		}
 		return bson.D{}, s.createSeries(db, name, options)
 	}
 	if lookup(options, "viewOn") != nil {
-		// A view is a document of system.views, and is logged as one.
-		doc := toRaw(append(bson.D{{Key: "_id", Value: ns}}, options...))
-		s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}},
-			func(st *state) {
-				c := newCollection(db, name, [16]byte{}, options)
-				c.kind = "view"
-				st.colls[ns] = c
-			})
+		doc := bson.D{{Key: "_id", Value: ns}}
+		for _, name := range []string{"viewOn", "pipeline", "collation"} {
+			if v := lookup(options, name); v != nil {
+				doc = append(doc, bson.E{Key: name, Value: v})
+			}
+		}
+		s.define(db, name, "view", options, doc)
 		return bson.D{}, nil
 	}
 	s.makeCollection(db, name, options)
@@ -118,8 +124,11 @@ func (s *session) dropOne(c *collection) {
 		}
 	}
 	if c.kind != "collection" {
-		s.log(bson.D{{Key: "op", Value: "d"}, {Key: "ns", Value: c.db + ".system.views"},
-			{Key: "o", Value: bson.D{{Key: "_id", Value: ns}}}}, effectDrop(ns))
+		s.undefine(c)
+		return
+	}
+	if c.name == viewsOf {
+		s.dropViews(c)
 		return
 	}
 	u := c.uuid
@@ -133,7 +142,9 @@ func dropDatabase(s *session, db string, _ bson.Raw) (bson.D, error) {
 		}
 	}
 	for _, c := range s.now().in(db) {
-		s.dropOne(c)
+		if c.kind == "collection" { // views go with system.views
+			s.dropOne(c)
+		}
 	}
 	s.command(db, nil, bson.D{{Key: "dropDatabase", Value: int32(1)}}, nil)
 	return bson.D{{Key: "dropped", Value: db}}, nil
@@ -211,19 +222,16 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 		if lookup(ix, "v") == nil {
 			ix = append(bson.D{{Key: "v", Value: int32(2)}}, ix...)
 		}
-		if isUnique(ix) {
-			seen := map[string]bool{}
-			twice := false
-			c.docs.Scan(func(d document) bool {
-				k := uniqueKey(ix, d.raw)
-				twice = twice || seen[k]
-				seen[k] = true
-				return !twice
-			})
+		ix = collated(ix, c)
+		if c.kind == "collection" && c.docs.Len() > 0 && s.txn == nil {
+			id := s.begin(c, []bson.D{ix})
+			twice := isUnique(ix) && c.twice(ix)
+			s.end(c, id, []bson.D{ix}, !twice)
 			if twice {
 				return nil, refuse(11000, "DuplicateKey", "E11000 duplicate key error collection: %s index: %s", ns,
 					name)
 			}
+			continue
 		}
 		u := c.uuid
 		o := append(bson.D{{Key: "createIndexes", Value: c.name}}, ix...)
@@ -231,6 +239,33 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 	}
 	return bson.D{{Key: "numIndexesBefore", Value: before},
 		{Key: "numIndexesAfter", Value: int32(len(s.now().colls[ns].indexes))}}, nil
+}
+
+// twice reports whether two documents have the same key of an index.
+func (c *collection) twice(ix bson.D) bool {
+	seen, twice := map[string]bool{}, false
+	c.docs.Scan(func(d document) bool {
+		k := uniqueKey(ix, d.raw)
+		twice = seen[k]
+		seen[k] = true
+		return !twice
+	})
+	return twice
+}
+
+// collated returns an index with the collation it has: that of its collection where it names none, and
+// none where it asks for bytes ("Collation").
+func collated(ix bson.D, c *collection) bson.D {
+	has, of := lookup(ix, "collation"), lookup(c.options, "collation")
+	if has == nil && of != nil {
+		return append(ix, bson.E{Key: "collation", Value: of})
+	}
+	if has != nil {
+		if l, _ := value(has).Document().Lookup("locale").StringValueOK(); l == "simple" {
+			return slices.DeleteFunc(slices.Clone(ix), func(e bson.E) bool { return e.Key == "collation" })
+		}
+	}
+	return ix
 }
 
 // uniqueSpec returns what must be equal for two index definitions to be the same.
@@ -274,73 +309,4 @@ func dropIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 		return nil, refuse(27, "IndexNotFound", "index not found with name [%s]", want)
 	}
 	return bson.D{{Key: "nIndexesWas", Value: was}}, nil
-}
-
-func collMod(s *session, db string, req bson.Raw) (bson.D, error) {
-	ns, err := namespaceOf(db, first(req))
-	if err != nil {
-		return nil, err
-	}
-	c := s.now().colls[ns]
-	if c == nil {
-		return nil, refuse(26, "NamespaceNotFound", "ns does not exist: %s", ns)
-	}
-	o := bson.D{{Key: "collMod", Value: c.name}}
-	var changes []func(*collection)
-	for _, e := range toD(req)[1:] {
-		if generic(e.Key) {
-			continue
-		}
-		o = append(o, e)
-		if e.Key == "index" {
-			var mod bson.D
-			if err := bson.Unmarshal(value(e.Value).Document(), &mod); err != nil {
-				return nil, err
-			}
-			changes = append(changes, func(c *collection) { modifyIndex(c, mod) })
-			continue
-		}
-		changes = append(changes, func(c *collection) {
-			kept := bson.D{}
-			for _, old := range c.options {
-				if old.Key != e.Key {
-					kept = append(kept, old)
-				}
-			}
-			if v := value(e.Value); e.Key != "validator" || len(v.Value) > 5 {
-				kept = append(kept, e)
-			}
-			c.options = kept
-		})
-	}
-	u := c.uuid
-	s.command(db, &u, o, effectModify(ns, func(c *collection) {
-		for _, f := range changes {
-			f(c)
-		}
-	}))
-	return bson.D{}, nil
-}
-
-func modifyIndex(c *collection, mod bson.D) {
-	c.indexes = slices.Clone(c.indexes)
-	for i, ix := range c.indexes {
-		if indexName(ix) != lookup(mod, "name") {
-			continue
-		}
-		next := bson.D{}
-		for _, e := range ix {
-			if lookup(mod, e.Key) == nil || e.Key == "name" {
-				next = append(next, e)
-			}
-		}
-		for _, e := range mod {
-			if hidden, isBool := e.Value.(bool); e.Key == "name" || e.Key == "keyPattern" ||
-				e.Key == "hidden" && isBool && !hidden {
-				continue
-			}
-			next = append(next, e)
-		}
-		c.indexes[i] = next
-	}
 }

@@ -31,6 +31,73 @@ func chunkDoc(id [16]byte, low, high any, shard string) bson.D {
 		{Key: "shard", Value: shard}, {Key: "lastmod", Value: bson.Timestamp{T: uint32(time.Now().Unix()), I: 1}}}
 }
 
+// mayShard refuses to shard collections of a database that was not enabled for it, where servers want that.
+func (c *Sharded) mayShard(db string) error {
+	c.timeMu.Lock()
+	defer c.timeMu.Unlock()
+	if c.opt.Set.needsEnabling() && !c.enabled[db] {
+		return refuse(20, "IllegalOperation", "sharding not enabled for db %s", db)
+	}
+	return nil
+}
+
+// supports reports whether an index begins with a shard key and orders it by bytes ("Shard Key Indexes").
+func (c *collection) supports(key bson.D) bool {
+	if len(key) == 1 && key[0].Key == "_id" && !isHashed(key[0]) {
+		return true
+	}
+	for _, ix := range c.indexes {
+		of, ok := lookup(ix, "key").(bson.D)
+		if !ok {
+			of = toD(value(lookup(ix, "key")).Document())
+		}
+		if len(of) < len(key) || lookup(ix, "collation") != nil || lookup(ix, "partialFilterExpression") != nil ||
+			lookup(ix, "sparse") != nil || slices.Contains(c.building, indexName(ix)) {
+			continue
+		}
+		fits := true
+		for i, k := range key {
+			fits = fits && of[i].Key == k.Key && isHashed(of[i]) == isHashed(k)
+		}
+		if fits {
+			return true
+		}
+	}
+	return false
+}
+
+// keyIndex sees that a collection which is to be sharded has an index for that: on an empty one servers make it,
+// on any other they ask for it ("shardCollection").
+func keyIndex(rs *ReplicaSet, c *collection, key bson.D, req bson.Raw) error {
+	if lookup(c.options, "collation") != nil {
+		if l, _ := req.Lookup("collation", "locale").StringValueOK(); l != "simple" {
+			return refuse(2, "BadValue",
+				"Collection has default collation. Must specify collation {locale: 'simple'} to shard it")
+		}
+	}
+	if c.supports(key) {
+		return nil
+	}
+	if c.docs.Len() > 0 {
+		return refuse(72, "InvalidOptions",
+			"Please create an index that starts with the proposed shard key before sharding the collection")
+	}
+	var name []string
+	for _, k := range key {
+		s, _ := value(k.Value).StringValueOK()
+		if n, ok := value(k.Value).AsInt64OK(); ok && n == 1 {
+			s = "1"
+		}
+		name = append(name, k.Key+"_"+s)
+	}
+	ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: key}, {Key: "name", Value: strings.Join(name, "_")}}
+	if lookup(c.options, "collation") != nil {
+		ix = append(ix, bson.E{Key: "collation", Value: bson.D{{Key: "locale", Value: "simple"}}})
+	}
+	_, err := rs.do(c.db, bson.D{{Key: "createIndexes", Value: c.name}, {Key: "indexes", Value: bson.A{ix}}}, nil)
+	return err
+}
+
 // routeShardCollection: a range key begins as one chunk on the primary shard,
 // a hashed one over an empty collection as two on each shard.
 func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
@@ -42,6 +109,9 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	}
 	key := toD(keyDoc)
 	c := x.r.c
+	if err := c.mayShard(db); err != nil {
+		return nil, err
+	}
 	if err := c.makeDatabase(db, ""); err != nil {
 		return nil, err
 	}
@@ -51,42 +121,35 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		return nil, refuse(20, "IllegalOperation", "%s is sharded already", ns)
 	}
 	primary := c.lay.primary[db]
-	var name []string
-	for _, k := range key {
-		s, _ := value(k.Value).StringValueOK()
-		if n, ok := value(k.Value).AsInt64OK(); ok && n == 1 {
-			s = "1"
+	rs := c.set(primary)
+	is := func() *collection {
+		rs.mu.Lock()
+		defer rs.mu.Unlock()
+		if p := rs.members[max(rs.primary, 0)].current.colls[ns]; p != nil {
+			return p.clone()
 		}
-		name = append(name, k.Key+"_"+s)
+		return nil
 	}
-	if len(key) != 1 || key[0].Key != "_id" || isHashed(key[0]) {
-		ix := bson.D{{Key: "createIndexes", Value: coll},
-			{Key: "indexes", Value: bson.A{
-				bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: key},
-					{Key: "name", Value: strings.Join(name, "_")}}}}}
-		if _, err := c.set(primary).do(db, ix, nil); err != nil {
+	p := is()
+	if p == nil {
+		if _, err := rs.do(db, bson.D{{Key: "create", Value: coll}}, nil); err != nil {
 			return nil, err
 		}
-	} else if _, err := c.set(primary).do(db, bson.D{{Key: "create", Value: coll}}, nil); err != nil &&
-		!strings.Contains(err.Error(), "already exists") {
+		p = is()
+	}
+	if p == nil || p.kind != "collection" {
+		return nil, refuse(26, "NamespaceNotFound", "%s cannot be sharded", ns)
+	}
+	if err := keyIndex(rs, p, key, req); err != nil {
 		return nil, err
 	}
-	rs := c.set(primary)
 	if err := rs.settled(); err != nil {
 		return nil, err
 	}
-	rs.mu.Lock()
-	p := rs.members[max(rs.primary, 0)].current.colls[ns]
-	if p == nil || p.kind == "view" {
-		rs.mu.Unlock()
-		return nil, refuse(26, "NamespaceNotFound", "%s cannot be sharded", ns)
-	}
-	empty, id := p.docs.Len() == 0, p.uuid
-	indexed := len(key) == 1 && key[0].Key == "_id" && !isHashed(key[0]) || hasIndex(p.indexes, strings.Join(name, "_"))
-	rs.mu.Unlock()
-	if !indexed {
+	if p = is(); p == nil || !p.supports(key) {
 		return nil, refuse(189, "PrimarySteppedDown", "the index of the shard key was rolled back")
 	}
+	empty, id := p.docs.Len() == 0, p.uuid
 	t := &table{ns: ns, uuid: id, key: key}
 	var chunks []any
 	if empty && len(key) == 1 && isHashed(key[0]) {

@@ -56,7 +56,10 @@ type Content struct {
 }
 
 func contentOf(c *collection) Content {
-	out := Content{Indexes: c.indexes, Options: c.options, View: c.kind == "view"}
+	finished := slices.DeleteFunc(slices.Clone(c.indexes), func(ix bson.D) bool {
+		return slices.Contains(c.building, indexName(ix))
+	})
+	out := Content{Indexes: finished, Options: c.options, View: c.kind == "view"}
 	c.docs.Scan(func(d document) bool { out.Documents = append(out.Documents, d.raw); return true })
 	return out
 }
@@ -66,7 +69,9 @@ func contentOf(c *collection) Content {
 func (rs *ReplicaSet) At(at bson.Timestamp) map[string]Content {
 	out := map[string]Content{}
 	for ns, c := range rs.stateAt(at).colls {
-		out[ns] = contentOf(c)
+		if c.name != viewsOf {
+			out[ns] = contentOf(c)
+		}
 	}
 	return out
 }

@@ -54,6 +54,8 @@ type Options struct {
 	OddHashes bool
 	// Lone makes a single server that is no replica set and keeps no log.
 	Lone bool
+	// Version is the server version stood in for, one of ServerVersions; "7.0" when empty.
+	Version string
 	// Odd is what it does otherwise than documented.
 	Odd Odd
 }
@@ -112,6 +114,8 @@ type member struct {
 	diverged bool
 	// alone is set while it is cut off from the others.
 	alone *branch
+	// logFrom is how many of the set's entries its log lacks, as it was built anew after them.
+	logFrom int
 }
 
 // Start runs a replica set on loopback ports.
@@ -124,6 +128,9 @@ func Start(opt Options) (*ReplicaSet, error) {
 	}
 	if opt.Lone {
 		opt.Members = 1
+	}
+	if err := CheckVersion(opt.Version); err != nil {
+		return nil, err
 	}
 	if opt.Mechanism == "" {
 		opt.Mechanism = "SCRAM-SHA-256"
@@ -238,6 +245,38 @@ func (rs *ReplicaSet) Restart(i int) error {
 	rs.mu.Unlock()
 	rs.elect()
 	return nil
+}
+
+// Copy keeps what all members hold now, and returns a function that puts all of them back to it, as from older copies
+// of their disks; what came since is gone, and another primary leads.
+func (rs *ReplicaSet) Copy() (putBack func()) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	p := rs.members[max(rs.primary, 0)]
+	st, n, base := p.current.clone(), p.applied, rs.logBase
+	log := slices.Clone(rs.log[:n-base])
+	return func() {
+		rs.mu.Lock()
+		defer rs.mu.Unlock()
+		rs.log, rs.logBase = slices.Clone(log), base
+		rs.past = slices.DeleteFunc(rs.past, func(p past) bool { return p.index > n })
+		clear(rs.txns)
+		for _, m := range rs.members {
+			m.current, m.applied, m.stable, m.stableAt, m.diverged = st.clone(), n, st.clone(), n, false
+			m.cursors = map[int64]*cursor{}
+		}
+		rs.term++
+		rs.append(bson.D{{Key: "op", Value: "n"}, {Key: "ns", Value: ""},
+			{Key: "o", Value: bson.D{{Key: "msg", Value: "new primary"}}}}, nil)
+	}
+}
+
+// Rebuild has a member copy everything anew: its log then begins with what it holds ("Initial Sync").
+func (rs *ReplicaSet) Rebuild(i int) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	rs.members[i].logFrom = max(0, rs.members[i].applied-1)
+	rs.progress()
 }
 
 // Delay makes a member apply entries only when they are this old.
@@ -499,7 +538,8 @@ func (m *member) visible(majority bool) []*entry {
 	if majority {
 		n = m.committed()
 	}
-	return log[:max(0, min(n-base, len(log)))]
+	log = log[:max(0, min(n-base, len(log)))]
+	return log[min(len(log), max(0, m.logFrom-base)):]
 }
 
 // at returns the entry a count of applied entries ends with; nil where it is

@@ -342,6 +342,9 @@ func routeRename(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		}
 		return nil, refuse(26, "NamespaceNotFound", "Source collection %s does not exist", from)
 	}
+	if !c.opt.Set.renamesSharded() {
+		return nil, refuse(20, "IllegalOperation", "You can't rename a sharded collection")
+	}
 	toDB, _, _ := strings.Cut(to, ".")
 	if db != toDB {
 		return nil, refuse(20, "IllegalOperation", "this stand-in renames within a database only")
@@ -424,7 +427,14 @@ func routeShardMap(x *routed, _ string, _ bson.Raw) (bson.D, error) {
 func routeEnableSharding(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	db, _ := first(req).StringValueOK()
 	shard, _ := req.Lookup("primaryShard").StringValueOK()
-	return bson.D{}, x.r.c.makeDatabase(db, shard)
+	c := x.r.c
+	c.timeMu.Lock()
+	if c.enabled == nil {
+		c.enabled = map[string]bool{}
+	}
+	c.enabled[db] = true
+	c.timeMu.Unlock()
+	return bson.D{}, c.makeDatabase(db, shard)
 }
 
 func routeBalancer(x *routed, _ string, req bson.Raw) (bson.D, error) {

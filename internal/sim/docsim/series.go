@@ -15,7 +15,15 @@ import (
 const bucketsOf = "system.buckets."
 
 func (s *session) createSeries(db, name string, options bson.D) error {
-	ts := toD(value(lookup(options, "timeseries")).Document())
+	// Servers list them in an order of their own.
+	asked := toD(value(lookup(options, "timeseries")).Document())
+	var ts bson.D
+	for _, name := range []string{"timeField", "metaField", "granularity", "bucketMaxSpanSeconds",
+		"bucketRoundingSeconds"} {
+		if v := lookup(asked, name); v != nil {
+			ts = append(ts, bson.E{Key: name, Value: v})
+		}
+	}
 	span, rounding := lookup(ts, "bucketMaxSpanSeconds"), lookup(ts, "bucketRoundingSeconds")
 	if (span != nil || rounding != nil) && (lookup(ts, "granularity") != nil || span == nil || rounding == nil) {
 		return refuse(72, "InvalidOptions",
@@ -27,9 +35,11 @@ func (s *session) createSeries(db, name string, options bson.D) error {
 	if lookup(ts, "granularity") == nil {
 		ts = append(ts, bson.E{Key: "granularity", Value: "seconds"})
 	}
-	if lookup(ts, "bucketMaxSpanSeconds") == nil {
-		ts = append(ts, bson.E{Key: "bucketMaxSpanSeconds", Value: int32(3600)})
+	g, _ := value(lookup(ts, "granularity")).StringValueOK()
+	if spans[g][0] == 0 {
+		return refuse(2, "BadValue", "granularity %q is not known", g)
 	}
+	ts = append(ts, bson.E{Key: "bucketMaxSpanSeconds", Value: spans[g][0]})
 	return s.makeSeries(db, name, options, ts)
 }
 
@@ -45,16 +55,14 @@ func (s *session) makeSeries(db, name string, options, ts bson.D) error {
 				{Key: "bsonType", Value: "object"}, {Key: "required", Value: bson.A{"_id", "control", "data"}}}}}},
 		{Key: "clusteredIndex", Value: true}}
 	s.makeCollection(db, bucketsOf+name, append(inner, options...))
-	ns := db + "." + name
-	doc := toRaw(bson.D{{Key: "_id", Value: ns}, {Key: "viewOn", Value: bucketsOf + name},
-		{Key: "pipeline", Value: bson.A{bson.D{{Key: "$_internalUnpackBucket", Value: ts}}}}})
-	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: db + ".system.views"}, {Key: "o", Value: doc}},
-		func(st *state) {
-			c := newCollection(db, name, [16]byte{}, options)
-			c.kind = "timeseries"
-			st.colls[ns] = c
-		})
+	s.define(db, name, "timeseries", options, seriesDocument(db+"."+name, name, value(ts)))
 	return nil
+}
+
+// seriesDocument is what system.views keeps of a time series.
+func seriesDocument(ns, name string, ts bson.RawValue) bson.D {
+	return bson.D{{Key: "_id", Value: ns}, {Key: "viewOn", Value: bucketsOf + name},
+		{Key: "pipeline", Value: bson.A{bson.D{{Key: "$_internalUnpackBucket", Value: ts}}}}}
 }
 
 // fields returns the names of a series' time and of what it is grouped by.

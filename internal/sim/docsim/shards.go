@@ -48,6 +48,8 @@ type Sharded struct {
 	timeMu sync.Mutex
 	time   bson.Timestamp              // the newest any server has told a router
 	ever   map[[16]byte]bson.Timestamp // collections that were sharded, and by when
+	// enabled are the databases that were enabled for sharding; under timeMu.
+	enabled map[string]bool
 
 	rng  *rand.Rand // under where, held for writing
 	stop chan struct{}
@@ -285,7 +287,7 @@ func (c *Sharded) At(at bson.Timestamp) map[string]Content {
 	out := map[string]Content{}
 	for _, name := range c.names {
 		for ns, coll := range c.shards[name].stateAt(at).colls {
-			if coll.db == "admin" || coll.db == "config" {
+			if coll.db == "admin" || coll.db == "config" || coll.name == viewsOf {
 				continue
 			}
 			t := lay.byID[coll.uuid]

@@ -16,11 +16,12 @@ import (
 
 // document is a stored document with its _id at hand.
 type document struct {
-	id  bson.RawValue
-	raw bson.Raw
+	id    bson.RawValue
+	raw   bson.Raw
+	place int64 // in the order of insertion of a capped collection
 }
 
-func newDocument(raw bson.Raw) document { return document{raw.Lookup("_id"), raw} }
+func newDocument(raw bson.Raw) document { return document{id: raw.Lookup("_id"), raw: raw} }
 
 type docs = btree.BTreeG[document]
 
@@ -38,9 +39,11 @@ type collection struct {
 	indexes  []bson.D
 	docs     *docs
 	bytes    int64
-	// order is that of insertion, of a capped collection; what is gone from it
-	// is skipped.
-	order []bson.RawValue
+	// order is that of insertion, of a capped collection, in which placed is how many there were.
+	order  *btree.Map[int64, bson.RawValue]
+	placed int64
+	// building names the indexes of which a build goes on.
+	building []string
 	// unique holds, once first needed, the keys of each unique index.
 	unique map[string]map[string]int
 }
@@ -74,7 +77,9 @@ func (c *collection) clone() *collection {
 	d.docs = c.docs.Copy()
 	d.indexes = slices.Clone(c.indexes)
 	d.options = slices.Clone(c.options)
-	d.order = slices.Clip(c.order)
+	if c.order != nil {
+		d.order = c.order.Copy()
+	}
 	d.unique = nil
 	return &d
 }
@@ -83,10 +88,19 @@ func (c *collection) get(id bson.RawValue) (document, bool) { return c.docs.Get(
 
 func (c *collection) put(raw bson.Raw) {
 	d := newDocument(raw)
-	old, had := c.docs.Set(d)
-	if !had && c.most() > 0 {
-		c.order = append(slices.Clip(c.order), d.id)
+	if c.most() > 0 {
+		if was, there := c.get(d.id); there {
+			d.place = was.place
+		} else {
+			if c.order == nil {
+				c.order = &btree.Map[int64, bson.RawValue]{}
+			}
+			c.placed++
+			d.place = c.placed
+			c.order.Set(d.place, d.id)
+		}
 	}
+	old, had := c.docs.Set(d)
 	if had {
 		c.bytes -= int64(len(old.raw))
 		c.track(old.raw, -1)
@@ -111,20 +125,39 @@ func (c *collection) most() int64 {
 	return n
 }
 
+// inserted returns the documents of a capped collection in the order in which they came.
+func (c *collection) inserted() (out []bson.Raw) {
+	if c.order == nil {
+		return nil
+	}
+	c.order.Scan(func(_ int64, id bson.RawValue) bool {
+		if d, ok := c.get(id); ok {
+			out = append(out, d.raw)
+		}
+		return true
+	})
+	return out
+}
+
 // oldest returns the document that was inserted first.
 func (c *collection) oldest() (document, bool) {
-	for _, id := range c.order {
-		if d, ok := c.get(id); ok {
-			return d, true
-		}
+	if c.order == nil {
+		return document{}, false
 	}
-	return document{}, false
+	_, id, ok := c.order.Min()
+	if !ok {
+		return document{}, false
+	}
+	return c.get(id)
 }
 
 func (c *collection) remove(id bson.RawValue) {
 	if old, had := c.docs.Delete(document{id: id}); had {
 		c.bytes -= int64(len(old.raw))
 		c.track(old.raw, -1)
+		if c.order != nil {
+			c.order.Delete(old.place)
+		}
 	}
 }
 

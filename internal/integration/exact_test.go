@@ -1,0 +1,344 @@
+package integration_test
+
+import (
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+
+	"dexamen/internal/capture"
+	"dexamen/internal/core/address"
+	"dexamen/internal/engine"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
+	"dexamen/internal/sim/docsim"
+	"dexamen/internal/snapshot"
+)
+
+// versioned runs a test on a set that stands in for each server version.
+func versioned(t *testing.T, versions []string, fn func(t *testing.T, rs *docsim.ReplicaSet)) {
+	for _, v := range versions {
+		t.Run(v, func(t *testing.T) {
+			t.Parallel()
+			fn(t, startSim(t, docsim.Options{Version: v, NoopEvery: fastNoops, Remember: true}))
+		})
+	}
+}
+
+func timeOf(p []byte) bson.Timestamp {
+	return bson.Timestamp{T: binary.BigEndian.Uint32(p), I: binary.BigEndian.Uint32(p[4:])}
+}
+
+func at(ts bson.Timestamp) address.When {
+	return address.When{Kind: address.Place, Text: fmt.Sprintf("%d.%d", ts.T, ts.I)}
+}
+
+// TestDefinitionsOverTime does each kind of change of a definition, one after the other, and compares every moment in
+// between with what the set remembers of it.
+func TestDefinitionsOverTime(t *testing.T) {
+	t.Parallel()
+	versioned(t, []string{"5.0", "6.0", "7.0", "8.0"}, func(t *testing.T, rs *docsim.ReplicaSet) {
+		cl := connect(t, rs.URI())
+		db := cl.Database("farm")
+		do := func(cmd ...bson.E) func() error {
+			return func() error { return db.RunCommand(ctx, bson.D(cmd)).Err() }
+		}
+		put := func(coll string, doc bson.D) func() error {
+			return func() error { _, err := db.Collection(coll).InsertOne(ctx, doc); return err }
+		}
+		series := bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}, {Key: "metaField", Value: "yard"}}}
+		view := func(on string) []bson.E {
+			return []bson.E{{Key: "viewOn", Value: on}, {Key: "pipeline", Value: bson.A{}}}
+		}
+		create, drop, mod := "create", "drop", "collMod"
+		measured := bson.D{{Key: "at", Value: time.Now()}, {Key: "yard", Value: "north"}, {Key: "kg", Value: 3}}
+		steps := []struct {
+			what string
+			do   func() error
+		}{
+			{"a collection", put("hives", bson.D{{Key: "_id", Value: 1}, {Key: "n", Value: 1}})},
+			{"a view", do(append([]bson.E{{Key: create, Value: "v"}}, view("hives")...)...)},
+			{"the view on another", do(append([]bson.E{{Key: mod, Value: "v"}}, view("others")...)...)},
+			{"the view gone", do(bson.E{Key: drop, Value: "v"})},
+			{"the view again", do(append([]bson.E{{Key: create, Value: "v"}}, view("hives")...)...)},
+			{"a series", do(bson.E{Key: create, Value: "s"}, series, bson.E{Key: "expireAfterSeconds", Value: 86400})},
+			{"a measurement", put("s", measured)},
+			{"hours", do(bson.E{Key: mod, Value: "s"}, bson.E{Key: "timeseries",
+				Value: bson.D{{Key: "granularity", Value: "hours"}}})},
+			{"kept for ever", do(bson.E{Key: mod, Value: "s"}, bson.E{Key: "expireAfterSeconds", Value: "off"})},
+			{"the series gone", do(bson.E{Key: drop, Value: "s"})},
+			{"more after it", put("hives", bson.D{{Key: "_id", Value: 2}, {Key: "n", Value: 2}})},
+			{"the series anew", do(bson.E{Key: create, Value: "s"}, series)},
+			{"a measurement in it", put("s", measured)},
+			{"capped", do(bson.E{Key: create, Value: "c"}, bson.E{Key: "capped", Value: true},
+				bson.E{Key: "size", Value: 4096}, bson.E{Key: "max", Value: 2})},
+			{"into it", put("c", bson.D{{Key: "_id", Value: 9}})},
+			{"into it", put("c", bson.D{{Key: "_id", Value: 5}})},
+			{"one is forgotten", put("c", bson.D{{Key: "_id", Value: 7}})},
+			{"larger", do(bson.E{Key: mod, Value: "c"}, bson.E{Key: "cappedSize", Value: 8192},
+				bson.E{Key: "cappedMax", Value: 10})},
+			{"images", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "changeStreamPreAndPostImages",
+				Value: bson.D{{Key: "enabled", Value: true}}})},
+			{"no images", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "changeStreamPreAndPostImages",
+				Value: bson.D{{Key: "enabled", Value: false}}})},
+			{"a validator", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "validator",
+				Value: bson.D{{Key: "n", Value: bson.D{{Key: "$exists", Value: true}}}}})},
+			{"which warns", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "validationAction", Value: "warn"})},
+			{"an index", do(bson.E{Key: "createIndexes", Value: "hives"}, bson.E{Key: "indexes", Value: bson.A{
+				bson.D{{Key: "key", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "name", Value: "n_1"}}}})},
+			{"hidden", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
+				Value: bson.D{{Key: "name", Value: "n_1"}, {Key: "hidden", Value: true}}})},
+			{"not hidden", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
+				Value: bson.D{{Key: "keyPattern", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "hidden", Value: false}}})},
+			{"to be unique", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
+				Value: bson.D{{Key: "name", Value: "n_1"}, {Key: "prepareUnique", Value: true}}})},
+			{"unique", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
+				Value: bson.D{{Key: "name", Value: "n_1"}, {Key: "unique", Value: true}}})},
+			{"the database gone", func() error { return db.Drop(ctx) }},
+			{"the view again", do(append([]bson.E{{Key: create, Value: "v"}}, view("hives")...)...)},
+			{"the series again", do(bson.E{Key: create, Value: "s"}, series)},
+		}
+		require.NoError(t, put("seed", bson.D{{Key: "_id", Value: 0}})())
+		note(t, cl)
+		src := open(t, "meadow", rs.URI())
+		e := newRunner(t)
+		p, err := snapshot.Take(ctx, e, "meadow", src)
+		require.NoError(t, err)
+		var times []bson.Timestamp
+		for _, s := range steps {
+			require.NoError(t, s.do(), s.what)
+			note(t, cl)
+			times = append(times, rs.Committed())
+		}
+		_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+		require.NoError(t, err)
+		for i, ts := range append([]bson.Timestamp{timeOf([]byte(p.Shards[0].Mark.Position))}, times...) {
+			what := "at the beginning"
+			if i > 0 {
+				what = "after: " + steps[i-1].what
+			}
+			m, err := moment.Resolve(ctx, e, "meadow", at(ts), restore.OnScratch{})
+			require.NoError(t, err, what)
+			compareMoment(t, e, m, rs.At(ts), nil, what)
+		}
+	})
+}
+
+// TestANameMadeAnewWhileItIsRead drops a time series, and a view, and makes them anew, while a snapshot is taken.
+func TestANameMadeAnewWhileItIsRead(t *testing.T) {
+	t.Parallel()
+	versioned(t, []string{"5.0", "8.0"}, func(t *testing.T, rs *docsim.ReplicaSet) {
+		cl := connect(t, rs.URI())
+		db := cl.Database("farm")
+		anew := func() {
+			require.NoError(t, db.Collection("weather").Drop(ctx))
+			require.NoError(t, db.Collection("cold").Drop(ctx))
+			require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "weather"},
+				{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}}}}).Err())
+			require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "cold"}, {Key: "viewOn", Value: "weather"},
+				{Key: "pipeline", Value: bson.A{}}}).Err())
+			_, err := db.Collection("weather").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "t", Value: 4}})
+			require.NoError(t, err)
+		}
+		anew()
+		note(t, cl)
+		src := open(t, "meadow", rs.URI())
+		e := newRunner(t)
+		done := false
+		e.OnEvent = func(ev run.Event) {
+			if ev.Kind == run.Step && !done {
+				done = true
+				anew()
+			}
+		}
+		p, err := snapshot.Take(ctx, e, "meadow", src)
+		require.NoError(t, err)
+		require.True(t, done)
+		m, err := moment.At(e, p, nil, nil)
+		require.NoError(t, err)
+		compareMoment(t, e, m, rs.At(timeOf([]byte(p.Shards[0].Mark.Position))), nil, "the point")
+	})
+}
+
+// TestUnfinishedIndexes takes points while indexes are built: they count from the commit of their build, and never where
+// that is given up.
+func TestUnfinishedIndexes(t *testing.T) {
+	t.Parallel()
+	versioned(t, docsim.ServerVersions, func(t *testing.T, rs *docsim.ReplicaSet) {
+		cl := connect(t, rs.URI())
+		_, err := cl.Database("farm").Collection("hives").InsertOne(ctx, bson.D{{Key: "n", Value: 1}})
+		require.NoError(t, err)
+		note(t, cl)
+		spec := func(name string) bson.D {
+			return bson.D{{Key: "key", Value: bson.D{{Key: name, Value: int32(1)}}}, {Key: "name", Value: name}}
+		}
+		kept, aborted := rs.BeginIndex("farm.hives", spec("kept")), rs.BeginIndex("farm.hives", spec("aborted"))
+		note(t, cl)
+		src := open(t, "meadow", rs.URI())
+		e := newRunner(t)
+		p, err := snapshot.Take(ctx, e, "meadow", src)
+		require.NoError(t, err)
+		require.NotContains(t, fmt.Sprint(engineModel(t, rs).Describe(p.Namespaces[0].Definition)), "index kept")
+		kept.End(true)
+		aborted.End(false)
+		note(t, cl)
+		ended := rs.Committed()
+		_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+		require.NoError(t, err)
+		m, err := moment.Resolve(ctx, e, "meadow", at(ended), restore.OnScratch{})
+		require.NoError(t, err)
+		compareMoment(t, e, m, rs.At(ended), nil, "after both have ended")
+	})
+}
+
+func engineModel(t *testing.T, rs *docsim.ReplicaSet) engine.Model {
+	_, drv, err := engine.ForAddress(rs.URI())
+	require.NoError(t, err)
+	return drv.Model()
+}
+
+// TestAnotherHistory has all members put back from older copies of their disks: what comes then is no continuation.
+func TestAnotherHistory(t *testing.T) {
+	t.Parallel()
+	versioned(t, []string{"4.4", "8.0"}, func(t *testing.T, rs *docsim.ReplicaSet) {
+		cl := connect(t, rs.URI())
+		c := cl.Database("farm").Collection("hives")
+		add := func(from, n int) {
+			for i := from; i < from+n; i++ {
+				_, err := c.InsertOne(ctx, bson.D{{Key: "_id", Value: i}})
+				require.NoError(t, err)
+			}
+			note(t, cl)
+		}
+		add(0, 5)
+		src := open(t, "meadow", rs.URI())
+		e := newRunner(t)
+		_, err := snapshot.Take(ctx, e, "meadow", src)
+		require.NoError(t, err)
+		add(5, 5)
+		putBack := rs.Copy()
+		add(10, 20)
+		_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+		require.NoError(t, err)
+		last := rs.Committed()
+		putBack()
+		time.Sleep(1100 * time.Millisecond) // the new history's times come after those of the old one
+		add(100, 5)
+		_, err = capture.Run(ctx, e, "meadow", open(t, "meadow", rs.URI()), capture.Options{})
+		require.ErrorIs(t, err, run.ErrIncomplete)
+		require.ErrorContains(t, err, "another history")
+		require.ErrorContains(t, err, "older copies")
+		_, err = snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
+		require.NoError(t, err)
+		add(200, 5)
+		_, err = capture.Run(ctx, e, "meadow", open(t, "meadow", rs.URI()), capture.Options{})
+		require.ErrorIs(t, err, run.ErrIncomplete, "of the gap it is told once")
+		add(300, 5)
+		_, err = capture.Run(ctx, e, "meadow", open(t, "meadow", rs.URI()), capture.Options{})
+		require.NoError(t, err)
+		now := rs.Committed()
+		m, err := moment.Resolve(ctx, e, "meadow", at(now), restore.OnScratch{})
+		require.NoError(t, err)
+		compareMoment(t, e, m, rs.At(now), nil, "of the new history")
+		m, err = moment.Resolve(ctx, e, "meadow", at(last), restore.OnScratch{})
+		require.NoError(t, err, "the old history's last moment can still be had")
+		require.Equal(t, int64(30), recordsOf(t, e, m))
+	})
+}
+
+func recordsOf(t *testing.T, e *run.Runner, m *moment.Moment) (n int64) {
+	x, err := e.Store.NewScratch(t.TempDir())
+	require.NoError(t, err)
+	defer x.Close()
+	states, _, err := m.Trees(ctx, x, x, nil)
+	require.NoError(t, err)
+	for _, s := range states {
+		n += s.Root.Records
+	}
+	return n
+}
+
+// TestAMemberBuiltAnew is followed where the log of another member still holds what its own does not.
+func TestAMemberBuiltAnew(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	src := open(t, "meadow", rs.URI())
+	e := newRunner(t)
+	_, err := cl.Database("farm").Collection("hives").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+	require.NoError(t, err)
+	note(t, cl)
+	_, err = snapshot.Take(ctx, e, "meadow", src)
+	require.NoError(t, err)
+	for i := range 20 {
+		_, err := cl.Database("farm").Collection("hives").InsertOne(ctx, bson.D{{Key: "_id", Value: 100 + i}})
+		require.NoError(t, err)
+	}
+	note(t, cl)
+	for i := range 3 {
+		if i != rs.Primary() {
+			rs.Rebuild(i)
+		}
+	}
+	for range 2 { // the one that is read first is one of those
+		res, err := capture.Run(ctx, e, "meadow", open(t, "meadow", rs.URI()), capture.Options{})
+		require.NoError(t, err)
+		require.Empty(t, res.Gaps)
+	}
+	now := rs.Committed()
+	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "meadow", at(now), restore.OnScratch{})
+	require.NoError(t, err)
+	require.Equal(t, int64(21), recordsOf(t, e, m))
+}
+
+// TestWhatIsLeftOutIsNamed: collections that somebody put into the servers' own databases, and capped ones of servers that
+// do not log what they forget.
+func TestWhatIsLeftOutIsNamed(t *testing.T) {
+	t.Parallel()
+	versioned(t, []string{"4.4", "7.0"}, func(t *testing.T, rs *docsim.ReplicaSet) {
+		cl := connect(t, rs.URI())
+		for _, ns := range []string{"admin.notes", "config.notes", "farm.hives"} {
+			db, coll := ns[:len(ns)-6], ns[len(ns)-5:]
+			_, err := cl.Database(db).Collection(coll).InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+			require.NoError(t, err)
+		}
+		require.NoError(t, cl.Database("farm").RunCommand(ctx, bson.D{{Key: "create", Value: "recent"},
+			{Key: "capped", Value: true}, {Key: "size", Value: 4096}}).Err())
+		note(t, cl)
+		e := newRunner(t)
+		src := open(t, "meadow", rs.URI())
+		p, err := snapshot.Take(ctx, e, "meadow", src)
+		require.NoError(t, err)
+		var names []string
+		for _, s := range p.Skipped {
+			names = append(names, s.Name)
+		}
+		want := []string{"admin.notes", "config.notes"}
+		if slices.Index(docsim.ServerVersions, "4.4") == 0 && t.Name()[len(t.Name())-3:] == "4.4" {
+			want = append(want, "farm.recent")
+		}
+		require.ElementsMatch(t, want, names)
+		// What goes on in what was left out makes no moment.
+		_, err = cl.Database("farm").Collection("recent").InsertOne(ctx, bson.D{{Key: "_id", Value: 1}})
+		require.NoError(t, err)
+		note(t, cl)
+		_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+		require.NoError(t, err)
+		m, err := moment.Resolve(ctx, e, "meadow", at(rs.Committed()), restore.OnScratch{})
+		if err != nil {
+			m, err = moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
+		}
+		require.NoError(t, err)
+		all, err := m.Names(ctx)
+		require.NoError(t, err)
+		require.Equal(t, !slices.Contains(want, "farm.recent"), strings.Contains(fmt.Sprint(all), "farm.recent"))
+	})
+}
