@@ -342,3 +342,71 @@ func TestWhatIsLeftOutIsNamed(t *testing.T) {
 		require.Equal(t, !slices.Contains(want, "farm.recent"), strings.Contains(fmt.Sprint(all), "farm.recent"))
 	})
 }
+
+// TestShardedComesBackAsItWas restores sharded collections whose shard key rests on an index with another name, and ones
+// with a collation, onto clusters of several versions.
+func TestShardedComesBackAsItWas(t *testing.T) {
+	t.Parallel()
+	start := func(name, version string) *docsim.Sharded {
+		c, err := docsim.StartSharded(docsim.ShardedOptions{Name: name, Members: 1,
+			Set: docsim.Options{Version: version, NoopEvery: fastNoops}})
+		require.NoError(t, err)
+		t.Cleanup(c.Close)
+		return c
+	}
+	from := start("orchard", "7.0")
+	cl := connect(t, from.URI())
+	run := func(db string, cmd ...bson.E) {
+		require.NoError(t, cl.Database(db).RunCommand(ctx, bson.D(cmd)).Err())
+	}
+	german := bson.E{Key: "collation", Value: bson.D{{Key: "locale", Value: "de"}}}
+	bytewise := bson.E{Key: "collation", Value: bson.D{{Key: "locale", Value: "simple"}}}
+	index := func(coll, name string, key bson.D, more ...bson.E) {
+		run("farm", bson.E{Key: "createIndexes", Value: coll}, bson.E{Key: "indexes", Value: bson.A{
+			append(bson.D{{Key: "key", Value: key}, {Key: "name", Value: name}}, more...)}})
+	}
+	shard := func(coll string, key bson.D, more ...bson.E) {
+		run("admin", append([]bson.E{{Key: "shardCollection", Value: "farm." + coll}, {Key: "key", Value: key}}, more...)...)
+	}
+	yard := bson.D{{Key: "yard", Value: 1}}
+	run("farm", bson.E{Key: "create", Value: "named"})
+	index("named", "by yard and row", append(slices.Clone(yard), bson.E{Key: "row", Value: 1}))
+	shard("named", yard)
+	run("farm", bson.E{Key: "create", Value: "german"}, german)
+	index("german", "bytes", yard, bytewise)
+	index("german", "words", bson.D{{Key: "word", Value: 1}})
+	shard("german", yard, bytewise)
+	shard("plain", yard)
+	for _, coll := range []string{"named", "german", "plain"} {
+		for i := range 20 {
+			_, err := cl.Database("farm").Collection(coll).InsertOne(ctx, bson.D{{Key: "_id", Value: i},
+				{Key: "yard", Value: fmt.Sprint(i % 4)}, {Key: "word", Value: "Öl"}})
+			require.NoError(t, err)
+		}
+	}
+	want := readWorld(t, cl)
+	e := newRunner(t)
+	_, err := snapshot.Take(ctx, e, "orchard", open(t, "orchard", from.URI()))
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "orchard", address.When{}, restore.OnScratch{})
+	require.NoError(t, err)
+	for _, version := range []string{"4.4", "5.0", "8.0"} {
+		to := start("paddock", version)
+		plan, err := restore.NewPlan(ctx, e, m, open(t, "paddock", to.URI()), restore.Options{})
+		require.NoError(t, err, version)
+		_, err = plan.Run(ctx)
+		plan.Close()
+		require.NoError(t, err, version)
+		want.equal(t, readWorld(t, connect(t, to.URI())), "onto "+version)
+		plan, err = restore.NewPlan(ctx, e, m, open(t, "paddock", to.URI()),
+			restore.Options{Conflict: restore.Replace, Pattern: "farm.named"})
+		require.NoError(t, err, version)
+		_, err = plan.Run(ctx)
+		plan.Close()
+		if version == "4.4" {
+			require.ErrorContains(t, err, "do not rename", "found out before anything is written")
+			continue
+		}
+		require.NoError(t, err, version)
+	}
+}

@@ -45,7 +45,8 @@ func TestMemberKilledWhileItIsRead(t *testing.T) {
 }
 
 func memberKilled(t *testing.T, lag time.Duration) {
-	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
+	// In this version members tell of what is committed before they have it.
+	rs := startSim(t, docsim.Options{Version: "8.0", NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
 	cl := connect(t, rs.URI())
 	data := demo.Apiary{Seed: 3, Documents: 60_000}
 	require.NoError(t, data.Fill(ctx, cl))
