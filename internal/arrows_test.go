@@ -13,7 +13,7 @@ import (
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
 	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo",
-		"export", "serve", "account"}
+		"export", "serve", "account", "prove"}
 	verbs = verbs[:len(verbs):len(verbs)]
 	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
@@ -38,6 +38,8 @@ func TestImportArrows(t *testing.T) {
 		"restore":  {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"verify":   {[]string{"core", "engine", "run", "moment", "restore"}, noInterface},
 		"pinpoint": {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"prove": {[]string{"core", "engine", "run", "moment", "snapshot", "capture", "restore", "verify"},
+			noInterface},
 		"export":   {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"serve": {[]string{"core", "engine", "run", "moment", "docquery", "docwire"},
 			[]string{"go.mongodb.org/mongo-driver/v2/mongo", "github.com/urfave/", "github.com/jedib0t/"}},

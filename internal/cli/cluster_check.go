@@ -21,6 +21,9 @@ func (a *app) clusterCheck(ctx context.Context, c *cli.Command) error {
 	if err := args(c, 1, 1); err != nil {
 		return err
 	}
+	if c.Bool("prove") {
+		return a.clusterProve(ctx, c)
+	}
 	type result struct {
 		What string `json:"what"`
 		OK   bool   `json:"ok"`

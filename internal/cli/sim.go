@@ -28,10 +28,13 @@ func (a *app) simCommand() *cli.Command {
 				return err
 			}
 			opt := docsim.Options{Name: c.String("name"), Members: c.Int("members"), FirstPort: c.Int("port"),
-				Lone: c.Bool("standalone"),
+				Lone: c.Bool("standalone"), Version: c.String("server-version"),
 				User: c.String("user"), LogBytes: int64(c.Int("log-mib")) << 20}
 			if n := c.Int("shards"); n < 0 || n > 100 {
 				return usage("--shards %d: give a number from 0 to 100", n)
+			}
+			if err := docsim.CheckVersion(opt.Version); err != nil {
+				return usage("--server-version: %v", err)
 			}
 			if opt.Members < 1 || opt.Members > 50 {
 				return usage("--members %d: give a number from 1 to 50", opt.Members)
@@ -83,6 +86,8 @@ func (a *app) simCommand() *cli.Command {
 		&cli.IntFlag{Name: "documents", Usage: "write about so many documents of the demonstration"},
 		&cli.IntFlag{Name: "log-mib", Value: 256, Usage: "size of the log"},
 		&cli.BoolFlag{Name: "standalone", Usage: "a lone server without a log"},
+		&cli.StringFlag{Name: "server-version", Usage: "behave as servers of this `VERSION` do, one of " +
+			strings.Join(docsim.ServerVersions, ", ")},
 		&cli.StringFlag{Name: "user", Usage: "let in this `USER` only"},
 		&cli.StringFlag{Name: "secret-env", Value: "SIM_SECRET", Usage: "environment variable with the user's secret"})
 }

@@ -73,7 +73,7 @@ func TestTheBrakeKnowsTheRule(t *testing.T) {
 		require.Less(t, len(list), 6+2*24)
 		time.Sleep(30 * 24 * time.Hour)
 		_, stop = y.daemon(func(context.Context, notify.Alert) error { return nil })
-		time.Sleep(2 * time.Hour)
+		time.Sleep(6 * time.Hour)
 		stop()
 		require.Positive(t, refused())
 	})

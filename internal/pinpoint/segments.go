@@ -201,7 +201,10 @@ func (r *reader) event(c *record.Change, op record.Op) {
 		}
 	case record.Alter:
 		f = r.finding(Altered, c)
-		f.Detail = r.altered(c)
+		var known bool
+		if f.Detail, known = r.altered(c); known && len(f.Detail) == 0 {
+			return // such as an index build that begins
+		}
 	case record.Rename:
 		f = r.finding(Renamed, c)
 		f.To = c.To
@@ -241,8 +244,8 @@ func (r *reader) sharedName(name string) string {
 	return ""
 }
 
-// altered says what a change of a definition did.
-func (r *reader) altered(c *record.Change) []string {
+// altered returns what a change of a definition did, and whether that is known.
+func (r *reader) altered(c *record.Change) (detail []string, known bool) {
 	for i := len(r.cov.Points) - 1; i >= 0; i-- {
 		for _, ns := range r.cov.Points[i].Namespaces {
 			if ns.Name != c.Namespace || r.cov.Points[i].Time.After(c.Time()) {
@@ -252,10 +255,10 @@ func (r *reader) altered(c *record.Change) []string {
 			if err != nil {
 				continue
 			}
-			return definitionChange(r.model, ns.Definition, def)
+			return definitionChange(r.model, ns.Definition, def), true
 		}
 	}
-	return nil
+	return nil, false
 }
 
 // record takes a change of a record.

@@ -245,9 +245,11 @@ func createIndexes(s *session, db string, req bson.Raw) (bson.D, error) {
 func (c *collection) twice(ix bson.D) bool {
 	seen, twice := map[string]bool{}, false
 	c.docs.Scan(func(d document) bool {
-		k := uniqueKey(ix, d.raw)
-		twice = seen[k]
-		seen[k] = true
+		if holds(ix, d.raw) {
+			k := uniqueKey(ix, d.raw)
+			twice = seen[k]
+			seen[k] = true
+		}
 		return !twice
 	})
 	return twice

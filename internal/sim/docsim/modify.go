@@ -88,6 +88,14 @@ func (s *session) modification(c *collection, e bson.E) (func(*collection), erro
 		if err := bson.Unmarshal(v.Document(), &mod); err != nil {
 			return nil, refuse(9, "FailedToParse", "index: %v", err)
 		}
+		if yes := lookup(mod, "unique"); yes != nil && truthy(value(yes)) {
+			for _, ix := range c.indexes {
+				if indexName(ix) == lookup(mod, "name") && c.twice(ix) {
+					return nil, refuse(359, "CannotConvertIndexToUnique",
+						"Cannot convert the index to unique. Please resolve conflicting documents before running collMod again.")
+				}
+			}
+		}
 		return func(c *collection) { modifyIndex(c, mod) }, nil
 	case "cappedSize", "cappedMax":
 		if lookup(c.options, "capped") == nil {

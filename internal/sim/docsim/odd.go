@@ -32,6 +32,9 @@ type Odd struct {
 	HidesLog, DeniesLog bool
 	// Silent: what concerns a namespace as a whole is not logged.
 	Silent bool
+	// Hides leaves entries out of the log: OP:NAME, where NAME is what is done ("c:collMod") or how the name of the
+	// collection begins ("i:system.buckets."); "d:" are all deletes.
+	Hides string
 	// RolesForNothing: whoever is let in may do everything.
 	RolesForNothing bool
 	// Wire is the newest version of the wire protocol that it speaks; 21 when zero.
@@ -71,6 +74,17 @@ func (o *Odd) renamed(to string) (string, error) {
 // logged returns an entry as an odd server writes it; nil where it writes none.
 func (o *Odd) logged(fields bson.D) bson.D {
 	op, _ := lookup(fields, "op").(string)
+	if kind, what, ok := strings.Cut(o.Hides, ":"); ok && kind == op {
+		name := ""
+		if ns, _ := lookup(fields, "ns").(string); op != "c" {
+			_, name, _ = strings.Cut(ns, ".")
+		} else if doc, ok := lookup(fields, "o").(bson.D); ok && len(doc) > 0 {
+			name = doc[0].Key
+		}
+		if strings.HasPrefix(name, what) {
+			return nil
+		}
+	}
 	if doc, ok := lookup(fields, "o").(bson.D); o.Silent && op == "c" && ok && lookup(doc, "applyOps") == nil {
 		return nil
 	}

@@ -164,7 +164,7 @@ func (c *collection) remove(id bson.RawValue) {
 func (c *collection) track(raw bson.Raw, by int) {
 	for name, keys := range c.unique {
 		for _, ix := range c.indexes {
-			if indexName(ix) == name {
+			if indexName(ix) == name && holds(ix, raw) {
 				k := uniqueKey(ix, raw)
 				if keys[k] += by; keys[k] == 0 {
 					delete(keys, k)
@@ -187,6 +187,25 @@ func lookup(d bson.D, key string) any {
 
 func isUnique(ix bson.D) bool { b, _ := lookup(ix, "unique").(bool); return b }
 
+// holds reports whether an index has an entry for a document: a sparse one has none where all its fields are missing, a
+// partial one where its filter does not fit ("Sparse Indexes", "Partial Indexes").
+func holds(ix bson.D, raw bson.Raw) bool {
+	if of := lookup(ix, "partialFilterExpression"); of != nil {
+		ok, err := matches(raw, value(of).Document())
+		return err == nil && ok
+	}
+	if sparse := lookup(ix, "sparse"); sparse == nil || !truthy(value(sparse)) {
+		return true
+	}
+	key, _ := lookup(ix, "key").(bson.D)
+	for _, k := range key {
+		if lookupPath(raw, k.Key).Type != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 func uniqueKey(ix bson.D, raw bson.Raw) string {
 	var b bytes.Buffer
 	key, _ := lookup(ix, "key").(bson.D)
@@ -202,7 +221,7 @@ func uniqueKey(ix bson.D, raw bson.Raw) string {
 // document replaces.
 func (c *collection) conflict(raw, old bson.Raw) string {
 	for _, ix := range c.indexes {
-		if !isUnique(ix) {
+		if !isUnique(ix) || !holds(ix, raw) {
 			continue
 		}
 		name := indexName(ix)
@@ -212,12 +231,17 @@ func (c *collection) conflict(raw, old bson.Raw) string {
 		keys, ok := c.unique[name]
 		if !ok {
 			keys = map[string]int{}
-			c.docs.Scan(func(d document) bool { keys[uniqueKey(ix, d.raw)]++; return true })
+			c.docs.Scan(func(d document) bool {
+				if holds(ix, d.raw) {
+					keys[uniqueKey(ix, d.raw)]++
+				}
+				return true
+			})
 			c.unique[name] = keys
 		}
 		k := uniqueKey(ix, raw)
 		n := keys[k]
-		if old != nil && uniqueKey(ix, old) == k {
+		if old != nil && holds(ix, old) && uniqueKey(ix, old) == k {
 			n--
 		}
 		if n > 0 {

@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"dexamen/internal/engine"
+	"dexamen/internal/explain"
+	"dexamen/internal/prove"
+	"dexamen/internal/run"
+	"dexamen/internal/view"
+)
+
+// clusterProve tries on a cluster what its engine assumes about servers.
+func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
+	name := c.Args().First()
+	cl, err := a.connect(ctx, c, name)
+	if err != nil {
+		return err
+	}
+	defer cl.Close()
+	p, ok := cl.(engine.Prover)
+	if !ok {
+		return usage("--prove: there are no trials for %s clusters; without it, what works is tried one by one",
+			cl.Engine())
+	}
+	topo, err := cl.Topology(ctx)
+	if err != nil {
+		return err
+	}
+	if !c.Bool("yes") {
+		question := fmt.Sprintf("Trials write to %s, in names of their own that are removed again. Go on?", name)
+		if !a.screen.Terminal {
+			return usage("--prove writes to %s, in names of its own that are removed again: add --yes", name)
+		}
+		if !a.ask(question) {
+			return fmt.Errorf("%w: nothing was written", run.ErrRefused)
+		}
+	}
+	b := make([]byte, 4)
+	_, _ = rand.Read(b) // never fails, by its contract
+	trials, err := p.Trials(ctx, "t"+hex.EncodeToString(b))
+	if err != nil {
+		return err
+	}
+	s := a.screen
+	if !s.JSON {
+		s.Line("%s, %s, version %s: %s in %s", s.Accent(name), topo.Kind, topo.Version,
+			view.Plural(int64(len(trials.List)+2), "trial"), trials.Part)
+	}
+	e := &run.Runner{Tool: "dexamen " + Version, Explain: explain.Error}
+	findings := []prove.Finding{}
+	err = prove.Run(ctx, e, name, cl, trials, func(f prove.Finding) {
+		findings = append(findings, f)
+		if s.JSON {
+			return
+		}
+		verdict := f.Verdict
+		if verdict == prove.Fails {
+			verdict = s.Loss(verdict)
+		}
+		s.Line("%s  %s", pad(verdict, f.Verdict, len(prove.Fails)), f.ID+": "+f.Says)
+		if f.Seen != "" {
+			s.Line("               %s", f.Seen)
+		}
+	})
+	if s.JSON {
+		if err := s.Encode(map[string]any{"cluster": name, "version": topo.Version, "findings": findings}); err != nil {
+			return err
+		}
+	} else if err == nil {
+		unknown := 0
+		for _, f := range findings {
+			if f.Verdict == prove.NotKnown {
+				unknown++
+			}
+		}
+		s.Line("%d hold, none does not, of %d it is not known; what was made is removed", len(findings)-unknown, unknown)
+	}
+	return err
+}
+
+// pad fills a shown text up to a width of what it looks like.
+func pad(shown, looks string, width int) string {
+	for n := len(looks); n < width; n++ {
+		shown += " "
+	}
+	return shown
+}
