@@ -40,7 +40,7 @@ func TestImportArrows(t *testing.T) {
 		"pinpoint": {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"prove": {[]string{"core", "engine", "run", "moment", "snapshot", "capture", "restore", "verify"},
 			noInterface},
-		"export":   {[]string{"core", "engine", "run", "moment"}, noInterface},
+		"export": {[]string{"core", "engine", "run", "moment"}, noInterface},
 		"serve": {[]string{"core", "engine", "run", "moment", "docquery", "docwire"},
 			[]string{"go.mongodb.org/mongo-driver/v2/mongo", "github.com/urfave/", "github.com/jedib0t/"}},
 		"undo":        {[]string{"core", "engine", "run", "moment", "capture", "snapshot", "restore"}, noInterface},

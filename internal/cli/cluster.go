@@ -20,10 +20,12 @@ func (a *app) clusterCommands() *cli.Command {
 					Usage: "how often the log is captured: it should reach back three times as far"}),
 			a.command("", "check", "CLUSTER",
 				"try login, every member, every privilege, the log and reading, one by one",
-				`With --prove: tries what Dexamen assumes about servers of this kind. Each form of change is made in names of
-the run's own, captured, folded and compared with a scan; then all of it is restored, beside and in place,
-and read back. What was made is removed again. Exit code 3 where an assumption does not hold.`, a.clusterCheck,
-				&cli.BoolFlag{Name: "prove", Usage: "write to the cluster, to see whether what is assumed about it holds"},
+				`With --prove: tries what Dexamen assumes about servers of this kind. Each form of change is made
+in names of the run's own, captured, folded and compared with a scan; then all of it is restored,
+beside and in place, and read back. What was made is removed again. Exit code 3 where an
+assumption does not hold.`, a.clusterCheck,
+				&cli.BoolFlag{Name: "prove",
+					Usage: "write to the cluster, to see whether what is assumed about it holds"},
 				&cli.BoolFlag{Name: "yes", Usage: "with --prove: do not ask before anything is written"}),
 			a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
 				"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no "+

@@ -79,7 +79,8 @@ func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
 				unknown++
 			}
 		}
-		s.Line("%d hold, none does not, of %d it is not known; what was made is removed", len(findings)-unknown, unknown)
+		s.Line("%d hold, none does not, of %d it is not known; what was made is removed", len(findings)-unknown,
+			unknown)
 	}
 	return err
 }

@@ -17,6 +17,7 @@ import (
 	"dexamen/internal/engine/document"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
+	"dexamen/internal/run"
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/snapshot"
 )
@@ -269,9 +270,24 @@ func TestExpiredDocumentsComeBack(t *testing.T) {
 	require.NoError(t, err)
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
 	require.NoError(t, err)
-	plan, err := restore.NewPlan(ctx, e, m, open(t, "paddock", target.URI()), restore.Options{})
+	var told []string
+	e.OnEvent = func(ev run.Event) {
+		if ev.Kind == run.Note {
+			told = append(told, ev.Text)
+		}
+	}
+	plan, err := restore.NewPlan(ctx, e, m, open(t, "paddock", target.URI()), restore.Options{
+		Rename: map[string]string{"apiary.sessions": "apiary.kept"}, Chosen: map[string]string{"ttl": "off"}})
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(told, "\n"), `collMod: "kept", index: { name: "over", expireAfterSeconds: 60 }`)
+	_, err = plan.Run(ctx)
+	require.NoError(t, err)
+	plan.Close()
+	told = nil
+	plan, err = restore.NewPlan(ctx, e, m, open(t, "paddock", target.URI()), restore.Options{})
 	require.NoError(t, err)
 	defer plan.Close()
+	require.Contains(t, strings.Join(told, "\n"), "3,000 records over by index over")
 	done, err := plan.Run(ctx)
 	require.NoError(t, err)
 	require.True(t, done[0].Verified)
@@ -280,4 +296,7 @@ func TestExpiredDocumentsComeBack(t *testing.T) {
 		n, err := tc.Database("apiary").Collection("sessions").CountDocuments(ctx, bson.D{})
 		return err == nil && n == 0
 	}, 30*time.Second, 10*time.Millisecond, "and then the index does its work")
+	n, err := tc.Database("apiary").Collection("kept").CountDocuments(ctx, bson.D{})
+	require.NoError(t, err)
+	require.EqualValues(t, 3000, n, "with ttl off nothing goes")
 }

@@ -52,7 +52,8 @@ func TestDefinitionsOverTime(t *testing.T) {
 		put := func(coll string, doc bson.D) func() error {
 			return func() error { _, err := db.Collection(coll).InsertOne(ctx, doc); return err }
 		}
-		series := bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}, {Key: "metaField", Value: "yard"}}}
+		series := bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"},
+			{Key: "metaField", Value: "yard"}}}
 		view := func(on string) []bson.E {
 			return []bson.E{{Key: "viewOn", Value: on}, {Key: "pipeline", Value: bson.A{}}}
 		}
@@ -95,7 +96,8 @@ func TestDefinitionsOverTime(t *testing.T) {
 			{"hidden", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
 				Value: bson.D{{Key: "name", Value: "n_1"}, {Key: "hidden", Value: true}}})},
 			{"not hidden", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
-				Value: bson.D{{Key: "keyPattern", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "hidden", Value: false}}})},
+				Value: bson.D{{Key: "keyPattern", Value: bson.D{{Key: "n", Value: 1}}},
+					{Key: "hidden", Value: false}}})},
 			{"to be unique", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
 				Value: bson.D{{Key: "name", Value: "n_1"}, {Key: "prepareUnique", Value: true}}})},
 			{"unique", do(bson.E{Key: mod, Value: "hives"}, bson.E{Key: "index",
@@ -141,9 +143,11 @@ func TestANameMadeAnewWhileItIsRead(t *testing.T) {
 			require.NoError(t, db.Collection("cold").Drop(ctx))
 			require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "weather"},
 				{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}}}}).Err())
-			require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "cold"}, {Key: "viewOn", Value: "weather"},
+			require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "cold"},
+				{Key: "viewOn", Value: "weather"},
 				{Key: "pipeline", Value: bson.A{}}}).Err())
-			_, err := db.Collection("weather").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "t", Value: 4}})
+			_, err := db.Collection("weather").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()},
+				{Key: "t", Value: 4}})
 			require.NoError(t, err)
 		}
 		anew()
@@ -166,8 +170,8 @@ func TestANameMadeAnewWhileItIsRead(t *testing.T) {
 	})
 }
 
-// TestUnfinishedIndexes takes points while indexes are built: they count from the commit of their build, and never where
-// that is given up.
+// TestUnfinishedIndexes takes points while indexes are built: they count from the commit of their build, and never
+// where that is given up.
 func TestUnfinishedIndexes(t *testing.T) {
 	t.Parallel()
 	versioned(t, docsim.ServerVersions, func(t *testing.T, rs *docsim.ReplicaSet) {
@@ -299,8 +303,8 @@ func TestAMemberBuiltAnew(t *testing.T) {
 	require.Equal(t, int64(21), recordsOf(t, e, m))
 }
 
-// TestWhatIsLeftOutIsNamed: collections that somebody put into the servers' own databases, and capped ones of servers that
-// do not log what they forget.
+// TestWhatIsLeftOutIsNamed: collections that somebody put into the servers' own databases, and capped ones of
+// servers that do not log what they forget.
 func TestWhatIsLeftOutIsNamed(t *testing.T) {
 	t.Parallel()
 	versioned(t, []string{"4.4", "7.0"}, func(t *testing.T, rs *docsim.ReplicaSet) {
@@ -343,8 +347,8 @@ func TestWhatIsLeftOutIsNamed(t *testing.T) {
 	})
 }
 
-// TestShardedComesBackAsItWas restores sharded collections whose shard key rests on an index with another name, and ones
-// with a collation, onto clusters of several versions.
+// TestShardedComesBackAsItWas restores sharded collections whose shard key rests on an index with another name, and
+// ones with a collation, onto clusters of several versions.
 func TestShardedComesBackAsItWas(t *testing.T) {
 	t.Parallel()
 	start := func(name, version string) *docsim.Sharded {
@@ -366,7 +370,8 @@ func TestShardedComesBackAsItWas(t *testing.T) {
 			append(bson.D{{Key: "key", Value: key}, {Key: "name", Value: name}}, more...)}})
 	}
 	shard := func(coll string, key bson.D, more ...bson.E) {
-		run("admin", append([]bson.E{{Key: "shardCollection", Value: "farm." + coll}, {Key: "key", Value: key}}, more...)...)
+		run("admin", append([]bson.E{{Key: "shardCollection", Value: "farm." + coll}, {Key: "key", Value: key}},
+			more...)...)
 	}
 	yard := bson.D{{Key: "yard", Value: 1}}
 	run("farm", bson.E{Key: "create", Value: "named"})

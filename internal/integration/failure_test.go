@@ -361,12 +361,10 @@ func TestChoosingAMember(t *testing.T) {
 	}, 30*time.Second, 100*time.Millisecond)
 	rs.Delay(2, time.Hour)
 	require.NoError(t, connect(t, rs.URI()).Database("apiary").CreateCollection(ctx, "x"))
-	// One that is told to be late is not taken for one that is late, but has to
-	// be named, like one that is hidden.
-	got, err = choose(addrs[2])
-	require.NoError(t, err)
-	require.Equal(t, addrs[2], got.Member.Address)
-	require.Contains(t, got.Member.Note, "delayed by 1h")
+	// One that is told to be late never has what a majority has, also where it is named.
+	_, err = choose(addrs[2])
+	require.ErrorIs(t, err, engine.ErrNoMember)
+	require.ErrorContains(t, err, "delayed by 1h0m0s, and never has")
 	rs.Hide(1)
 	got, err = choose("secondary", "primary")
 	require.NoError(t, err)

@@ -47,7 +47,8 @@ func (d *definer) step() {
 	switch {
 	case n < 8:
 		_, err = d.db().Collection(plain).UpdateOne(ctx, bson.D{{Key: "_id", Value: d.rng.IntN(20)}},
-			bson.D{{Key: "$set", Value: bson.D{{Key: "n", Value: d.rng.IntN(50)}}}}, options.UpdateOne().SetUpsert(true))
+			bson.D{{Key: "$set", Value: bson.D{{Key: "n", Value: d.rng.IntN(50)}}}},
+			options.UpdateOne().SetUpsert(true))
 	case n < 12:
 		_, err = d.db().Collection(series).InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()},
 			{Key: "hive", Value: d.rng.IntN(3)}, {Key: "kg", Value: d.rng.Float64()}})
@@ -55,7 +56,8 @@ func (d *definer) step() {
 		_, err = d.db().Collection(capped).InsertOne(ctx, bson.D{{Key: "n", Value: d.rng.IntN(50)}})
 	case n < 17:
 		what = "create view " + view
-		err = d.run(bson.D{{Key: "create", Value: view}, {Key: "viewOn", Value: plain}, {Key: "pipeline", Value: pipeline}})
+		err = d.run(bson.D{{Key: "create", Value: view}, {Key: "viewOn", Value: plain},
+			{Key: "pipeline", Value: pipeline}})
 	case n < 19:
 		what = "collMod of view " + view
 		err = modify(view, bson.E{Key: "viewOn", Value: plain}, bson.E{Key: "pipeline", Value: pipeline})
@@ -91,7 +93,8 @@ func (d *definer) step() {
 		err = modify(capped, bson.E{Key: "cappedMax", Value: 5 + d.rng.IntN(5)})
 	case n < 31:
 		what = "validator"
-		err = modify(plain, bson.E{Key: "validator", Value: bson.D{{Key: "n", Value: bson.D{{Key: "$exists", Value: true}}}}})
+		err = modify(plain, bson.E{Key: "validator", Value: bson.D{{Key: "n",
+			Value: bson.D{{Key: "$exists", Value: true}}}}})
 	case n < 32:
 		what = "no validator"
 		err = modify(plain, bson.E{Key: "validator", Value: bson.D{}}, bson.E{Key: "validationLevel", Value: "strict"})
@@ -125,7 +128,8 @@ func (d *definer) step() {
 		}
 	case n < 39:
 		what = "create collated"
-		err = d.run(bson.D{{Key: "create", Value: plain}, {Key: "collation", Value: bson.D{{Key: "locale", Value: "de"}}}})
+		err = d.run(bson.D{{Key: "create", Value: plain}, {Key: "collation",
+			Value: bson.D{{Key: "locale", Value: "de"}}}})
 	case d.rng.IntN(3) == 0:
 		what = "drop the database"
 		err = d.db().Drop(ctx)
@@ -167,7 +171,8 @@ func withoutDefaults(c docsim.Content, series bool) docsim.Content {
 	var keep bson.D
 	for _, o := range c.Options {
 		text := strings.Trim(fmt.Sprint(o.Value), `"`)
-		if series && (o.Key == "validator" || o.Key == "clusteredIndex") || o.Key == "validationLevel" && text == "strict" ||
+		if series && (o.Key == "validator" || o.Key == "clusteredIndex") || o.Key == "validationLevel" &&
+			text == "strict" ||
 			o.Key == "validationAction" && text == "error" {
 			continue
 		}

@@ -48,7 +48,8 @@ type prover struct {
 }
 
 // Run tries all that an engine assumes on a cluster, and reports each finding as it comes. What was made on the cluster
-// is removed again, whatever happens; nothing is kept but in memory. [run.ErrDiffers] is returned where one does not hold.
+// is removed again, whatever happens; nothing is kept but in memory. [run.ErrDiffers] is returned where one does
+// not hold.
 func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, t *engine.Trials,
 	report func(Finding)) (err error) {
 	defer func() {
@@ -71,9 +72,9 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, t *e
 		return err
 	}
 	if p.fails > 0 {
-		return fmt.Errorf("what is assumed %w from what there is: %d of %d assumptions do not hold on this cluster, so "+
-			"that its moments may not be what was there: keep to snapshots, and tell the makers of Dexamen what was seen",
-			run.ErrDiffers, p.fails, len(t.List)+2)
+		return fmt.Errorf("what is assumed %w from what there is: %d of %d assumptions do not hold on this cluster, "+
+			"so that its moments may not be what was there: keep to snapshots, and tell the makers of Dexamen what "+
+			"was seen", run.ErrDiffers, p.fails, len(t.List)+2)
 	}
 	return nil
 }

@@ -51,7 +51,8 @@ func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error)
 
 // Parameters implements [engine.Parametered].
 func (Driver) Parameters() []string {
-	return []string{"replicaSet", "authSource", "authMechanism", "directConnection", "connectTimeoutMS", "serverSelectionTimeoutMS",
+	return []string{"replicaSet", "authSource", "authMechanism", "directConnection", "connectTimeoutMS",
+		"serverSelectionTimeoutMS",
 		"timeoutMS", "compressors", "zlibCompressionLevel", "srvMaxHosts", "srvServiceName", "maxPoolSize"}
 }
 
@@ -63,8 +64,9 @@ func clientOptions(t engine.Target) (*options.ClientOptions, error) {
 	}
 	base = resolved(base)
 	if base.LoadBalanced != nil && *base.LoadBalanced {
-		return nil, errors.New("loadBalanced is not possible: members have to be reached one by one; give the address " +
-			"of a member")
+		return nil,
+			errors.New("loadBalanced is not possible: members have to be reached one by one; give the address " +
+				"of a member")
 	}
 	if t.User != "" {
 		source := t.AuthDatabase

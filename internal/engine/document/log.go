@@ -328,9 +328,9 @@ func (c *set) holds(ctx context.Context, addr string, from record.Mark) error {
 	if own, ok := timestampAt(e, "ts"); !ok || own != at {
 		has = "there is none at that place"
 	}
-	return fmt.Errorf("cluster %s: %s: %w: it is another history than the one that was read: it lacks the entry at %d.%d "+
-		"of term %d, %s; its members were put back from older copies, or made anew", c.t.Name, addr, engine.ErrLogEnds,
-		t, i, term, has)
+	return fmt.Errorf("cluster %s: %s: %w: it is another history than the one that was read: it lacks the entry at "+
+		"%d.%d of term %d, %s; its members were put back from older copies, or made anew", c.t.Name, addr,
+		engine.ErrLogEnds, t, i, term, has)
 }
 
 // lost reports that the log does not hold the entry that was reached, and from

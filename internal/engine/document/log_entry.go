@@ -57,14 +57,22 @@ func changesOf(r role, entry bson.Raw) (record.Mark, []record.Change, error) {
 	if err != nil {
 		return m, nil, err
 	}
-	chs, err := changesAt(r, false, m, entry)
+	chs, err := changesAt(reading{role: r, settings: true}, m, entry)
 	return m, chs, err
 }
 
-// changesAt returns what entries do together, as of a mark. Forgets says that the servers do not log what
-// capped collections forget.
-func changesAt(r role, forgets bool, m record.Mark, entries ...bson.Raw) ([]record.Change, error) {
-	c := converter{mark: m, role: r, forgets: forgets}
+// reading says of which servers a log is, and for what it is read.
+type reading struct {
+	role role
+	// forgets: the servers do not log what capped collections forget.
+	forgets bool
+	// settings: users and roles are protected too.
+	settings bool
+}
+
+// changesAt returns what entries do together, as of a mark.
+func changesAt(of reading, m record.Mark, entries ...bson.Raw) ([]record.Change, error) {
+	c := converter{mark: m, reading: of}
 	for _, e := range entries {
 		if err := c.entry(bsoncore.Document(e)); err != nil {
 			t, i, _ := e.Lookup("ts").TimestampOK()
@@ -75,9 +83,8 @@ func changesAt(r role, forgets bool, m record.Mark, entries ...bson.Raw) ([]reco
 }
 
 type converter struct {
-	mark    record.Mark
-	role    role
-	forgets bool
+	reading
+	mark record.Mark
 	// moved is [record.Moved] while an entry is read by which a migration writes.
 	moved string
 	out   []record.Change
@@ -109,7 +116,7 @@ func (c *converter) entry(e bsoncore.Document) error {
 		return c.command(db, e, o)
 	}
 	ns, kind, _ := c.role.content(db, coll)
-	if kind == "" {
+	if kind == "" || kind == record.KindSettings && !c.settings {
 		return nil
 	}
 	ident := uuidOf(e.Lookup("ui"))
@@ -255,7 +262,7 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 	ident := uuidOf(e.Lookup("ui"))
 	name, _ := fs[0].val.StringValueOK()
 	ns, kind, _ := c.role.content(db, name)
-	skip := kind == ""
+	skip := kind == "" || kind == record.KindSettings && !c.settings
 	switch fs[0].name {
 	case "create":
 		if i := indexOf(fs, "viewOn"); i >= 0 || skip {

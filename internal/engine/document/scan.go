@@ -640,7 +640,8 @@ func retriable(err error) bool {
 		return true
 	}
 	switch codeOf(err) {
-	case 6, 7, 89, 91, 134, 189, 262, 9001, 10107, 11600, 11602, 13435, 13436, // not reachable, no majority yet, shutting down, not primary
+	case 6, 7, 89, 91, 134, 189, 262, 9001, 10107, 11600, 11602, 13435, 13436,
+		// not reachable, no majority yet, shutting down, not primary
 		43, 136, 175, 237: // cursor not found, capped position lost, plan killed, cursor killed
 		return true
 	}

@@ -60,7 +60,8 @@ func TestSRVAddress(t *testing.T) {
 	net.DefaultResolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "udp", dns.LocalAddr().String())
 	}}
-	c, err := Driver{}.Open(t.Context(), engine.Target{Name: "meadow", Address: "mongodb+srv://meadow.example.test/?tls=false"})
+	c, err := Driver{}.Open(t.Context(),
+		engine.Target{Name: "meadow", Address: "mongodb+srv://meadow.example.test/?tls=false"})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	top, err := c.Topology(t.Context())

@@ -253,9 +253,11 @@ func (c *set) choose(ctx context.Context) (engine.Choice, error) {
 			return m.Role
 		case m.CutOff && !lastResort:
 			return m.Note
+		case strings.Contains(c.aside[m.Address], "delayed"):
+			return c.aside[m.Address] + ", and never has what the others have"
 		case c.aside[m.Address] != "" && !named:
 			return c.aside[m.Address] + ", and not named in prefer"
-		case m.Lag > c.t.MaxLag && !strings.Contains(c.aside[m.Address], "delayed"):
+		case m.Lag > c.t.MaxLag:
 			return fmt.Sprintf("%s behind, %s allowed", m.Lag.Round(time.Second), c.t.MaxLag)
 		}
 		return ""

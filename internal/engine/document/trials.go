@@ -45,7 +45,8 @@ func (c *cluster) Trials(ctx context.Context, run string) (*engine.Trials, error
 	if err := t.insert(ctx, "first", bson.D{{Key: "_id", Value: 1}}); err != nil {
 		if errors.Is(explain(w.addr, err), engine.ErrLogin) {
 			return nil, fmt.Errorf("cluster %s: %w: grant it for the time of the trials: "+
-				`db.grantRolesToUser(USER, [{ role: "dbOwner", db: %q }])`+": %w", c.t.Name, engine.ErrMayNotTry, trialDB,
+				`db.grantRolesToUser(USER, [{ role: "dbOwner", db: %q }])`+": %w", c.t.Name, engine.ErrMayNotTry,
+				trialDB,
 				err)
 		}
 		return nil, w.fail(trialDB, err)

@@ -98,8 +98,8 @@ func (w *writer) KeepsIdentity(ns record.Namespace) bool {
 	return ns.Kind != kindSeries && w.c.role != routers
 }
 
-// Stage implements [engine.StagingWriter]. What servers do not rename is made under its own name. That there is a stage is recorded before
-// it is made.
+// Stage implements [engine.StagingWriter]. What servers do not rename is made under its own name. That there is a
+// stage is recorded before it is made.
 func (w *writer) Stage(ctx context.Context, ns record.Namespace) (record.Namespace, error) {
 	if ns.Kind == kindSeries || w.keepsShardedNames(ns) {
 		return w.StageInPlace(ctx, ns, false)

@@ -30,7 +30,8 @@ func buildEntry(command, coll string, id [16]byte, specs []bson.D) bson.D {
 	o := bson.D{{Key: command, Value: coll}, {Key: "indexBuildUUID", Value: uuidValue(id)},
 		{Key: "indexes", Value: list}}
 	if command == "abortIndexBuild" {
-		o = append(o, bson.E{Key: "cause", Value: bson.D{{Key: "ok", Value: false}, {Key: "code", Value: int32(11000)}}})
+		o = append(o, bson.E{Key: "cause", Value: bson.D{{Key: "ok", Value: false},
+			{Key: "code", Value: int32(11000)}}})
 	}
 	return o
 }

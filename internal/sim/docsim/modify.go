@@ -14,7 +14,8 @@ var (
 		"pipeline", "collation", "timeseries", "expireAfterSeconds", "clusteredIndex", "changeStreamPreAndPostImages",
 		"storageEngine", "indexOptionDefaults", "encryptedFields", "autoIndexId", "recordPreImages"}
 	modifiable = []string{"index", "validator", "validationLevel", "validationAction", "viewOn", "pipeline",
-		"expireAfterSeconds", "timeseries", "cappedSize", "cappedMax", "changeStreamPreAndPostImages", "recordPreImages"}
+		"expireAfterSeconds", "timeseries", "cappedSize", "cappedMax", "changeStreamPreAndPostImages",
+		"recordPreImages"}
 )
 
 func unknownField(command string, known []string, name string) error {
@@ -92,7 +93,7 @@ func (s *session) modification(c *collection, e bson.E) (func(*collection), erro
 			for _, ix := range c.indexes {
 				if indexName(ix) == lookup(mod, "name") && c.twice(ix) {
 					return nil, refuse(359, "CannotConvertIndexToUnique",
-						"Cannot convert the index to unique. Please resolve conflicting documents before running collMod again.")
+						"Cannot convert the index to unique. Please resolve conflicting documents first.")
 				}
 			}
 		}

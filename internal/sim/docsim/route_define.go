@@ -297,7 +297,7 @@ func (c *Sharded) busy(id [16]byte) bool {
 	return false
 }
 
-func routeDropDatabase(x *routed, db string, req bson.Raw) (bson.D, error) {
+func routeDropDatabase(x *routed, db string, _ bson.Raw) (bson.D, error) {
 	c := x.r.c
 	c.where.Lock()
 	defer c.where.Unlock()
@@ -316,7 +316,9 @@ func routeDropDatabase(x *routed, db string, req bson.Raw) (bson.D, error) {
 			return nil, err
 		}
 	}
-	if _, err := x.onOne(db, p, req); err != nil {
+	// As servers do, until a majority of the shard has it: only then is it taken out of the layout.
+	if _, err := c.set(p).do(db, bson.D{{Key: "dropDatabase", Value: 1},
+		{Key: "writeConcern", Value: bson.D{{Key: "w", Value: "majority"}}}}, nil); err != nil {
 		return nil, err
 	}
 	err := c.write(removeWhere("databases", bson.D{{Key: "_id", Value: db}}))

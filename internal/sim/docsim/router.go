@@ -87,9 +87,12 @@ func init() {
 	routes = map[string]routeHandler{
 		"ping": fine, "endsessions": fine, "refreshsessions": fine, "killsessions": fine, "logout": fine,
 		"flushrouterconfig": fine,
-		"buildinfo":         func(x *routed, _ string, _ bson.Raw) (bson.D, error) { return builtAs(&x.r.c.opt.Set), nil },
-		"getlog":            func(*routed, string, bson.Raw) (bson.D, error) { return emptyLog(nil, "", nil) },
-		"getparameter":      fine,
+		"buildinfo": func(x *routed, _ string, _ bson.Raw) (bson.D, error) {
+			return builtAs(&x.r.c.opt.Set),
+				nil
+		},
+		"getlog":       func(*routed, string, bson.Raw) (bson.D, error) { return emptyLog(nil, "", nil) },
+		"getparameter": fine,
 		"connectionstatus": func(x *routed, _ string, _ bson.Raw) (bson.D, error) {
 			return connectionStatus(&x.login, "", nil)
 		},

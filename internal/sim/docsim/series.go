@@ -73,8 +73,8 @@ func (c *collection) fields() (at, meta string) {
 	return at, meta
 }
 
-// measure inserts measurements: those of one command that share their meta
-// value go into one bucket.
+// measure inserts measurements: those that share their meta value go into one bucket, as long as that lasts; one that
+// is there is updated.
 func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 	at, meta := c.fields()
 	buckets := s.now().colls[c.db+"."+bucketsOf+c.name]
@@ -92,6 +92,12 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 		groups[k] = append(groups[k], d)
 	}
 	for _, k := range order {
+		if old, ok := c.open(buckets, at, groups[k]); ok {
+			if err := s.change(buckets, old, grown(old.raw, at, meta, groups[k]), false, nil); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		columns := map[string]bson.D{}
 		var names []string
 		low, high := groups[k][0].Lookup(at), groups[k][0].Lookup(at)
@@ -128,6 +134,70 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 		}
 	}
 	return bson.D{{Key: "n", Value: int32(len(list))}}, nil
+}
+
+// bucketMost is how many measurements a bucket takes; servers take 1000.
+const bucketMost = 20
+
+// open returns the bucket that measurements go into, where there is one.
+func (c *collection) open(buckets *collection, at string, list []bson.Raw) (hit document, ok bool) {
+	_, meta := c.fields()
+	ts := toD(value(lookup(c.options, "timeseries")).Document())
+	span, _ := value(lookup(ts, "bucketMaxSpanSeconds")).AsInt64OK()
+	buckets.docs.Scan(func(b document) bool {
+		low := b.raw.Lookup("control", "min", at)
+		n, _ := b.raw.Lookup("data", at).Document().Elements()
+		fits := len(n)+len(list) <= bucketMost && b.raw.Lookup("meta").Equal(list[0].Lookup(meta))
+		for _, d := range list {
+			t := d.Lookup(at).DateTime()
+			fits = fits && t >= low.DateTime() && t < low.DateTime()+span*1000
+		}
+		if fits {
+			hit, ok = b, true
+		}
+		return !ok
+	})
+	return hit, ok
+}
+
+// grown returns a bucket with more measurements in it.
+func grown(bucket bson.Raw, at, meta string, list []bson.Raw) bson.Raw {
+	d := toD(bucket)
+	data := toD(bucket.Lookup("data").Document())
+	before, _ := bucket.Lookup("data", at).Document().Elements()
+	high := bucket.Lookup("control", "max", at)
+	for i, doc := range list {
+		for _, e := range toD(doc) {
+			if e.Key == meta {
+				continue
+			}
+			cell := bson.E{Key: strconv.Itoa(len(before) + i), Value: e.Value}
+			j := slices.IndexFunc(data, func(x bson.E) bool { return x.Key == e.Key })
+			if j < 0 {
+				data = append(data, bson.E{Key: e.Key, Value: bson.D{cell}})
+				continue
+			}
+			data[j].Value = append(toD(value(data[j].Value).Document()), cell)
+		}
+		if t := doc.Lookup(at); Compare(t, high) > 0 {
+			high = t
+		}
+	}
+	for i, e := range d {
+		switch e.Key {
+		case "data":
+			d[i].Value = data
+		case "control":
+			control := toD(value(e.Value).Document())
+			for j := range control {
+				if control[j].Key == "max" {
+					control[j].Value = bson.D{{Key: at, Value: high}}
+				}
+			}
+			d[i].Value = control
+		}
+	}
+	return toRaw(d)
 }
 
 // unpacked returns a series' measurements.

@@ -20,7 +20,8 @@ func CheckVersion(v string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("the stand-in does not know server version %q; it knows %s", v, strings.Join(ServerVersions, ", "))
+	return fmt.Errorf("the stand-in does not know server version %q; it knows %s", v,
+		strings.Join(ServerVersions, ", "))
 }
 
 // major returns the first number of the version stood in for.
