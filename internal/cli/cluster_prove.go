@@ -63,7 +63,7 @@ func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
 		if verdict == prove.Fails {
 			verdict = s.Loss(verdict)
 		}
-		s.Line("%s  %s", pad(verdict, f.Verdict, len(prove.Fails)), f.ID+": "+f.Says)
+		s.Line("%s  %s", pad(verdict, f.Verdict, len(prove.Fails)), a.shorten(f.ID+": "+f.Says, s.Width-16))
 		if f.Seen != "" {
 			s.Line("               %s", f.Seen)
 		}

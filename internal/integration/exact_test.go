@@ -256,6 +256,49 @@ func TestAnotherHistory(t *testing.T) {
 	})
 }
 
+// TestAnEntryThatIsNotKnown is a gap to the next point, told at once with its cause, and the log is taken up there.
+func TestAnEntryThatIsNotKnown(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Remember: true})
+	cl := connect(t, rs.URI())
+	add := func(id int) {
+		_, err := cl.Database("farm").Collection("hives").InsertOne(ctx, bson.D{{Key: "_id", Value: id}})
+		require.NoError(t, err)
+		note(t, cl)
+	}
+	add(1)
+	src := open(t, "meadow", rs.URI())
+	e := newRunner(t)
+	_, err := snapshot.Take(ctx, e, "meadow", src)
+	require.NoError(t, err)
+	add(2)
+	before := rs.Committed()
+	rs.Write(bson.D{{Key: "op", Value: "c"}, {Key: "ns", Value: "farm.$cmd"},
+		{Key: "o", Value: bson.D{{Key: "shuffle", Value: "hives"}}}})
+	add(3)
+	for range 2 {
+		_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+		require.ErrorIs(t, err, run.ErrIncomplete)
+		require.ErrorContains(t, err, `command "shuffle"`)
+	}
+	m, err := moment.Resolve(ctx, e, "meadow", at(before), restore.OnScratch{})
+	require.NoError(t, err, "what came before can be had")
+	require.Equal(t, int64(2), recordsOf(t, e, m))
+	_, err = snapshot.Take(ctx, e, "meadow", src)
+	require.NoError(t, err)
+	add(4)
+	res, err := capture.Run(ctx, e, "meadow", src, capture.Options{})
+	require.ErrorIs(t, err, run.ErrIncomplete)
+	require.True(t, res.ResumedAtPoint)
+	require.Contains(t, res.Gaps[0].Reason, "shuffle")
+	now := rs.Committed()
+	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+	require.NoError(t, err)
+	m, err = moment.Resolve(ctx, e, "meadow", at(now), restore.OnScratch{})
+	require.NoError(t, err)
+	compareMoment(t, e, m, rs.At(now), nil, "after the gap")
+}
+
 func recordsOf(t *testing.T, e *run.Runner, m *moment.Moment) (n int64) {
 	x, err := e.Store.NewScratch(t.TempDir())
 	require.NoError(t, err)

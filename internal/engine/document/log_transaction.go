@@ -389,7 +389,11 @@ func (f *follow) settleDue(upto record.Position) error {
 func (f *follow) add(m record.Mark, entries ...bson.Raw) error {
 	chs, err := changesAt(reading{f.c.role, f.c.caps.forgets(), f.c.t.Settings}, m, entries...)
 	if err != nil {
-		// What it did is not known: nothing after it can be told before the next point.
+		// What it did is not known: nothing after it can be told before the next point. What came before it is
+		// handed on.
+		if ferr := f.flush(false); ferr != nil {
+			return ferr
+		}
 		return callbackError{fmt.Errorf("cluster %s: %w: %w", f.c.t.Name, engine.ErrLogEnds, err)}
 	}
 	for i := range chs {

@@ -271,6 +271,13 @@ func (rs *ReplicaSet) Copy() (putBack func()) {
 	}
 }
 
+// Write writes an entry to the log as it is given, which does nothing: of a form, say, that only other servers write.
+func (rs *ReplicaSet) Write(fields bson.D) {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	rs.append(fields, nil)
+}
+
 // Rebuild has a member copy everything anew: its log then begins with what it holds ("Initial Sync").
 func (rs *ReplicaSet) Rebuild(i int) {
 	rs.mu.Lock()
