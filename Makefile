@@ -11,7 +11,7 @@ JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 
 # The tests that make test runs at a smaller size, and those of histories and harms.
-LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions
+LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer
 
 .PHONY: break fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 

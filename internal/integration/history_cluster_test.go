@@ -494,6 +494,11 @@ func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Ti
 	if len(y.dropping(ts, m.Point)) > 0 {
 		return
 	}
+	for _, c := range want {
+		if overfull(c) {
+			return
+		}
+	}
 	var uri string
 	if seed/2%2 == 0 {
 		uri = startSim(t, docsim.Options{Name: "paddock", Members: 1, NoopEvery: fastNoops}).URI()

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -165,6 +166,13 @@ func lookupIn(d bson.D, name string) any {
 		}
 	}
 	return nil
+}
+
+// overfull reports whether a capped collection holds more than it may, as between an insert and what is forgotten for
+// it: no server takes that back as it was, which a restore tells.
+func overfull(c docsim.Content) bool {
+	most, err := strconv.Atoi(fmt.Sprint(lookupIn(c.Options, "max")))
+	return err == nil && len(c.Documents) > most
 }
 
 func withoutDefaults(c docsim.Content, series bool) docsim.Content {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/explain"
 	"dexamen/internal/prove"
 	"dexamen/internal/run"
@@ -118,6 +119,30 @@ func TestBrokenAssumptionsAreFound(t *testing.T) {
 			require.Contains(t, fails, b.finds)
 		})
 	}
+}
+
+// TestProvingARealServer finds out what the document server does its own way, without having been told.
+func TestProvingARealServer(t *testing.T) {
+	if os.Getenv("DEXAMEN_LONG") == "" {
+		t.Skip("it takes minutes; make test-long")
+	}
+	t.Parallel()
+	uri := documenttest.Start(t, "meadow")
+	documenttest.KeepLog(t, documenttest.Connect(t, uri))
+	list, err := proven(t, uri)
+	require.ErrorIs(t, err, run.ErrDiffers)
+	verdicts := map[string]string{}
+	for _, f := range list {
+		verdicts[f.ID] = f.Verdict
+	}
+	for _, id := range []string{"insert", "replace", "delete", "update.set-nested", "update.push", "drop",
+		"restore.in-place"} {
+		require.Equal(t, prove.Holds, verdicts[id], id)
+	}
+	for _, id := range []string{"index.populated", "rename", "drop.anew"} {
+		require.Equal(t, prove.Fails, verdicts[id], "%s: its log tells of records alone", id)
+	}
+	require.Equal(t, prove.NotKnown, verdicts["transaction"])
 }
 
 // TestAssumptionsAreListed holds docs/assumptions.md equal to the trials (DEXAMEN_UPDATE=1 writes it anew).

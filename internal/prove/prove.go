@@ -143,7 +143,7 @@ func (p *prover) try(ctx context.Context, t engine.Trial) error {
 // same, empty where all is.
 func (p *prover) differs(ctx context.Context) (string, error) {
 	if _, err := capture.Run(ctx, p.e, p.name, p.c, capture.Options{}); err != nil {
-		if ctx.Err() != nil || errors.Is(err, engine.ErrUnreachable) {
+		if ctx.Err() != nil || errors.Is(err, engine.ErrUnreachable) || errors.Is(err, engine.ErrNoLog) {
 			return "", err
 		}
 		return "its log: " + err.Error(), nil
