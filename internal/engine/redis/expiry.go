@@ -72,9 +72,8 @@ func (model) NondeterminismReason(version string) string {
 // expiring returns a value that has an expiry another one, in milliseconds since
 // 1970.
 func expiring(value []byte, ms int64) []byte {
-	i := strings.LastIndex(string(value), "*3\r\n$9\r\nPEXPIREAT")
-	args, _, err := resp.ReadCommand(value[i:])
-	if err != nil {
+	i, args := expiryCommand(value)
+	if args == nil {
 		return value
 	}
 	args[2] = strconv.AppendInt(nil, ms, 10)

@@ -351,21 +351,32 @@ func (model) ParsePosition(s string) (record.Position, error) {
 
 // Expires implements [engine.Expiring].
 func (model) Expires(value []byte) (time.Time, bool) {
-	i := bytes.LastIndex(value, []byte("\r\nPEXPIREAT\r\n"))
-	if i < 0 {
-		return time.Time{}, false
-	}
-	// Only as a command of its own, at the end.
-	i = bytes.LastIndexByte(value[:i], '*')
-	if i < 0 {
-		return time.Time{}, false
-	}
-	args, rest, err := resp.ReadCommand(value[i:])
-	if err != nil || len(rest) > 0 || len(args) != 3 || string(args[0]) != "PEXPIREAT" {
+	_, args := expiryCommand(value)
+	if args == nil {
 		return time.Time{}, false
 	}
 	ms, err := strconv.ParseInt(string(args[2]), 10, 64)
 	return time.UnixMilli(ms), err == nil
+}
+
+// expiryCommand returns where in a record's value the command begins that sets its key's expiry, and the command; nil
+// where there is none. It is the last of the value's commands, which are read from the front: what a client has
+// written may look like one, to the end of its value.
+func expiryCommand(value []byte) (at int, args [][]byte) {
+	if !bytes.Contains(value, []byte("\r\nPEXPIREAT\r\n")) {
+		return 0, nil
+	}
+	for rest := value; len(rest) > 0; {
+		at = len(value) - len(rest)
+		var err error
+		if args, rest, err = resp.ReadCommand(rest); err != nil {
+			return 0, nil
+		}
+	}
+	if len(args) != 3 || string(args[0]) != "PEXPIREAT" {
+		return 0, nil
+	}
+	return at, args
 }
 
 // Layout implements [engine.ShardedModel]: every key is on one shard, and all count.

@@ -278,3 +278,36 @@ func TestWhatAnAnswerAnnounces(t *testing.T) {
 	_, err = cl.Get(context.Background(), "hive").Result()
 	require.ErrorContains(t, err, "announces a string")
 }
+
+// TestWhatLooksLikeAnExpiry puts pieces of the protocol, among them whole commands, into keys and values: only the command
+// that the value really ends with is an expiry, and changing it leaves everything before it as it is.
+func TestWhatLooksLikeAnExpiry(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 22))
+	pieces := []string{"*3\r\n$9\r\nPEXPIREAT\r\n$1\r\nk\r\n$13\r\n1000000000000\r\n", "\r\nPEXPIREAT\r\n", "*", "$", "\r\n",
+		"$9\r\nPEXPIREAT", "*3\r\n", "1000000000000", "PEXPIREAT", "\x00", "k", "*1\r\n$4\r\nPING\r\n"}
+	text := func() string {
+		s := ""
+		for range 1 + rng.IntN(6) {
+			s += pieces[rng.IntN(len(pieces))]
+		}
+		return s
+	}
+	for range 100_000 {
+		key := text()
+		var plain []byte
+		for range 1 + rng.IntN(2) {
+			plain = resp.AppendCommand(plain, resp.Command("RPUSH", key, text(), text())...)
+		}
+		_, does := model{}.Expires(plain)
+		require.False(t, does, "%q", plain)
+		require.Equal(t, plain, model{}.Resume(model{}.Defer(plain)))
+		ms := int64(1)<<39 + rng.Int64N(3e12) // from 1987 on
+		timed := resp.AppendCommand(bytes.Clone(plain), resp.Command("PEXPIREAT", key, ms)...)
+		at, does := model{}.Expires(timed)
+		require.True(t, does, "%q", timed)
+		require.Equal(t, ms, at.UnixMilli())
+		deferred := model{}.Defer(timed)
+		require.True(t, bytes.HasPrefix(deferred, plain), "%q", deferred)
+		require.Equal(t, timed, model{}.Resume(deferred))
+	}
+}
