@@ -43,6 +43,8 @@ func TestTrust(t *testing.T) {
 			"MEADOW_SECRET } } }\n", "mongodb://"+rs.Addresses()[1]+"/"), 0o600))
 	out, _ := s.run(0, "cluster", "grants", "meadow")
 	require.Contains(t, out, `user("weigher", ["dexamenProtect"])`)
+	require.Contains(t, out, `grantRolesToUser("weigher", ["directShardOperations"])`,
+		"on shards, which have users of their own")
 	require.NotContains(t, out, "system.users", "they are not protected")
 	require.NotContains(t, out, "made up")
 	require.NotContains(t, out, "insert")

@@ -68,6 +68,9 @@ type Fitted struct {
 	// Rewrite, where set, returns what is written for a record's value. Where it is
 	// changed, note says so for people, after a count of records.
 	Rewrite func(value []byte) (out []byte, note string)
+	// Notice, where set, returns what people are to know of a record's value beforehand, after a count of
+	// records; empty where it is nothing.
+	Notice func(value []byte) string
 }
 
 // Fitter is a Writer of a cluster on which a namespace may have to differ from what it

@@ -58,15 +58,19 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = src.Close() })
 	e := newRunner(t)
-	choice, err := src.Choose(ctx, "meadow")
-	require.NoError(t, err)
+	reading := ""
 	var killed atomic.Bool
 	e.OnEvent = func(ev run.Event) {
+		for _, a := range rs.Addresses() {
+			if ev.Kind == run.Step && strings.HasPrefix(ev.Text, "reading ") && strings.Contains(ev.Text, a) {
+				reading = a
+			}
+		}
 		if ev.Kind != run.Progress || ev.Records < 10_000 || killed.Swap(true) {
 			return
 		}
 		for i, a := range rs.Addresses() {
-			if a == choice.Member.Address {
+			if a == reading {
 				rs.Kill(i)
 			} else if lag > 0 && i != rs.Primary() {
 				rs.Delay(i, lag)
@@ -92,7 +96,7 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	require.True(t, killed.Load())
 	require.True(t, p.Exact)
 	lost := strings.Count(log.String(),
-		"msg=\"member failed, going on at another\" cluster=meadow member="+choice.Member.Address)
+		"msg=\"member failed, going on at another\" cluster=meadow member="+reading)
 	require.Equal(t, 1, lost, "a lost member is one line, however many were reading:\n%s", log.String())
 	// The log from there on leads to what is there now, so the point is exact.
 	want := readWorld(t, cl)

@@ -319,6 +319,11 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 	if it.space, err = p.rewritten(ctx, s, fit.Rewrite); err != nil {
 		return it, err
 	}
+	if fit.Notice != nil {
+		if err := p.notice(ctx, it.space, fit.Notice); err != nil {
+			return it, err
+		}
+	}
 	it.space.Definition = fit.Definition
 	it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
 	switch w := p.writer.(type) {

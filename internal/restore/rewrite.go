@@ -2,13 +2,36 @@ package restore
 
 import (
 	"context"
+	"errors"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
 )
+
+// notice tells what is to be known of a namespace's records before they are restored. What cannot be read is told of
+// when it is restored.
+func (p *Plan) notice(ctx context.Context, s moment.NamespaceState, of func(value []byte) string) error {
+	noticed := map[string]int64{}
+	for r, err := range tree.Records(ctx, p.scratch, s.Root) {
+		if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrMissing) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if note := of(r.Value); note != "" {
+			noticed[note]++
+		}
+	}
+	for note, n := range noticed {
+		p.runner.Emit(run.Note, "%s: %s %s", s.Name, run.Count(n, "record"), note)
+	}
+	return nil
+}
 
 // rewritten applies what was chosen for the engine's records and what the target asks
 // for (fit, nil: nothing), and defers expiries where a log is to be carried out.

@@ -54,13 +54,13 @@ func (w *writer) Fit(_ context.Context, ns record.Namespace, _ string, chosen ma
 		return out, nil
 	}
 	now := time.Now()
-	out.Rewrite = func(value []byte) ([]byte, string) {
+	out.Notice = func(value []byte) string {
 		for _, r := range rules {
 			if r.over(value, now) {
-				return value, "over by " + r.what + ": servers remove that within a minute or so; --ttl off keeps it"
+				return "over by " + r.what + ": servers remove that within a minute or so; --ttl off keeps it"
 			}
 		}
-		return value, ""
+		return ""
 	}
 	return out, nil
 }

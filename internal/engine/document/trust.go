@@ -98,7 +98,7 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 			"appendOplogNote")},
 		{`{ db: "", collection: "" }`, read},
 		{`{ db: "", system_buckets: "" }`, read},
-		{`{ db: "", collection: "system.js" }`, q("find")},
+		{`{ db: "", collection: "system.js" }`, q("find", "listIndexes", "collStats")},
 		{`{ db: "", collection: "system.views" }`, q("find")},
 		{`{ db: "local", collection: "" }`, q("listCollections")},
 		{`{ db: "local", collection: "oplog.rs" }`, q("find", "collStats")},
@@ -117,13 +117,26 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		}
 	}
 	role("dexamenProtect", protect)
+	own := []string{"dexamenProtect"}
+	if pauseBalancer(t) {
+		own = append(own, "clusterManager") // which the manual asks for balancerStop and balancerStart
+	}
 	if !restore {
-		fmt.Fprintf(&b, "user(%q, %s);\n}\n", user, q("dexamenProtect"))
+		fmt.Fprintf(&b, "user(%q, %s);\n}\n%s", user, q(own...), onShards(user))
 		return b.String()
 	}
 	role("dexamenRestore", putBack)
 	fmt.Fprintf(&b,
 		"// A login of its own, for a cluster of its own in the configuration: who protects needs to write nothing.\n"+
-			"user(%q, %s);\n}\n", user+"Restore", q("dexamenProtect", "dexamenRestore"))
+			"user(%q, %s);\n}\n%s", user+"Restore", q(append(own, "dexamenRestore")...), onShards(user))
 	return b.String()
+}
+
+// onShards says what else a sharded cluster needs: its shards are read directly, and its users do not exist there
+// ("Authentication on Sharded Clusters: Shard-Local Users"; "directShardOperations", from 8.0).
+func onShards(user string) string {
+	return fmt.Sprintf(`// Of a sharded cluster: run this through a router, and again on the primary of each shard, which does not know
+// the cluster's users. From 8.0 on, on the shards only, also:
+//   db.getSiblingDB("admin").grantRolesToUser(%q, ["directShardOperations"]);
+`, user)
 }
