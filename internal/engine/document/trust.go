@@ -135,8 +135,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 // onShards says what else a sharded cluster needs: its shards are read directly, and its users do not exist there
 // ("Authentication on Sharded Clusters: Shard-Local Users"; "directShardOperations", from 8.0).
 func onShards(user string) string {
-	return fmt.Sprintf(`// Of a sharded cluster: run this through a router, and again on the primary of each shard, which does not know
-// the cluster's users. From 8.0 on, on the shards only, also:
+	return fmt.Sprintf(`// Of a sharded cluster: run this through a router, and again on the primary of each shard,
+// which does not know the cluster's users. From 8.0 on, on the shards only, also:
 //   db.getSiblingDB("admin").grantRolesToUser(%q, ["directShardOperations"]);
 `, user)
 }

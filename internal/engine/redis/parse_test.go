@@ -279,11 +279,12 @@ func TestWhatAnAnswerAnnounces(t *testing.T) {
 	require.ErrorContains(t, err, "announces a string")
 }
 
-// TestWhatLooksLikeAnExpiry puts pieces of the protocol, among them whole commands, into keys and values: only the command
-// that the value really ends with is an expiry, and changing it leaves everything before it as it is.
+// TestWhatLooksLikeAnExpiry puts pieces of the protocol, among them whole commands, into keys and values: only the
+// command that the value really ends with is an expiry, and changing it leaves everything before it as it is.
 func TestWhatLooksLikeAnExpiry(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 22))
-	pieces := []string{"*3\r\n$9\r\nPEXPIREAT\r\n$1\r\nk\r\n$13\r\n1000000000000\r\n", "\r\nPEXPIREAT\r\n", "*", "$", "\r\n",
+	pieces := []string{"*3\r\n$9\r\nPEXPIREAT\r\n$1\r\nk\r\n$13\r\n1000000000000\r\n", "\r\nPEXPIREAT\r\n", "*", "$",
+		"\r\n",
 		"$9\r\nPEXPIREAT", "*3\r\n", "1000000000000", "PEXPIREAT", "\x00", "k", "*1\r\n$4\r\nPING\r\n"}
 	text := func() string {
 		s := ""
