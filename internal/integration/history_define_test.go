@@ -5,7 +5,6 @@ import (
 	"math/rand/v2"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -171,8 +170,9 @@ func lookupIn(d bson.D, name string) any {
 // overfull reports whether a capped collection holds more than it may, as between an insert and what is forgotten for
 // it: no server takes that back as it was, which a restore tells.
 func overfull(c docsim.Content) bool {
-	most, err := strconv.Atoi(fmt.Sprint(lookupIn(c.Options, "max")))
-	return err == nil && len(c.Documents) > most
+	raw, err := bson.Marshal(bson.D{{Key: "max", Value: lookupIn(c.Options, "max")}})
+	most, ok := bson.Raw(raw).Lookup("max").AsInt64OK()
+	return err == nil && ok && int64(len(c.Documents)) > most
 }
 
 func withoutDefaults(c docsim.Content, series bool) docsim.Content {
