@@ -308,16 +308,7 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 	for _, g := range r.Gaps {
 		line("gap", "%s %s to %s", s.Loss(g.Reason), view.Time(g.From.Wall), view.Time(g.To.Wall))
 	}
-	for _, v := range r.Verdicts {
-		found := v.Found
-		if found != store.FoundSound && found != store.FoundNotProven {
-			found = s.Loss(found)
-		}
-		if v.Detail != "" {
-			found += ": " + v.Detail
-		}
-		line("found", "%s: %s", v.Of, found)
-	}
+	a.showFound(r.Verdicts, line)
 	for _, p := range r.Retired {
 		line("retired", "%s: %s", p.Point, p.Reason)
 	}
@@ -337,4 +328,18 @@ func (a *app) showRun(runs []*store.Run, id string) error {
 		}
 	}
 	return nil
+}
+
+// showFound lists what a verification, a proof or a scrub found.
+func (a *app) showFound(list []store.RunVerdict, line func(name, format string, args ...any)) {
+	for _, v := range list {
+		found := v.Found
+		if found != store.FoundSound && found != store.FoundNotProven {
+			found = a.screen.Loss(found)
+		}
+		if v.Detail != "" {
+			found += ": " + v.Detail
+		}
+		line("found", "%s: %s", v.Of, found)
+	}
 }

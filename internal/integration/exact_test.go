@@ -369,7 +369,7 @@ func TestWhatIsLeftOutIsNamed(t *testing.T) {
 			names = append(names, s.Name)
 		}
 		want := []string{"admin.notes", "config.notes"}
-		if slices.Index(docsim.ServerVersions, "4.4") == 0 && t.Name()[len(t.Name())-3:] == "4.4" {
+		if strings.HasSuffix(t.Name(), "/4.4") {
 			want = append(want, "farm.recent")
 		}
 		require.ElementsMatch(t, want, names)
