@@ -165,7 +165,7 @@ var bySequence = []any{map[string]any{"_seq_no": map[string]any{"order": "asc", 
 // documents.
 func (c *cluster) pages(ctx context.Context, s stretch, emit func(*hit) error) error {
 	size, window := s.perPage, int64(s.perPage)
-	failed := 0
+	var failed failures
 	for after := s.after; ; {
 		upTo, open := after+window, false
 		if s.upTo >= 0 {
@@ -209,7 +209,7 @@ func (c *cluster) pages(ctx context.Context, s stretch, emit func(*hit) error) e
 			continue
 		case err != nil:
 			// What came before is right: it goes on after the last one.
-			again, slower, werr := c.afterFailure(ctx, err, &failed)
+			again, slower, werr := failed.again(ctx, err)
 			if werr != nil || !again {
 				return errors.Join(werr, s.gone(err))
 			}
@@ -219,7 +219,7 @@ func (c *cluster) pages(ctx context.Context, s stretch, emit func(*hit) error) e
 			}
 			continue
 		}
-		failed = 0
+		failed = failures{}
 		n := page.hits
 		switch {
 		case n == size:
@@ -262,15 +262,25 @@ func serverFailed(err error) bool {
 	return errors.As(err, &a) && a.Status >= 500
 }
 
-// afterFailure decides whether a question is asked again, and waits before that.
-func (c *cluster) afterFailure(ctx context.Context, err error, failed *int) (again, slower bool, _ error) {
-	*failed++
+// failures are those of one question in a row.
+type failures struct {
+	n     int
+	since time.Time
+}
+
+// again decides whether a question is asked again, and waits before that: for as long
+// as a server says that it has too much to do, but not longer than busyFor, and a few
+// times where the connection was cut.
+func (f *failures) again(ctx context.Context, err error) (again, slower bool, _ error) {
+	if f.n++; f.n == 1 {
+		f.since = time.Now()
+	}
 	busy := is(err, http.StatusTooManyRequests, "circuit_breaking_exception")
 	cut := errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, engine.ErrUnreachable)
-	if ctx.Err() != nil || !busy && !cut || *failed > 12 || cut && *failed > 4 {
+	if ctx.Err() != nil || !busy && !cut || busy && time.Since(f.since) > busyFor || cut && f.n > 4 {
 		return false, false, ctx.Err()
 	}
-	return true, busy, wait.For(ctx, min(5*time.Second, time.Duration(*failed)*200*time.Millisecond))
+	return true, busy, wait.For(ctx, min(5*time.Second, time.Duration(f.n)*200*time.Millisecond))
 }
 
 // search asks for a page and calls fn with its documents; a page that lacks a shard is

@@ -64,9 +64,11 @@ func Start(t testing.TB, o Options) *Cluster {
 	prepare.Env = env
 	classes, err := prepare.Output()
 	require.NoError(t, err, "the search server is not there; run: make servers")
-	heap := o.Heap
+	heap, collector := o.Heap, "G1"
 	if heap == "" {
-		heap = "320m"
+		// One that takes little; what refuses requests counts garbage, and has only the
+		// other one collect it.
+		heap, collector = "320m", "Serial"
 	}
 	ports := servertest.FreePorts(t, 2*n)
 	c := &Cluster{URL: "http://" + ports[0]}
@@ -78,7 +80,7 @@ func Start(t testing.TB, o Options) *Cluster {
 	for i := range n {
 		_, http, _ := net.SplitHostPort(ports[i])
 		_, transport, _ := net.SplitHostPort(ports[n+i])
-		args := []string{java, "-Xms" + heap, "-Xmx" + heap, "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1",
+		args := []string{java, "-Xms" + heap, "-Xmx" + heap, "-XX:+Use" + collector + "GC", "-XX:TieredStopAtLevel=1",
 			"-Xshare:auto"}
 		lib := strings.TrimSpace(string(classes))
 		archives, _ := filepath.Glob(filepath.Join(filepath.Dir(strings.Split(lib, ":")[0]), "*.jsa"))
