@@ -97,8 +97,11 @@ func (cp *shardCapture) recordGap(ctx context.Context, cause error) error {
 				run.ErrIncomplete, run.FormatTime(cp.from.Wall), cause), remedy.Snapshot, cp.name)
 	}
 	why := "the server's log had rolled over: " + cause.Error()
-	if ends {
+	if ends || errors.Is(cause, engine.ErrOtherHistory) {
 		why = cause.Error()
+	}
+	if to.Wall.IsZero() {
+		to.Wall = time.Now() // what comes after it is read from now on
 	}
 	h, data, err := journal.SealGap(cp.keys, cp.name, cp.out.Shard, cp.from, to, why, cp.prev)
 	if err != nil {

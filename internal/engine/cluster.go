@@ -163,10 +163,10 @@ type Streamed interface {
 // say nothing about the one before.
 type HistoryResumer interface {
 	Logged
-	// ResumeFrom sets the last position that is known of a shard. It is called before
+	// ResumeFrom sets the last place that is known of a shard. It is called before
 	// anything else is asked of the connection. Where the server's history proves to
 	// continue it, positions go on from it; else they begin after it.
-	ResumeFrom(ctx context.Context, shard string, last record.Position) error
+	ResumeFrom(ctx context.Context, shard string, last record.Mark) error
 }
 
 // Progress is told by Follow after each batch of changes.

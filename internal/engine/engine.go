@@ -29,7 +29,10 @@ var (
 	ErrLogLost = errors.New("the server's log no longer reaches back that far")
 	// ErrLogEnds is returned when what comes next in the log, which is there, cannot be carried
 	// out; it can be taken up again at a new point.
-	ErrLogEnds error = logEnds{}
+	ErrLogEnds error = lostFor("the log cannot be carried out any further")
+	// ErrOtherHistory is returned when the log is none that goes on from what was read: the
+	// servers were put back from older copies, or made anew.
+	ErrOtherHistory error = lostFor("the servers have another history than the one that was read")
 	// ErrMoving is returned when content is being moved between shards, and may be read on both or
 	// on neither.
 	ErrMoving = errors.New("content is being moved between shards")
@@ -194,12 +197,12 @@ type Topology struct {
 	HidesDrops bool `json:"hides_drops,omitempty"`
 }
 
-// logEnds is a kind of [ErrLogLost] that says otherwise.
-type logEnds struct{}
+// lostFor is a kind of [ErrLogLost] that says otherwise.
+type lostFor string
 
-func (logEnds) Error() string { return "the log cannot be carried out any further" }
+func (l lostFor) Error() string { return string(l) }
 
-func (logEnds) Unwrap() error { return ErrLogLost }
+func (lostFor) Unwrap() error { return ErrLogLost }
 
 // MarshalJSON implements [json.Marshaler].
 func (m Member) MarshalJSON() ([]byte, error) {

@@ -57,15 +57,20 @@ func resumeHistory(ctx context.Context, e *run.Runner, name string, c engine.Clu
 		return err
 	}
 	for _, sh := range topo.Shards {
-		var last record.Position
+		var last record.Mark
+		later := func(m record.Mark) {
+			if m.Position > last.Position || m.Position == last.Position && last.Entry == "" {
+				last = m
+			}
+		}
 		for _, p := range points {
 			if s, ok := p.Shard(sh.Name); ok {
-				last = max(last, s.Mark.Position)
+				later(s.Mark)
 			}
 		}
 		if ch := chains[sh.Name]; ch != nil {
 			end, _, _ := ch.End()
-			last = max(last, end.Position)
+			later(end)
 		}
 		if err := h.ResumeFrom(ctx, sh.Name, last); err != nil {
 			return err

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"testing"
 
@@ -82,6 +83,14 @@ func (p *Process) Begin() {
 	require.NoError(p.t, p.cmd.Start())
 	p.ended = make(chan struct{})
 	go func(cmd *exec.Cmd, ended chan struct{}) { _ = cmd.Wait(); close(ended) }(p.cmd, p.ended)
+}
+
+// Arg returns what follows an argument of the server's command line.
+func (p *Process) Arg(name string) string {
+	p.t.Helper()
+	i := slices.Index(p.args, name)
+	require.GreaterOrEqual(p.t, i, 0, "%s is not given", name)
+	return p.args[i+1]
 }
 
 // PID returns the id of the server's process.

@@ -129,10 +129,10 @@ func (b *Builder) Add(c *record.Change) error {
 // CoverTo notes that the log was read up to the mark, with or without changes.
 func (b *Builder) CoverTo(m record.Mark) {
 	if m.Position > b.head.Last.Position {
-		b.head.Last.Position = m.Position
-		if m.Entry != "" {
-			b.head.Last.Entry = m.Entry
-		}
+		b.head.Last.Position, b.head.Last.Entry = m.Position, m.Entry
+	}
+	if m.Position == b.head.Last.Position && m.Entry != "" {
+		b.head.Last.Entry = m.Entry
 	}
 	if m.Wall.After(b.head.Last.Wall) {
 		b.head.Last.Wall = m.Wall

@@ -44,7 +44,7 @@ type permission struct {
 
 func leaseRecord(id, ttl int64) record.Record {
 	v, _ := json.Marshal(leaseValue{fmt.Sprintf("%x", id), ttl})
-	return record.Record{Key: []byte(position(id)), Value: v}
+	return record.Record{Key: []byte(place{rev: id}.position()), Value: v}
 }
 
 // settingLabel names a record beside the keys.
@@ -86,22 +86,23 @@ func (c *cluster) beside(ctx context.Context) ([]engine.Namespace, error) {
 	if !c.t.Settings {
 		return out, nil
 	}
-	err = ask(ctx, func(ctx context.Context) error {
-		users, err := cl.UserList(ctx)
-		if err == nil {
-			add(usersName, record.KindSettings, len(users.Users), nil)
-		} else {
-			add(usersName, record.KindSettings, 0, err)
+	users, err := ask(ctx, func(ctx context.Context) ([]string, error) {
+		ans, err := cl.UserList(ctx)
+		if err != nil {
+			return nil, err
 		}
-		roles, err := cl.RoleList(ctx)
-		if err == nil {
-			add(rolesName, record.KindSettings, len(roles.Roles), nil)
-		} else {
-			add(rolesName, record.KindSettings, 0, err)
-		}
-		return nil
+		return ans.Users, nil
 	})
-	return out, err
+	add(usersName, record.KindSettings, len(users), err)
+	roles, err := ask(ctx, func(ctx context.Context) ([]string, error) {
+		ans, err := cl.RoleList(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return ans.Roles, nil
+	})
+	add(rolesName, record.KindSettings, len(roles), err)
+	return out, nil
 }
 
 func (c *cluster) leaseIDs(ctx context.Context) (ids []int64, err error) {
@@ -109,14 +110,14 @@ func (c *cluster) leaseIDs(ctx context.Context) (ids []int64, err error) {
 	if err != nil {
 		return nil, err
 	}
-	err = ask(ctx, func(ctx context.Context) error {
+	ids, err = ask(ctx, func(ctx context.Context) (ids []int64, err error) {
 		ans, err := cl.Leases(ctx)
 		if err == nil {
 			for _, l := range ans.Leases {
 				ids = append(ids, int64(l.ID))
 			}
 		}
-		return err
+		return ids, err
 	})
 	slices.Sort(ids)
 	return ids, err
@@ -128,17 +129,16 @@ func (c *cluster) granted(ctx context.Context, id int64) (ttl int64, err error) 
 	if err != nil {
 		return 0, err
 	}
-	err = ask(ctx, func(ctx context.Context) error {
+	return ask(ctx, func(ctx context.Context) (ttl int64, err error) {
 		ans, err := cl.TimeToLive(ctx, clientv3.LeaseID(id))
 		if errors.Is(err, rpctypes.ErrLeaseNotFound) {
-			return nil
+			return 0, nil
 		}
 		if err == nil && ans.TTL > 0 {
 			ttl = ans.GrantedTTL
 		}
-		return err
+		return ttl, err
 	})
-	return ttl, err
 }
 
 func (v *view) scanBeside(ctx context.Context, ns engine.Namespace, fn func(record.Record) error) error {

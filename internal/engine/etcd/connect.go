@@ -15,11 +15,13 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
+	"google.golang.org/grpc"
 	"google.golang.org/grpc/codes"
 	"google.golang.org/grpc/status"
 
@@ -48,10 +50,34 @@ type cluster struct {
 	tls      *tls.Config
 	id       uint64
 	mu       sync.Mutex
-	clients  map[string]*clientv3.Client // by endpoint; "" is one of all
+	clients  map[string]*login // by endpoint; "" is one of all
 	members  []member
 	chosen   string // the endpoint that is read
 	watched  string // the endpoint whose log is read
+	epoch    uint64 // of the history that is there now
+}
+
+// login is a client, logged in. The library makes a login that servers have forgotten anew
+// under the old one, which older servers refuse, and so on without end: that is
+// taken for a failure here, after which a new client logs in.
+type login struct {
+	*clientv3.Client
+	stale atomic.Bool
+}
+
+// errStale is returned where servers have forgotten a login.
+var errStale = status.Error(codes.Unavailable, "the login was forgotten; it is made anew")
+
+// watchLogin notes where a login is made under one that servers have forgotten.
+func (l *login) watchLogin(ctx context.Context, method string, req, reply any, conn *grpc.ClientConn,
+	call grpc.UnaryInvoker, opts ...grpc.CallOption) error {
+	err := call(ctx, method, req, reply, conn, opts...)
+	if err != nil && strings.HasSuffix(method, "/Authenticate") &&
+		errors.Is(rpctypes.Error(err), rpctypes.ErrInvalidAuthToken) {
+		l.stale.Store(true)
+		return errStale
+	}
+	return err
 }
 
 type member struct {
@@ -69,7 +95,7 @@ func (Driver) Options() []engine.Option { return []engine.Option{prefixDepthOpti
 
 // Open implements [engine.Driver].
 func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error) {
-	c := &cluster{t: t, clients: map[string]*clientv3.Client{},
+	c := &cluster{t: t, clients: map[string]*login{},
 		prefixes: keyprefix.Cut{Sep: '/', Depth: prefixDepth(t)}}
 	if err := c.open(ctx); err != nil {
 		_ = c.Close()
@@ -141,10 +167,12 @@ func (c *cluster) endpoint(host string) string {
 }
 
 // connect makes a client for some endpoints.
-func (c *cluster) connect(ctx context.Context, endpoints ...string) (*clientv3.Client, error) {
+func (c *cluster) connect(ctx context.Context, endpoints ...string) (*login, error) {
+	l := &login{}
 	cfg := clientv3.Config{Endpoints: endpoints, DialTimeout: askTime, DialKeepAliveTime: 5 * time.Second,
 		DialKeepAliveTimeout: askTime,
-		MaxCallSendMsgSize:   64 << 20, TLS: c.tls, Logger: zap.NewNop(), Context: context.WithoutCancel(ctx)}
+		MaxCallSendMsgSize:   64 << 20, TLS: c.tls, Logger: zap.NewNop(), Context: context.WithoutCancel(ctx),
+		DialOptions: []grpc.DialOption{grpc.WithChainUnaryInterceptor(l.watchLogin)}}
 	if c.t.User != "" {
 		cfg.Username, cfg.Password = c.t.User, c.t.Secret
 	}
@@ -153,7 +181,8 @@ func (c *cluster) connect(ctx context.Context, endpoints ...string) (*clientv3.C
 		// answer.
 		cl, err := clientv3.New(cfg)
 		if err == nil {
-			return cl, nil
+			l.Client = cl
+			return l, nil
 		}
 		err = c.explain(err, strings.Join(endpoints, ","))
 		if try == 2 || len(endpoints) == 1 || ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) {
@@ -168,7 +197,11 @@ func (c *cluster) client(ctx context.Context, endpoint string) (*clientv3.Client
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if cl := c.clients[endpoint]; cl != nil {
-		return cl, nil
+		if !cl.stale.Load() {
+			return cl.Client, nil
+		}
+		delete(c.clients, endpoint)
+		_ = cl.Close()
 	}
 	endpoints := []string{endpoint}
 	if endpoint == "" {
@@ -180,10 +213,11 @@ func (c *cluster) client(ctx context.Context, endpoint string) (*clientv3.Client
 		}
 	}
 	cl, err := c.connect(ctx, endpoints...)
-	if err == nil {
-		c.clients[endpoint] = cl
+	if err != nil {
+		return nil, err
 	}
-	return cl, err
+	c.clients[endpoint] = cl
+	return cl.Client, nil
 }
 
 // discover asks one endpoint who the members are.
@@ -256,6 +290,6 @@ func (c *cluster) Close() error {
 	for _, cl := range c.clients {
 		_ = cl.Close()
 	}
-	c.clients = map[string]*clientv3.Client{}
+	c.clients = map[string]*login{}
 	return nil
 }

@@ -71,7 +71,7 @@ func (c *cluster) lendFailed(err error) error {
 
 // as returns the cluster with another login; an empty one is nobody's.
 func (c *cluster) as(user, password string) *cluster {
-	as := &cluster{t: c.t, tls: c.tls, clients: map[string]*clientv3.Client{}, members: c.list()}
+	as := &cluster{t: c.t, tls: c.tls, clients: map[string]*login{}, members: c.list()}
 	as.t.User, as.t.Secret, as.t.ByCertificate = user, password, false
 	return as
 }

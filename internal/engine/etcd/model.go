@@ -2,7 +2,6 @@ package etcd
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"strconv"
@@ -79,24 +78,6 @@ func readValue(b []byte) (key, value []byte, lease int64, err error) {
 		}
 	}
 	return key, value, lease, nil
-}
-
-// position returns a revision as a position.
-func position(rev int64) record.Position {
-	return record.Position(binary.BigEndian.AppendUint64(nil, uint64(rev)))
-}
-
-// idlePosition returns the position of a revision after which nothing had happened
-// at a time: between this revision and the next.
-func idlePosition(rev int64, at time.Time) record.Position {
-	return position(rev) + record.Position(binary.BigEndian.AppendUint64(nil, uint64(at.UnixMilli())))
-}
-
-func revision(p record.Position) int64 {
-	if len(p) < 8 {
-		return 0
-	}
-	return int64(binary.BigEndian.Uint64([]byte(p[:8])))
 }
 
 // model implements [engine.RestoreRewriter].
@@ -199,32 +180,40 @@ func (model) Changes(a, b []byte) []string {
 	return out
 }
 
-// FormatPosition returns the revision, and the time in milliseconds of one after
-// which nothing had happened yet.
-func (model) FormatPosition(p record.Position) string {
-	switch len(p) {
-	case 8:
-		return strconv.FormatInt(revision(p), 10)
-	case 16:
-		return fmt.Sprintf("%d.%d", revision(p), binary.BigEndian.Uint64([]byte(p[8:])))
+// FormatPosition returns the revision, the time in milliseconds of one after which
+// nothing had happened yet, and which history it is of where that is not the first.
+func (model) FormatPosition(pos record.Position) string {
+	p, ok := placeOf(pos)
+	if !ok {
+		return pos.Hex()
 	}
-	return p.Hex()
+	s := strconv.FormatInt(p.rev, 10)
+	if p.idle > 0 {
+		s += "." + strconv.FormatUint(p.idle, 10)
+	}
+	if p.epoch > 0 {
+		s += "-" + strconv.FormatUint(p.epoch, 10)
+	}
+	return s
 }
 
 // ParsePosition implements [engine.Model].
 func (model) ParsePosition(s string) (record.Position, error) {
-	head, tail, idle := strings.Cut(s, ".")
-	rev, err := strconv.ParseInt(head, 10, 64)
-	if err == nil && idle {
-		var ms uint64
-		if ms, err = strconv.ParseUint(tail, 10, 63); err == nil {
-			return idlePosition(rev, time.UnixMilli(int64(ms))), nil
-		}
+	var p place
+	rest, epoch, later := strings.Cut(s, "-")
+	head, idle, still := strings.Cut(rest, ".")
+	var err, err2, err3 error
+	p.rev, err = strconv.ParseInt(head, 10, 64)
+	if still {
+		p.idle, err2 = strconv.ParseUint(idle, 10, 63)
 	}
-	if err != nil || rev < 0 {
+	if later {
+		p.epoch, err3 = strconv.ParseUint(epoch, 10, 63)
+	}
+	if errors.Join(err, err2, err3) != nil || p.rev < 0 {
 		return "", fmt.Errorf("%q is no revision of an etcd cluster, such as 48211", s)
 	}
-	return position(rev), nil
+	return p.position(), nil
 }
 
 // Expires implements [engine.Expiring]: a key goes with its lease.

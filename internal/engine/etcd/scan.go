@@ -29,7 +29,11 @@ func (c *cluster) Pin(ctx context.Context, _ func(string) bool) (*engine.PinnedV
 	if err != nil {
 		return nil, fmt.Errorf("cluster %s: %w", c.t.Name, err)
 	}
-	return &engine.PinnedView{Cluster: &view{c, revision(m.Position)}, Mark: m, Exact: true}, nil
+	rev := revision(m.Position)
+	if m.Entry, err = c.entryAt(ctx, rev); err != nil {
+		return nil, c.fail(err)
+	}
+	return &engine.PinnedView{Cluster: &view{c, rev}, Mark: m, Exact: true}, nil
 }
 
 // Close implements [engine.Cluster]; the connection belongs to the cluster.
@@ -293,9 +297,8 @@ func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64,
 		cl, err := c.client(ctx, endpoint)
 		if err == nil {
 			var ans *clientv3.GetResponse
-			err = ask(ctx, func(ctx context.Context) error {
-				ans, err = cl.Get(ctx, string(from), opts...)
-				return err
+			ans, err = ask(ctx, func(ctx context.Context) (*clientv3.GetResponse, error) {
+				return cl.Get(ctx, string(from), opts...)
 			})
 			if err == nil {
 				return ans, nil

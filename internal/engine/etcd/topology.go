@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	pb "go.etcd.io/etcd/api/v3/etcdserverpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
@@ -81,7 +82,9 @@ func (c *cluster) refresh(ctx context.Context) error {
 		cl, err := c.client(ctx, m.endpoint)
 		if err == nil {
 			var ans *clientv3.MemberListResponse
-			err = ask(ctx, func(ctx context.Context) error { ans, err = cl.MemberList(ctx); return err })
+			ans, err = ask(ctx, func(ctx context.Context) (*clientv3.MemberListResponse, error) {
+				return cl.MemberList(ctx)
+			})
 			if err == nil {
 				c.mu.Lock()
 				defer c.mu.Unlock()
@@ -100,10 +103,30 @@ func (c *cluster) refresh(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-func ask(ctx context.Context, fn func(context.Context) error) error {
+// ask bounds one question. The library does not keep to a context in all it does.
+func ask[T any](ctx context.Context, fn func(context.Context) (T, error)) (T, error) {
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
-	return fn(ctx)
+	type answer struct {
+		v   T
+		err error
+	}
+	answered := make(chan answer, 1)
+	go func() {
+		v, err := fn(ctx)
+		answered <- answer{v, err}
+	}()
+	late := make(chan struct{})
+	defer context.AfterFunc(ctx, func() {
+		time.AfterFunc(time.Second, func() { close(late) })
+	})()
+	select {
+	case a := <-answered:
+		return a.v, a.err
+	case <-late:
+		var none T
+		return none, ctx.Err()
+	}
 }
 
 // look asks a member how it is.
@@ -115,7 +138,9 @@ func (c *cluster) look(ctx context.Context, m member) engine.Member {
 	cl, err := c.client(ctx, m.endpoint)
 	var st *clientv3.StatusResponse
 	if err == nil {
-		err = ask(ctx, func(ctx context.Context) error { st, err = cl.Status(ctx, m.endpoint); return err })
+		st, err = ask(ctx, func(ctx context.Context) (*clientv3.StatusResponse, error) {
+			return cl.Status(ctx, m.endpoint)
+		})
 	}
 	if err != nil {
 		out.Role, out.Note = "unreachable", c.explain(err, m.endpoint).Error()
@@ -178,20 +203,17 @@ func (c *cluster) head(ctx context.Context) (record.Mark, error) {
 // headAt returns also the time just before it was asked: every change made until
 // then is of that revision or an earlier one.
 func (c *cluster) headAt(ctx context.Context) (record.Mark, time.Time, error) {
-	cl, err := c.client(ctx, "")
-	if err != nil {
-		return record.Mark{}, time.Time{}, err
-	}
 	var before time.Time
-	var rev int64
+	var ans *clientv3.GetResponse
+	var err error
 	for try := 0; ; try++ {
-		err = ask(ctx, func(ctx context.Context) error {
-			before = time.Now()
-			ans, err := cl.Get(ctx, "\x00", clientv3.WithCountOnly())
-			if err == nil {
-				rev = ans.Header.Revision
-			}
-			return err
+		var cl *clientv3.Client
+		if cl, err = c.client(ctx, ""); err != nil {
+			return record.Mark{}, before, err
+		}
+		before = time.Now()
+		ans, err = ask(ctx, func(ctx context.Context) (*clientv3.GetResponse, error) {
+			return cl.Get(ctx, "\x00", clientv3.WithCountOnly())
 		})
 		if err == nil || try == 3 || ctx.Err() != nil || errors.Is(err, rpctypes.ErrPermissionDenied) {
 			break
@@ -201,7 +223,10 @@ func (c *cluster) headAt(ctx context.Context) (record.Mark, time.Time, error) {
 	if err != nil {
 		return record.Mark{}, before, c.explain(err, "reading the newest revision")
 	}
-	return record.Mark{Position: position(rev), Wall: time.Now()}, before, nil
+	if id := ans.Header.ClusterId; id != c.id {
+		return record.Mark{}, before, fmt.Errorf("%w: its id is %016x, and was %016x", errOtherCluster, id, c.id)
+	}
+	return record.Mark{Position: c.at(ans.Header.Revision).position(), Wall: time.Now()}, before, nil
 }
 
 func pause(ctx context.Context, d time.Duration) {
@@ -217,29 +242,31 @@ func (c *cluster) window(ctx context.Context) (*engine.LogWindow, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &engine.LogWindow{First: record.Mark{Position: position(1)}, Last: last}
+	w := &engine.LogWindow{First: record.Mark{Position: c.at(1).position()}, Last: last}
 	cl, err := c.client(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	err = ask(ctx, func(ctx context.Context) error {
-		_, err := cl.Get(ctx, "\x00", clientv3.WithCountOnly(), clientv3.WithRev(1))
-		return err
+	_, err = ask(ctx, func(ctx context.Context) (*clientv3.GetResponse, error) {
+		return cl.Get(ctx, "\x00", clientv3.WithCountOnly(), clientv3.WithRev(1))
 	})
 	if err == nil || !errors.Is(c.explain(err, ""), engine.ErrStateGone) {
 		return w, c.explain(err, "reading the oldest revision")
 	}
-	// Watching from the beginning is answered with where it begins now.
-	ctx, cancel := context.WithTimeout(ctx, askTime)
-	defer cancel()
-	for r := range cl.Watch(ctx, "\x00", clientv3.WithRev(1)) {
-		if r.CompactRevision > 0 {
-			w.First.Position = position(r.CompactRevision)
-			return w, nil
-		}
-		if err := r.Err(); err != nil {
-			return nil, c.explain(err, "asking for the oldest revision")
-		}
+	// Asked for all of it, a member answers with where it begins now.
+	err = c.onMember(ctx, func(endpoint string) error {
+		ctx, cancel := context.WithTimeout(ctx, askTime)
+		defer cancel()
+		return c.responses(ctx, endpoint, 1, true, func(r *pb.WatchResponse) error {
+			if r.CompactRevision > 0 {
+				w.First.Position = c.at(r.CompactRevision).position()
+				return errStopped
+			}
+			return c.refusal(r, endpoint)
+		})
+	})
+	if err != nil {
+		return nil, c.explain(err, "asking for the oldest revision")
 	}
-	return nil, c.explain(context.DeadlineExceeded, "asking for the oldest revision")
+	return w, nil
 }

@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
+	"sync/atomic"
 	"time"
 
+	pb "go.etcd.io/etcd/api/v3/etcdserverpb"
 	"go.etcd.io/etcd/api/v3/mvccpb"
-	clientv3 "go.etcd.io/etcd/client/v3"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -48,7 +50,14 @@ const (
 // notice of progress.
 func (c *cluster) Follow(ctx context.Context, _ string, after record.Position,
 	fn func([]record.Change, engine.Progress) error) error {
-	f := &following{cluster: c, last: revision(after), known: map[int64]bool{}, fn: fn}
+	from, ok := placeOf(after)
+	if !ok {
+		return fmt.Errorf("cluster %s: %q is no revision", c.t.Name, after.Hex())
+	}
+	if now := c.at(0); from.epoch != now.epoch {
+		return c.fail(errWentBack(c.shard(), fmt.Sprintf("revision %d is of the one before", from.rev)))
+	}
+	f := &following{cluster: c, last: from.rev, known: map[int64]bool{}, fn: fn}
 	c.mu.Lock()
 	endpoint := c.chosen
 	c.mu.Unlock()
@@ -67,7 +76,7 @@ func (c *cluster) Follow(ctx context.Context, _ string, after record.Position,
 				return nil
 			}
 			return f.answer
-		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin):
+		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin), errors.Is(err, errOtherCluster):
 			return c.fail(err)
 		}
 		if f.last != was || failing.IsZero() {
@@ -84,81 +93,111 @@ func (c *cluster) Follow(ctx context.Context, _ string, after record.Position,
 // following reads the log for one call of Follow.
 type following struct {
 	*cluster
-	last   int64 // revision of the last change given to fn
-	wall   time.Time
-	known  map[int64]bool // leases told of
-	fn     func([]record.Change, engine.Progress) error
-	answer error // what fn ended it with
+	last int64 // revision of the last change given to fn
+	// entry is the fingerprint of the last revision, where it is known; compacted says
+	// that the servers may not tell any more what it did.
+	entry     string
+	compacted bool
+	wall      time.Time
+	known     map[int64]bool // leases told of
+	fn        func([]record.Change, engine.Progress) error
+	answer    error // what fn ended it with
 }
 
 // watch reads from one member until that fails.
 func (f *following) watch(ctx context.Context, endpoint string) error {
-	cl, err := f.client(ctx, endpoint)
-	if err != nil {
-		return err
-	}
 	f.mu.Lock()
 	f.watched = endpoint
 	f.mu.Unlock()
-	ctx, cancel := context.WithCancel(clientv3.WithRequireLeader(ctx))
-	defer cancel()
-	w := clientv3.NewWatcher(cl)
-	defer w.Close()
-	// Asked of a server that is gone, the library waits for it for ever.
-	opened := make(chan clientv3.WatchChan, 1)
-	go func() {
-		opened <- w.Watch(ctx, "\x00", clientv3.WithFromKey(), clientv3.WithRev(f.last+1),
-			clientv3.WithCreatedNotify())
-	}()
-	var events clientv3.WatchChan
-	select {
-	case events = <-opened:
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(askTime):
-		return fmt.Errorf("%s: %w: it does not begin to give its log", hostOf(endpoint), engine.ErrUnreachable)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var waited atomic.Int64
+	heard := func() { waited.Store(time.Now().UnixNano()) }
+	heard()
+	// What is told, is told by one at a time.
+	var mu sync.Mutex
+	var compared bool
+	// The last one read comes again, to be compared: what is there may be another history.
+	from := f.last + 1
+	if f.last > 1 && !f.compacted {
+		from = f.last - 1
 	}
-	tick := time.NewTimer(0)
-	defer tick.Stop()
-	waited := time.Now()
-	for {
-		select {
-		case r, ok := <-events:
-			if !ok {
-				return fmt.Errorf("%s: %w: watching ended", hostOf(endpoint), engine.ErrUnreachable)
-			}
-			if r.CompactRevision > f.last {
-				return fmt.Errorf("%s: %w: revisions up to %d are compacted, wanted is %d", hostOf(endpoint),
-					engine.ErrLogLost, r.CompactRevision, f.last+1)
-			}
-			if err := r.Err(); err != nil {
-				return f.explain(err, endpoint)
-			}
-			if err := f.take(ctx, r.Events); err != nil {
-				return err
-			}
-			waited = time.Now()
-		case <-tick.C:
-			tick.Reset(idleTime)
-			head, before, err := f.headAt(ctx)
-			if err != nil {
-				return err
-			}
-			if revision(head.Position) != f.last {
-				if time.Since(waited) > lostTime {
-					return fmt.Errorf("%s: %w: revision %d is there, but watching gives nothing after %d",
-						hostOf(endpoint), engine.ErrUnreachable, revision(head.Position), f.last)
+	compared = from > f.last
+	var asking sync.WaitGroup
+	defer asking.Wait()
+	asking.Go(func() {
+		for ctx.Err() == nil {
+			err := f.idle(ctx, &mu, &compared, func() error {
+				if time.Since(time.Unix(0, waited.Load())) > lostTime {
+					return fmt.Errorf("%s: %w: watching gives nothing more, and newer revisions are there",
+						hostOf(endpoint), engine.ErrUnreachable)
 				}
-				continue // it is on its way
+				return nil
+			}, heard)
+			if err != nil {
+				cancel(err)
+				return
 			}
-			waited = time.Now()
-			if err := f.tell(nil, before); err != nil {
-				return err
-			}
-		case <-ctx.Done():
-			return ctx.Err()
+			pause(ctx, idleTime)
 		}
+	})
+	err := f.responses(ctx, endpoint, from, false, func(r *pb.WatchResponse) error {
+		mu.Lock()
+		defer mu.Unlock()
+		switch {
+		case r.CompactRevision > f.last:
+			return fmt.Errorf("%s: %w: revisions up to %d are compacted, wanted is %d", hostOf(endpoint),
+				engine.ErrLogLost, r.CompactRevision, f.last+1)
+		case r.CompactRevision > 0:
+			f.compacted = true
+			return fmt.Errorf("%s: %w: revision %d is compacted", hostOf(endpoint), engine.ErrUnreachable,
+				r.CompactRevision)
+		}
+		if err := f.refusal(r, endpoint); err != nil {
+			return err
+		}
+		if of, _ := eventsOf(r.Events, f.last); of != nil {
+			if entry := fingerprint(of); f.entry == "" {
+				f.entry = entry
+			} else if entry != f.entry {
+				return f.wentBack(endpoint, fmt.Sprintf("revision %d did something else when it was read", f.last))
+			}
+			compared = true
+		}
+		heard()
+		return f.take(ctx, r.Events)
+	})
+	cancel(err)
+	return context.Cause(ctx)
+}
+
+// wentBack has positions begin anew, and returns the error that says so.
+func (f *following) wentBack(where, how string) error {
+	f.beginHistory(f.at(0).epoch)
+	return errWentBack(hostOf(where), how)
+}
+
+// idle asks how far the cluster is and moves coverage on where nothing is on its way, and
+// the last revision was compared.
+func (f *following) idle(ctx context.Context, mu *sync.Mutex, compared *bool, late func() error, heard func()) error {
+	mu.Lock()
+	was := f.last
+	mu.Unlock()
+	head, before, err := f.headAt(ctx)
+	if err != nil {
+		return err
 	}
+	now := revision(head.Position)
+	mu.Lock()
+	defer mu.Unlock()
+	switch {
+	case now < was:
+		return f.wentBack(f.LogMember(""), fmt.Sprintf("its newest revision is %d, and %d was read", now, was))
+	case now != f.last || !*compared:
+		return late() // it is on its way
+	}
+	heard()
+	return f.tell(nil, before)
 }
 
 // tell calls fn; times never go back.
@@ -170,17 +209,18 @@ func (f *following) tell(changes []record.Change, at time.Time) error {
 	for i := range changes {
 		changes[i].Wall = at.UnixMilli()
 	}
-	pos := position(f.last)
+	p := f.at(f.last)
 	if len(changes) == 0 {
-		pos = idlePosition(f.last, at)
+		p.idle = uint64(at.UnixMilli())
 	}
-	f.answer = f.fn(changes, engine.Progress{Mark: record.Mark{Position: pos, Wall: at}, AtEnd: changes == nil})
+	f.answer = f.fn(changes, engine.Progress{AtEnd: changes == nil,
+		Mark: record.Mark{Position: p.position(), Wall: at, Entry: f.entry}})
 	return f.answer
 }
 
 // take returns on what happened: events of one revision belong together, and come
 // together.
-func (f *following) take(ctx context.Context, events []*clientv3.Event) error {
+func (f *following) take(ctx context.Context, events []*mvccpb.Event) error {
 	var changes []record.Change
 	last := f.last
 	for _, e := range events {
@@ -196,8 +236,8 @@ func (f *following) take(ctx context.Context, events []*clientv3.Event) error {
 		if err != nil {
 			return err
 		}
-		ch := record.Change{Namespace: name, Key: bytes.Clone(e.Kv.Key[len(prefix):]), At: position(e.Kv.ModRevision)}
-		if e.Type == mvccpb.Event_DELETE {
+		ch := record.Change{Namespace: name, Key: bytes.Clone(e.Kv.Key[len(prefix):]), At: f.at(e.Kv.ModRevision).position()}
+		if e.Type == mvccpb.DELETE {
 			ch.Op, ch.Value = record.Delete, appendValue(nil, ch.Key, nil, 0)
 		} else {
 			ch.Op, ch.Value = record.Put, appendValue(nil, ch.Key, e.Kv.Value, e.Kv.Lease)
@@ -207,7 +247,10 @@ func (f *following) take(ctx context.Context, events []*clientv3.Event) error {
 		}
 		changes = append(changes, ch)
 	}
-	f.last = last
+	if last > f.last {
+		of, _ := eventsOf(events, last)
+		f.last, f.entry, f.compacted = last, fingerprint(of), false
+	}
 	if len(changes) == 0 {
 		return nil
 	}

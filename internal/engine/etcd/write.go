@@ -60,7 +60,9 @@ func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 
 // Stages implements [engine.Writer].
 func (w *writer) Stages(ctx context.Context) ([]string, error) {
-	ans, err := w.cl.Get(ctx, markPrefix, clientv3.WithPrefix())
+	ans, err := ask(ctx, func(ctx context.Context) (*clientv3.GetResponse, error) {
+		return w.cl.Get(ctx, markPrefix, clientv3.WithPrefix())
+	})
 	if err != nil {
 		return nil, w.fail(w.explain(err, "looking for restores cut short"))
 	}
@@ -81,7 +83,9 @@ func (w *writer) Reserve(ctx context.Context, names []string) (*engine.Claims, e
 
 // Claim implements [engine.ClaimTable].
 func (w *writer) Claim(ctx context.Context, name string) (string, error) {
-	ans, err := w.cl.Get(ctx, markPrefix+name)
+	ans, err := ask(ctx, func(ctx context.Context) (*clientv3.GetResponse, error) {
+		return w.cl.Get(ctx, markPrefix+name)
+	})
 	if err != nil || len(ans.Kvs) == 0 {
 		return "", w.explain(err, "looking who restores "+name)
 	}
@@ -99,7 +103,9 @@ func (w *writer) SwapClaim(ctx context.Context, name, was, now string) (bool, er
 	if now == "" {
 		then = clientv3.OpDelete(key)
 	}
-	ans, err := w.cl.Txn(ctx).If(is).Then(then).Commit()
+	ans, err := ask(ctx, func(ctx context.Context) (*clientv3.TxnResponse, error) {
+		return w.cl.Txn(ctx).If(is).Then(then).Commit()
+	})
 	if err != nil {
 		return false, w.explain(err, "marking "+name)
 	}
@@ -231,9 +237,8 @@ func (w *writer) commit(ctx context.Context, ns record.Namespace, ops []clientv3
 	}
 	var err error
 	for try := range 10 {
-		err = ask(ctx, func(ctx context.Context) error {
-			_, err := w.cl.Txn(ctx).Then(ops...).Commit()
-			return err
+		_, err = ask(ctx, func(ctx context.Context) (*clientv3.TxnResponse, error) {
+			return w.cl.Txn(ctx).Then(ops...).Commit()
 		})
 		if err == nil {
 			return nil
@@ -260,10 +265,9 @@ func (w *writer) lease(ctx context.Context, id int64) error {
 	if ttl == 0 {
 		ttl = unknownTTL
 	}
-	err := ask(ctx, func(ctx context.Context) error {
-		_, err := etcdserverpb.NewLeaseClient(w.cl.ActiveConnection()).LeaseGrant(ctx,
+	_, err := ask(ctx, func(ctx context.Context) (*etcdserverpb.LeaseGrantResponse, error) {
+		return etcdserverpb.NewLeaseClient(w.cl.ActiveConnection()).LeaseGrant(ctx,
 			&etcdserverpb.LeaseGrantRequest{ID: id, TTL: ttl})
-		return err
 	})
 	if err != nil && !errors.Is(err, rpctypes.ErrLeaseExist) && !strings.Contains(err.Error(), "lease already exists") {
 		return w.explain(err, fmt.Sprintf("making lease %x", id))
@@ -284,9 +288,8 @@ func (w *writer) keepAlive(ctx context.Context) {
 		}
 		w.mu.Unlock()
 		for _, id := range ids {
-			_ = ask(ctx, func(ctx context.Context) error {
-				_, err := w.cl.KeepAliveOnce(ctx, clientv3.LeaseID(id))
-				return err
+			_, _ = ask(ctx, func(ctx context.Context) (*clientv3.LeaseKeepAliveResponse, error) {
+				return w.cl.KeepAliveOnce(ctx, clientv3.LeaseID(id))
 			})
 		}
 	}

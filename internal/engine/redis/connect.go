@@ -521,12 +521,12 @@ func (l *link) ok(args [][]byte) error {
 }
 
 // ResumeFrom implements [engine.HistoryResumer].
-func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Position) error {
+func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Mark) error {
 	s, err := c.shard(name)
 	if err != nil {
 		return err
 	}
-	p, ok := placeOf(last)
+	p, ok := placeOf(last.Position)
 	if !ok {
 		return nil
 	}

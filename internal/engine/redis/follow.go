@@ -31,7 +31,7 @@ const (
 
 // Follow implements [engine.Logged]: it goes on with the replication stream from a
 // place. A failover to a server whose history is the continuation is passed
-// through; any other history is ErrLogLost.
+// through; any other history is ErrOtherHistory.
 func (c *cluster) Follow(ctx context.Context, name string, after record.Position,
 	fn func([]record.Change, engine.Progress) error) error {
 	s, err := c.shard(name)
@@ -43,7 +43,7 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		return fmt.Errorf("cluster %s: %q is no log position of a Redis shard", c.t.Name, after.Hex())
 	}
 	if p.epoch != c.epochOf(s) {
-		return c.fail(fmt.Errorf("shard %s: %w: the server has begun another history since", name, engine.ErrLogLost))
+		return c.fail(fmt.Errorf("shard %s: %w: the server has begun another since", name, engine.ErrOtherHistory))
 	}
 	if p.db == 0 {
 		return fmt.Errorf("cluster %s: shard %s: which database the stream writes to at %s is not known; take a "+
@@ -132,6 +132,7 @@ func (f *following) connect(ctx context.Context) error {
 			f.mu.Lock()
 			f.shard.epoch = max(f.shard.epoch+1, uint64(time.Now().UnixMilli()))
 			f.mu.Unlock()
+			return fmt.Errorf("%w: %w", engine.ErrOtherHistory, errors.Join(errs...))
 		}
 		return fmt.Errorf("%w: %w", engine.ErrLogLost, errors.Join(errs...))
 	}

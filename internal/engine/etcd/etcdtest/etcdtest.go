@@ -49,15 +49,30 @@ func Start(t testing.TB, o Options) []*servertest.Process {
 		out = append(out, servertest.StartProcess(t, clients[i], args...))
 	}
 	if o.CA == "" {
-		cl := Client(t, out...)
-		require.Eventually(t, func() bool {
-			ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-			defer cancel()
-			_, err := cl.Get(ctx, "ready")
-			return err == nil
-		}, 30*time.Second, 100*time.Millisecond)
+		waitFor(t, Client(t, out...))
 	}
 	return out
+}
+
+// StartAt runs a server of another cluster, of one member, where one was that has ended.
+func StartAt(t testing.TB, was *servertest.Process, token string) *servertest.Process {
+	t.Helper()
+	url := "http://" + was.Address
+	p := servertest.StartProcess(t, was.Address, "etcd", "--name", "m0", "--data-dir", servertest.MemoryDir(t),
+		"--listen-peer-urls", was.Arg("--listen-peer-urls"), "--initial-advertise-peer-urls",
+		was.Arg("--listen-peer-urls"), "--initial-cluster", was.Arg("--initial-cluster"), "--initial-cluster-token", token,
+		"--logger", "zap", "--log-level", "error", "--listen-client-urls", url, "--advertise-client-urls", url)
+	waitFor(t, Client(t, p))
+	return p
+}
+
+func waitFor(t testing.TB, cl *clientv3.Client) {
+	require.Eventually(t, func() bool {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_, err := cl.Get(ctx, "ready")
+		return err == nil
+	}, 30*time.Second, 100*time.Millisecond)
 }
 
 // Client returns a plain client of members.

@@ -1,0 +1,230 @@
+package integration_test
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
+
+	"dexamen/internal/capture"
+	"dexamen/internal/core/address"
+	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/run"
+	"dexamen/internal/servertest"
+	"dexamen/internal/snapshot"
+)
+
+// tree returns what an etcd cluster holds.
+func etcdState(t testing.TB, cl *clientv3.Client) map[string]string {
+	out := map[string]string{}
+	require.NoError(t, again(func() error {
+		tctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+		defer cancel()
+		got, err := cl.Get(tctx, "", clientv3.WithPrefix())
+		if err == nil {
+			for _, kv := range got.Kvs {
+				out[string(kv.Key)] = string(kv.Value)
+			}
+		}
+		return err
+	}))
+	delete(out, "ready")
+	return out
+}
+
+// etcdMoment returns what a moment is, restored beside onto an empty cluster.
+func etcdMoment(t testing.TB, e *run.Runner, name string, w address.When, onto *servertest.Process) map[string]string {
+	to := etcdtest.Client(t, onto)
+	_, err := to.Delete(ctx, "", clientv3.WithPrefix())
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, name, w, nil)
+	require.NoError(t, err)
+	p, err := restore.NewPlan(ctx, e, m, open(t, "paddock", etcdtest.Address(onto)), restore.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Run(ctx)
+	require.NoError(t, err)
+	return etcdState(t, to)
+}
+
+// putBack ends a server, has fn change its data folder, and begins it again.
+func putBack(t testing.TB, s *servertest.Process, fn func(dir string)) {
+	s.Kill()
+	fn(s.Arg("--data-dir"))
+	s.Begin()
+	cl := etcdtest.Client(t, s)
+	require.NoError(t, again(func() error {
+		tctx, cancel := context.WithTimeout(ctx, time.Second)
+		defer cancel()
+		_, err := cl.Get(tctx, "ready")
+		return err
+	}))
+}
+
+// TestEtcdHistoryGoesBack: a cluster whose history goes back, to a copy of its data folder or
+// to nothing, is noticed whatever was written since: what was captured stays what it was,
+// what is lost is a gap, and the next point begins anew.
+func TestEtcdHistoryGoesBack(t *testing.T) {
+	t.Parallel()
+	scratch := etcdtest.Start(t, etcdtest.Options{})[0]
+	for _, x := range []struct {
+		name   string
+		others int  // writes on the history that was put back
+		follow bool // while it is followed
+		anew   bool // made anew, not put back
+		point  bool // a point is taken before anything else notices it
+	}{
+		{"longer", 15, false, false, false}, {"as long", 10, false, false, false},
+		{"shorter", 3, false, false, false}, {"longer, a point", 15, false, false, true},
+		{"as long, followed", 10, true, false, false}, {"longer, followed", 15, true, false, false},
+		{"shorter, followed", 3, true, false, false}, {"nothing, followed", 0, true, false, false},
+		{"anew", 40, false, true, false}, {"anew, followed", 40, true, true, false},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			s := etcdtest.Start(t, etcdtest.Options{})[0]
+			cl := etcdtest.Client(t, s)
+			put := func(what string, n int) {
+				for i := range n {
+					require.NoError(t, again(func() error {
+						tctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+						defer cancel()
+						_, err := cl.Put(tctx, fmt.Sprintf("/%s/%d", what, i), what)
+						return err
+					}))
+				}
+			}
+			put("old", 20)
+			s.Kill()
+			copied := t.TempDir()
+			require.NoError(t, os.CopyFS(copied, os.DirFS(s.Arg("--data-dir"))))
+			s.Begin()
+			e := newRunner(t)
+			_, err := snapshot.Take(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)))
+			require.NoError(t, err)
+			put("lost", 10)
+			before := etcdState(t, cl)
+			_, err = capture.Run(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)), capture.Options{})
+			require.NoError(t, err)
+			list, err := moment.Cover(ctx, e, "willow")
+			require.NoError(t, err)
+			reached := list[0].Latest
+			ended := make(chan error, 1)
+			fctx, stop := context.WithCancel(ctx)
+			defer stop()
+			if x.follow {
+				go func() {
+					_, err := capture.Run(fctx, e, "willow", open(t, "willow", etcdtest.Address(s)),
+						capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond})
+					ended <- err
+				}()
+				time.Sleep(time.Second)
+			}
+			putBack(t, s, func(dir string) {
+				require.NoError(t, os.RemoveAll(dir))
+				if !x.anew {
+					require.NoError(t, os.CopyFS(dir, os.DirFS(copied)))
+				}
+			})
+			put("other", x.others)
+			gap := func() []string {
+				list, err := moment.Cover(ctx, e, "willow")
+				require.NoError(t, err)
+				var out []string
+				for _, g := range list[0].Gaps {
+					out = append(out, g.Reason)
+				}
+				return out
+			}
+			switch {
+			case x.follow:
+				require.Eventually(t, func() bool { return len(gap()) > 0 }, 30*time.Second, 50*time.Millisecond)
+			case !x.point:
+				_, err = capture.Run(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)), capture.Options{})
+				require.ErrorIs(t, err, run.ErrIncomplete)
+			}
+			if !x.point {
+				require.Contains(t, strings.Join(gap(), "\n"), "another history than the one that was read: it went back")
+			}
+			// What was captured is what it was.
+			require.Equal(t, before, etcdMoment(t, e, "willow", address.When{Kind: address.Time, Time: reached}, scratch))
+			// And from the next point on all is what is there.
+			_, err = snapshot.Take(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)))
+			require.NoError(t, err)
+			live := etcdState(t, cl)
+			require.Equal(t, live, etcdMoment(t, e, "willow", moment.Latest, scratch))
+			put("later", 5)
+			if x.follow {
+				now := time.Now()
+				require.Eventually(t, func() bool {
+					list, err := moment.Cover(ctx, e, "willow")
+					return err == nil && !list[0].Latest.Before(now)
+				}, 30*time.Second, 50*time.Millisecond, "%v", lazily(func() string {
+					list, err := moment.Cover(ctx, e, "willow")
+					select {
+					case err := <-ended:
+						return fmt.Sprint("following ended: ", err)
+					default:
+					}
+					return fmt.Sprintf("%+v %v", *list[0], err)
+				}))
+				stop()
+				require.ErrorIs(t, <-ended, context.Canceled)
+			} else {
+				_, err = capture.Run(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)), capture.Options{})
+				if err != nil { // the gap is told by the run that finds it
+					require.ErrorContains(t, err, "it goes on at a point taken since")
+				}
+			}
+			live = etcdState(t, cl)
+			require.Contains(t, slices.Collect(maps.Keys(live)), "/later/4")
+			require.Equal(t, live, etcdMoment(t, e, "willow", moment.Latest, scratch))
+		})
+	}
+}
+
+// TestAnotherEtcdClusterAtTheAddress: following ends when another cluster comes up there, and
+// what it holds is no part of the log.
+func TestAnotherEtcdClusterAtTheAddress(t *testing.T) {
+	t.Parallel()
+	s, scratch := etcdtest.Start(t, etcdtest.Options{})[0], etcdtest.Start(t, etcdtest.Options{})[0]
+	cl := etcdtest.Client(t, s)
+	e := newRunner(t)
+	_, err := cl.Put(ctx, "/own", "own")
+	require.NoError(t, err)
+	_, err = snapshot.Take(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)))
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	go func() {
+		_, err := capture.Run(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)),
+			capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond})
+		ended <- err
+	}()
+	time.Sleep(time.Second)
+	before := etcdState(t, cl)
+	s.Kill()
+	other := etcdtest.StartAt(t, s, "another")
+	for i := range 30 {
+		require.NoError(t, again(func() error {
+			_, err := etcdtest.Client(t, other).Put(ctx, fmt.Sprint("/other/", i), "")
+			return err
+		}))
+	}
+	require.ErrorContains(t, <-ended, "another cluster is at the address")
+	require.Equal(t, before, etcdMoment(t, e, "willow", moment.Latest, scratch))
+	_, err = capture.Run(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)), capture.Options{})
+	require.ErrorIs(t, err, run.ErrRefused)
+}
+
+// lazily is a text that is made when it is printed.
+type lazily func() string
+
+func (l lazily) String() string { return l() }
