@@ -91,7 +91,7 @@ func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	}
 	out := make([]engine.Namespace, 0, len(found)+3)
 	for name, ns := range found {
-		if name == markPrefix {
+		if name == markPrefix || ns.Records == 0 {
 			continue
 		}
 		out = append(out, *ns)
@@ -108,15 +108,22 @@ func (v *view) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 // count returns the number of keys that begin so, and their size as a sample of
 // them has it.
 func (v *view) count(ctx context.Context, prefix []byte) (records, size int64, err error) {
-	end := keyprefix.End(prefix)
-	page, err := v.page(ctx, prefix, end, v.rev, 20)
+	page, err := v.page(ctx, orAll(prefix), keyprefix.End(prefix), v.rev, 20)
 	if err != nil || len(page.Kvs) == 0 {
 		return 0, 0, err
 	}
 	for _, kv := range page.Kvs {
 		size += int64(len(kv.Key) + len(kv.Value))
 	}
-	return page.Count, size * page.Count / int64(len(page.Kvs)), nil
+	records = page.Count
+	if bytes.HasPrefix([]byte(markPrefix), prefix) {
+		own, err := v.page(ctx, []byte(markPrefix), keyprefix.End([]byte(markPrefix)), v.rev, 1, clientv3.WithCountOnly())
+		if err != nil {
+			return 0, 0, err
+		}
+		records -= own.Count
+	}
+	return records, size * records / int64(len(page.Kvs)), nil
 }
 
 // Partitions implements [engine.Cluster]: the stretch between the first and the

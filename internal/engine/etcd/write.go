@@ -120,7 +120,7 @@ func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, erro
 	}
 	v := &view{w.cluster, 0}
 	if !flat {
-		n, _, err := v.count(ctx, orAll(prefix))
+		n, _, err := v.count(ctx, prefix)
 		return n, w.fail(err)
 	}
 	n := int64(0)
