@@ -403,6 +403,12 @@ func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, s
 		for _, l := range it.Lost {
 			s.Line("  %s %s: %s", s.Loss("lost"), it.From, l)
 		}
+		if it.Born {
+			s.Line("  %s came to be after the point: nothing stays in it, and the commands make it what it was", it.To)
+		}
+		if it.Expired > 0 {
+			s.Line("  %s: %s expired since then and will not come back", it.To, view.Plural(it.Expired, "record"))
+		}
 	}
 	if d := p.Moment.KnownDamage(); d != "" {
 		s.Line("  %s %s", s.Loss("scrubbing found damage:"), d)

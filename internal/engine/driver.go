@@ -127,6 +127,9 @@ type CrossNamespace interface {
 	// CrossesNamespaces reports whether entries logged under this name may concern
 	// other namespaces.
 	CrossesNamespaces(namespace string) bool
+	// Concerned returns the namespaces of the records that such an entry names, cut as the
+	// known ones are; none where it names no record.
+	Concerned(c *record.Change, known []string) []string
 }
 
 // ShardedModel is a Model of clusters whose namespaces are spread over shards. Where

@@ -142,6 +142,12 @@ type Replayer interface {
 	// skipped. [ErrOutsideNamespaces] is returned when a command concerns more than
 	// these.
 	Replay(ctx context.Context, names map[string]string, cmds []record.Change) (int64, error)
+	// CanReplay returns a function that reports whether a command can be replayed so, before
+	// anything is written: its error is what Replay would return of it.
+	CanReplay(names map[string]string) (func(c *record.Change) error, error)
+	// Rest counts the records that are in a namespace and in none of others, and removes
+	// them where asked to.
+	Rest(ctx context.Context, ns record.Namespace, others []string, remove bool) (int64, error)
 	// RestoreExpiries ends the replay of a namespace: deferred expiries are set as
 	// they were, and what has expired is removed.
 	RestoreExpiries(ctx context.Context, ns record.Namespace) error

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"iter"
 	"slices"
 	"time"
 
@@ -64,42 +65,70 @@ func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState
 	return slices.DeleteFunc(list, func(s NamespaceState) bool { return s.Root.Records == 0 }), nil
 }
 
+// Unexpired returns a tree without the units that have expired by a time.
+func Unexpired(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time) (tree.Root,
+	error) {
+	return rewriteTree(ctx, x, root, model, by, Unchanged)
+}
+
 // rewriteTree returns a tree with other values, without the units that have expired
 // by a time.
 func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time,
 	value func([]byte) []byte) (tree.Root, error) {
 	exp, _ := model.(engine.Expiring)
-	compound, _ := model.(engine.Grouper)
-	unit := func(key []byte) string {
-		if compound == nil {
-			return string(key)
+	expired := func(v []byte) bool {
+		if exp == nil {
+			return false
 		}
-		return string(compound.GroupPrefix(key))
+		at, does := exp.Expires(v)
+		return does && !at.IsZero() && !at.After(by)
 	}
-	gone := map[string]bool{} // servers take them away soon: there are never many
 	same := true
 	for r, err := range tree.Records(ctx, x, root) {
 		if err != nil {
 			return root, err
 		}
 		v := value(r.Value)
-		same = same && bytes.Equal(v, r.Value)
-		if exp == nil {
-			continue
-		}
-		if at, does := exp.Expires(v); does && !at.After(by) {
-			gone[unit(r.Key)] = true
+		if same = same && bytes.Equal(v, r.Value) && !expired(v); !same {
+			break
 		}
 	}
-	if same && len(gone) == 0 {
+	if same {
 		return root, nil
 	}
-	b := tree.NewBuilder(x)
-	for r, err := range tree.Records(ctx, x, root) {
-		if err == nil && !gone[unit(r.Key)] {
-			err = b.Add(ctx, record.Record{Key: r.Key, Value: value(r.Value)})
+	compound, _ := model.(engine.Grouper)
+	unit := func(key []byte) []byte {
+		if compound == nil {
+			return key
 		}
-		if err != nil {
+		return compound.GroupPrefix(key)
+	}
+	// Of a unit any record may have the expiry, and it may be larger than memory: one
+	// reader goes ahead to its end, and the other follows with what it found.
+	next, stop := iter.Pull2(tree.Records(ctx, x, root))
+	defer stop()
+	ahead, err, more := next()
+	b := tree.NewBuilder(x)
+	var of []byte
+	gone, begun := false, false
+	for r, rerr := range tree.Records(ctx, x, root) {
+		if rerr != nil {
+			return root, rerr
+		}
+		if u := unit(r.Key); !begun || !bytes.Equal(u, of) {
+			of, gone, begun = bytes.Clone(u), false, true
+			for more && err == nil && bytes.Equal(unit(ahead.Key), of) {
+				gone = gone || expired(value(ahead.Value))
+				ahead, err, more = next()
+			}
+			if more && err != nil {
+				return root, err
+			}
+		}
+		if gone {
+			continue
+		}
+		if err := b.Add(ctx, record.Record{Key: r.Key, Value: value(r.Value)}); err != nil {
 			return root, err
 		}
 	}

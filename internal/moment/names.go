@@ -65,19 +65,57 @@ func (m *Moment) namesReplayed(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	wide, _ := m.Model.(engine.CrossNamespace)
+	concerned, err := m.Concerned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]bool{}
+	for _, n := range out {
+		found[n] = true
+	}
 	for _, s := range m.Point.Shards {
 		for c, err := range m.Log(ctx, s.Name) {
 			if err != nil {
 				return nil, err
 			}
-			kind, _ := m.Model.Implied(c.Namespace)
-			if (wide == nil || !wide.CrossesNamespaces(c.Namespace)) && kind.IsContent() &&
-				!slices.Contains(out, c.Namespace) {
-				out = append(out, c.Namespace)
+			for _, n := range concerned(c) {
+				if kind, _ := m.Model.Implied(n); kind.IsContent() {
+					found[n] = true
+				}
 			}
 		}
 	}
-	slices.Sort(out)
-	return out, nil
+	return slices.Sorted(maps.Keys(found)), nil
+}
+
+// Concerned returns a function that tells which namespaces a change of the log concerns,
+// whatever it is logged for; none where it names no record.
+func (m *Moment) Concerned(ctx context.Context) (func(*record.Change) []string, error) {
+	wide, _ := m.Model.(engine.CrossNamespace)
+	crosses := func(n string) bool { return wide != nil && wide.CrossesNamespaces(n) }
+	var known []string
+	for _, n := range m.Point.Namespaces {
+		if n.Kind.IsContent() {
+			known = append(known, n.Name)
+		}
+	}
+	if wide != nil && len(known) == 0 {
+		for _, s := range m.Point.Shards {
+			for c, err := range m.Log(ctx, s.Name) {
+				if err != nil {
+					return nil, err
+				}
+				if kind, _ := m.Model.Implied(c.Namespace); kind.IsContent() && !crosses(c.Namespace) &&
+					(len(known) == 0 || known[len(known)-1] != c.Namespace) && len(known) < 10_000 {
+					known = append(known, c.Namespace)
+				}
+			}
+		}
+	}
+	return func(c *record.Change) []string {
+		if crosses(c.Namespace) {
+			return wide.Concerned(c, known)
+		}
+		return []string{c.Namespace}
+	}, nil
 }

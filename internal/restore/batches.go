@@ -3,7 +3,6 @@ package restore
 import (
 	"bytes"
 	"context"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -38,11 +37,6 @@ func (p *Plan) newBatches(ctx context.Context, w engine.InPlaceWriter, ns record
 
 func (b *batches) put(r record.Record) error {
 	const batchBytes, batchRecords = 1 << 20, 4000
-	if m, ok := b.p.Moment.Model.(engine.Expiring); ok {
-		if at, does := m.Expires(r.Value); does && !at.IsZero() && at.Before(time.Now()) {
-			return b.ctx.Err()
-		}
-	}
 	unit := r.Key
 	if m, ok := b.p.Moment.Model.(engine.Grouper); ok {
 		unit = m.GroupPrefix(r.Key)

@@ -42,9 +42,6 @@ func (p *Plan) runInPlace(ctx context.Context, w engine.InPlaceWriter) ([]Restor
 		return out, err
 	}
 	complete := map[string]bool{}
-	for _, ns := range p.onlyReplayed() {
-		complete[ns.Name] = true
-	}
 	for _, r := range out {
 		complete[r.To] = r.Failed == "" && !r.Left
 	}
@@ -72,8 +69,15 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 	}
 	start := time.Now()
 	ns := it.namespace()
-	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Root: it.space.Root.Hash,
-		Replaced: it.There}
+	if it.Born {
+		return p.restoreBorn(ctx, it)
+	}
+	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Replaced: it.There}
+	more, err := p.dropExpired(ctx, &it)
+	if err != nil {
+		return r, err
+	}
+	r.Root, r.Expired = it.space.Root.Hash, it.Expired+more
 	live := engine.Namespace{Namespace: ns, Records: max(it.ThereRecords, it.Records)}
 	var was tree.Root
 	if it.There {
@@ -96,8 +100,10 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 		if err != nil {
 			return r, err
 		}
-		r.Expired = gone
-		p.runner.Emit(run.Note, "%s: %s had expired and did not come back", it.To, run.Count(gone, "record"))
+		r.Expired += gone
+	}
+	if r.Expired > 0 {
+		p.runner.Emit(run.Note, "%s: %s had expired and did not come back", it.To, run.Count(r.Expired, "record"))
 	}
 	if err := p.claims.Check(); err != nil {
 		return r, err
@@ -160,29 +166,46 @@ func (p *Plan) writeGroups(b *batches, want, was tree.Root) error {
 		})
 }
 
-// onlyExpired counts the records that are missing because their time had come,
-// and refuses any other difference.
+// dropExpired leaves out of an item what has expired by now, and returns how many records
+// those are: what is restored is what would be there now. Commands that are carried out
+// need what there was then.
+func (p *Plan) dropExpired(ctx context.Context, it *Item) (int64, error) {
+	if !p.InPlace || p.Replays || !it.space.Kind.IsContent() {
+		return 0, nil
+	}
+	was := it.space.Root.Records
+	root, err := moment.Unexpired(ctx, p.scratch, it.space.Root, p.Moment.Model, time.Now())
+	if err != nil {
+		return 0, err
+	}
+	it.space.Root = root
+	return was - root.Records, nil
+}
+
+// onlyExpired returns how many records are missing because their time has come, and
+// refuses any other difference.
 func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, error) {
-	m, ok := p.Moment.Model.(engine.Expiring)
-	n := int64(0)
-	if ok {
-		now := time.Now()
-		err := tree.Diff(ctx, tree.Side{Source: p.scratch, Root: it.space.Root},
-			tree.Side{Source: p.scratch, Root: got}, func(d tree.Difference) error {
-				ok = ok && d.A != nil && d.B == nil
-				if ok {
-					at, does := m.Expires(d.A)
-					ok = does && at.Before(now)
-					n++
-				}
-				return nil
-			})
+	still, err := moment.Unexpired(ctx, p.scratch, it.space.Root, p.Moment.Model, time.Now())
+	if err != nil {
+		return 0, err
+	}
+	// All that has not expired is there, and nothing else than what was written.
+	ok := true
+	for _, d := range []struct {
+		want tree.Root
+		may  func(tree.Difference) bool
+	}{
+		{still, func(d tree.Difference) bool { return d.A == nil }},
+		{it.space.Root, func(d tree.Difference) bool { return d.B == nil }},
+	} {
+		err := tree.Diff(ctx, tree.Side{Source: p.scratch, Root: d.want}, tree.Side{Source: p.scratch, Root: got},
+			func(x tree.Difference) error { ok = ok && d.may(x); return ctx.Err() })
 		if err != nil {
 			return 0, err
 		}
 	}
 	if ok {
-		return n, nil
+		return it.space.Root.Records - got.Records, nil
 	}
 	d, err := moment.DiffStates(ctx, p.scratch, &it.space,
 		&moment.NamespaceState{Namespace: it.space.Namespace, Root: got}, p.Moment.Model, 5)
@@ -196,4 +219,38 @@ func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, 
 	return 0, remedy.With(fmt.Errorf("%s: what was read back %w from what was written: %s; something else writes "+
 		"there, or the servers did not keep it",
 		it.To, run.ErrDiffers, msg), remedy.Replace, "")
+}
+
+// restoreBorn restores a namespace that came to be after the point: nothing is left in it,
+// before the log's commands make it what it was.
+func (p *Plan) restoreBorn(ctx context.Context, it Item) (r Restored, err error) {
+	r = Restored{From: it.From, To: it.To, Replaced: it.There}
+	start := time.Now()
+	w, ok := p.writer.(engine.Replayer)
+	if !ok {
+		return r, errors.New("the target cannot carry out a log of commands")
+	}
+	if _, err := w.Rest(ctx, it.namespace(), p.othersOf(it.From), true); err != nil {
+		return r, err
+	}
+	n, err := w.Rest(ctx, it.namespace(), p.othersOf(it.From), false)
+	if err == nil && n > 0 {
+		err = remedy.With(fmt.Errorf("%s: %s there after all were removed: something else writes there", it.To,
+			run.Count(n, "record")), remedy.Replace, "")
+	}
+	if err == nil {
+		err = p.claims.Check()
+	}
+	r.Verified, r.Took = err == nil, record.Seconds(time.Since(start))
+	return r, err
+}
+
+// othersOf returns what the other namespaces of the plan become.
+func (p *Plan) othersOf(from string) (out []string) {
+	for _, it := range p.Items {
+		if it.From != from && !it.Born {
+			out = append(out, it.To)
+		}
+	}
+	return out
 }

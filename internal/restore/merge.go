@@ -224,6 +224,11 @@ func (p *Plan) restoreMerged(ctx context.Context, it Item, write func(was, touch
 	err error) {
 	start := time.Now()
 	r = Restored{From: it.From, To: it.To, Merged: true}
+	more, err := p.dropExpired(ctx, &it)
+	if err != nil {
+		return r, err
+	}
+	it.Expired += more
 	p.runner.Emit(run.Step, "reading what is there of %s", it.To)
 	was, err := p.readTarget(ctx, &it)
 	if err != nil {
@@ -233,7 +238,7 @@ func (p *Plan) restoreMerged(ctx context.Context, it Item, write func(was, touch
 	if err != nil {
 		return r, err
 	}
-	r.Effect = &effect
+	r.Effect, r.Expired = &effect, it.Expired
 	touched, err := p.touched(ctx, &it, was)
 	if err != nil {
 		return r, err
@@ -253,9 +258,11 @@ func (p *Plan) restoreMerged(ctx context.Context, it Item, write func(was, touch
 	if err != nil {
 		return r, err
 	}
-	if r.Expired, err = p.checkTouched(ctx, &it, touched, got); err != nil {
+	gone, err := p.checkTouched(ctx, &it, touched, got)
+	if err != nil {
 		return r, err
 	}
+	r.Expired += gone
 	r.Root, r.Verified, r.Took = got.Hash, true, record.Seconds(time.Since(start))
 	p.runner.Emit(run.Note, "%s  %d added, %d changed, %d left as they were; read back", it.To, effect.Added,
 		effect.Changed, effect.Left)
@@ -264,10 +271,16 @@ func (p *Plan) restoreMerged(ctx context.Context, it Item, write func(was, touch
 
 // checkTouched compares the records that were written with what is there now.
 func (p *Plan) checkTouched(ctx context.Context, it *Item, touched, got tree.Root) (expired int64, err error) {
-	exp, _ := p.Moment.Model.(engine.Expiring)
+	still := touched
+	if p.InPlace {
+		if still, err = moment.Unexpired(ctx, p.scratch, touched, p.Moment.Model, time.Now()); err != nil {
+			return 0, err
+		}
+	}
+	expired = touched.Records - still.Records
 	var wrong []string
 	n := 0
-	for r, err := range tree.Records(ctx, p.scratch, touched) {
+	for r, err := range tree.Records(ctx, p.scratch, still) {
 		if err != nil {
 			return 0, err
 		}
@@ -277,12 +290,6 @@ func (p *Plan) checkTouched(ctx context.Context, it *Item, touched, got tree.Roo
 		}
 		if ok && bytes.Equal(now, r.Value) {
 			continue
-		}
-		if exp != nil && !ok {
-			if at, does := exp.Expires(r.Value); does && at.Before(time.Now()) {
-				expired++
-				continue
-			}
 		}
 		if n++; len(wrong) < 5 {
 			wrong = append(wrong, p.Moment.Model.Label(r.Value))

@@ -57,6 +57,10 @@ type Item struct {
 	// Effect is what becomes of the records that are there; nil where none are, or they are
 	// not to be touched.
 	Effect *Effect `json:"effect,omitempty"`
+	// Born says that the namespace came to be after the point: the log's commands make it.
+	Born bool `json:"born,omitempty"`
+	// Expired counts records whose time has come since; they do not come back.
+	Expired int64 `json:"expired,omitempty"`
 	// Cannot says why the namespace cannot be restored as asked.
 	Cannot string `json:"cannot,omitempty"`
 	// Lost says which records are lost and left out, where the rest is restored.
@@ -159,6 +163,8 @@ func (p *Plan) build(ctx context.Context) error {
 		if err := p.planReplay(ctx); err != nil {
 			return err
 		}
+		states = append(states, p.born(states)...)
+		moment.SortStates(states)
 	}
 	if p.opt.Settings {
 		if err := p.readSettings(ctx, base); err != nil {
@@ -173,19 +179,32 @@ func (p *Plan) build(ctx context.Context) error {
 		return err
 	}
 	from := map[string]string{} // by target name
+	first := len(p.Items)
 	for _, s := range states {
 		it, err := p.item(ctx, s, now)
 		if err != nil {
 			return err
 		}
+		it.Born = p.Replays && !slices.ContainsFunc(p.Moment.Point.Namespaces,
+			func(ns store.PointNamespace) bool { return ns.Name == s.Name })
 		if other, twice := from[it.To]; twice {
 			return fmt.Errorf("both %s and %s would be restored as %s", other, s.Name, it.To)
 		}
 		from[it.To] = s.Name
 		p.Items = append(p.Items, it)
 	}
+	for i := first; i < len(p.Items); i++ {
+		if err := p.lookBeyond(ctx, &p.Items[i]); err != nil {
+			return err
+		}
+	}
 	if err := p.checkRecords(); err != nil {
 		return err
+	}
+	if p.Replays {
+		if err := p.checkReplay(ctx); err != nil {
+			return err
+		}
 	}
 	return p.compare(ctx)
 }
@@ -325,6 +344,9 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 		}
 	}
 	it.space.Definition = fit.Definition
+	if it.Expired, err = p.dropExpired(ctx, &it); err != nil {
+		return it, err
+	}
 	it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
 	switch w := p.writer.(type) {
 	case engine.InPlaceWriter:
@@ -340,6 +362,17 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 		}
 	}
 	return it, err
+}
+
+// lookBeyond finds what is there of a namespace that came to be after the point.
+func (p *Plan) lookBeyond(ctx context.Context, it *Item) (err error) {
+	w, ok := p.writer.(engine.Replayer)
+	if !it.Born || !ok {
+		return nil
+	}
+	it.ThereRecords, err = w.Rest(ctx, it.namespace(), p.othersOf(it.From), false)
+	it.There = it.ThereRecords > 0
+	return err
 }
 
 // chosen reports whether a namespace is to be restored.

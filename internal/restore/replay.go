@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 
 	"dexamen/internal/core/record"
@@ -18,6 +19,10 @@ import (
 // namespaces that they are for.
 func (p *Plan) planReplay(ctx context.Context) error {
 	p.replayed = map[string]bool{}
+	concerned, err := p.Moment.Concerned(ctx)
+	if err != nil {
+		return err
+	}
 	for _, s := range p.Moment.Point.Shards {
 		for c, err := range p.Moment.Log(ctx, s.Name) {
 			if err != nil {
@@ -25,7 +30,9 @@ func (p *Plan) planReplay(ctx context.Context) error {
 			}
 			if p.replays(c.Namespace) {
 				p.Changes++
-				p.replayed[c.Namespace] = true
+				for _, n := range concerned(c) {
+					p.replayed[n] = true
+				}
 			}
 		}
 	}
@@ -40,28 +47,57 @@ func (p *Plan) replays(namespace string) bool {
 	return p.chosen(namespace) || ok && wide.CrossesNamespaces(namespace)
 }
 
-// onlyReplayed returns the namespaces that only come to be by what is replayed.
-func (p *Plan) onlyReplayed() []record.Namespace {
-	var out []record.Namespace
-	for name := range p.replayed {
+// born returns the namespaces that only come to be by what is replayed.
+func (p *Plan) born(states []moment.NamespaceState) (out []moment.NamespaceState) {
+	for _, name := range slices.Sorted(maps.Keys(p.replayed)) {
 		known := p.Moment.Model.Kind(name) == record.KindSettings || !p.chosen(name) ||
-			p.Moment.Model.CheckName(name) != nil
-		for _, it := range p.Items {
-			known = known || it.From == name
-		}
+			p.Moment.Model.CheckName(name) != nil ||
+			slices.ContainsFunc(states, func(s moment.NamespaceState) bool { return s.Name == name })
 		if !known {
 			kind, def := p.Moment.Model.Implied(name)
-			out = append(out, record.Namespace{Name: p.renamed(name), Kind: kind, Definition: def})
+			out = append(out, moment.NamespaceState{
+				Namespace: record.Namespace{Name: name, Kind: kind, Definition: def}})
 		}
 	}
 	return out
 }
 
-func (p *Plan) renamed(name string) string {
-	if _, to, ok := moment.Renamed(p.opt.Rename, name); ok {
-		return to
+// replayNames maps the namespaces that commands are carried out for to what they become.
+func (p *Plan) replayNames() map[string]string {
+	names := map[string]string{}
+	for _, it := range p.Items {
+		names[it.From] = it.To
 	}
-	return name
+	for name := range p.replayed {
+		if p.Moment.Model.Kind(name) == record.KindSettings {
+			names[name] = name
+		}
+	}
+	return names
+}
+
+// checkReplay refuses a plan of which a command could not be carried out: nothing has been
+// written yet.
+func (p *Plan) checkReplay(ctx context.Context) error {
+	w, ok := p.writer.(engine.Replayer)
+	if !ok {
+		return errors.New("the target cannot carry out a log of commands")
+	}
+	can, err := w.CanReplay(p.replayNames())
+	if err != nil {
+		return err
+	}
+	for c, err := range p.commands(ctx) {
+		if err == nil {
+			if err = can(&c); err != nil {
+				err = fmt.Errorf("%w; nothing was changed", err)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // replay carries out the log after the point on the target, the shards' logs
@@ -71,15 +107,7 @@ func (p *Plan) replay(ctx context.Context, w engine.Writer, out []Restored) erro
 	if !ok {
 		return errors.New("the target cannot carry out a log of commands")
 	}
-	names := map[string]string{}
-	for _, it := range p.Items {
-		names[it.From] = it.To
-	}
-	for name := range p.replayed {
-		if p.chosen(name) && p.Moment.Model.CheckName(name) == nil || p.Moment.Model.Kind(name) == record.KindSettings {
-			names[name] = p.renamed(name)
-		}
-	}
+	names := p.replayNames()
 	p.runner.Emit(run.Step, "carrying out %s of the log", run.Count(p.Changes, "command"))
 	var batch []record.Change
 	size, done := 0, int64(0)

@@ -125,7 +125,7 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 
 // targets are the namespaces that a restore writes to.
 func (p *Plan) targets() []record.Namespace {
-	names := p.onlyReplayed()
+	var names []record.Namespace
 	for _, it := range p.Items {
 		names = append(names, it.namespace())
 	}

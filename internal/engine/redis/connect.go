@@ -67,6 +67,7 @@ type cluster struct {
 
 	mu      sync.Mutex
 	clients map[string]*goredis.Client
+	untold  map[string]bool // servers that know no PEXPIRETIME
 	shards  []*shard
 }
 

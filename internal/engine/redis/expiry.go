@@ -3,10 +3,10 @@ package redis
 import (
 	"bytes"
 	"context"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	goredis "github.com/redis/go-redis/v9"
 
@@ -16,28 +16,51 @@ import (
 
 // While a log is carried out keys must not expire: what follows would be done to
 // keys that are gone. All expiries are put off by this long, and set right at the
-// end; 2^42 ms are 139 years.
-const (
-	putOff  = int64(1) << 42
-	farAway = int64(1)<<42 + int64(1)<<39 // from here on an expiry is put off
-)
+// end; 2^52 ms are 142,000 years. Scripts of servers count no further than 2^53.
+const putOff = int64(1) << 52
+
+// mostPutOff is the latest expiry that is put off; later ones stay as they are, but for
+// those that could be taken for one that is.
+const mostPutOff = int64(1)<<51 - 1
+
+// later returns an expiry that was put off.
+func later(ms int64) int64 {
+	switch {
+	case ms <= mostPutOff:
+		return ms + putOff
+	case wasPutOff(ms):
+		return putOff + mostPutOff + 1
+	}
+	return ms
+}
+
+// wasPutOff reports whether an expiry is one that was put off.
+func wasPutOff(ms int64) bool { return ms >= putOff && ms <= putOff+mostPutOff }
+
+// sum adds and multiplies milliseconds up to the most there are.
+func sum(n, unit, base int64) int64 {
+	if n > (math.MaxInt64-base)/unit {
+		return math.MaxInt64
+	}
+	return n*unit + base
+}
 
 // Defer implements [engine.Deferring].
 func (m model) Defer(value []byte) []byte {
-	at, does := m.Expires(value)
+	ms, does := expiryMillis(value)
 	if !does {
 		return value
 	}
-	return expiring(value, at.UnixMilli()+putOff)
+	return expiring(value, later(ms))
 }
 
 // Resume implements [engine.Deferring].
 func (m model) Resume(value []byte) []byte {
-	at, does := m.Expires(value)
-	if !does || at.UnixMilli() < farAway {
+	ms, does := expiryMillis(value)
+	if !does || !wasPutOff(ms) {
 		return value
 	}
-	return expiring(value, at.UnixMilli()-putOff)
+	return expiring(value, ms-putOff)
 }
 
 // StripNondeterministic implements [engine.Deferring]. How many entries of a stream a group has read
@@ -87,7 +110,7 @@ func deferred(args [][]byte, wall int64) [][]byte {
 	at := func(i int, unit, base int64) {
 		n, err := strconv.ParseInt(string(args[i]), 10, 64)
 		if err == nil {
-			args[i] = strconv.AppendInt(nil, n*unit+base+putOff, 10)
+			args[i] = strconv.AppendInt(nil, later(sum(n, unit, base)), 10)
 		}
 	}
 	args = slices.Clone(args)
@@ -163,20 +186,14 @@ func (w *writer) RestoreExpiries(ctx context.Context, ns record.Namespace) error
 			if len(keys) == 0 {
 				return nil
 			}
-			times := make([]*goredis.DurationCmd, len(keys))
-			_, err := cl.Pipelined(ctx, func(p goredis.Pipeliner) error {
-				for i, k := range keys {
-					times[i] = p.PExpireTime(ctx, k)
-				}
-				return nil
-			})
+			times, err := w.expiries(ctx, cl, keys)
 			if err != nil {
 				return w.explain(err, addr)
 			}
 			p := cl.Pipeline()
 			for i, k := range keys {
-				if ms := expiryOf(times[i]); ms >= farAway {
-					p.PExpireAt(ctx, k, time.UnixMilli(ms-putOff))
+				if wasPutOff(times[i]) {
+					p.Do(ctx, "PEXPIREAT", k, times[i]-putOff)
 				}
 			}
 			if p.Len() == 0 {
@@ -190,4 +207,78 @@ func (w *writer) RestoreExpiries(ctx context.Context, ns record.Namespace) error
 		}
 	}
 	return nil
+}
+
+// expiriesOf returns when keys expire on servers that tell only for how long they stay: both
+// clocks are read within the same millisecond.
+var expiriesOf = goredis.NewScript(`local out = {}
+local function now() local t = redis.call('TIME') return t[1] * 1000 + math.floor(t[2] / 1000) end
+for i, k in ipairs(KEYS) do
+	local at, left
+	repeat at = now() left = redis.call('PTTL', k) until now() == at
+	if left >= 0 then left = left + at end
+	out[i] = string.format('%.0f', left)
+end
+return out`)
+
+// expiries returns when keys expire, in milliseconds since 1970; zero or less for those
+// that do not.
+func (c *cluster) expiries(ctx context.Context, cl *goredis.Client, keys []string) ([]int64, error) {
+	out := make([]int64, len(keys))
+	if c.tellsExpiries(cl) {
+		times := make([]*goredis.Cmd, len(keys))
+		_, err := cl.Pipelined(ctx, func(p goredis.Pipeliner) error {
+			for i, k := range keys {
+				// The library's own counts nanoseconds, which end in 2262.
+				times[i] = p.Do(ctx, "PEXPIRETIME", k)
+			}
+			return nil
+		})
+		if err == nil {
+			for i := range keys {
+				if out[i], err = times[i].Int64(); err != nil {
+					return nil, err
+				}
+			}
+			return out, nil
+		}
+		if !strings.Contains(strings.ToLower(err.Error()), "unknown command") {
+			return nil, err
+		}
+		c.tellsNoExpiries(cl) // servers before 7.0
+	}
+	var list []string
+	var err error
+	if c.clustered { // a script keeps to one slot
+		for _, k := range keys {
+			one, err := expiriesOf.Run(ctx, cl, []string{k}).StringSlice()
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, one...)
+		}
+	} else if list, err = expiriesOf.Run(ctx, cl, keys).StringSlice(); err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if out[i], err = strconv.ParseInt(list[i], 10, 64); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (c *cluster) tellsExpiries(cl *goredis.Client) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return !c.untold[cl.Options().Addr]
+}
+
+func (c *cluster) tellsNoExpiries(cl *goredis.Client) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.untold == nil {
+		c.untold = map[string]bool{}
+	}
+	c.untold[cl.Options().Addr] = true
 }

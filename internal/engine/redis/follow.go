@@ -1,6 +1,7 @@
 package redis
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -51,6 +52,7 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 	}
 	f := &following{cluster: c, shard: s, at: p, fn: fn}
 	failing := time.Time{}
+	bad := uint64(0) // after which place the stream could not be read
 	for {
 		was := f.at.offset
 		err := f.connect(ctx)
@@ -62,8 +64,14 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 			return f.answer
 		case ctx.Err() != nil:
 			return ctx.Err()
-		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin), errors.Is(err, resp.ErrProtocol):
+		case errors.Is(err, engine.ErrLogLost), errors.Is(err, engine.ErrLogin):
 			return c.fail(fmt.Errorf("shard %s: %w", name, err))
+		case errors.Is(err, resp.ErrProtocol):
+			// Once it may be the connection; at the same place again it is the log.
+			if bad == f.at.offset+1 {
+				return c.fail(fmt.Errorf("shard %s: %w: %w", name, engine.ErrLogEnds, err))
+			}
+			bad = f.at.offset + 1
 		}
 		if f.at.offset != was || failing.IsZero() {
 			failing = time.Now()
@@ -377,14 +385,20 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 	ch := record.Change{Op: record.Command, At: at.entry(),
 		Value: resp.AppendCommand(nil, append([][]byte{strconv.AppendInt(nil, int64(db), 10)}, args...)...)}
 	keys, err := keysOf(args)
+	if err != nil || len(keys) == 0 && wideCommand(verb) == notWide && verb != "FUNCTION" && verb != "SCRIPT" {
+		return fmt.Errorf("%w: which keys %s writes is not known (%s)", engine.ErrLogEnds, verb,
+			resp.Text(bytes.Join(args[:min(len(args), 4)], []byte(" ")), 100))
+	}
 	switch {
 	case verb == "FUNCTION":
 		if !f.t.Settings {
 			return nil
 		}
 		ch.Namespace = functionsName
-	case err != nil || wideCommand(verb) == serverWide:
-		ch.Namespace = allName // what it does is seen when it is carried out
+	case verb == "SCRIPT":
+		return nil
+	case wideCommand(verb) == serverWide:
+		ch.Namespace = allName
 	case len(keys) == 0:
 		ch.Namespace = fmt.Sprintf("db%d", db)
 	default:

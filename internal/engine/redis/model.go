@@ -102,7 +102,7 @@ type model struct{ keyprefix.Model }
 
 // Traits implements [engine.Model].
 func (model) Traits() engine.Traits {
-	return engine.Traits{Commands: true, ShardClocks: true, DropsEmpty: true,
+	return engine.Traits{Commands: true, ShardClocks: true, DropsEmpty: true, SettingsFirst: true,
 		Unlogged: []record.Kind{record.KindSettings}}
 }
 
@@ -167,6 +167,65 @@ func (model) CheckName(name string) error {
 func (model) CrossesNamespaces(name string) bool {
 	_, _, cut := strings.Cut(name, "/")
 	return name == allName || !cut && strings.HasPrefix(name, "db")
+}
+
+// Concerned implements [engine.CrossNamespace].
+func (m model) Concerned(c *record.Change, known []string) (out []string) {
+	args, _, err := resp.ReadCommand(c.Value)
+	if err != nil || len(args) < 2 {
+		return nil
+	}
+	db, err := strconv.Atoi(string(args[0]))
+	if err != nil {
+		return nil
+	}
+	cut := keyprefix.Cut{Sep: prefixes.Sep, Depth: depthOf(known)}
+	name := func(db int, key []byte) {
+		n, _ := nameOf(cut, db, key)
+		if !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	args = args[1:]
+	keys, err := keysOf(args)
+	if err != nil {
+		return nil
+	}
+	to := db
+	if i := otherDB(strings.ToUpper(string(args[0])), args); i > 0 && i < len(args) {
+		if to, err = strconv.Atoi(string(args[i])); err != nil {
+			return nil
+		}
+	}
+	for i, k := range keys {
+		if i == 0 {
+			name(db, args[k])
+		}
+		if i > 0 || to != db {
+			name(to, args[k])
+		}
+	}
+	return out
+}
+
+// depthOf returns by how many segments of keys namespaces were cut.
+func depthOf(known []string) int {
+	depth := 0
+	for _, n := range known {
+		_, tail, cut := strings.Cut(n, "/")
+		if !cut {
+			continue
+		}
+		segments := strings.Count(strings.TrimPrefix(tail, ":"), ":")
+		switch {
+		case tail == ":" || tail == "top":
+			segments = 1
+		case !strings.HasSuffix(tail, ":"):
+			segments += 2
+		}
+		depth = max(depth, segments)
+	}
+	return depth
 }
 
 // GroupPrefix implements [engine.Grouper].
@@ -351,12 +410,18 @@ func (model) ParsePosition(s string) (record.Position, error) {
 
 // Expires implements [engine.Expiring].
 func (model) Expires(value []byte) (time.Time, bool) {
+	ms, does := expiryMillis(value)
+	return time.UnixMilli(ms), does
+}
+
+// expiryMillis returns when a record's key expires, in milliseconds since 1970.
+func expiryMillis(value []byte) (int64, bool) {
 	_, args := expiryCommand(value)
 	if args == nil {
-		return time.Time{}, false
+		return 0, false
 	}
 	ms, err := strconv.ParseInt(string(args[2]), 10, 64)
-	return time.UnixMilli(ms), err == nil
+	return ms, err == nil
 }
 
 // expiryCommand returns where in a record's value the command begins that sets its key's expiry, and the command; nil

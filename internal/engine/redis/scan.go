@@ -225,10 +225,14 @@ func (c *cluster) scanShard(ctx context.Context, s *shard, db int, prefix []byte
 
 // dump asks for keys as the server keeps them.
 func (c *cluster) dump(ctx context.Context, cl *goredis.Client, addr string, keys []string, a *assembler) error {
-	dumps, expiries := make([]*goredis.StringCmd, len(keys)), make([]*goredis.DurationCmd, len(keys))
-	_, err := cl.Pipelined(ctx, func(p goredis.Pipeliner) error {
+	dumps := make([]*goredis.StringCmd, len(keys))
+	expiries, err := c.expiries(ctx, cl, keys)
+	if err != nil {
+		return c.explain(err, addr)
+	}
+	_, err = cl.Pipelined(ctx, func(p goredis.Pipeliner) error {
 		for i, k := range keys {
-			dumps[i], expiries[i] = p.Dump(ctx, k), p.PExpireTime(ctx, k)
+			dumps[i] = p.Dump(ctx, k)
 		}
 		return nil
 	})
@@ -243,18 +247,11 @@ func (c *cluster) dump(ctx context.Context, cl *goredis.Client, addr string, key
 		if err != nil {
 			return c.explain(err, addr)
 		}
-		if err := readDump([]byte(k), b, expiryOf(expiries[i]), a); err != nil {
+		if err := readDump([]byte(k), b, max(expiries[i], 0), a); err != nil {
 			return fmt.Errorf("%s: key %s: %w", addr, resp.Text([]byte(k), 100), err)
 		}
 	}
 	return nil
-}
-
-func expiryOf(c *goredis.DurationCmd) int64 {
-	if d := c.Val(); d > 0 {
-		return d.Milliseconds()
-	}
-	return 0
 }
 
 // readDump reads one key in the form in which servers hand it out: type, value,
@@ -284,7 +281,10 @@ func (c *cluster) readLarge(ctx context.Context, cl *goredis.Client, addr, key s
 	if err != nil {
 		return c.explain(err, addr)
 	}
-	expires := expiryOf(cl.PExpireTime(ctx, key))
+	expires, err := c.expiries(ctx, cl, []string{key})
+	if err != nil {
+		return c.explain(err, addr)
+	}
 	k := rdb.Kind(typ)
 	if k == rdb.Stream {
 		// Its groups are to be had in no other way.
@@ -293,7 +293,7 @@ func (c *cluster) readLarge(ctx context.Context, cl *goredis.Client, addr, key s
 	if typ == "none" {
 		return nil
 	}
-	if err := a.Begin(0, []byte(key), k, expires); err != nil {
+	if err := a.Begin(0, []byte(key), k, max(expires[0], 0)); err != nil {
 		return err
 	}
 	if err := c.readParts(ctx, cl, key, k, a); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/wait"
+	"dexamen/internal/engine/keyprefix"
 	"dexamen/internal/engine/redis/rdb"
 	"dexamen/internal/engine/redis/resp"
 
@@ -195,11 +196,15 @@ func (c *cluster) assembler(emit func(string, record.Record) error) *assembler {
 
 // nameOf returns a key's namespace, and the key below its prefix.
 func (c *cluster) nameOf(db int, key []byte) (string, []byte) {
-	if c.prefixes.Depth == 0 {
+	return nameOf(c.prefixes, db, key)
+}
+
+func nameOf(cut keyprefix.Cut, db int, key []byte) (string, []byte) {
+	if cut.Depth == 0 {
 		return fmt.Sprintf("db%d", db), key
 	}
-	name := c.prefixes.Name(key)
-	prefix, _, err := c.prefixes.Range(name)
+	name := cut.Name(key)
+	prefix, _, err := cut.Range(name)
 	if err != nil || len(prefix) > len(key) {
 		prefix = nil
 	}

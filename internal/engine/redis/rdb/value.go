@@ -231,8 +231,12 @@ func CanonicalScore(b []byte) ([]byte, error) {
 	return scoreText(f), nil
 }
 
+// scoreText is how a score is written. Servers lose the sign of a zero where a set is
+// small, and take both for equal.
 func scoreText(f float64) []byte {
 	switch {
+	case f == 0:
+		return []byte("0")
 	case math.IsInf(f, 1):
 		return []byte("inf")
 	case math.IsInf(f, -1):

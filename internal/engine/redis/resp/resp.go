@@ -15,8 +15,10 @@ import (
 // ErrProtocol means that bytes are not what the protocol allows at their place.
 var ErrProtocol = errors.New("this is not the protocol of the servers")
 
-// maxArgs bounds the arguments of one command: a server takes no more.
-const maxArgs = 1 << 20
+// maxArgs bounds the arguments of one command. Servers take a million of a client, and tell
+// replicas more: a script may make them, or a command that has two where it was sent with
+// one.
+const maxArgs = 1 << 28
 
 // AppendCommand appends a command as clients send it: an array of strings.
 func AppendCommand(b []byte, args ...[]byte) []byte {
