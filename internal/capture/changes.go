@@ -17,6 +17,7 @@ import (
 // take adds changes to the segment being gathered. What cannot be carried out
 // later ends the log there: that is said now, and not on the day it is needed.
 func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p engine.Progress) error {
+	p.Mark.Wall = cp.dated(changes, p.Mark.Wall)
 	bad := len(changes)
 	var why error
 	for i := range changes {
@@ -52,6 +53,28 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 		}
 	}
 	return nil
+}
+
+// dated dates changes that were there when the ends were asked for by then, where the log
+// tells no times, and returns the time of what was read.
+func (cp *shardCapture) dated(changes []record.Change, at time.Time) time.Time {
+	asked := cp.all.asked
+	if !cp.all.own || asked.IsZero() {
+		return at
+	}
+	asked = time.UnixMilli(asked.UnixMilli() + 1).UTC()
+	beyond := false
+	for i := range changes {
+		if c := &changes[i]; c.At > cp.end {
+			beyond = true
+		} else if c.Wall > asked.UnixMilli() {
+			c.Wall = asked.UnixMilli()
+		}
+	}
+	if !beyond && at.After(asked) {
+		return asked
+	}
+	return at
 }
 
 // hurry notes where a change is to be stored soon.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"dexamen/internal/core/remedy"
 
@@ -31,6 +32,11 @@ type allShards struct {
 
 	// own: the shards' positions have nothing to do with each other.
 	own bool
+
+	// asked is when all ends were known, of logs that tell no times: what is before them was
+	// there then. One time for all shards, or moments would lack of one what is captured of it
+	// later than of another. Zero where it goes on without an end.
+	asked time.Time
 
 	mu      sync.Mutex
 	end     record.Position // the position to reach, where it ends by itself
@@ -114,6 +120,9 @@ func (a *allShards) run(ctx context.Context) error {
 			return err
 		}
 		a.end, cp.end = max(a.end, end.Position), end.Position
+	}
+	if a.asked = time.Now(); a.opt.Follow {
+		a.asked = time.Time{}
 	}
 	for _, cp := range a.list {
 		if !a.own {

@@ -164,6 +164,15 @@ type ScratchServer interface {
 	ClaimServer(ctx context.Context) (release func(ctx context.Context) error, err error)
 }
 
+// SettingsSaver is a SettingsWriter whose servers forget what is set when they begin again,
+// where they are not told to keep it.
+type SettingsSaver interface {
+	SettingsWriter
+	// SaveSettings has every server keep what was set, and returns why one does not; empty
+	// where all do.
+	SaveSettings(ctx context.Context) (note string, err error)
+}
+
 // Outcome describes what became of a setting.
 type Outcome string
 

@@ -114,11 +114,11 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 	if rerr := claims.Release(end, true); rerr != nil {
 		p.runner.Emit(run.Warning, "the target still carries the mark of this restore, which ends by itself: %v", rerr)
 	}
+	if err == nil && p.Replays && len(p.settings) > 0 {
+		p.runner.Emit(run.Note, "cluster-wide settings are as of the point, but for what the log tells of them")
+	}
 	if err != nil || first {
 		return out, err
-	}
-	if p.Replays && len(p.settings) > 0 {
-		p.runner.Emit(run.Note, "cluster-wide settings are as of the point; the log does not tell of them")
 	}
 	return out, p.putSettings(ctx, p.writer)
 }

@@ -38,6 +38,15 @@ func (p *Plan) putSettings(ctx context.Context, w engine.Writer) error {
 			}
 		}
 	}
+	if s, ok := w.(engine.SettingsSaver); ok && len(done) > 0 {
+		note, err := s.SaveSettings(ctx)
+		if err != nil {
+			return err
+		}
+		if note != "" {
+			p.runner.Emit(run.Warning, "%s", note)
+		}
+	}
 	if n := done[engine.CreatedWithoutPassword]; n > 0 {
 		p.runner.Emit(run.Warning,
 			"%s made without a password, which servers do not give out; set one before they can log in",

@@ -354,7 +354,7 @@ func (c *cluster) shardsBy(ctx context.Context, addr string) (shards []*shard, c
 			f[k] = v
 		}
 		// One that gives no port is no server to connect to, but a reader.
-		if f["port"] != "" && f["port"] != "0" {
+		if p := num(f["port"]); p > 0 && p < noPort {
 			s.members = append(s.members, net.JoinHostPort(f["ip"], f["port"]))
 		}
 	}
@@ -432,13 +432,18 @@ type link struct {
 	out  sync.Mutex
 }
 
+// noPort is given as the port at which this reader takes connections: there can be none such.
+// With none given servers tell of a replica at port 0, which sentinels take for one to watch
+// and never forget.
+const noPort = 65536
+
 // dial connects as a replica does, up to the question.
 func (c *cluster) dial(ctx context.Context, addr string) (*link, error) {
 	l, err := c.dialPlain(ctx, addr)
 	if err != nil {
 		return nil, err
 	}
-	if err := l.ok(resp.Command("REPLCONF", "capa", "eof", "capa", "psync2")); err != nil {
+	if err := l.ok(resp.Command("REPLCONF", "listening-port", noPort, "capa", "eof", "capa", "psync2")); err != nil {
 		_ = l.Close()
 		return nil, c.explain(err, addr)
 	}
@@ -532,6 +537,15 @@ func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Mark)
 		return nil
 	}
 	same, err := c.continues(ctx, s, p)
+	if err == nil && same {
+		// Where slots have come or gone it is the same stream, and another log: what comes is
+		// after all that was known of it, if nothing was written since.
+		var oerr error
+		if oerr = c.Continues(ctx, name, last); errors.Is(oerr, engine.ErrLogEnds) {
+			same, oerr = false, nil
+		}
+		err = oerr
+	}
 	if err != nil {
 		return c.fail(err)
 	}

@@ -50,12 +50,16 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		return fmt.Errorf("cluster %s: shard %s: which database the stream writes to at %s is not known; take a "+
 			"snapshot, and capture from there", c.t.Name, name, model{}.FormatPosition(after))
 	}
-	f := &following{cluster: c, shard: s, at: p, fn: fn}
+	f := &following{cluster: c, shard: s, at: p, told: p, fn: fn, ctx: ctx}
+	if f.owned, err = c.owned(ctx, s); errors.Is(err, engine.ErrMoving) {
+		return c.fail(fmt.Errorf("shard %s: %w: %w", name, engine.ErrLogEnds, err))
+	}
 	failing := time.Time{}
 	bad := uint64(0) // after which place the stream could not be read
 	for {
 		was := f.at.offset
 		err := f.connect(ctx)
+		f.at = f.told // what was read and not told is read again
 		switch {
 		case f.answer != nil:
 			if errors.Is(f.answer, engine.ErrStopFollowing) {
@@ -90,8 +94,11 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 type following struct {
 	*cluster
 	shard  *shard
-	at     place // told of
-	run    place // read: ahead of at within a transaction
+	ctx    context.Context
+	owned  ownership // of the shard, in a cluster with slots
+	told   place     // up to where fn was told
+	at     place     // read
+	run    place     // ahead of at within a transaction
 	wall   time.Time
 	fn     func([]record.Change, engine.Progress) error
 	answer error // what fn ended it with
@@ -173,6 +180,11 @@ func (f *following) has(in map[string]string, addr string) error {
 	return nil
 }
 
+// acknowledged tells a server that its reader is there. It never says that something has
+// come: servers would count the reader among the replicas that have it (WAIT), and it is
+// none that could take over.
+var acknowledged = resp.Command("REPLCONF", "ACK", 0)
+
 type logged struct {
 	args [][]byte
 	n    int64 // bytes of the stream up to its end
@@ -242,7 +254,7 @@ func (f *following) read(ctx context.Context, addr string) error {
 				return err
 			}
 		case <-ack.C:
-			if err := l.send(resp.Command("REPLCONF", "ACK", f.at.offset)); err != nil {
+			if err := l.send(acknowledged); err != nil {
 				return f.explain(err, addr)
 			}
 		case <-idle.C:
@@ -301,6 +313,9 @@ func (f *following) take(l *link, begin uint64, c logged, more <-chan logged) er
 
 // tell calls fn; times never go back.
 func (f *following) tell(changes []record.Change, at time.Time, idle uint64) error {
+	if err := f.stillOwned(); err != nil {
+		return err
+	}
 	if at.Before(f.wall) {
 		at = f.wall
 	}
@@ -311,7 +326,8 @@ func (f *following) tell(changes []record.Change, at time.Time, idle uint64) err
 	p := f.at
 	p.idle, p.command = idle, false
 	f.answer = f.fn(changes, engine.Progress{
-		Mark: record.Mark{Position: p.position(), Wall: at}, AtEnd: changes == nil})
+		Mark: record.Mark{Position: p.position(), Wall: at, Entry: f.owned.String()}, AtEnd: changes == nil})
+	f.told = f.at
 	return f.answer
 }
 
@@ -349,7 +365,7 @@ func (f *following) one(l *link, args [][]byte, out *[]record.Change) error {
 		return nil
 	case "REPLCONF":
 		if len(args) > 1 && strings.EqualFold(string(args[1]), "GETACK") {
-			return l.send(resp.Command("REPLCONF", "ACK", f.at.offset))
+			return l.send(acknowledged)
 		}
 		return nil
 	case "SELECT":

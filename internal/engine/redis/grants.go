@@ -15,7 +15,7 @@ import (
 func (Driver) Grants(t engine.Target, restore bool) string {
 	user := cmp.Or(t.User, "dexamen")
 	rules := []string{"on", ">SECRET", "~*", "+@read", "+ping", "+hello", "+auth", "+select", "+info", "+role",
-		"+psync",
+		"+psync", "+time",
 		"+replconf", "+config|get", "+client|setname", "+cluster|slots", "+cluster|shards",
 		"+cluster|nodes", "+cluster|myid", "+cluster|info", "+readonly", "+wait"}
 	if t.Settings {
@@ -24,7 +24,7 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 	if restore {
 		rules = append(rules, "+@write", "+@transaction", "+@scripting", "+swapdb", "+function", "+object", "+asking")
 		if t.Settings {
-			rules = append(rules, "+acl|setuser", "+acl|deluser")
+			rules = append(rules, "+acl|setuser", "+acl|deluser", "+acl|save", "+config|rewrite")
 		}
 	}
 	return fmt.Sprintf("# On each server, replicas too; SECRET is the password. Keep it with ACL SAVE or "+

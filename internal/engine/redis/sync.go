@@ -73,14 +73,19 @@ func (c *cluster) Stream(ctx context.Context, name string,
 		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
 	}
 	at.db = uint16(db + 1)
+	owned, err := c.owned(ctx, s)
+	if err != nil {
+		return record.Mark{}, c.fail(err)
+	}
 	if c.t.Settings && s == c.list()[0] {
-		if err := c.users(ctx, addr, func(r record.Record) error {
+		// Replicas have users of their own.
+		if err := c.users(ctx, c.membersOf(s)[0], func(r record.Record) error {
 			return fn(record.Namespace{Name: usersName, Kind: record.KindSettings}, r)
 		}); err != nil {
 			return record.Mark{}, c.fail(err)
 		}
 	}
-	return record.Mark{Position: at.position(), Wall: wall}, nil
+	return record.Mark{Position: at.position(), Wall: wall, Entry: owned.String()}, nil
 }
 
 // caughtUp waits until a replica has what its primary has now.
@@ -265,21 +270,11 @@ func (c *cluster) slotsNow(ctx context.Context) (string, error) {
 	}
 	var groups []string
 	for _, s := range c.list() {
-		addr := c.membersOf(s)[0]
-		nodes, err := c.client(addr).ClusterNodes(ctx).Result()
+		o, err := c.owned(ctx, s)
 		if err != nil {
-			return "", c.explain(err, addr)
+			return "", err
 		}
-		for line := range strings.Lines(nodes) {
-			if i := strings.IndexByte(line, '['); i >= 0 && strings.Contains(line, "myself") {
-				slots := strings.Fields(line[i:])
-				return "", fmt.Errorf("%w: at %s %d slots are under way, slot %s first; what is in them could be "+
-					"missing or there twice: run it again when that has ended",
-					engine.ErrMoving, addr, len(slots),
-					strings.Trim(strings.FieldsFunc(slots[0], func(r rune) bool { return r == '-' })[0], "[]<>"))
-			}
-		}
-		groups = append(groups, fmt.Sprint(s.slots))
+		groups = append(groups, o.slots)
 	}
 	slices.Sort(groups)
 	return strings.Join(groups, "; "), nil

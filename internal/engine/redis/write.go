@@ -524,3 +524,27 @@ func (w *writer) PutSetting(ctx context.Context, ns record.Namespace, rec record
 	}
 	return did, nil
 }
+
+// SaveSettings implements [engine.SettingsSaver]: servers keep users in a file of their own,
+// or in their configuration.
+func (w *writer) SaveSettings(ctx context.Context) (string, error) {
+	var lost []string
+	for _, s := range w.list() {
+		for _, addr := range w.membersOf(s) {
+			err := w.client(addr).Do(ctx, "ACL", "SAVE").Err()
+			if err != nil {
+				err = w.client(addr).Do(ctx, "CONFIG", "REWRITE").Err()
+			}
+			if err != nil {
+				lost = append(lost, fmt.Sprintf("%s (%v)", addr, err))
+			}
+		}
+	}
+	if len(lost) == 0 {
+		return "", nil
+	}
+	return "users that were put back are gone when these servers begin again, which keep them in no file (aclfile, or a " +
+		"configuration that may be written): " + strings.Join(lost, ", "), nil
+}
+
+var _ engine.SettingsSaver = (*writer)(nil)

@@ -31,6 +31,7 @@ const NewestForm = 11
 
 // Marks in the form. They are those of the servers' published source.
 const (
+	opSlotInfo  = 244
 	opFunction  = 245
 	opModuleAux = 247
 	opIdle      = 248
@@ -136,7 +137,7 @@ func (d *Reader) ReadAll() error {
 			if b, err = d.fixed(8); err == nil {
 				expires = int64(binary.LittleEndian.Uint64(b))
 			}
-		case opResize, opFreq, opIdle, opAux, opFunction, opModuleAux:
+		case opSlotInfo, opResize, opFreq, opIdle, opAux, opFunction, opModuleAux:
 			err = d.about(op)
 		default:
 			err = d.keyed(db, op, expires)
@@ -192,12 +193,17 @@ func (d *Reader) database() (int, error) {
 // about reads what is no key: hints for the server that loads it, functions.
 func (d *Reader) about(op byte) error {
 	switch op {
-	case opResize:
-		_, err := d.length()
-		if err == nil {
-			_, err = d.length()
+	case opSlotInfo, opResize:
+		n := 2
+		if op == opSlotInfo {
+			n = 3 // the slot, its keys, those that expire
 		}
-		return err
+		for range n {
+			if _, err := d.length(); err != nil {
+				return err
+			}
+		}
+		return nil
 	case opFreq:
 		_, err := d.byte()
 		return err
