@@ -410,6 +410,10 @@ func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, s
 			s.Line("  %s: %s expired since then and will not come back", it.To, view.Plural(it.Expired, "record"))
 		}
 	}
+	if n := len(p.Stays); n > 0 {
+		s.Line("  %s there that were not then, and stay as they are: %s", s.Loss(view.Plural(int64(n), "namespace")),
+			strings.Join(p.Stays[:min(5, n)], ", ")+map[bool]string{true: ", …"}[n > 5])
+	}
 	if d := p.Moment.KnownDamage(); d != "" {
 		s.Line("  %s %s", s.Loss("scrubbing found damage:"), d)
 	}

@@ -22,6 +22,7 @@ import (
 	"dexamen/internal/run"
 	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
+	"dexamen/internal/verify"
 )
 
 // redisYard is a Redis server that is protected, with a store.
@@ -376,4 +377,30 @@ func TestBytesLikeTheProtocol(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, maps.Equal(want, redisWorld(t, to)), "depth %d", depth)
 	}
+}
+
+// TestEqualMeansAllOfIt: what is on the live side and was not then is a difference, and said
+// where all is restored in place; what has expired since is none.
+func TestEqualMeansAllOfIt(t *testing.T) {
+	t.Parallel()
+	y := newRedisYard(t)
+	y.do(0, "SET", "stays", "1")
+	y.do(0, "SET", "session", "1", "PX", 300)
+	y.do(0, "SET", "session:large", strings.Repeat("l", 300_000), "PX", 300)
+	y.snapshot()
+	time.Sleep(400 * time.Millisecond)
+	m, err := moment.Resolve(ctx, y.e, "bramble", moment.Latest, nil)
+	require.NoError(t, err)
+	live := func() error {
+		diffs, err := verify.Live(ctx, y.e, m, y.open(y.server), "", nil, 5)
+		require.NoError(t, err)
+		return moment.Different(diffs)
+	}
+	require.NoError(t, live())
+	y.do(5, "SET", "extra", "1")
+	require.ErrorIs(t, live(), run.ErrDiffers)
+	p, err := restore.NewPlan(ctx, y.e, m, y.open(y.server), restore.Options{Pattern: "*", Conflict: restore.Replace})
+	require.NoError(t, err)
+	defer p.Close()
+	require.Equal(t, []string{"db5"}, p.Stays)
 }

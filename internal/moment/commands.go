@@ -58,7 +58,7 @@ func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState
 	value func([]byte) []byte) ([]NamespaceState, error) {
 	var err error
 	for i := range list {
-		if list[i].Root, err = rewriteTree(ctx, x, list[i].Root, model, by, value); err != nil {
+		if list[i].Root, err = rewriteTree(ctx, x, list[i].Root, model, expiredBy(model, by), value); err != nil {
 			return nil, err
 		}
 	}
@@ -68,21 +68,38 @@ func WithoutExpired(ctx context.Context, x *store.Scratch, list []NamespaceState
 // Unexpired returns a tree without the units that have expired by a time.
 func Unexpired(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time) (tree.Root,
 	error) {
-	return rewriteTree(ctx, x, root, model, by, Unchanged)
+	return rewriteTree(ctx, x, root, model, expiredBy(model, by), Unchanged)
 }
 
-// rewriteTree returns a tree with other values, without the units that have expired
-// by a time.
-func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time,
-	value func([]byte) []byte) (tree.Root, error) {
-	exp, _ := model.(engine.Expiring)
-	expired := func(v []byte) bool {
-		if exp == nil {
+// Lasting returns a tree without the units that may be gone by a time: those that have
+// expired, and those that end with something else, of which the time is not known.
+func Lasting(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model, by time.Time) (tree.Root,
+	error) {
+	exp, ok := model.(engine.Expiring)
+	return rewriteTree(ctx, x, root, model, func(v []byte) bool {
+		if !ok {
+			return false
+		}
+		at, does := exp.Expires(v)
+		return does && !at.After(by)
+	}, Unchanged)
+}
+
+// expiredBy returns a function that tells of a value whether it has expired by a time.
+func expiredBy(model engine.Model, by time.Time) func(value []byte) bool {
+	exp, ok := model.(engine.Expiring)
+	return func(v []byte) bool {
+		if !ok {
 			return false
 		}
 		at, does := exp.Expires(v)
 		return does && !at.IsZero() && !at.After(by)
 	}
+}
+
+// rewriteTree returns a tree with other values, without the units that have expired.
+func rewriteTree(ctx context.Context, x *store.Scratch, root tree.Root, model engine.Model,
+	expired func([]byte) bool, value func([]byte) []byte) (tree.Root, error) {
 	same := true
 	for r, err := range tree.Records(ctx, x, root) {
 		if err != nil {

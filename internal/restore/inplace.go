@@ -185,7 +185,7 @@ func (p *Plan) dropExpired(ctx context.Context, it *Item) (int64, error) {
 // onlyExpired returns how many records are missing because their time has come, and
 // refuses any other difference.
 func (p *Plan) onlyExpired(ctx context.Context, it Item, got tree.Root) (int64, error) {
-	still, err := moment.Unexpired(ctx, p.scratch, it.space.Root, p.Moment.Model, time.Now())
+	still, err := moment.Lasting(ctx, p.scratch, it.space.Root, p.Moment.Model, time.Now())
 	if err != nil {
 		return 0, err
 	}

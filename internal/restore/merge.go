@@ -273,11 +273,10 @@ func (p *Plan) restoreMerged(ctx context.Context, it Item, write func(was, touch
 func (p *Plan) checkTouched(ctx context.Context, it *Item, touched, got tree.Root) (expired int64, err error) {
 	still := touched
 	if p.InPlace {
-		if still, err = moment.Unexpired(ctx, p.scratch, touched, p.Moment.Model, time.Now()); err != nil {
+		if still, err = moment.Lasting(ctx, p.scratch, touched, p.Moment.Model, time.Now()); err != nil {
 			return 0, err
 		}
 	}
-	expired = touched.Records - still.Records
 	var wrong []string
 	n := 0
 	for r, err := range tree.Records(ctx, p.scratch, still) {
@@ -293,6 +292,19 @@ func (p *Plan) checkTouched(ctx context.Context, it *Item, touched, got tree.Roo
 		}
 		if n++; len(wrong) < 5 {
 			wrong = append(wrong, p.Moment.Model.Label(r.Value))
+		}
+	}
+	if n == 0 && still != touched {
+		// What may be gone, and is.
+		for r, err := range tree.Records(ctx, p.scratch, touched) {
+			if err != nil {
+				return 0, err
+			}
+			if _, ok, err := tree.Get(ctx, p.scratch, got, r.Key); err != nil {
+				return 0, err
+			} else if !ok {
+				expired++
+			}
 		}
 	}
 	if n == 0 {

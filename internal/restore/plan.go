@@ -79,6 +79,9 @@ type Plan struct {
 	Replays bool `json:"replays,omitempty"`
 	// Settings counts the cluster-wide settings to be put back.
 	Settings int64 `json:"settings,omitempty"`
+	// Stays are namespaces of the target that were not there at the moment: where all is put
+	// back in place, they stay as they are.
+	Stays []string `json:"stays,omitempty"`
 	// KeysMissing are keys that were asked for and are in no namespace of the moment.
 	KeysMissing []string `json:"keys_missing,omitempty"`
 	// ReadTook is how long it took to read what is there, ReadBytes how much that was.
@@ -206,7 +209,31 @@ func (p *Plan) build(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := p.findStays(ctx); err != nil {
+		return err
+	}
 	return p.compare(ctx)
+}
+
+// findStays names what a restore of everything in place leaves that was not there.
+func (p *Plan) findStays(ctx context.Context) error {
+	whole := p.opt.Pattern == "" || p.opt.Pattern == "*"
+	if !whole || p.opt.Conflict != Replace || len(p.opt.Rename) > 0 || len(p.opt.Except) > 0 {
+		return nil
+	}
+	now, err := p.target.Namespaces(ctx)
+	if err != nil {
+		return err
+	}
+	chosen := moment.Chooser(p.Moment.Point.Scope, p.Moment.Model)
+	for _, ns := range now {
+		known := !ns.Kind.IsContent() || ns.Skip != "" || chosen != nil && !chosen(ns.Name) ||
+			slices.ContainsFunc(p.Items, func(it Item) bool { return it.To == ns.Name })
+		if !known {
+			p.Stays = append(p.Stays, ns.Name)
+		}
+	}
+	return nil
 }
 
 // compare works out what becomes of the records that are there.

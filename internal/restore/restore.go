@@ -63,6 +63,10 @@ func (p *Plan) Run(ctx context.Context) ([]Restored, error) {
 			c[0].ThereRecords),
 			remedy.Beside, c[0].From)
 	}
+	if len(p.Stays) > 0 {
+		p.runner.Emit(run.Warning, "%s there that were not at that time, and stay as they are: %s",
+			run.Count(int64(len(p.Stays)), "namespace"), joinSome(p.Stays[:min(5, len(p.Stays))], len(p.Stays)))
+	}
 	var names []string
 	for _, ns := range p.targets() {
 		names = append(names, ns.Name)

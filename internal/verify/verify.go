@@ -8,12 +8,14 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
@@ -46,6 +48,8 @@ type Proof struct {
 	Doubts []store.ProofDoubt `json:"doubts,omitempty"`
 
 	before *store.Point
+	// failed says why the log before could not be carried out, where there was a server for it.
+	failed error
 	// contentRead and logRead say how far it came: all of the content, all of the log after it.
 	contentRead, logRead bool
 }
@@ -89,7 +93,10 @@ func Point(ctx context.Context, e *run.Runner, p *store.Point) (*Proof, error) {
 		out.Segments, out.Reach = out.Segments+len(segs), end
 	}
 	out.logRead = true
-	return out, proveLog(ctx, e, p, chains, out)
+	if err := proveLog(ctx, e, p, chains, out); err != nil {
+		return out, err
+	}
+	return out, out.failed
 }
 
 // Moment does what VerifyPoint does, and folds the log after the point up
@@ -195,6 +202,8 @@ func foldAndCompare(ctx context.Context, e *run.Runner, m *moment.Moment, p *sto
 		states, want, n, err = proveOnScratch(ctx, e, m, p, x)
 		if err != nil && ctx.Err() == nil { // of the scratch server, not of the log
 			out.From, out.NotFolded = "", "the log could not be carried out: "+err.Error()
+			out.failed = fmt.Errorf("%w: point %s is whole, but the log before it could not be carried out: %w",
+				run.ErrIncomplete, p.ID, err)
 			return nil
 		}
 	} else {
@@ -295,11 +304,13 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 		return nil, err
 	}
 	var out []moment.NamespaceDiff
+	used := map[string]bool{}
 	for i := range want {
 		name := want[i].Name
 		if _, to, ok := moment.Renamed(rename, name); ok {
 			name = to
 		}
+		used[name] = true
 		var got *moment.NamespaceState
 		for _, ns := range now {
 			if ns.Name == name {
@@ -312,11 +323,43 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 				}
 			}
 		}
+		// What has expired since the moment, or while it was read, is no difference.
+		if want[i].Root, got, err = unexpired(ctx, x, m.Model, want[i].Root, got); err != nil {
+			return nil, err
+		}
 		d, err := moment.DiffStates(ctx, x, &want[i], got, m.Model, keys)
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, d)
 	}
+	// Of a whole cluster, also what is there and was not.
+	chosen := moment.Chooser(m.Point.Scope, m.Model)
+	for _, ns := range now {
+		if pattern != "" && pattern != "*" || len(rename) > 0 || used[ns.Name] || !ns.Kind.IsContent() || ns.Skip != "" ||
+			chosen != nil && !chosen(ns.Name) {
+			continue
+		}
+		d, err := moment.DiffStates(ctx, x, nil, &moment.NamespaceState{Namespace: ns.Namespace}, m.Model, keys)
+		if err != nil {
+			return nil, err
+		}
+		d.RecordsB, d.Extra = ns.Records, max(ns.Records, 1)
+		out = append(out, d)
+	}
 	return out, nil
+}
+
+// unexpired returns both sides of a comparison without what has expired by now.
+func unexpired(ctx context.Context, x *store.Scratch, model engine.Model, want tree.Root,
+	got *moment.NamespaceState) (tree.Root, *moment.NamespaceState, error) {
+	if _, ok := model.(engine.Expiring); !ok {
+		return want, got, nil
+	}
+	now := time.Now()
+	want, err := moment.Unexpired(ctx, x, want, model, now)
+	if err == nil && got != nil {
+		got.Root, err = moment.Unexpired(ctx, x, got.Root, model, now)
+	}
+	return want, got, err
 }
