@@ -96,15 +96,19 @@ func (a *app) checkMembers(ctx context.Context, cl engine.Cluster, report func(s
 			continue
 		}
 		end, err := l.LogEnd(ctx, sh.Name)
+		note := "newest committed entry " + view.Time(end.Wall)
 		if err == nil {
 			if p, ok := cl.(engine.LogProber); ok {
-				err = p.ProbeLog(ctx, sh.Name, sh.Log.Last.Position)
+				var other string
+				if other, err = p.ProbeLog(ctx, sh.Name, sh.Log.Last.Position); other != "" {
+					note = other
+				}
 			} else {
 				err = l.Follow(ctx, sh.Name, sh.Log.Last.Position,
 					func([]record.Change, engine.Progress) error { return engine.ErrStopFollowing })
 			}
 		}
-		report("follow the log"+of, err, "newest committed entry "+view.Time(end.Wall))
+		report("follow the log"+of, err, note)
 	}
 	spaces, err := cl.Namespaces(ctx)
 	report("list namespaces", err, view.Plural(int64(len(spaces)), "namespace"))

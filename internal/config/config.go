@@ -299,7 +299,11 @@ func (c *Config) check(k *checker) {
 				k.bad(at+".login", "certificate: true is a login by tls.certificate, without user and secret")
 			}
 		} else if l != nil {
-			l.check(k, at+".login")
+			if _, drv, err := engine.ForAddress(cl.Address); err == nil && l.User == "" && engine.LogsInBySecret(drv) {
+				l.Secret.check(k, at+".login.secret")
+			} else {
+				l.check(k, at+".login")
+			}
 		}
 		if cl.Scratch != "" {
 			if err := c.CheckScratch(name, cl.Scratch); err != nil {

@@ -218,7 +218,8 @@ type Continuer interface {
 type LogProber interface {
 	Logged
 	// ProbeLog tries whether a shard's log can be followed from a position on, and keeps nothing.
-	ProbeLog(ctx context.Context, shard string, from record.Position) error
+	// What cannot be tried yet is said in the note.
+	ProbeLog(ctx context.Context, shard string, from record.Position) (note string, err error)
 }
 
 // Checker is a Cluster that can try its privileges one by one.

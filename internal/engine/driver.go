@@ -186,3 +186,16 @@ type Granter interface {
 	// servers' own shell: for protecting, and with restore set also for that.
 	Grants(t Target, restore bool) string
 }
+
+// SecretLogin is a Driver of servers that may ask for a secret without asking whose it is.
+type SecretLogin interface {
+	Driver
+	// LogsInBySecret reports whether a login may be a secret alone.
+	LogsInBySecret() bool
+}
+
+// LogsInBySecret reports whether a login to servers of this kind may be a secret alone.
+func LogsInBySecret(d Driver) bool {
+	s, ok := d.(SecretLogin)
+	return ok && s.LogsInBySecret()
+}

@@ -335,6 +335,40 @@ func TestAllKeysOfEtcdAreOne(t *testing.T) {
 	}
 }
 
+// TestEtcdAsItIsSetUp: a server that takes few operations at once, and says that it is where
+// nobody reaches it, is protected and restored onto all the same.
+func TestEtcdAsItIsSetUp(t *testing.T) {
+	t.Parallel()
+	s := etcdtest.Start(t, etcdtest.Options{Args: []string{"--max-txn-ops", "7", "--advertise-client-urls",
+		"http://192.0.2.1:2379"}})[0]
+	cl := etcdtest.Client(t, s)
+	for i := range 500 {
+		_, err := cl.Put(ctx, fmt.Sprintf("/gateways/%03d", i), fmt.Sprint(i))
+		require.NoError(t, err)
+	}
+	e := newRunner(t)
+	c := open(t, "willow", etcdtest.Address(s))
+	_, err := snapshot.Take(ctx, e, "willow", c)
+	require.NoError(t, err)
+	want := etcdState(t, cl)
+	_, err = cl.Delete(ctx, "/gateways/", clientv3.WithPrefix())
+	require.NoError(t, err)
+	for i := range 300 {
+		_, err := cl.Put(ctx, fmt.Sprintf("/gateways/x%03d", i), "too many")
+		require.NoError(t, err)
+	}
+	_, err = capture.Run(ctx, e, "willow", c, capture.Options{})
+	require.NoError(t, err)
+	points, _, err := e.Store.Points(ctx, "willow")
+	require.NoError(t, err)
+	p, err := restore.NewPlan(ctx, e, mustResolve(t, e, points[0]), c, restore.Options{Conflict: restore.Replace})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Run(ctx)
+	require.NoError(t, err)
+	require.Equal(t, want, etcdState(t, cl))
+}
+
 // lazily is a text that is made when it is printed.
 type lazily func() string
 

@@ -13,11 +13,13 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"go.etcd.io/etcd/api/v3/etcdserverpb"
 	"go.etcd.io/etcd/api/v3/v3rpc/rpctypes"
 	clientv3 "go.etcd.io/etcd/client/v3"
 	"go.uber.org/zap"
@@ -52,9 +54,10 @@ type cluster struct {
 	mu       sync.Mutex
 	clients  map[string]*login // by endpoint; "" is one of all
 	members  []member
-	chosen   string // the endpoint that is read
-	watched  string // the endpoint whose log is read
-	epoch    uint64 // of the history that is there now
+	chosen   string            // the endpoint that is read
+	given    map[uint64]string // where members answered that say they are elsewhere
+	watched  string            // the endpoint whose log is read
+	epoch    uint64            // of the history that is there now
 }
 
 // login is a client, logged in. The library makes a login that servers have forgotten anew
@@ -220,6 +223,21 @@ func (c *cluster) client(ctx context.Context, endpoint string) (*clientv3.Client
 	return cl.Client, nil
 }
 
+// membersIn returns the members of a list. One that has not begun has no address yet.
+func (c *cluster) membersIn(list []*etcdserverpb.Member) (out []member) {
+	for _, m := range list {
+		if len(m.ClientURLs) == 0 {
+			continue
+		}
+		at := m.ClientURLs[0]
+		if given := c.given[m.ID]; given != "" && !slices.Contains(m.ClientURLs, given) {
+			at = given
+		}
+		out = append(out, member{m.ID, m.Name, at, m.IsLearner})
+	}
+	return out
+}
+
 // discover asks one endpoint who the members are.
 func (c *cluster) discover(ctx context.Context, endpoint string) error {
 	cl, err := c.connect(ctx, endpoint)
@@ -240,14 +258,9 @@ func (c *cluster) discover(ctx context.Context, endpoint string) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.id = list.Header.ClusterId
-	c.members = nil
-	for _, m := range list.Members {
-		// A member that has not begun has no address yet.
-		for _, url := range m.ClientURLs {
-			c.members = append(c.members, member{m.ID, m.Name, url, m.IsLearner})
-			break
-		}
-	}
+	// The member that answers is there, whatever it says of where it is.
+	c.given = map[uint64]string{list.Header.MemberId: endpoint}
+	c.members = c.membersIn(list.Members)
 	if len(c.members) == 0 {
 		_ = cl.Close()
 		return fmt.Errorf("%s: no member says at which address clients reach it", endpoint)

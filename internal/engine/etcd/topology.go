@@ -88,12 +88,7 @@ func (c *cluster) refresh(ctx context.Context) error {
 			if err == nil {
 				c.mu.Lock()
 				defer c.mu.Unlock()
-				c.members = nil
-				for _, m := range ans.Members {
-					if len(m.ClientURLs) > 0 {
-						c.members = append(c.members, member{m.ID, m.Name, m.ClientURLs[0], m.IsLearner})
-					}
-				}
+				c.members = c.membersIn(ans.Members)
 				return nil
 			}
 			err = c.explain(err, m.endpoint)

@@ -43,6 +43,7 @@ type writer struct {
 	cl *clientv3.Client
 
 	mu     sync.Mutex
+	most   int             // operations that the servers take at once, where that is less
 	ttl    map[int64]int64 // of the leases that records may have
 	made   map[int64]bool  // leases looked after; false: another client's
 	stop   context.CancelFunc
@@ -237,11 +238,18 @@ func (w *writer) commit(ctx context.Context, ns record.Namespace, ops []clientv3
 	}
 	var err error
 	for try := range 10 {
+		if n := w.mostOps(); len(ops) > n {
+			return errors.Join(w.commit(ctx, ns, ops[:n]), w.commit(ctx, ns, ops[n:]))
+		}
 		_, err = ask(ctx, func(ctx context.Context) (*clientv3.TxnResponse, error) {
 			return w.cl.Txn(ctx).Then(ops...).Commit()
 		})
 		if err == nil {
 			return nil
+		}
+		if strings.Contains(err.Error(), "too many operations") && len(ops) > 1 {
+			w.fewerOps(len(ops) / 2) // the servers are told to take less (--max-txn-ops)
+			continue
 		}
 		err = w.explain(err, "writing "+ns.Name)
 		if ctx.Err() != nil || !errors.Is(err, engine.ErrUnreachable) && !strings.Contains(err.Error(), "leader") &&
@@ -251,6 +259,24 @@ func (w *writer) commit(ctx context.Context, ns record.Namespace, ops []clientv3
 		pause(ctx, time.Duration(try+1)*200*time.Millisecond)
 	}
 	return w.fail(err)
+}
+
+// mostOps returns how many operations go into one transaction.
+func (w *writer) mostOps() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.most > 0 {
+		return w.most
+	}
+	return batchOps
+}
+
+func (w *writer) fewerOps(n int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.most == 0 || n < w.most {
+		w.most = n
+	}
 }
 
 // lease makes sure that a lease is there: that of another client, or a new one

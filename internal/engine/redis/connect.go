@@ -53,6 +53,9 @@ func (quiet) Printf(context.Context, string, ...any) {}
 // back as errors too. It has one logger for the whole process.
 var quieten = sync.OnceFunc(func() { goredis.SetLogger(quiet{}) })
 
+// LogsInBySecret implements [engine.SecretLogin]: the password of a server (requirepass).
+func (Driver) LogsInBySecret() bool { return true }
+
 // askTime bounds one question to one server.
 const askTime = 5 * time.Second
 

@@ -45,15 +45,33 @@ func (Driver) Certificates(ctx context.Context, t engine.Target) ([]engine.Certi
 
 // ProbeLog implements [engine.LogProber]. In which database the stream goes on does not matter
 // here, as nothing of it is kept; without a point it is not known.
-func (c *cluster) ProbeLog(ctx context.Context, name string, from record.Position) error {
+func (c *cluster) ProbeLog(ctx context.Context, name string, from record.Position) (note string, err error) {
 	p, ok := placeOf(from)
 	if !ok {
-		return fmt.Errorf("cluster %s: %q is no log position of a Redis shard", c.t.Name, from.Hex())
+		return "", fmt.Errorf("cluster %s: %q is no log position of a Redis shard", c.t.Name, from.Hex())
+	}
+	s, err := c.shard(name)
+	if err != nil {
+		return "", err
+	}
+	addr := c.membersOf(s)[0]
+	in, err := c.info(ctx, addr)
+	if err != nil {
+		return "", c.fail(err)
+	}
+	if in["repl_backlog_active"] != "1" {
+		// To ask for the stream would be to ask for everything.
+		l, err := c.dial(ctx, addr)
+		if err != nil {
+			return "", c.fail(err)
+		}
+		return "a reader may connect; the server keeps its log from the first snapshot on, so it is not tried yet",
+			l.Close()
 	}
 	if p.db == 0 {
 		p.db = 1
 	}
-	return c.Follow(ctx, name, p.position(), func([]record.Change, engine.Progress) error {
+	return "", c.Follow(ctx, name, p.position(), func([]record.Change, engine.Progress) error {
 		return engine.ErrStopFollowing
 	})
 }

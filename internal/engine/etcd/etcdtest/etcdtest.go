@@ -20,6 +20,8 @@ type Options struct {
 	Members int // default 1
 	// TLS: clients need certificates; CA, certificate and key in PEM files.
 	CA, Certificate, Key string
+	// Args are more arguments of each server; of one that is given twice the last counts.
+	Args []string
 }
 
 // Start runs a real etcd cluster.
@@ -46,7 +48,7 @@ func Start(t testing.TB, o Options) []*servertest.Process {
 				"--key-file", o.Key)
 		}
 		args = append(args, "--listen-client-urls", url, "--advertise-client-urls", url)
-		out = append(out, servertest.StartProcess(t, clients[i], args...))
+		out = append(out, servertest.StartProcess(t, clients[i], append(args, o.Args...)...))
 	}
 	if o.CA == "" {
 		waitFor(t, Client(t, out...))
