@@ -196,8 +196,17 @@ func redisKeys(t testing.TB, cl goredis.UniversalClient, pattern string) (out []
 
 // redisValue reads a key by the commands of its type.
 func redisValue(t testing.TB, cl goredis.UniversalClient, key string) string {
-	typ, err := cl.Type(ctx, key).Result()
+	v, err := redisText(cl, key)
 	require.NoError(t, err)
+	return v
+}
+
+// redisText is redisValue of a key that may expire meanwhile.
+func redisText(cl goredis.UniversalClient, key string) (string, error) {
+	typ, err := cl.Type(ctx, key).Result()
+	if err != nil {
+		return "", err
+	}
 	var v any
 	switch typ {
 	case "string":
@@ -216,15 +225,19 @@ func redisValue(t testing.TB, cl goredis.UniversalClient, key string) string {
 		var entries []goredis.XMessage
 		entries, err = cl.XRange(ctx, key, "-", "+").Result()
 		groups, gerr := cl.XInfoGroups(ctx, key).Result()
-		require.NoError(t, gerr)
+		if gerr != nil {
+			return "", gerr
+		}
 		s := fmt.Sprint(entries)
 		for _, g := range groups { // how many a group has read replicas know otherwise than their primary
 			s += fmt.Sprint(" ", g.Name, g.Consumers, g.Pending, g.LastDeliveredID)
 		}
 		v = s
 	}
-	require.NoError(t, err)
-	return fmt.Sprint(typ, v, cl.PExpireTime(ctx, key).Val().Milliseconds())
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprint(typ, v, cl.PExpireTime(ctx, key).Val().Milliseconds()), nil
 }
 
 func lonePrimaryFixture(t testing.TB) *engineFixture {

@@ -82,6 +82,7 @@ type shard struct {
 	chosen  string
 	logged  string // whose log is being read
 	epoch   uint64
+	resumed place // the last that is known of it from before
 }
 
 var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth",
@@ -547,17 +548,39 @@ func (c *cluster) ResumeFrom(ctx context.Context, name string, last record.Mark)
 		if oerr = c.Continues(ctx, name, last); errors.Is(oerr, engine.ErrLogEnds) {
 			same, oerr = false, nil
 		}
-		err = oerr
+		if err = oerr; err == nil && same {
+			same = c.followable(ctx, s, p) == nil
+		}
 	}
 	if err != nil {
 		return c.fail(err)
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	s.resumed = p
 	if s.epoch = p.epoch; !same {
 		s.epoch = max(p.epoch+1, uint64(time.Now().UnixMilli()))
 	}
 	return nil
+}
+
+// followable returns why no member has what comes after a place; nil where one has it, or one
+// that may have it does not answer.
+func (c *cluster) followable(ctx context.Context, s *shard, p place) error {
+	f := &following{cluster: c, shard: s, at: p}
+	var errs []error
+	for _, addr := range c.membersOf(s) {
+		in, err := c.info(ctx, addr)
+		if err == nil {
+			err = f.has(in, addr)
+			if err != nil {
+				errs = append(errs, err)
+				continue
+			}
+		}
+		return nil
+	}
+	return errors.Join(errs...)
 }
 
 // continues reports whether the primary's history is a continuation of one that

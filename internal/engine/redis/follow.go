@@ -2,6 +2,7 @@ package redis
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -44,9 +45,14 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 		return fmt.Errorf("cluster %s: %q is no log position of a Redis shard", c.t.Name, after.Hex())
 	}
 	if p.epoch != c.epochOf(s) {
-		return c.fail(fmt.Errorf("shard %s: %w: the server has begun another since", name, engine.ErrOtherHistory))
+		kind := engine.ErrOtherHistory
+		if same, err := c.continues(ctx, s, p); err == nil && same {
+			kind = engine.ErrLogLost
+		}
+		return c.fail(fmt.Errorf("shard %s: %w: %w", name, kind, cmp.Or(c.followable(ctx, s, p),
+			errors.New("the server has begun another since"))))
 	}
-	if p.db == 0 {
+	if p.db == 0 || p.db == unknownDB {
 		return fmt.Errorf("cluster %s: shard %s: which database the stream writes to at %s is not known; take a "+
 			"snapshot, and capture from there", c.t.Name, name, model{}.FormatPosition(after))
 	}

@@ -68,7 +68,7 @@ func (c *cluster) ProbeLog(ctx context.Context, name string, from record.Positio
 		return "a reader may connect; the server keeps its log from the first snapshot on, so it is not tried yet",
 			l.Close()
 	}
-	if p.db == 0 {
+	if p.db == 0 || p.db == unknownDB {
 		p.db = 1
 	}
 	return "", c.Follow(ctx, name, p.position(), func([]record.Change, engine.Progress) error {

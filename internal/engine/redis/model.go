@@ -50,6 +50,8 @@ type place struct {
 
 const unknownDB = 0xFFFF
 
+// position returns the place as bytes that order: by history, then offset; at one offset a
+// command before all else, and then by time, whatever its servers call the history.
 func (p place) position() record.Position {
 	b := binary.BigEndian.AppendUint64(nil, p.epoch)
 	b = binary.BigEndian.AppendUint64(b, p.offset)
@@ -58,12 +60,10 @@ func (p place) position() record.Position {
 	} else {
 		b = append(b, 1)
 	}
+	b = binary.BigEndian.AppendUint64(b, p.idle)
 	b = append(b, p.history[:]...)
 	b = binary.BigEndian.AppendUint16(b, p.db)
-	if p.idle > 0 {
-		b = binary.BigEndian.AppendUint64(b, p.idle)
-	}
-	return record.Position(b)
+	return record.Position(append(b, 0))
 }
 
 // entry is the position of a command that ended here.
@@ -72,16 +72,23 @@ func (p place) entry() record.Position {
 	return p.position()
 }
 
+// placeOf takes a position apart, also one of earlier versions, which had the history before
+// the time, and no time where there was none.
 func placeOf(pos record.Position) (p place, ok bool) {
 	b := []byte(pos)
-	if len(b) != 39 && len(b) != 47 || b[16] > 1 {
+	if len(b) != 39 && len(b) != 47 && len(b) != 48 || b[16] > 1 {
 		return p, false
 	}
 	p.epoch, p.offset = binary.BigEndian.Uint64(b), binary.BigEndian.Uint64(b[8:])
-	copy(p.history[:], b[17:])
-	p.command, p.db = b[16] == 0, binary.BigEndian.Uint16(b[37:])
+	p.command = b[16] == 0
+	rest := b[17:]
+	if len(b) == 48 {
+		p.idle, rest = binary.BigEndian.Uint64(rest), rest[8:]
+	}
+	copy(p.history[:], rest)
+	p.db = binary.BigEndian.Uint16(rest[20:])
 	if len(b) == 47 {
-		p.idle = binary.BigEndian.Uint64(b[39:])
+		p.idle = binary.BigEndian.Uint64(rest[22:])
 	}
 	return p, true
 }

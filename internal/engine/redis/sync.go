@@ -73,6 +73,13 @@ func (c *cluster) Stream(ctx context.Context, name string,
 		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
 	}
 	at.db = uint16(db + 1)
+	c.mu.Lock()
+	if was := s.resumed; was.epoch == at.epoch && was.offset == at.offset && was.history == at.history && was.db > 0 {
+		// Nothing was written since; servers that begin a stream name its database anew, with the
+		// first command.
+		at.db = was.db
+	}
+	c.mu.Unlock()
 	owned, err := c.owned(ctx, s)
 	if err != nil {
 		return record.Mark{}, c.fail(err)

@@ -133,7 +133,9 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 		return nil, nil, fmt.Errorf("%s: %w", addr, err)
 	}
 	at := place{epoch: c.epochOf(s), offset: num(in["master_repl_offset"]), history: history}
-	w := &engine.LogWindow{Marked: true, Last: record.Mark{Position: at.position(), Wall: time.Now()},
+	last := at
+	last.db = unknownDB // no point of this offset is after it
+	w := &engine.LogWindow{Marked: true, Last: record.Mark{Position: last.position(), Wall: time.Now()},
 		Size: int64(num(in["repl_backlog_histlen"])), Max: int64(num(in["repl_backlog_size"]))}
 	first := at
 	var lacks []engine.Limitation
