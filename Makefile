@@ -8,10 +8,11 @@ S3SERVER := testbed/bin/s3server
 LINTER := testbed/bin/golangci-lint
 
 JAVASERVER := testbed/javaserver/target/javaserver-1.jar
+OTHERREDIS := testbed/bin/valkey-9.1
 SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 
 # The tests that make test runs at a smaller size, and those of histories and harms.
-LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer
+LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer|TestKeyHistories|TestSlotsMove|TestEtcdHistoryGoesBack|TestBytesLike
 
 .PHONY: break fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
@@ -24,9 +25,10 @@ demo: build ## the whole job on a simulated cluster
 test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./internal/integration ./...
 
-test-long: servers build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine, fuzzing (FUZZ=10m each, or FUZZ=no)
+test-long: servers $(OTHERREDIS) build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine, fuzzing (FUZZ=10m each, or FUZZ=no)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=12 DEXAMEN_HISTORIES=24 \
 	  go test -timeout 60m -parallel 4 -run '$(LONG)' ./internal/integration ./internal/cli
+	DEXAMEN_OTHER_REDIS=$(CURDIR)/testbed/bin go test -timeout 20m -run TestConformanceOfOtherVersions ./internal/engine/redis
 	$(MAKE) starved BACKUPS=12 STARVED=TestFirstBackups
 	$(if $(filter no,$(FUZZ)),,$(MAKE) fuzz)
 
@@ -90,6 +92,9 @@ servers: $(DOCSERVER) $(S3SERVER) $(JAVASERVER) $(SEARCHSERVER) ## the real serv
 	  apt-get update > /dev/null; mkdir -p testbed/bin; \
 	  DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends redis-server redis-sentinel etcd-server etcd-client prometheus runit jq openssh-server openssh-client sudo > testbed/bin/apt.log 2>&1 \
 	    || { tail -5 testbed/bin/apt.log; echo 'install redis-server, redis-sentinel, etcd-server, etcd-client, prometheus, runit, jq, openssh-server and sudo (Debian packages) as root'; exit 1; }; }
+
+$(OTHERREDIS): testbed/otherredis/prepare.sh
+	testbed/otherredis/prepare.sh testbed/bin
 
 $(S3SERVER): testbed/s3server/go.mod testbed/s3server/go.sum
 	cd testbed/s3server && go build -trimpath -o ../bin/s3server github.com/versity/versitygw/cmd/versitygw

@@ -3,8 +3,11 @@ package redis
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	goredis "github.com/redis/go-redis/v9"
 	"github.com/stretchr/testify/require"
@@ -108,4 +111,42 @@ func TestConformanceOfSlots(t *testing.T) {
 		require.NoError(t, c.Close())
 		return f
 	})
+}
+
+// TestConformanceOfOtherVersions runs the suite on servers before 7.0, and on the newest of a
+// sister project: alone, and read from a replica.
+func TestConformanceOfOtherVersions(t *testing.T) {
+	folder := os.Getenv("DEXAMEN_OTHER_REDIS")
+	if folder == "" {
+		return // make test-long
+	}
+	for _, version := range []string{"redis-6.2", "valkey-9.1"} {
+		file := filepath.Join(folder, version)
+		t.Run(version, func(t *testing.T) {
+			enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+				s := redistest.StartVersion(t, file, "--repl-backlog-size", "64kb")
+				cl := redistest.Client(t, s)
+				f := fixture(redistest.Address(s), cl)
+				keepBacklog(t, f)
+				f.Forget = func(t testing.TB) {
+					for range 200 {
+						require.NoError(t, cl.Set(context.Background(), "other:key", strings.Repeat("calm ", 200), 0).Err())
+					}
+				}
+				return f
+			})
+		})
+		t.Run(version+", a replica", func(t *testing.T) {
+			enginetest.Run(t, func(t *testing.T) *enginetest.Fixture {
+				s := redistest.StartVersion(t, file)
+				host, port, _ := strings.Cut(s.Address, ":")
+				r := redistest.StartVersion(t, file, "--replicaof", host, port)
+				cl := redistest.Client(t, r)
+				require.Eventually(t, func() bool {
+					return strings.Contains(cl.Info(context.Background(), "replication").Val(), "master_link_status:up")
+				}, 30*time.Second, 50*time.Millisecond)
+				return fixture(redistest.Address(r), redistest.Client(t, s))
+			})
+		})
+	}
 }

@@ -261,7 +261,7 @@ func readDump(key, b []byte, expires int64, to rdb.Sink) error {
 		return fmt.Errorf("%w: a key of %d bytes", rdb.ErrDamaged, len(b))
 	}
 	body, tail := b[:len(b)-10], b[len(b)-10:]
-	if version := int(tail[0]) | int(tail[1])<<8; version > rdb.NewestForm {
+	if version := int(tail[0]) | int(tail[1])<<8; !rdb.Known(version) {
 		return fmt.Errorf("%w: version %d", rdb.ErrVersion, version)
 	}
 	r := bytes.NewReader(body[1:])

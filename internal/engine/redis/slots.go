@@ -7,8 +7,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/wait"
 	"dexamen/internal/engine"
 )
 
@@ -104,6 +106,15 @@ func (c *cluster) Continues(ctx context.Context, name string, from record.Mark) 
 	}
 	was, known := ownershipFrom(from.Entry)
 	now, err := c.owned(ctx, s)
+	for begun := time.Now(); errors.Is(err, engine.ErrUnreachable) && time.Since(begun) < lostTime; {
+		// A failover is going on, or not all have heard of it.
+		if werr := wait.For(ctx, 200*time.Millisecond); werr != nil {
+			return werr
+		}
+		if derr := c.discover(ctx); derr == nil {
+			now, err = c.owned(ctx, s)
+		}
+	}
 	switch {
 	case errors.Is(err, engine.ErrMoving):
 		return c.fail(fmt.Errorf("shard %s: %w: %w", name, engine.ErrLogEnds, err))

@@ -25,9 +25,12 @@ var (
 	ErrDamaged = errors.New("the content sent is damaged")
 )
 
-// NewestForm is the newest version of the form that is known: that of servers
-// 7.2.
-const NewestForm = 11
+// Known reports whether a version of the form is known: those of Redis up to 8.0, and that
+// of Valkey 9. What is new in the newest is refused by its type.
+func Known(version int) bool { return version >= 1 && version <= 12 || version == firstOfValkey }
+
+// firstOfValkey is the first version that is not of Redis.
+const firstOfValkey = 80
 
 // Marks in the form. They are those of the servers' published source.
 const (
@@ -155,12 +158,17 @@ func (d *Reader) header() (version int, err error) {
 	if err != nil {
 		return 0, err
 	}
-	if !bytes.HasPrefix(head, []byte("REDIS")) {
+	digits, redis := bytes.CutPrefix(head, []byte("REDIS"))
+	valkey := false
+	if !redis {
+		digits, valkey = bytes.CutPrefix(head, []byte("VALKEY"))
+	}
+	if !redis && !valkey {
 		return 0, fmt.Errorf("%w: it begins with %q", ErrVersion, head)
 	}
-	version, err = strconv.Atoi(string(head[5:]))
-	if err != nil || version < 1 || version > NewestForm {
-		return 0, fmt.Errorf("%w: version %q; known is up to %d (servers up to 7.2)", ErrVersion, head[5:], NewestForm)
+	version, err = strconv.Atoi(string(digits))
+	if err != nil || !Known(version) || valkey != (version >= firstOfValkey) {
+		return 0, fmt.Errorf("%w: version %q (known are those of Redis up to 8.0 and Valkey up to 9)", ErrVersion, digits)
 	}
 	return version, nil
 }

@@ -53,6 +53,9 @@ func (d *Reader) ReadValue(db int, key []byte, typ byte, expires int64) error {
 		if typ == typeModule || typ == typeModule2 {
 			return fmt.Errorf("%w: a module's", ErrType)
 		}
+		if typ >= 22 && typ <= 25 {
+			return fmt.Errorf("%w: a hash of which fields expire", ErrType)
+		}
 		return fmt.Errorf("%w: number %d", ErrType, typ)
 	}
 	if err := d.Sink.Begin(db, key, k, expires); err != nil {

@@ -25,11 +25,22 @@ func Start(t testing.TB, args ...string) *servertest.Process {
 	return redisAt(t, servertest.FreePorts(t, 1)[0], args...)
 }
 
+// StartVersion runs another server that speaks the protocol, given by its file.
+func StartVersion(t testing.TB, file string, args ...string) *servertest.Process {
+	t.Helper()
+	return serverAt(t, file, servertest.FreePorts(t, 1)[0], args...)
+}
+
 func redisAt(t testing.TB, address string, args ...string) *servertest.Process {
+	t.Helper()
+	return serverAt(t, "redis-server", address, args...)
+}
+
+func serverAt(t testing.TB, file, address string, args ...string) *servertest.Process {
 	t.Helper()
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
-	all := []string{"redis-server", "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly",
+	all := []string{file, "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly",
 		"no",
 		"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "16mb", "--daemonize", "no"}
 	p := servertest.StartProcess(t, address, append(all, args...)...)
@@ -54,7 +65,7 @@ func Client(t testing.TB, p *servertest.Process) *goredis.Client {
 func StartReplica(t testing.TB, of *servertest.Process, args ...string) *servertest.Process {
 	t.Helper()
 	host, port, _ := net.SplitHostPort(of.Address)
-	p := Start(t, append([]string{"--replicaof", host + " " + port}, args...)...)
+	p := Start(t, append([]string{"--replicaof", host, port}, args...)...)
 	cl := Client(t, p)
 	require.Eventually(t, func() bool {
 		return strings.Contains(cl.Info(context.Background(), "replication").Val(), "master_link_status:up")
