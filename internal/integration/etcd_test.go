@@ -156,10 +156,12 @@ func TestEtcdHistoryGoesBack(t *testing.T) {
 				require.ErrorIs(t, err, run.ErrIncomplete)
 			}
 			if !x.point {
-				require.Contains(t, strings.Join(gap(), "\n"), "another history than the one that was read: it went back")
+				require.Contains(t, strings.Join(gap(), "\n"),
+					"another history than the one that was read: it went back")
 			}
 			// What was captured is what it was.
-			require.Equal(t, before, etcdMoment(t, e, "willow", address.When{Kind: address.Time, Time: reached}, scratch))
+			require.Equal(t, before, etcdMoment(t, e, "willow", address.When{Kind: address.Time, Time: reached},
+				scratch))
 			// And from the next point on all is what is there.
 			_, err = snapshot.Take(ctx, e, "willow", open(t, "willow", etcdtest.Address(s)))
 			require.NoError(t, err)
@@ -252,7 +254,8 @@ func TestEtcdForgetsALogin(t *testing.T) {
 	drv, err := engine.ForName("etcd")
 	require.NoError(t, err)
 	connect := func() engine.Cluster {
-		c, err := drv.Open(ctx, engine.Target{Name: "willow", Address: etcdtest.Address(s), User: "root", Secret: "made up"})
+		c, err := drv.Open(ctx, engine.Target{Name: "willow", Address: etcdtest.Address(s), User: "root",
+			Secret: "made up"})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		return c
@@ -265,7 +268,8 @@ func TestEtcdForgetsALogin(t *testing.T) {
 	defer stop()
 	ended := make(chan error, 1)
 	go func() {
-		_, err := capture.Run(fctx, e, "willow", connect(), capture.Options{Follow: true, FlushEvery: 100 * time.Millisecond})
+		_, err := capture.Run(fctx, e, "willow", connect(), capture.Options{Follow: true,
+			FlushEvery: 100 * time.Millisecond})
 		ended <- err
 	}()
 	reached := func() {
@@ -280,7 +284,8 @@ func TestEtcdForgetsALogin(t *testing.T) {
 		s.Kill()
 		s.Begin()
 		require.Eventually(t, func() bool {
-			cl, err := clientv3.New(clientv3.Config{Endpoints: []string{s.Address}, Username: "root", Password: "made up",
+			cl, err := clientv3.New(clientv3.Config{Endpoints: []string{s.Address}, Username: "root",
+				Password:    "made up",
 				DialTimeout: time.Second})
 			if err == nil {
 				_ = cl.Close()

@@ -62,7 +62,8 @@ func (x *tallied) refuse(err error) {
 		return
 	}
 	why := "other: " + err.Error()
-	for _, part := range []string{"another history", "its backlog begins", "slots have moved", "slots are under way", "SWAPDB",
+	for _, part := range []string{"another history", "its backlog begins", "slots have moved", "slots are under way",
+		"SWAPDB",
 		"compacted", "the log is captured up to there", "is before the first point"} {
 		if strings.Contains(err.Error(), part) {
 			why = part
@@ -210,13 +211,17 @@ func (w *keyWorld) play(t testing.TB, seed uint64, x *tallied) {
 				if _, _, cut := strings.Cut(ns, "/"); cut {
 					prefix = strings.TrimSuffix(prefix, " ")
 				}
-				maps.DeleteFunc(got, func(k, _ string) bool { return strings.HasPrefix(k, prefix) || strings.HasPrefix(k, ns) })
+				maps.DeleteFunc(got, func(k, _ string) bool {
+					return strings.HasPrefix(k, prefix) ||
+						strings.HasPrefix(k, ns)
+				})
 			}
 			p.Close()
 			_ = c.Close()
 			now := time.Now()
 			want, got := unexpiredState(m.state, now), unexpiredState(got, now)
-			require.True(t, maps.Equal(want, got), "seed %d, state %d, in place %v, after %v:\n%s", seed, i, inPlace, told,
+			require.True(t, maps.Equal(want, got), "seed %d, state %d, in place %v, after %v:\n%s", seed, i, inPlace,
+				told,
 				differing(want, got))
 			x.mu.Lock()
 			x.restored++
@@ -258,7 +263,8 @@ func redisMore(cl goredis.UniversalClient, r *rand.Rand) error {
 	case 0:
 		return cl.Set(tctx, key("s"), "short", time.Duration(50+r.IntN(2000))*time.Millisecond).Err()
 	case 1:
-		return cl.Set(tctx, key("big"), strings.Repeat("large", 60_000+r.IntN(1000)), time.Duration(r.IntN(2))*time.Second).Err()
+		return cl.Set(tctx, key("big"), strings.Repeat("large", 60_000+r.IntN(1000)),
+			time.Duration(r.IntN(2))*time.Second).Err()
 	case 2:
 		return cl.PExpireAt(tctx, key("s"), time.Now().AddDate(100+r.IntN(100), 0, 0)).Err()
 	case 3:
@@ -418,7 +424,8 @@ func TestKeyHistoriesOfARedisPair(t *testing.T) {
 			role := func(cl *goredis.Client, role string) bool {
 				info := cl.Info(ctx, "replication").Val()
 				return strings.Contains(info, "role:"+role) &&
-					(role == "master" && strings.Contains(info, "connected_slaves:") && strings.Contains(info, "state=online") ||
+					(role == "master" && strings.Contains(info, "connected_slaves:") &&
+						strings.Contains(info, "state=online") ||
 						strings.Contains(info, "master_link_status:up"))
 			}
 			primary := func(int) goredis.UniversalClient {
@@ -432,7 +439,8 @@ func TestKeyHistoriesOfARedisPair(t *testing.T) {
 				}
 			}
 			to := redisIn(t, scratch, 0)
-			w := &keyWorld{address: address, scratch: redistest.Address(scratch), options: map[string]any{"prefix_depth": 1},
+			w := &keyWorld{address: address, scratch: redistest.Address(scratch),
+				options: map[string]any{"prefix_depth": 1},
 				step: func(r *rand.Rand) error {
 					if r.IntN(3) == 0 {
 						return redisMore(primary(0), r)
@@ -515,7 +523,8 @@ func TestKeyHistoriesOfARedisCluster(t *testing.T) {
 				ok := true
 				for _, p := range list {
 					info := redisIn(t, p, 0).Info(ctx, "replication").Val()
-					ok = ok && (strings.Contains(info, "role:master") || strings.Contains(info, "master_link_status:up"))
+					ok = ok && (strings.Contains(info, "role:master") ||
+						strings.Contains(info, "master_link_status:up"))
 				}
 				return ok && strings.Contains(one.Info(ctx, "replication").Val(), "role:master")
 			}, 60*time.Second, 50*time.Millisecond)

@@ -236,7 +236,8 @@ func TestUsersOfThePrimary(t *testing.T) {
 	t.Parallel()
 	s := redistest.Start(t)
 	replica := redistest.StartReplica(t, s)
-	require.NoError(t, redistest.Client(t, s).Do(ctx, "ACL", "SETUSER", "keeper", "on", ">made up", "~*", "+@read").Err())
+	require.NoError(t, redistest.Client(t, s).Do(ctx, "ACL", "SETUSER", "keeper", "on", ">made up", "~*",
+		"+@read").Err())
 	require.NoError(t, redistest.Client(t, replica).Do(ctx, "ACL", "SETUSER", "other", "on", "nopass").Err())
 	_, drv, err := engine.ForAddress(redistest.Address(s))
 	require.NoError(t, err)
@@ -252,14 +253,14 @@ func TestUsersOfThePrimary(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "users.acl")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
 	to := redistest.Start(t, "--aclfile", file)
-	m, err := moment.Resolve(ctx, e, "bramble", moment.Latest, nil)
-	require.NoError(t, err)
 	require.NoError(t, redistest.Client(t, s).Set(ctx, "a", "1", 0).Err())
 	_, err = snapshot.Take(ctx, e, "bramble", connect(redistest.Address(s, replica)))
 	require.NoError(t, err)
-	if m, err = moment.Resolve(ctx, e, "bramble", moment.Latest, nil); err == nil {
+	m, err := moment.Resolve(ctx, e, "bramble", moment.Latest, nil)
+	if err == nil {
 		var p *restore.Plan
-		if p, err = restore.NewPlan(ctx, e, m, connect(redistest.Address(to)), restore.Options{Settings: true}); err == nil {
+		if p, err = restore.NewPlan(ctx, e, m, connect(redistest.Address(to)),
+			restore.Options{Settings: true}); err == nil {
 			_, err = p.Run(ctx)
 			p.Close()
 		}

@@ -245,8 +245,9 @@ func TestCommandsThatReachBeyond(t *testing.T) {
 		{"swapped names of two", "*", map[string]string{"db0": "db3", "db3": "db0"},
 			[][]any{{0, "SET", "k", "v"}, {0, "MOVE", "k", 3}}, ""},
 		{"counted", "db0", nil, [][]any{{0, "PFADD", "hll", "a", "b"}, {0, "PFCOUNT", "hll"}}, ""},
-		{"functions", "db0", nil, [][]any{{0, "FUNCTION", "LOAD", "#!lua name=yard\nredis.register_function('f', function() return 1 end)"},
-			{0, "FUNCTION", "DELETE", "yard"}}, ""},
+		{"functions", "db0", nil,
+			[][]any{{0, "FUNCTION", "LOAD", "#!lua name=yard\nredis.register_function('f', function() return 1 end)"},
+				{0, "FUNCTION", "DELETE", "yard"}}, ""},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			y := newRedisYard(t)
@@ -323,8 +324,10 @@ func TestALongCommand(t *testing.T) {
 func TestBytesLikeTheProtocol(t *testing.T) {
 	t.Parallel()
 	r := rand.New(rand.NewPCG(22, 7))
-	pieces := []string{"*3\r\n$9\r\nPEXPIREAT\r\n$1\r\nk\r\n$13\r\n1000000000000\r\n", "\r\n", "*1\r\n", "$-1\r\n", "PEXPIREAT",
-		"\r\nPEXPIREAT\r\n", "$13\r\n1000000000000", "\x00", "\x00\x01", "\x00\xFF", "\xFF", ":", "/", "{", "}", "SELECT",
+	pieces := []string{"*3\r\n$9\r\nPEXPIREAT\r\n$1\r\nk\r\n$13\r\n1000000000000\r\n", "\r\n", "*1\r\n", "$-1\r\n",
+		"PEXPIREAT",
+		"\r\nPEXPIREAT\r\n", "$13\r\n1000000000000", "\x00", "\x00\x01", "\x00\xFF", "\xFF", ":", "/", "{", "}",
+		"SELECT",
 		"*2\r\n$6\r\nSELECT\r\n$1\r\n3\r\n", "ENTRIESREAD\r\n", "\r\nENTRIESREAD\r\n", "MULTI", "dexamen.", "OF-SLOTS"}
 	word := func() string {
 		var b strings.Builder

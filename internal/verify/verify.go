@@ -336,7 +336,8 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 	// Of a whole cluster, also what is there and was not.
 	chosen := moment.Chooser(m.Point.Scope, m.Model)
 	for _, ns := range now {
-		if pattern != "" && pattern != "*" || len(rename) > 0 || used[ns.Name] || !ns.Kind.IsContent() || ns.Skip != "" ||
+		if pattern != "" && pattern != "*" || len(rename) > 0 || used[ns.Name] || !ns.Kind.IsContent() ||
+			ns.Skip != "" ||
 			chosen != nil && !chosen(ns.Name) {
 			continue
 		}

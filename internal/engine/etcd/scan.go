@@ -117,7 +117,8 @@ func (v *view) count(ctx context.Context, prefix []byte) (records, size int64, e
 	}
 	records = page.Count
 	if bytes.HasPrefix([]byte(markPrefix), prefix) {
-		own, err := v.page(ctx, []byte(markPrefix), keyprefix.End([]byte(markPrefix)), v.rev, 1, clientv3.WithCountOnly())
+		own, err := v.page(ctx, []byte(markPrefix), keyprefix.End([]byte(markPrefix)), v.rev, 1,
+			clientv3.WithCountOnly())
 		if err != nil {
 			return 0, 0, err
 		}

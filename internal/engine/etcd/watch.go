@@ -236,7 +236,8 @@ func (f *following) take(ctx context.Context, events []*mvccpb.Event) error {
 		if err != nil {
 			return err
 		}
-		ch := record.Change{Namespace: name, Key: bytes.Clone(e.Kv.Key[len(prefix):]), At: f.at(e.Kv.ModRevision).position()}
+		ch := record.Change{Namespace: name, Key: bytes.Clone(e.Kv.Key[len(prefix):]),
+			At: f.at(e.Kv.ModRevision).position()}
 		if e.Type == mvccpb.DELETE {
 			ch.Op, ch.Value = record.Delete, appendValue(nil, ch.Key, nil, 0)
 		} else {

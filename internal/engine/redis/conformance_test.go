@@ -130,7 +130,8 @@ func TestConformanceOfOtherVersions(t *testing.T) {
 				keepBacklog(t, f)
 				f.Forget = func(t testing.TB) {
 					for range 200 {
-						require.NoError(t, cl.Set(context.Background(), "other:key", strings.Repeat("calm ", 200), 0).Err())
+						require.NoError(t, cl.Set(context.Background(), "other:key", strings.Repeat("calm ", 200),
+							0).Err())
 					}
 				}
 				return f

@@ -106,7 +106,8 @@ func TestDamagedContentIsNoticed(t *testing.T) {
 // TestUnknownContentIsSaid: a later version, a module's value, an unknown type.
 func TestUnknownContentIsSaid(t *testing.T) {
 	for text, want := range map[string]error{
-		"REDIS0013\xff": rdb.ErrVersion, "REDIS0000": rdb.ErrVersion, "VALKEY081": rdb.ErrVersion, "VALKEY011": rdb.ErrVersion,
+		"REDIS0013\xff": rdb.ErrVersion, "REDIS0000": rdb.ErrVersion, "VALKEY081": rdb.ErrVersion,
+		"VALKEY011":          rdb.ErrVersion,
 		"REDIS0011\x63\x01k": rdb.ErrType, "REDIS0011\x07\x01k": rdb.ErrType, "REDIS0011\xf7\x00": rdb.ErrType} {
 		_, err := parse(strings.NewReader(text))
 		require.ErrorIs(t, err, want, "%q", text)

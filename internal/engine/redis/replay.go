@@ -311,7 +311,8 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 		}
 	}
 	if verb == "SORT" && r.readsBeyond(db, args) {
-		return nil, 0, fmt.Errorf("%w: %s of %s takes from keys by a pattern (BY, GET)", engine.ErrOutsideNamespaces, verb,
+		return nil, 0, fmt.Errorf("%w: %s of %s takes from keys by a pattern (BY, GET)", engine.ErrOutsideNamespaces,
+			verb,
 			resp.Text(args[1], 100))
 	}
 	out := slices.Clone(args)

@@ -58,7 +58,10 @@ func (o ownership) followsOn(was ownership) error {
 // ownedBy asks a primary which slots it serves. [engine.ErrMoving] is returned while some are on
 // their way from it or to it.
 func (c *cluster) ownedBy(ctx context.Context, addr string) (o ownership, err error) {
-	nodes, err := ask(ctx, func(ctx context.Context) (string, error) { return c.client(addr).ClusterNodes(ctx).Result() })
+	nodes, err := ask(ctx, func(ctx context.Context) (string, error) {
+		return c.client(addr).ClusterNodes(
+			ctx).Result()
+	})
 	if err != nil {
 		return o, c.explain(err, addr)
 	}
@@ -82,8 +85,9 @@ func (c *cluster) ownedBy(ctx context.Context, addr string) (o ownership, err er
 		}
 		o.slots = strings.Join(served, ",")
 		if len(moving) > 0 {
-			return o, fmt.Errorf("%w: at %s %d slots are under way, slot %s first; what is in them could be missing or "+
-				"there twice: run it again when that has ended", engine.ErrMoving, addr, len(moving), moving[0])
+			return o,
+				fmt.Errorf("%w: at %s %d slots are under way, slot %s first; what is in them could be missing or "+
+					"there twice: run it again when that has ended", engine.ErrMoving, addr, len(moving), moving[0])
 		}
 		return o, nil
 	}

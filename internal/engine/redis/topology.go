@@ -150,8 +150,8 @@ func (c *cluster) window(ctx context.Context, s *shard) (*engine.LogWindow, []en
 	if _, needs := in["min_slaves_good_slaves"]; needs && in["role"] == "master" && len(c.membersOf(s)) == 1 {
 		lacks = append(lacks, engine.Limitation{
 			What: "the server refuses writes without replicas (min-replicas-to-write), and has none",
-			Consequence: "it counts whoever follows its log as one: while a capture goes on it takes writes that nobody " +
-				"else has; let it have a replica"})
+			Consequence: "it counts whoever follows its log as one: while a capture goes on it takes writes that " +
+				"nobody else has; let it have a replica"})
 	}
 	if w.Max > 0 && w.Max < 16<<20 {
 		lacks = append(lacks, engine.Limitation{

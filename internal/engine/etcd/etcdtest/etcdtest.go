@@ -62,7 +62,8 @@ func StartAt(t testing.TB, was *servertest.Process, token string) *servertest.Pr
 	url := "http://" + was.Address
 	p := servertest.StartProcess(t, was.Address, "etcd", "--name", "m0", "--data-dir", servertest.MemoryDir(t),
 		"--listen-peer-urls", was.Arg("--listen-peer-urls"), "--initial-advertise-peer-urls",
-		was.Arg("--listen-peer-urls"), "--initial-cluster", was.Arg("--initial-cluster"), "--initial-cluster-token", token,
+		was.Arg("--listen-peer-urls"), "--initial-cluster", was.Arg("--initial-cluster"), "--initial-cluster-token",
+		token,
 		"--logger", "zap", "--log-level", "error", "--listen-client-urls", url, "--advertise-client-urls", url)
 	waitFor(t, Client(t, p))
 	return p

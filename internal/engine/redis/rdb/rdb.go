@@ -168,7 +168,8 @@ func (d *Reader) header() (version int, err error) {
 	}
 	version, err = strconv.Atoi(string(digits))
 	if err != nil || !Known(version) || valkey != (version >= firstOfValkey) {
-		return 0, fmt.Errorf("%w: version %q (known are those of Redis up to 8.0 and Valkey up to 9)", ErrVersion, digits)
+		return 0, fmt.Errorf("%w: version %q (known are those of Redis up to 8.0 and Valkey up to 9)", ErrVersion,
+			digits)
 	}
 	return version, nil
 }
