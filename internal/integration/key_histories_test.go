@@ -240,9 +240,10 @@ func (w *keyWorld) playAll(t *testing.T, from, n int) {
 		x.asked, x.refused)
 }
 
-// keyHistories returns how many histories of a kind are played, and from which seed on.
-func keyHistories() (from, n int) {
-	n = long(12, 3)
+// keyHistories returns how many histories of a kind are played, a few where not all are to be,
+// and from which seed on.
+func keyHistories(few int) (from, n int) {
+	n = long(12, few)
 	if s := os.Getenv("DEXAMEN_KEY_PLAYS"); s != "" {
 		n, _ = strconv.Atoi(s)
 	}
@@ -401,7 +402,7 @@ func TestKeyHistoriesOfALoneRedis(t *testing.T) {
 			return "killed with nothing saved"
 		},
 	}
-	from, n := keyHistories()
+	from, n := keyHistories(3)
 	w.playAll(t, from, n)
 }
 
@@ -475,7 +476,7 @@ func TestKeyHistoriesOfARedisPair(t *testing.T) {
 					return "failed over"
 				},
 			}
-			from, n := keyHistories()
+			from, n := keyHistories(3)
 			w.playAll(t, from, n)
 		})
 	}
@@ -532,7 +533,7 @@ func TestKeyHistoriesOfARedisCluster(t *testing.T) {
 			return "failed over"
 		},
 	}
-	from, n := keyHistories()
+	from, n := keyHistories(3)
 	w.playAll(t, from, n)
 }
 
@@ -654,7 +655,7 @@ func TestKeyHistoriesOfEtcd(t *testing.T) {
 					return "put back from an older copy"
 				},
 			}
-			from, n := keyHistories()
+			from, n := keyHistories(5)
 			w.playAll(t, from, n)
 		})
 	}

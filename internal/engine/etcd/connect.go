@@ -57,6 +57,7 @@ type cluster struct {
 	chosen   string            // the endpoint that is read
 	given    map[uint64]string // where members answered that say they are elsewhere
 	watched  string            // the endpoint whose log is read
+	because  error             // why the history that is there now is another one than the one before
 	epoch    uint64            // of the history that is there now
 }
 

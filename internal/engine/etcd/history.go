@@ -227,7 +227,10 @@ func (c *cluster) ResumeFrom(ctx context.Context, _ string, last record.Mark) er
 	err := c.goesOn(ctx, last)
 	if errors.Is(err, engine.ErrOtherHistory) {
 		c.beginHistory(p.epoch)
-		return nil // which Follow says where it matters
+		c.mu.Lock()
+		c.because = err // which Follow says where it matters
+		c.mu.Unlock()
+		return nil
 	}
 	return c.fail(err)
 }

@@ -55,7 +55,13 @@ func (c *cluster) Follow(ctx context.Context, _ string, after record.Position,
 		return fmt.Errorf("cluster %s: %q is no revision", c.t.Name, after.Hex())
 	}
 	if now := c.at(0); from.epoch != now.epoch {
-		return c.fail(errWentBack(c.shard(), fmt.Sprintf("revision %d is of the one before", from.rev)))
+		c.mu.Lock()
+		err := c.because
+		c.mu.Unlock()
+		if err == nil {
+			err = errWentBack(c.shard(), fmt.Sprintf("revision %d is of the one before", from.rev))
+		}
+		return c.fail(err)
 	}
 	f := &following{cluster: c, last: from.rev, known: map[int64]bool{}, fn: fn}
 	c.mu.Lock()
