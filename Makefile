@@ -14,7 +14,7 @@ SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer|TestKeyHistories|TestSlotsMove|TestEtcdHistoryGoesBack|TestBytesLike
 
-.PHONY: break fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
+.PHONY: break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
@@ -48,6 +48,9 @@ bench: ## rates beside their floors, and peak memory
 
 histories: ## thousands of random histories (HISTORIES=5000)
 	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -parallel 8 -run 'TestHistories|TestClusterHistories' ./internal/integration
+
+key-histories: servers ## random histories of real Redis and etcd clusters, each kind (KEY_HISTORIES=100)
+	DEXAMEN_KEY_PLAYS=$(or $(KEY_HISTORIES),100) DEXAMEN_KEY_SEED=$(or $(SEED),1) go test -timeout 3h -v -run 'TestKeyHistories' ./internal/integration
 
 scale: build ## two shards with five million documents, and with a tenth of them
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SCALE=$(or $(SCALE),5000000) go test -timeout 60m -v -run TestScale ./internal/integration

@@ -24,7 +24,7 @@ import (
 	"dexamen/internal/snapshot"
 )
 
-// tree returns what an etcd cluster holds.
+// etcdState returns what an etcd cluster holds.
 func etcdState(t testing.TB, cl *clientv3.Client) map[string]string {
 	out := map[string]string{}
 	require.NoError(t, again(func() error {

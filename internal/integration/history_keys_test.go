@@ -179,20 +179,7 @@ func TestEtcdHistory(t *testing.T) {
 				return fmt.Sprintf("/%s/%d", []string{"gateways", "routes", "yards/north"}[r.IntN(3)], r.IntN(200))
 			}
 			read := func(cl *clientv3.Client) func() map[string]string {
-				return func() map[string]string {
-					out := map[string]string{}
-					require.NoError(t, again(func() error {
-						got, err := cl.Get(ctx, "", clientv3.WithPrefix())
-						if err == nil {
-							for _, kv := range got.Kvs {
-								out[string(kv.Key)] = string(kv.Value)
-							}
-						}
-						return err
-					}))
-					delete(out, "ready")
-					return out
-				}
+				return func() map[string]string { return etcdState(t, cl) }
 			}
 			h := keyHistory{name: "willow", address: etcdtest.Address(s...),
 				scratch: etcdtest.Address(scratch...),
