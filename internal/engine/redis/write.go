@@ -543,8 +543,8 @@ func (w *writer) SaveSettings(ctx context.Context) (string, error) {
 	if len(lost) == 0 {
 		return "", nil
 	}
-	return "users that were put back are gone when these servers begin again, which keep them in no file (aclfile, or " +
-		"a configuration that may be written): " + strings.Join(lost, ", "), nil
+	return "users that were put back are gone when these servers begin again, which keep them in no file (aclfile, " +
+		"or a configuration that may be written): " + strings.Join(lost, ", "), nil
 }
 
 var _ engine.SettingsSaver = (*writer)(nil)
