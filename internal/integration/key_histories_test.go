@@ -44,6 +44,8 @@ type keyWorld struct {
 	clear, empty func(t testing.TB)
 	// trouble does something that is not work, and returns what.
 	trouble func(t testing.TB, r *rand.Rand) string
+	// between captures what there is, in the midst of trouble.
+	between func()
 }
 
 // tallied counts what was asked for of all histories of a kind, and what was refused why.
@@ -154,6 +156,7 @@ func (w *keyWorld) play(t testing.TB, seed uint64, x *tallied) {
 		}
 		return nil
 	}
+	w.between = func() { require.NoError(t, follow(), "seed %d, after %v", seed, told) }
 	begun := time.Now()
 	work(20 + r.IntN(40))
 	point()
@@ -575,7 +578,8 @@ func TestKeyHistoriesOfEtcd(t *testing.T) {
 				}
 			}
 			var leases []clientv3.LeaseID
-			w := &keyWorld{address: etcdtest.Address(s...), scratch: etcdtest.Address(scratch...),
+			w := &keyWorld{}
+			*w = keyWorld{address: etcdtest.Address(s...), scratch: etcdtest.Address(scratch...),
 				step: func(r *rand.Rand) error {
 					tctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 					defer cancel()
@@ -647,6 +651,9 @@ func TestKeyHistoriesOfEtcd(t *testing.T) {
 							_, err := cl.Put(tctx, key(r), fmt.Sprint("lost ", r.Int()))
 							return err
 						}))
+					}
+					if r.IntN(3) > 0 {
+						w.between() // what is lost is in the store
 					}
 					putBack(t, m, func(dir string) {
 						require.NoError(t, os.RemoveAll(dir))

@@ -433,7 +433,8 @@ func (w *writer) prepare(r *rewriter, names map[string]string, c *record.Change)
 			return x, fmt.Errorf("%w: %s has keys of several slots, which a cluster does not take; restore onto a "+
 				"server without slots", engine.ErrOutsideNamespaces, x.verb)
 		}
-		if w.clustered && x.db > 0 || w.clustered && otherDB(x.verb, x.args) > 0 {
+		other := otherDB(x.verb, x.args)
+		if w.clustered && (x.db > 0 || other > 0 && string(x.args[other]) != "0") {
 			return x, fmt.Errorf("%w: %s is of a database other than 0, which a cluster does not have; restore onto a "+
 				"server without slots", engine.ErrOutsideNamespaces, x.verb)
 		}
