@@ -1,10 +1,13 @@
 package integration_test
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"maps"
 	"math"
 	"math/rand/v2"
+	"net"
 	"slices"
 	"strings"
 	"testing"
@@ -406,4 +409,80 @@ func TestEqualMeansAllOfIt(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	require.Equal(t, []string{"db5"}, p.Stays)
+}
+
+// TestAStreamThatIsNoProtocol: where the stream of a server cannot be read, every time it is
+// asked for, the log ends there, and what came before counts.
+func TestAStreamThatIsNoProtocol(t *testing.T) {
+	t.Parallel()
+	y := newRedisYard(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			s, err := net.Dial("tcp", y.server.Address)
+			if err != nil {
+				_ = c.Close()
+				return
+			}
+			go func() { _, _ = io.Copy(s, c); _ = s.Close() }()
+			go func() {
+				defer c.Close()
+				buf := make([]byte, 64<<10)
+				for {
+					n, err := s.Read(buf)
+					// Of what is asked for by name, and of what is streamed.
+					b := bytes.ReplaceAll(buf[:n], []byte("$6\r\npoison"), []byte("$x\r\npoison"))
+					if _, werr := c.Write(b); err != nil || werr != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	through := func() engine.Cluster { return open(t, "bramble", "redis://"+l.Addr().String()) }
+	y.do(0, "SET", "a", 1)
+	_, err = snapshot.Take(ctx, y.e, "bramble", through())
+	require.NoError(t, err)
+	y.do(0, "SET", "before", 1)
+	_, err = capture.Run(ctx, y.e, "bramble", through(), capture.Options{})
+	require.NoError(t, err)
+	y.do(0, "SET", "later", 1)
+	y.do(0, "SET", "poison", 1)
+	y.do(0, "SET", "after", 1)
+	_, err = capture.Run(ctx, y.e, "bramble", through(), capture.Options{})
+	require.ErrorIs(t, err, run.ErrIncomplete)
+	require.ErrorContains(t, err, "this is not the protocol of the servers")
+	to := redistest.Start(t)
+	_, err = y.restore(moment.Latest, to, restore.Options{Pattern: "*"})
+	require.NoError(t, err)
+	keys := redisKeys(t, redisIn(t, to, 0), "*")
+	require.Contains(t, keys, "before")
+	require.NotContains(t, keys, "after")
+}
+
+// TestZeroesBelowZero: a score of minus zero is zero, however a server keeps the set.
+func TestZeroesBelowZero(t *testing.T) {
+	t.Parallel()
+	y := newRedisYard(t, "--zset-max-listpack-entries", "0")
+	y.do(0, "ZADD", "small", "-0", "a", "0", "b")
+	for i := range 300 {
+		y.do(0, "ZADD", "large", "-0", fmt.Sprint("member", i))
+	}
+	y.snapshot()
+	y.do(0, "ZADD", "small", "-0", "c")
+	m := y.capture()
+	for _, args := range [][]string{nil, {"--zset-max-listpack-entries", "0"}} {
+		to := redistest.Start(t, args...)
+		for range 2 {
+			_, err := y.restore(m, to, restore.Options{Pattern: "*", Conflict: restore.Replace})
+			require.NoError(t, err)
+		}
+		require.EqualValues(t, 303, redisIn(t, to, 0).ZCard(ctx, "large").Val()+redisIn(t, to, 0).ZCard(ctx, "small").Val())
+	}
 }

@@ -72,9 +72,15 @@ type login struct {
 // errStale is returned where servers have forgotten a login.
 var errStale = status.Error(codes.Unavailable, "the login was forgotten; it is made anew")
 
-// watchLogin notes where a login is made under one that servers have forgotten.
+// watchLogin notes where a login is made under one that servers have forgotten, and bounds
+// every question.
 func (l *login) watchLogin(ctx context.Context, method string, req, reply any, conn *grpc.ClientConn,
 	call grpc.UnaryInvoker, opts ...grpc.CallOption) error {
+	if _, bounded := ctx.Deadline(); !bounded {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, askTime)
+		defer cancel()
+	}
 	err := call(ctx, method, req, reply, conn, opts...)
 	if err != nil && strings.HasSuffix(method, "/Authenticate") &&
 		errors.Is(rpctypes.Error(err), rpctypes.ErrInvalidAuthToken) {

@@ -151,3 +151,24 @@ func TestConformanceOfOtherVersions(t *testing.T) {
 		})
 	}
 }
+
+// TestEveryWriteCommandIsKnown asks a real server for the commands that write: of each it is
+// known which keys it writes, or it is told to replicas as others that are.
+func TestEveryWriteCommandIsKnown(t *testing.T) {
+	cl := redistest.Client(t, redistest.Start(t))
+	list, err := cl.Do(context.Background(), "COMMAND", "LIST", "FILTERBY", "ACLCAT", "write").StringSlice()
+	require.NoError(t, err)
+	require.Greater(t, len(list), 80)
+	// What waits is told as what it got.
+	told := words(`BLPOP BRPOP BLMPOP BZPOPMIN BZPOPMAX BZMPOP MIGRATE PFDEBUG`)
+	own := words(`XGROUP BITOP EVAL EVALSHA FCALL SORT GEORADIUS GEORADIUSBYMEMBER XREADGROUP FUNCTION SCRIPT`)
+	for _, name := range list {
+		verb := strings.ToUpper(name)
+		verb, _, _ = strings.Cut(verb, "|")
+		known := told[verb] || own[verb]
+		for _, of := range []map[string]bool{oneKey, twoKeys, allKeys, pairKeys, countedKeys, countedOnly, dbWide, wholeServer} {
+			known = known || of[verb]
+		}
+		require.True(t, known, name)
+	}
+}

@@ -82,7 +82,8 @@ type shard struct {
 	chosen  string
 	logged  string // whose log is being read
 	epoch   uint64
-	resumed place // the last that is known of it from before
+	resumed place     // the last that is known of it from before
+	owned   ownership // when it was found to be what it was; zero where that was not asked
 }
 
 var prefixDepthOption, prefixDepth = engine.IntOption("prefix_depth",

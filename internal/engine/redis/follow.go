@@ -57,8 +57,13 @@ func (c *cluster) Follow(ctx context.Context, name string, after record.Position
 			"snapshot, and capture from there", c.t.Name, name, model{}.FormatPosition(after))
 	}
 	f := &following{cluster: c, shard: s, at: p, told: p, fn: fn, ctx: ctx}
-	if f.owned, err = c.owned(ctx, s); errors.Is(err, engine.ErrMoving) {
-		return c.fail(fmt.Errorf("shard %s: %w: %w", name, engine.ErrLogEnds, err))
+	c.mu.Lock()
+	f.owned = s.owned
+	c.mu.Unlock()
+	if f.owned.node == "" {
+		if f.owned, err = c.owned(ctx, s); errors.Is(err, engine.ErrMoving) {
+			return c.fail(fmt.Errorf("shard %s: %w: %w", name, engine.ErrLogEnds, err))
+		}
 	}
 	failing := time.Time{}
 	bad := uint64(0) // after which place the stream could not be read

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/rand/v2"
 	"net"
 	"strings"
@@ -311,5 +312,33 @@ func TestWhatLooksLikeAnExpiry(t *testing.T) {
 		deferred := model{}.Defer(timed)
 		require.True(t, bytes.HasPrefix(deferred, plain), "%q", deferred)
 		require.Equal(t, timed, model{}.Resume(deferred))
+	}
+}
+
+// TestSetWithATimeOnOlderServers: what one command does there do two.
+func TestSetWithATimeOnOlderServers(t *testing.T) {
+	join := func(list [][][]byte) (out []string) {
+		for _, args := range list {
+			out = append(out, string(bytes.Join(args, []byte(" "))))
+		}
+		return out
+	}
+	set := resp.Command("SET", "k", "v", "PXAT", "1900000000000", "KEEPTTL")
+	require.Equal(t, []string{"SET k v KEEPTTL", "PEXPIREAT k 1900000000000"}, join(withoutPXAT(set, true)))
+	require.Equal(t, []string{"SET k v PXAT 1900000000000 KEEPTTL"}, join(withoutPXAT(set, false)))
+	require.Equal(t, []string{"SET pxat PXAT"}, join(withoutPXAT(resp.Command("SET", "pxat", "PXAT"), true)))
+}
+
+// TestExpiriesThatArePutOff: what is put off is set right again, of all but a few that no
+// server will ever see end.
+func TestExpiriesThatArePutOff(t *testing.T) {
+	for _, ms := range []int64{1, 1_764_300_000_000, 1 << 42, 1<<51 - 1, 1 << 51, 1<<52 - 1,
+		1<<53 + 1, 1 << 62, math.MaxInt64} {
+		v := resp.AppendCommand(nil, resp.Command("SET", "k", "v")...)
+		v = resp.AppendCommand(v, resp.Command("PEXPIREAT", "k", ms)...)
+		put := model{}.Defer(v)
+		at, _ := expiryMillis(put)
+		require.GreaterOrEqual(t, at, int64(1)<<51, ms)
+		require.Equal(t, v, model{}.Resume(put), ms)
 	}
 }

@@ -78,11 +78,28 @@ func (w *writer) carryOut(ctx context.Context, r *rewriter, s *sender, x replaye
 	if err != nil {
 		return err
 	}
-	p.add(x.args)
+	for _, args := range withoutPXAT(x.args, w.older) {
+		p.add(args)
+	}
 	if len(p.buf) > 1<<20 {
 		return s.flush(p)
 	}
 	return nil
+}
+
+// withoutPXAT returns what does the same as a command on servers before 6.2, which know no SET
+// with a time: the expiry is set after it. It is put off, so that nothing expires between.
+func withoutPXAT(args [][]byte, older bool) [][][]byte {
+	if !older || !strings.EqualFold(string(args[0]), "SET") {
+		return [][][]byte{args}
+	}
+	for i := 3; i+1 < len(args); i++ {
+		if strings.EqualFold(string(args[i]), "PXAT") {
+			set := append(slices.Clone(args[:i]), args[i+2:]...)
+			return [][][]byte{set, resp.Command("PEXPIREAT", args[1], args[i+1])}
+		}
+	}
+	return [][][]byte{args}
 }
 
 // function carries out a command on libraries of functions on every shard: one that is

@@ -124,12 +124,14 @@ func (c *cluster) Continues(ctx context.Context, name string, from record.Mark) 
 		return c.fail(fmt.Errorf("shard %s: %w: %w", name, engine.ErrLogEnds, err))
 	case err != nil:
 		return c.fail(err)
-	case !known:
-		return nil
+	case known:
+		if err := now.followsOn(was); err != nil {
+			return c.fail(fmt.Errorf("shard %s: %w", name, err))
+		}
 	}
-	if err := now.followsOn(was); err != nil {
-		return c.fail(fmt.Errorf("shard %s: %w", name, err))
-	}
+	c.mu.Lock()
+	s.owned = now
+	c.mu.Unlock()
 	return nil
 }
 

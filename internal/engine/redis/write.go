@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -30,7 +31,8 @@ func isMark(key []byte) bool { return slices.Contains(marks, string(key)) }
 // writer implements [engine.InPlaceWriter], [engine.Replayer] and [engine.SettingsWriter].
 type writer struct {
 	*cluster
-	old bool // servers before 7.0, which know less of streams
+	old   bool // servers before 7.0, which know less of streams
+	older bool // servers before 6.2, which know no SET with a time
 
 	mu    sync.Mutex
 	fresh map[string]bool // namespaces that were empty
@@ -45,9 +47,21 @@ func (c *cluster) Writer(ctx context.Context) (engine.Writer, error) {
 		if err != nil {
 			return nil, c.fail(err)
 		}
-		w.old = w.old || in["redis_version"] < "7" && !strings.HasPrefix(in["redis_version"], "1")
+		major, minor := versionOf(in["redis_version"])
+		w.old = w.old || major < 7
+		w.older = w.older || major < 6 || major == 6 && minor < 2
 	}
 	return w, nil
+}
+
+// versionOf returns the first two numbers of a version.
+func versionOf(text string) (major, minor int) {
+	f := strings.SplitN(text, ".", 3)
+	major, _ = strconv.Atoi(f[0])
+	if len(f) > 1 {
+		minor, _ = strconv.Atoi(f[1])
+	}
+	return major, minor
 }
 
 // pipe is a connection on which many commands are sent before their answers are
