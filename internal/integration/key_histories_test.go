@@ -459,23 +459,30 @@ func TestKeyHistoriesOfARedisPair(t *testing.T) {
 				empty: func(t testing.TB) { require.NoError(t, to.FlushAll(ctx).Err()) },
 				trouble: func(t testing.TB, r *rand.Rand) string {
 					was := primary(0).(*goredis.Client)
-					if sentinels {
-						require.NoError(t, again(func() error { return asked.Failover(ctx, "market").Err() }))
-					} else {
-						require.NoError(t, again(func() error { return was.Do(ctx, "FAILOVER").Err() }))
+					fail := func() error {
+						if sentinels {
+							return asked.Failover(ctx, "market").Err()
+						}
+						return was.Do(ctx, "FAILOVER").Err()
 					}
+					require.NoError(t, again(fail))
+					since := time.Now()
 					require.Eventually(t, func() bool {
 						other := ends[a.Address]
 						if other == was {
 							other = ends[b.Address]
 						}
 						ok := role(was, "slave") && role(other, "master")
+						if !ok && time.Since(since) > 15*time.Second && role(was, "master") {
+							_ = fail() // it was given up
+							since = time.Now()
+						}
 						if sentinels && ok {
 							at, err := asked.GetMasterAddrByName(ctx, "market").Result()
 							ok = err == nil && net.JoinHostPort(at[0], at[1]) == other.Options().Addr
 						}
 						return ok
-					}, 60*time.Second, 50*time.Millisecond)
+					}, 2*time.Minute, 50*time.Millisecond)
 					return "failed over"
 				},
 			}
@@ -492,6 +499,10 @@ func TestKeyHistoriesOfARedisCluster(t *testing.T) {
 	scratch := redistest.Start(t)
 	to := redisIn(t, scratch, 0)
 	slots := &redisSlots{t, cl}
+	var ends []*goredis.Client
+	for _, p := range list {
+		ends = append(ends, redisIn(t, p, 0))
+	}
 	w := &keyWorld{address: redistest.Address(list...), scratch: redistest.Address(scratch),
 		step: func(r *rand.Rand) error {
 			if r.IntN(3) == 0 {
@@ -517,21 +528,24 @@ func TestKeyHistoriesOfARedisCluster(t *testing.T) {
 				slots.move(key)
 				return "the slot of " + key + " moved"
 			}
-			p := list[r.IntN(len(list))]
-			one := redisIn(t, p, 0)
+			one := ends[r.IntN(len(ends))]
 			if !strings.Contains(one.Info(ctx, "replication").Val(), "role:slave") {
 				return "nothing"
 			}
-			require.NoError(t, again(func() error { return one.ClusterFailover(ctx).Err() }))
+			asked := time.Time{}
 			require.Eventually(t, func() bool {
-				ok := true
-				for _, p := range list {
-					info := redisIn(t, p, 0).Info(ctx, "replication").Val()
-					ok = ok && (strings.Contains(info, "role:master") ||
+				done := strings.Contains(one.Info(ctx, "replication").Val(), "role:master")
+				if !done && time.Since(asked) > 6*time.Second { // servers give it up after five
+					_ = one.ClusterFailover(ctx).Err()
+					asked = time.Now()
+				}
+				for _, end := range ends {
+					info := end.Info(ctx, "replication").Val()
+					done = done && (strings.Contains(info, "role:master") ||
 						strings.Contains(info, "master_link_status:up"))
 				}
-				return ok && strings.Contains(one.Info(ctx, "replication").Val(), "role:master")
-			}, 60*time.Second, 50*time.Millisecond)
+				return done
+			}, 2*time.Minute, 50*time.Millisecond)
 			cl.ReloadState(ctx)
 			return "failed over"
 		},
