@@ -483,6 +483,7 @@ func TestZeroesBelowZero(t *testing.T) {
 			_, err := y.restore(m, to, restore.Options{Pattern: "*", Conflict: restore.Replace})
 			require.NoError(t, err)
 		}
-		require.EqualValues(t, 303, redisIn(t, to, 0).ZCard(ctx, "large").Val()+redisIn(t, to, 0).ZCard(ctx, "small").Val())
+		there := redisIn(t, to, 0)
+		require.EqualValues(t, 303, there.ZCard(ctx, "large").Val()+there.ZCard(ctx, "small").Val())
 	}
 }

@@ -166,7 +166,8 @@ func TestEveryWriteCommandIsKnown(t *testing.T) {
 		verb := strings.ToUpper(name)
 		verb, _, _ = strings.Cut(verb, "|")
 		known := told[verb] || own[verb]
-		for _, of := range []map[string]bool{oneKey, twoKeys, allKeys, pairKeys, countedKeys, countedOnly, dbWide, wholeServer} {
+		for _, of := range []map[string]bool{oneKey, twoKeys, allKeys, pairKeys, countedKeys, countedOnly, dbWide,
+			wholeServer} {
 			known = known || of[verb]
 		}
 		require.True(t, known, name)
