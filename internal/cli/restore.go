@@ -468,10 +468,14 @@ func (a *app) showRestored(done []restore.Restored, onto string) {
 			verdict = fmt.Sprintf("%s added, %s changed, %s left", view.Count(f.Added), view.Count(f.Changed),
 				view.Count(f.Left))
 		}
+		root := r.Root.Short()
+		if r.Replayed && r.Root.IsZero() { // it came to be after the point
+			root, verdict = "", "emptied"
+		}
 		if r.Replayed {
 			verdict += "; then the log's commands"
 		}
-		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), r.Root.Short(), verdict, view.Duration(r.Took.D()))
+		t.Row(r.To, view.Count(r.Records), view.Bytes(r.Bytes), root, verdict, view.Duration(r.Took.D()))
 	}
 	t.Print(2)
 }
