@@ -487,3 +487,66 @@ func TestZeroesBelowZero(t *testing.T) {
 		require.EqualValues(t, 303, there.ZCard(ctx, "large").Val()+there.ZCard(ctx, "small").Val())
 	}
 }
+
+// TestALogBeforeThatCannotBeCarriedOut: verifying says so, and is not content.
+func TestALogBeforeThatCannotBeCarriedOut(t *testing.T) {
+	t.Parallel()
+	y := newRedisYard(t)
+	y.do(0, "SET", "a", 1)
+	y.snapshot()
+	y.do(0, "SET", "b", 1)
+	y.capture()
+	y.snapshot()
+	points, _, err := y.e.Store.Points(ctx, "bramble")
+	require.NoError(t, err)
+	bench := redistest.Start(t)
+	y.e.ScratchServer = benchAt(t, redistest.Address(bench))
+	p, err := verify.Point(ctx, y.e, points[1])
+	require.NoError(t, err)
+	require.True(t, p.Equal)
+	require.NoError(t, redisIn(t, bench, 0).Set(ctx, "somebody's", "own", 0).Err())
+	_, err = verify.Point(ctx, y.e, points[1])
+	require.ErrorIs(t, err, run.ErrIncomplete)
+	require.ErrorContains(t, err, "the log before it could not be carried out")
+}
+
+// TestFunctionsInPlace: libraries of functions are what they were, onto a server that has
+// others of their names, and lacks one that the log takes away.
+func TestFunctionsInPlace(t *testing.T) {
+	t.Parallel()
+	from, to := redistest.Start(t), redistest.Start(t)
+	connect := func(s *servertest.Process) engine.Cluster {
+		_, drv, err := engine.ForAddress(redistest.Address(s))
+		require.NoError(t, err)
+		c, err := drv.Open(ctx, engine.Target{Name: "bramble", Address: redistest.Address(s), Settings: true})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		return c
+	}
+	load := func(s *servertest.Process, name string, returns int) {
+		code := fmt.Sprintf("#!lua name=%s\nredis.register_function('%[1]s', function() return %[2]d end)", name, returns)
+		require.NoError(t, redisIn(t, s, 0).Do(ctx, "FUNCTION", "LOAD", code).Err())
+	}
+	require.NoError(t, redisIn(t, from, 0).Set(ctx, "a", "1", 0).Err())
+	load(from, "gone", 1)
+	e := newRunner(t)
+	_, err := snapshot.Take(ctx, e, "bramble", connect(from))
+	require.NoError(t, err)
+	load(from, "later", 2)
+	require.NoError(t, redisIn(t, from, 0).Do(ctx, "FUNCTION", "DELETE", "gone").Err())
+	_, err = capture.Run(ctx, e, "bramble", connect(from), capture.Options{})
+	require.NoError(t, err)
+	load(to, "later", 9)
+	m, err := moment.Resolve(ctx, e, "bramble", moment.Latest, nil)
+	require.NoError(t, err)
+	p, err := restore.NewPlan(ctx, e, m, connect(to), restore.Options{Settings: true, Conflict: restore.Replace})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Run(ctx)
+	require.NoError(t, err)
+	libs := redisIn(t, to, 0).FunctionList(ctx, goredis.FunctionListQuery{}).Val()
+	require.Len(t, libs, 1)
+	n, err := redisIn(t, to, 0).Do(ctx, "FCALL", "later", 0).Int()
+	require.NoError(t, err)
+	require.Equal(t, 2, n)
+}

@@ -41,11 +41,11 @@ func (v *view) Close() error { return nil }
 
 // Namespaces implements [engine.Cluster]: of one revision, taken now.
 func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
-	v, err := c.Pin(ctx, nil)
+	m, err := c.head(ctx)
 	if err != nil {
-		return nil, err
+		return nil, c.fail(err)
 	}
-	return v.Cluster.Namespaces(ctx)
+	return (&view{c, revision(m.Position)}).Namespaces(ctx)
 }
 
 // Namespaces implements [engine.Cluster]. It goes from prefix to prefix, without

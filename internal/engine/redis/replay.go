@@ -150,13 +150,24 @@ func (w *writer) clear(ctx context.Context, x *rewriting, concerned func(key []b
 	if err != nil {
 		return err
 	}
+	_, err = w.sweep(ctx, x.toDB, x.toPre, flat, true, func(k string) bool {
+		return concerned(append(slices.Clone(x.prefix), k[len(x.toPre):]...))
+	})
+	return err
+}
+
+// sweep counts the keys of a namespace that are chosen, and removes them where asked to.
+func (w *writer) sweep(ctx context.Context, db int, prefix []byte, flat, remove bool,
+	chosen func(key string) bool) (n int64, err error) {
 	for _, s := range w.list() {
 		addr := w.membersOf(s)[0]
-		err := w.eachKey(ctx, addr, x.toDB, globOf(x.toPre), func(keys []string) error {
-			p := w.clientDB(addr, x.toDB).Pipeline()
+		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
+			p := w.clientDB(addr, db).Pipeline()
 			for _, k := range keys {
-				was := append(slices.Clone(x.prefix), k[len(x.toPre):]...)
-				if !isMark([]byte(k)) && prefixes.Holds(x.toPre, flat, []byte(k)) && concerned(was) {
+				if isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k)) || !chosen(k) {
+					continue
+				}
+				if n++; remove {
 					p.Unlink(ctx, k)
 				}
 			}
@@ -167,10 +178,10 @@ func (w *writer) clear(ctx context.Context, x *rewriting, concerned func(key []b
 			return w.explain(err, addr)
 		})
 		if err != nil {
-			return err
+			return n, err
 		}
 	}
-	return nil
+	return n, nil
 }
 
 // Rest implements [engine.Replayer].
@@ -187,30 +198,8 @@ func (w *writer) Rest(ctx context.Context, ns record.Namespace, others []string,
 	if err != nil {
 		return 0, err
 	}
-	n := int64(0)
-	for _, s := range w.list() {
-		addr := w.membersOf(s)[0]
-		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
-			p := w.clientDB(addr, db).Pipeline()
-			for _, k := range keys {
-				if isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k)) || of.find(db, []byte(k)) != nil {
-					continue
-				}
-				if n++; remove {
-					p.Unlink(ctx, k)
-				}
-			}
-			if p.Len() == 0 {
-				return nil
-			}
-			_, err := p.Exec(ctx)
-			return w.explain(err, addr)
-		})
-		if err != nil {
-			return n, w.fail(err)
-		}
-	}
-	return n, nil
+	n, err := w.sweep(ctx, db, prefix, flat, remove, func(k string) bool { return of.find(db, []byte(k)) == nil })
+	return n, w.fail(err)
 }
 
 // rewriter turns commands on the namespaces that were into commands on those

@@ -286,30 +286,20 @@ func (w *writer) Occupied(ctx context.Context, ns record.Namespace) (int64, erro
 	if err != nil {
 		return 0, err
 	}
+	if len(prefix) > 0 || flat {
+		n, err := w.sweep(ctx, db, prefix, flat, false, func(string) bool { return true })
+		return n, w.fail(err)
+	}
 	n := int64(0)
 	for _, s := range w.list() {
 		addr := w.membersOf(s)[0]
-		if len(prefix) == 0 && !flat {
-			all, err := w.clientDB(addr, db).DBSize(ctx).Result()
-			if err != nil {
-				return 0, w.fail(w.explain(err, addr))
-			}
-			n += all
-			continue
-		}
-		err := w.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
-			for _, k := range keys {
-				if prefixes.Holds(prefix, flat, []byte(k)) && !isMark([]byte(k)) {
-					n++
-				}
-			}
-			return nil
-		})
+		all, err := w.clientDB(addr, db).DBSize(ctx).Result()
 		if err != nil {
-			return 0, w.fail(err)
+			return 0, w.fail(w.explain(err, addr))
 		}
+		n += all
 	}
-	if len(prefix) == 0 && !flat && n > 0 && db == 0 {
+	if n > 0 && db == 0 {
 		there, err := w.marksAt(ctx, w.addrOf([]byte(markKey)))
 		if err != nil {
 			return 0, w.fail(err)
