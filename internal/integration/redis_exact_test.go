@@ -524,7 +524,8 @@ func TestFunctionsInPlace(t *testing.T) {
 		return c
 	}
 	load := func(s *servertest.Process, name string, returns int) {
-		code := fmt.Sprintf("#!lua name=%s\nredis.register_function('%[1]s', function() return %[2]d end)", name, returns)
+		code := fmt.Sprintf("#!lua name=%s\nredis.register_function('%[1]s', function() return %[2]d end)",
+			name, returns)
 		require.NoError(t, redisIn(t, s, 0).Do(ctx, "FUNCTION", "LOAD", code).Err())
 	}
 	require.NoError(t, redisIn(t, from, 0).Set(ctx, "a", "1", 0).Err())
