@@ -17,7 +17,7 @@ import (
 // take adds changes to the segment being gathered. What cannot be carried out
 // later ends the log there: that is said now, and not on the day it is needed.
 func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p engine.Progress) error {
-	p.Mark.Wall = cp.dated(changes, p.Mark.Wall)
+	p.Mark.Wall = cp.dated(changes, p.Mark)
 	bad := len(changes)
 	var why error
 	for i := range changes {
@@ -56,25 +56,41 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 }
 
 // dated dates changes that were there when the ends were asked for by then, where the log
-// tells no times, and returns the time of what was read.
-func (cp *shardCapture) dated(changes []record.Change, at time.Time) time.Time {
+// tells no times, and returns the time of what was read. What came later has a later time, also
+// where it came within the same millisecond: the newest moment of all shards is the time that each
+// of them reaches.
+func (cp *shardCapture) dated(changes []record.Change, read record.Mark) time.Time {
 	asked := cp.all.asked
 	if !cp.all.own || asked.IsZero() {
-		return at
+		return read.Wall
 	}
 	asked = time.UnixMilli(asked.UnixMilli() + 1).UTC()
-	beyond := false
-	for i := range changes {
-		if c := &changes[i]; c.At > cp.end {
-			beyond = true
-		} else if c.Wall > asked.UnixMilli() {
-			c.Wall = asked.UnixMilli()
-		}
+	wall := read.Wall
+	if read.Position >= cp.end && wall.Before(asked) {
+		wall = asked
 	}
-	if !beyond && at.After(asked) {
+	for i := range changes {
+		c := &changes[i]
+		switch {
+		case c.At <= cp.end:
+			c.Wall = min(c.Wall, asked.UnixMilli())
+			continue
+		case c.Wall <= asked.UnixMilli():
+			c.Wall = asked.UnixMilli() + 1
+		}
+		wall = later(read.Wall, c.Time())
+	}
+	if wall.After(asked) && (len(changes) == 0 || changes[len(changes)-1].At <= cp.end) {
 		return asked
 	}
-	return at
+	return wall
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // hurry notes where a change is to be stored soon.
