@@ -24,7 +24,8 @@ func TestOneTimeForAllShards(t *testing.T) {
 				at := time.UnixMilli(asked.Add(readAfter).UnixMilli()).UTC() // as logs tell it
 				changes := []record.Change{{At: "a", Wall: at.UnixMilli()}, {At: "c", Wall: at.UnixMilli()}}
 				for i := range late {
-					changes = append(changes, record.Change{At: record.Position(fmt.Sprint("d", i)), Wall: at.UnixMilli()})
+					changes = append(changes,
+						record.Change{At: record.Position(fmt.Sprint("d", i)), Wall: at.UnixMilli()})
 				}
 				reach := cp.dated(changes, record.Mark{Position: changes[len(changes)-1].At, Wall: at})
 				require.False(t, reach.Before(cut), "what reaches its end reaches the time of all")
