@@ -13,7 +13,7 @@ import (
 // TestImportArrows holds the shape of the program: imports run one way.
 func TestImportArrows(t *testing.T) {
 	verbs := []string{"run", "moment", "prepare", "snapshot", "capture", "restore", "verify", "pinpoint", "undo",
-		"export", "serve", "account", "prove"}
+		"export", "serve", "account", "prove", "drill"}
 	verbs = verbs[:len(verbs):len(verbs)]
 	noInterface := []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}
 	// What packages of each part may import: of this module, only these parts
@@ -50,14 +50,17 @@ func TestImportArrows(t *testing.T) {
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},
 		"pin":         {nil, noInterface},
-		"guard":       {[]string{"core", "engine"}, noInterface},
-		"config":      {[]string{"core", "engine", "command"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
-		"view":        {[]string{"core", "run", "explain"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
-		"servertest":  {nil, []string{"github.com/urfave/"}},
+		"evidence":    {[]string{"core"}, noInterface},
+		"drill": {[]string{"core", "engine", "run", "moment", "restore", "serve", "verify", "command"},
+			noInterface},
+		"guard":      {[]string{"core", "engine"}, noInterface},
+		"config":     {[]string{"core", "engine", "command"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"view":       {[]string{"core", "run", "explain"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
+		"servertest": {nil, []string{"github.com/urfave/"}},
 		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify"),
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
 		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo", "guard", "pin",
-			"notify", "guided"),
+			"notify", "guided", "evidence"),
 			nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	_ "dexamen/internal/engine/all"
 	"dexamen/internal/explain"
@@ -22,6 +23,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
+	"dexamen/internal/evidence"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -55,7 +57,9 @@ type app struct {
 	in     *bufio.Reader
 	typed  string // what is done, where another command was typed that led to it
 	opened []*store.Store
-	held   *bytes.Buffer // what is shown only where a command fails, or asks
+	// attested is the statement that was left last.
+	attested *atomic.Pointer[evidence.Statement]
+	held     *bytes.Buffer // what is shown only where a command fails, or asks
 }
 
 // Run runs the command line and gives the exit code.
@@ -65,7 +69,8 @@ func Run(ctx context.Context, args []string) int {
 
 // runLine runs one command line; with a screen given it writes there.
 func runLine(ctx context.Context, args []string, screen *view.Screen) int {
-	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin)}
+	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin),
+		attested: new(atomic.Pointer[evidence.Statement])}
 	err := a.root().Run(ctx, args)
 	for _, s := range a.opened {
 		s.Close()
@@ -155,7 +160,7 @@ safety; 130 interrupted, and safe to run again.`,
 			a.browseCommand(), a.pinpointCommand(),
 			a.compareCommand(), a.restoreCommand(), a.undoCommand(), a.exportCommand(), a.serveCommand(),
 			a.accountCommands(),
-			a.verifyCommand(),
+			a.verifyCommand(), a.drillCommand(), a.evidenceCommands(),
 			a.demoCommand(), a.simCommand(),
 		},
 	}
@@ -234,7 +239,7 @@ func (a *app) command(category, name, args, use, more string, action cli.ActionF
 // silently runs a command of --quiet. Of one that does something, and is not asked what there is, the
 // result is shown only where it is no success: what a scheduler mails is then worth reading.
 func (a *app) silently(ctx context.Context, c *cli.Command, action cli.ActionFunc) error {
-	does := slices.Contains([]string{"snapshot", "capture", "verify", "restore", "undo", "hold", "scrub", "mirror",
+	does := slices.Contains([]string{"snapshot", "capture", "verify", "restore", "undo", "hold", "drill", "scrub", "mirror",
 		"reclaim"}, c.Name) || c.Bool("apply") || c.Bool("run")
 	if !a.screen.Quiet || a.screen.JSON || !does || c.Bool("follow") || c.Bool("preview") {
 		return action(ctx, c)
@@ -287,6 +292,8 @@ func args(c *cli.Command, least, most int) error {
 const protect = "protect"
 
 const recovery = "recover"
+
+const proof = "prove"
 
 const setUp = "set up"
 

@@ -50,6 +50,7 @@ User=dexamen
 EnvironmentFile=-/etc/dexamen/environment
 NoNewPrivileges=yes
 PrivateTmp=yes
+StateDirectory=dexamen
 ProtectSystem=full
 ProtectHome=read-only
 
@@ -156,7 +157,7 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
 				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster,
 				ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg),
-				OnEvent: func(run.Event) {}}, nil
+				Attest: a.attest(cfg, s), OnEvent: func(run.Event) {}}, nil
 		},
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster,
 			error) {

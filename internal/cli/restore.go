@@ -217,7 +217,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	err = a.recordRun(ctx, c, e, r,
 		func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
 			done, err = plan.Run(ctx)
-			r.Restored = restoredOf(done, r.Restored)
+			r.Restored = restore.Note(done, r.Restored)
 			for _, d := range done {
 				r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
 			}

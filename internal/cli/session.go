@@ -146,7 +146,7 @@ func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name,
 	return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
 			Memory:   int(cfg.Limits.Memory) / 4,
 			Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg),
-			OnEvent: p.Event}, p,
+			Attest: a.attest(cfg, s), OnEvent: p.Event}, p,
 		nil
 }
 

@@ -10,7 +10,6 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
-	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
@@ -60,21 +59,6 @@ func (a *app) keepNames(ctx context.Context, c *cli.Command, e work, there []str
 			err)
 	}
 	return nil
-}
-
-// restoredOf returns what became of what was planned.
-func restoredOf(done []restore.Restored, planned []store.RunRestored) []store.RunRestored {
-	for i := range planned {
-		for _, d := range done {
-			if d.To == planned[i].To && d.Failed == "" && !d.Left {
-				planned[i].Root, planned[i].Replayed = d.Root, d.Replayed
-				if d.Replayed {
-					planned[i].Root = tree.Hash{}
-				}
-			}
-		}
-	}
-	return planned
 }
 
 // findRun finds a run by the end of its name in any store, or the one that is named.

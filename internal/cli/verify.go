@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) verifyCommand() *cli.Command {
-	return a.command("prove", "verify", "ADDRESS", "prove a point and its log, or a live cluster equal to a moment",
+	return a.command(proof, "verify", "ADDRESS", "prove a point and its log, or a live cluster equal to a moment",
 		`Without --live: reads every record of the point and every segment of the log after it, builds
 all trees anew, and folds the point before with the log in between: the roots must be the same.
 With --live: reads the cluster back and compares content, counts, indexes and options with the moment.

@@ -33,6 +33,7 @@ type Config struct {
 	Alerts   Alerts             `yaml:"alerts"`
 	Daemon   Daemon             `yaml:"daemon"`
 	Limits   Limits             `yaml:"limits"`
+	Evidence Evidence           `yaml:"evidence"`
 	// Include names files, as patterns beside this one, that add clusters and policies.
 	Include []string `yaml:"include"`
 	// DefaultStore is the store that is meant where several are configured and nothing else says which.

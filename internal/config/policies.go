@@ -53,6 +53,8 @@ type Policy struct {
 	// (default 2).
 	ClustersAtOnce int    `yaml:"clusters_at_once"`
 	Hooks          []Hook `yaml:"hooks"`
+	// Drill is when and how restores are rehearsed; never where it is absent.
+	Drill *Drill `yaml:"drill"`
 
 	// What the texts mean; filled in by check.
 	When struct {
@@ -247,7 +249,7 @@ type Daemon struct {
 }
 
 // About is what alerts may be about.
-var About = []string{"burst", "capacity", "drop", "failure", "gap", "loss", "mirror", "proof", "rpo", "temporary",
+var About = []string{"burst", "capacity", "drill", "drop", "failure", "gap", "loss", "mirror", "proof", "rpo", "temporary",
 	"unprotected"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose
@@ -294,10 +296,14 @@ func (c *Config) checkPolicies(k *checker) {
 		p.checkTimes(k, at, c.incremental(p))
 		p.checkKeep(k, at)
 		p.checkHooks(k, at)
+		c.checkDrill(k, &p, at)
 		c.Policies[name] = p
 	}
 	c.checkOverlap(k)
 	c.checkNotices(k)
+	if c.Evidence.Key != nil {
+		c.Evidence.Key.check(k, "$.evidence.key")
+	}
 }
 
 func (c *Config) checkChoice(k *checker, p *Policy, at string) {
@@ -466,11 +472,8 @@ func (p *Policy) checkHooks(k *checker, at string) {
 		}
 		if len(h.Run) == 0 {
 			k.bad(at, "has no command to run, such as run: [/usr/local/bin/announce, start]")
-		} else if strings.HasPrefix(h.Run[0], "/") {
-			if st, err := os.Stat(h.Run[0]); err != nil || st.IsDir() || st.Mode()&0o111 == 0 {
-				k.bad(at+".run", "%s is no program that can be run here", h.Run[0])
-			}
 		}
+		checkProgram(k, at+".run", h.Run)
 		if h.IfFails != "" && h.IfFails != "stop" && h.IfFails != "go on" {
 			k.bad(at+".if_fails", "%q: write stop or go on", h.IfFails)
 		}

@@ -52,10 +52,16 @@ func (c *Config) ScratchTarget(ctx context.Context, name, named string) (t engin
 	return t, true, err
 }
 
-// IsScratch reports whether a cluster is another one's scratch server.
+// IsScratch reports whether what is on a cluster is thrown away: it is another one's scratch server, or
+// restores are rehearsed on it.
 func (c *Config) IsScratch(name string) bool {
 	for _, cl := range c.Clusters {
 		if cl.Scratch == name {
+			return true
+		}
+	}
+	for _, p := range c.Policies {
+		if p.Drill != nil && p.Drill.To == name {
 			return true
 		}
 	}

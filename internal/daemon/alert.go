@@ -22,7 +22,7 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 		if r == nil || r.Good() || r.Result == store.RunInterrupted {
 			continue
 		}
-		if r.Result == store.RunDiffers && s.doubted() {
+		if r.Result == store.RunDiffers && kind != store.RunDrill && s.doubted() {
 			continue // told below, with what is in doubt
 		}
 		if kind == store.RunCapture && s.recaptured(r) {
@@ -34,7 +34,11 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 		if again := r.Result == store.RunFailed || r.Result == store.RunKilled; again && !never && s.wasGood(r) {
 			continue
 		}
-		add("failure "+kind, "failure", r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster,
+		about := "failure"
+		if kind == store.RunDrill {
+			about = "drill"
+		}
+		add("failure "+kind, about, r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster,
 			r.Result, r.Error)
 	}
 	if since, why := s.FailingSince(); !since.IsZero() {
@@ -70,6 +74,12 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 	}
 	if a, behind := mirrorAlert(w, s, now); behind {
 		out = append(out, a)
+	}
+	if since, overdue := drillOverdue(w, s, now); overdue &&
+		!slices.ContainsFunc(out, func(a notify.Alert) bool { return a.Key == "failure "+store.RunDrill }) {
+		add("overdue drill", "drill", since, "dexamen drill "+w.Cluster,
+			"%s: no restore has been rehearsed with success since %s; by policy it is to be (%s)", w.Cluster,
+			lastDrillText(s), w.Config.Drill.Schedule)
 	}
 	if n := s.Newest(); n != nil && len(n.Shrunk) > 0 {
 		var lost []string

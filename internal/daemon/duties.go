@@ -33,7 +33,7 @@ func (d *Duty) due(now time.Time) bool { return !d.At.After(now) }
 // now, or else when it will be. What goes on is left out.
 func Duties(w Assignment, s *State, now time.Time) (out []Duty) {
 	for _, d := range []*Duty{snapshotDuty(w, s, now), captureDuty(w, s, now), retentionDuty(w, s, now),
-		mirrorDuty(w, s, now), undoDuty(w, s)} {
+		mirrorDuty(w, s, now), drillDuty(w, s, now), undoDuty(w, s)} {
 		if d != nil && !slices.ContainsFunc(s.Going, func(r *store.Run) bool { return r.Kind == d.Kind }) {
 			d.Assignment = w
 			out = append(out, *d)

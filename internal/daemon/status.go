@@ -48,7 +48,8 @@ type ClusterStatus struct {
 	// Proof is when the log was last proven by a point that was read from the cluster.
 	Proof     time.Time `json:"proof,omitzero"`
 	ProofGood bool      `json:"proof_good"`
-	Drill     time.Time `json:"drill,omitzero"`
+	// Drill is the last drill that went well; absent where there was none.
+	Drill *DrillStatus `json:"drill,omitempty"`
 	// Mirror is the second store, Mirrored the newest moment that it holds.
 	Mirror   string    `json:"mirror,omitempty"`
 	Mirrored time.Time `json:"mirrored,omitzero"`
@@ -96,7 +97,8 @@ func (s *StoreStatus) daysLeft() float64 {
 }
 
 // taskKinds are the kinds of work of policies.
-var taskKinds = []string{store.RunSnapshot, store.RunCapture, store.RunRetention, store.RunMirror}
+var taskKinds = []string{store.RunSnapshot, store.RunCapture, store.RunRetention, store.RunMirror,
+	store.RunDrill}
 
 // statusOf works out how well a cluster is protected, from what a store holds; latest is the
 // newest moment that can be restored.
@@ -118,6 +120,7 @@ func statusOf(w Assignment, s *State, latest, now time.Time) ClusterStatus {
 			break
 		}
 	}
+	c.Drill = s.lastDrill()
 	if c.Mirror = w.Config.MirrorTo; c.Mirror != "" {
 		c.Mirrored = s.mirrored(c.Mirror)
 	}

@@ -130,6 +130,8 @@ func (w Deps) Do(ctx context.Context, d Duty, heard Heard) (*store.Run, error) {
 		}
 	case store.RunMirror:
 		do = w.mirror
+	case store.RunDrill:
+		do = w.drill
 	case store.RunRetention:
 		do = func(ctx context.Context, e *run.Runner, r *store.Run, d Duty) error {
 			return ApplyRetention(ctx, e, d.Assignment, r)

@@ -44,19 +44,28 @@ func (e *ChangedError) Error() string {
 		"where that is right, remove %s", e.Place, e.Since.Local().Format(time.DateOnly), e.Identity, e.Now, e.File)
 }
 
-// Host returns the pins of this host's user: in the state folder that a service manager
-// gives (STATE_DIRECTORY), or the user's (XDG_STATE_HOME, ~/.local/state).
-func Host() Pins {
+// StateFolder returns where what this host's user must not forget is kept: in the state folder that a
+// service manager gives (STATE_DIRECTORY), or the user's (XDG_STATE_HOME, ~/.local/state); empty where
+// there is none.
+func StateFolder() string {
 	for _, dir := range []string{os.Getenv("STATE_DIRECTORY"), os.Getenv("XDG_STATE_HOME")} {
 		if filepath.IsAbs(dir) {
-			return Pins{filepath.Join(dir, "dexamen", "stores")}
+			return filepath.Join(dir, "dexamen")
 		}
 	}
 	home, err := os.UserHomeDir()
 	if err != nil || !filepath.IsAbs(home) {
-		return Pins{}
+		return ""
 	}
-	return Pins{filepath.Join(home, ".local", "state", "dexamen", "stores")}
+	return filepath.Join(home, ".local", "state", "dexamen")
+}
+
+// Host returns the pins of this host's user.
+func Host() Pins {
+	if state := StateFolder(); state != "" {
+		return Pins{filepath.Join(state, "stores")}
+	}
+	return Pins{}
 }
 
 func (p Pins) file(place string) string {

@@ -34,9 +34,19 @@ func (p *Plan) runInPlace(ctx context.Context, w engine.InPlaceWriter) ([]Restor
 			return nil, err
 		}
 	}
-	out, err := p.each(ctx, func(it Item) (Restored, error) { return p.restoreInPlace(ctx, w, it) })
+	out, err := p.each(ctx, func(it Item) (Restored, error) {
+		r, err := p.restoreInPlace(ctx, w, it)
+		if err == nil && !p.Replays {
+			p.ready(it.To)
+		}
+		return r, err
+	})
 	if err == nil && p.Replays {
-		err = p.replay(ctx, w, out)
+		if err = p.replay(ctx, w, out); err == nil {
+			for _, r := range out {
+				p.ready(r.To)
+			}
+		}
 	}
 	if err != nil && p.Replays {
 		return out, err

@@ -38,6 +38,8 @@ type Options struct {
 	// Settings puts back what is set for the whole cluster too: those that are missing, and with
 	// [Replace] also those that differ. None is taken away.
 	Settings bool
+	// OnReady, where set, hears of each namespace when it can be read as it is to be.
+	OnReady func(name string)
 	// Chosen are choices that only the engine has ([engine.RestoreOption]), by name.
 	Chosen map[string]string
 	// keepDeferred leaves expiries put off that were put off to carry out a log.
@@ -423,6 +425,13 @@ func (p *Plan) merges(it Item) bool {
 	}
 	w, ok := p.writer.(engine.RecordWriter)
 	return p.InPlace || ok && w.TakesRecords(it.space.Namespace)
+}
+
+// ready tells that a namespace can be read as it is to be.
+func (p *Plan) ready(name string) {
+	if p.opt.OnReady != nil {
+		p.opt.OnReady(name)
+	}
 }
 
 // Close removes temporary files.

@@ -23,6 +23,7 @@ import (
 	"dexamen/internal/core/remedy"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -51,6 +52,23 @@ type Restored struct {
 	// Failed says why it was not restored; Left that it was not tried.
 	Failed string `json:"failed,omitempty"`
 	Left   bool   `json:"left,omitempty"`
+}
+
+// Note returns what became of what was planned, as a run keeps it.
+func Note(done []Restored, planned []store.RunRestored) []store.RunRestored {
+	for i := range planned {
+		p := &planned[i]
+		for _, d := range done {
+			if d.To != p.To || d.Failed != "" || d.Left {
+				continue
+			}
+			p.Root, p.Replayed, p.Records, p.Bytes = d.Root, d.Replayed, d.Records, d.Bytes
+			if d.Replayed {
+				p.Root = tree.Hash{}
+			}
+		}
+	}
+	return planned
 }
 
 // Run does the restore. Each namespace is written beside, read back and

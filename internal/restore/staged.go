@@ -144,6 +144,7 @@ func (p *Plan) publishAll(ctx context.Context, w engine.StagingWriter, list []*s
 		switch {
 		case err == nil:
 			st.published = true
+			p.ready(st.it.To)
 			n++
 			if g, ok := w.(engine.GapTeller); ok && st.it.There && g.Without() > 0 {
 				p.runner.Emit(run.Note, "%s was not there for %s while it was replaced", st.it.To,

@@ -124,9 +124,26 @@ func (e *Runner) Record(ctx context.Context, r *store.Run, o RecordOptions,
 		if !errors.Is(end, store.ErrRunEnded) {
 			e.Store.EndLater(r, claim)
 		}
-		err = errors.Join(err, fmt.Errorf("keeping what came of run %s: %w", r.ID, end))
+		return errors.Join(err, fmt.Errorf("keeping what came of run %s: %w", r.ID, end))
 	}
-	return err
+	return errors.Join(err, e.attest(keep, r))
+}
+
+// attest leaves evidence of a run. A drill is for that: without it something is missing.
+func (e *Runner) attest(ctx context.Context, r *store.Run) error {
+	if e.Attest == nil {
+		return nil
+	}
+	err := e.Attest(ctx, r)
+	if err == nil {
+		return nil
+	}
+	err = fmt.Errorf("the evidence of run %s: %w", r.ID, err)
+	if r.Kind == store.RunDrill {
+		return fmt.Errorf("%w: %w", ErrIncomplete, err)
+	}
+	e.Emit(Warning, "%v", err)
+	return nil
 }
 
 // recovered does a piece of work; that it panics is a failure as any other, with

@@ -88,6 +88,8 @@ type Runner struct {
 	// of a cluster, should this one be killed; relieve ends it, and returns an error where
 	// it has let go before.
 	Guard func(ctx context.Context, cluster string, h engine.Hold) (relieve func() error, err error)
+	// Attest, where set, leaves signed evidence of a run that has ended.
+	Attest func(ctx context.Context, r *store.Run) error
 	// Explain words an error with what to do next; nil gives its own text.
 	Explain func(error) string
 	// OnEvent hears events; it may be called from several goroutines.

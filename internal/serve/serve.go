@@ -197,6 +197,18 @@ func Served(engine string) error {
 		run.ErrRefused, engine)
 }
 
+// Address returns the address under which a moment served at HOST:PORT can be opened as a cluster; ok is
+// false where the engine's adapter needs more than what is answered.
+func Address(engine, hostPort string) (address string, ok bool) {
+	switch engine {
+	case "document":
+		return "mongodb://" + hostPort + "/?directConnection=true", true
+	case "etcd":
+		return "etcd://" + hostPort, true
+	}
+	return "", false
+}
+
 func serveDocuments(ctx context.Context, c *Content, l net.Listener, o Options) error {
 	s := newDocumentServer(c, o)
 	var wg sync.WaitGroup

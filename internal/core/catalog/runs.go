@@ -103,6 +103,8 @@ type Run struct {
 	Wants string `json:"wants,omitempty"`
 	// Verdicts are what a verification or a scrub found, of each thing that it looked at.
 	Verdicts []RunVerdict `json:"verdicts,omitempty"`
+	// Drill is what a drill measured and checked.
+	Drill *Rehearsal `json:"drill,omitempty"`
 	// Rule is what retention was to keep.
 	Rule string `json:"rule,omitempty"`
 	// Retired says of points that went why.
@@ -136,12 +138,41 @@ type RunRestored struct {
 	From string `json:"from"`
 	To   string `json:"to"`
 	// There: something was there of this name, with records; it was replaced, or Merged.
-	There  bool `json:"there,omitempty"`
-	Merged bool `json:"merged,omitempty"`
+	There   bool  `json:"there,omitempty"`
+	Merged  bool  `json:"merged,omitempty"`
+	Records int64 `json:"records,omitempty"`
+	Bytes   int64 `json:"bytes,omitempty"`
 	// Root is of the content when the restore had ended; zero where it did not, or where
 	// commands of a log were carried out (Replayed).
 	Root     tree.Hash `json:"root,omitzero"`
 	Replayed bool      `json:"replayed,omitempty"`
+}
+
+// Rehearsal is what a drill measured, and what became of its checks.
+type Rehearsal struct {
+	// Served: the moment was served, and restored nowhere.
+	Served bool `json:"served,omitempty"`
+	// Chosen is how the moment was chosen, as in "random in 7d".
+	Chosen string `json:"chosen,omitempty"`
+	// FirstAnswer is after how long a first namespace could be read, Recovery after how long all
+	// could, proven equal to what was there; zero where it did not come so far.
+	FirstAnswer record.Seconds `json:"first_answer_seconds,omitempty"`
+	Recovery    record.Seconds `json:"recovery_seconds,omitempty"`
+	// Within is how long the recovery may take; zero where nothing is promised.
+	Within record.Seconds `json:"within_seconds,omitempty"`
+	// Age is how old the newest moment that could be restored was when the drill began.
+	Age    record.Seconds `json:"age_seconds"`
+	Checks []RunCheck     `json:"checks,omitempty"`
+	// Left says what of the drill could not be taken away from the target again.
+	Left string `json:"left,omitempty"`
+}
+
+// RunCheck is a check of what was restored.
+type RunCheck struct {
+	What   string         `json:"what"`
+	Passed bool           `json:"passed"`
+	Found  string         `json:"found,omitempty"` // in words
+	Took   record.Seconds `json:"took_seconds"`
 }
 
 // RunRetired is a point that went, and why.

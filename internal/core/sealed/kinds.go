@@ -15,6 +15,7 @@ const (
 	RunningPrefix       = "running/"        // runs that go on
 	HoldsPrefix         = "holds/"          // points that are kept whatever the rules say
 	ProofsPrefix        = "proofs/"         // what proving points found
+	EvidencePrefix      = "evidence/"       // signed statements of what runs found
 	HeadsPrefix         = "heads/"          // what is newest of each cluster
 	RetiredPrefix       = "retired/"        // what retention has removed
 	DroppedPrefix       = "dropped/"        // points that it removed and that can be brought back
@@ -56,6 +57,7 @@ var Kinds = []Kind{
 	{Prefix: RunsPrefix},
 	{Prefix: RunningPrefix},
 	{Prefix: HoldsPrefix, parity: true},
+	{Prefix: EvidencePrefix, parity: true},
 	{Prefix: RetiredPrefix},
 	{Prefix: DroppedPrefix, parity: true},
 	{Prefix: ClaimsPrefix},

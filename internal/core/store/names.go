@@ -30,6 +30,8 @@ type (
 	ProofMark      = catalog.ProofMark
 	Run            = catalog.Run
 	RunFilter      = catalog.RunFilter
+	Rehearsal      = catalog.Rehearsal
+	RunCheck       = catalog.RunCheck
 	RunHook        = catalog.RunHook
 	RunMember      = catalog.RunMember
 	RunVerdict     = catalog.RunVerdict
@@ -77,6 +79,7 @@ const (
 	RunUndo        = catalog.RunUndo
 	RunRetention   = catalog.RunRetention
 	RunMirror      = catalog.RunMirror
+	RunDrill       = catalog.RunDrill
 	RunScrub       = catalog.RunScrub
 	RunSnapshot    = catalog.RunSnapshot
 	RunVerify      = catalog.RunVerify
@@ -98,6 +101,7 @@ var (
 	// Of package catalog.
 	ErrNoPoint  = catalog.ErrNoPoint
 	ErrRunEnded = catalog.ErrRunEnded
+	ErrThere    = catalog.ErrThere
 	RunKinds    = catalog.RunKinds
 	// Of package sealed.
 	ErrCondemned       = catalog.ErrCondemned

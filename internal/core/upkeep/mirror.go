@@ -106,7 +106,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 			}
 		case "listings", "journal", "scrubs", "retired":
 			logs = append(logs, n)
-		case "runs", "holds", "proofs", "heads":
+		case "runs", "holds", "proofs", "heads", "evidence":
 			records = append(records, n)
 		}
 	}

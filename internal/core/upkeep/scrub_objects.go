@@ -287,6 +287,11 @@ func (a *scrubber) check(ctx context.Context, name string, data []byte) (nodes i
 		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, m); err == nil {
 			err = sealed.CheckOwnName(name, s.ProofFolder(m.Cluster)+m.Point)
 		}
+	case "evidence":
+		e := new(catalog.SignedStatement)
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, e); err == nil {
+			err = sealed.CheckOwnName(name, s.EvidenceName(e.Key, e.Number))
+		}
 	case "heads":
 		h := new(catalog.Head)
 		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, h); err == nil {
