@@ -8,6 +8,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/core/store"
+	"dexamen/internal/daemon"
 	"dexamen/internal/moment"
 	"dexamen/internal/notify"
 	"dexamen/internal/run"
@@ -35,7 +37,7 @@ func (a *app) coverageCommand() *cli.Command {
 				gaps += len(cv.Gaps) + len(cv.Unreadable)
 			}
 			if a.screen.JSON {
-				err = a.screen.Encode(list)
+				err = a.encodeCoverage(ctx, e, list)
 			} else {
 				a.showCoverage(list)
 				err = a.showRisk(ctx, c, e, list)
@@ -45,6 +47,33 @@ func (a *app) coverageCommand() *cli.Command {
 			}
 			return err
 		}))
+}
+
+// covered is a cluster's coverage, and when its restore was last rehearsed.
+type covered struct {
+	*moment.Coverage
+	Drill *daemon.DrillStatus `json:"drill,omitempty"`
+}
+
+func (a *app) encodeCoverage(ctx context.Context, e *run.Runner, list []*moment.Coverage) error {
+	out := []covered{}
+	for _, c := range list {
+		d, err := daemon.LastDrill(ctx, e, c.Cluster)
+		if err != nil {
+			return err
+		}
+		out = append(out, covered{c, d})
+	}
+	return a.screen.Encode(out)
+}
+
+// rehearsed says when a restore was last rehearsed with success, and how long it took.
+func rehearsed(d *daemon.DrillStatus, cluster string) string {
+	if d == nil {
+		return "no restore of it has been rehearsed: dexamen drill " + cluster
+	}
+	return fmt.Sprintf("a restore was last rehearsed %s ago: all was there after %s",
+		view.Duration(time.Since(d.Finished).Round(time.Second)), view.Duration(d.Recovery.D()))
 }
 
 // showRisk shows what could be lost: as of now, and at the worst by what the
@@ -68,6 +97,13 @@ func (a *app) showRisk(ctx context.Context, c *cli.Command, e *run.Runner, list 
 				view.Long(w.Snapshot.Spacing(time.Now())))
 		}
 		s.Line("%s", line)
+		d, err := daemon.LastDrill(ctx, e, cv.Cluster)
+		if err != nil {
+			return err
+		}
+		if !strings.HasSuffix(cv.Cluster, store.KeptSuffix) { // which are there to undo by
+			s.Line("  %s", rehearsed(d, cv.Cluster))
+		}
 		problems, err := notify.Active(ctx, e.Store, cv.Cluster)
 		if err != nil {
 			return err

@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -72,6 +74,9 @@ func (a *app) book(ctx context.Context, cfg *config.Config) (*evidence.Book, err
 		return nil, nil
 	default:
 		b.Key, err = evidence.HostKey(b.Folder)
+		if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.EROFS) {
+			return nil, nil
+		}
 	}
 	if err != nil {
 		return nil, err

@@ -39,6 +39,8 @@ type previewed struct {
 	// there is none, and why.
 	Quiesce string `json:"quiesce,omitempty"`
 	Reason  string `json:"quiesce_reason,omitempty"`
+	// Drill is the last rehearsal of a restore that went well.
+	Drill *daemon.DrillStatus `json:"drill,omitempty"`
 	// Cost is what it takes, where that was asked for and there is a point.
 	Cost *daemon.Cost `json:"cost,omitempty"`
 }
@@ -100,7 +102,7 @@ func (a *app) policyPreview(ctx context.Context, c *cli.Command) error {
 		now := time.Now()
 		p.Plan = state.Plan(w, now)
 		p.Next = ahead(w, state, now, c.Int("next"))
-		p.Steady = steady(w, now)
+		p.Steady, p.Drill = steady(w, now), state.LastDrill()
 		if err := a.previewLive(ctx, c, w, p); err != nil {
 			p.Problems = append(p.Problems, explain.Error(err))
 		}
@@ -275,6 +277,11 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 		t.Row(view.Time(n.At), n.Kind, n.How)
 	}
 	t.Print(2)
+	if w.Config.Drill != nil || p.Drill != nil {
+		s.Line("  %s", rehearsed(p.Drill, w.Cluster))
+	} else {
+		s.Line("  restores are not rehearsed: the policy has no drill")
+	}
 	if p.LogWindow > 0 && w.Config.Capture != "" {
 		s.Line("  the server's log reaches back %s; it is captured %s", view.Duration(p.LogWindow.D()), every(w.Config))
 	}

@@ -51,6 +51,13 @@ func ago(t, now time.Time) string {
 	return view.Duration(max(0, now.Sub(t).Round(time.Second))) + " ago"
 }
 
+func lastRehearsed(d *daemon.DrillStatus, now time.Time) string {
+	if d == nil {
+		return "never"
+	}
+	return ago(d.Finished, now)
+}
+
 func (a *app) showStatus(s *daemon.Status) {
 	scr := a.screen
 	since := func(list []notify.Alert) string {
@@ -63,7 +70,7 @@ func (a *app) showStatus(s *daemon.Status) {
 		return scr.Loss("alert since " + view.Time(first))
 	}
 	if len(s.Clusters) > 0 {
-		t := scr.Table("cluster", "newest moment", "promised", "last point", ">records", "proven", "")
+		t := scr.Table("cluster", "newest moment", "promised", "last point", ">records", "proven", "rehearsed", "")
 		for _, c := range s.Clusters {
 			promised := "-"
 			if c.Promised > 0 {
@@ -83,7 +90,8 @@ func (a *app) showStatus(s *daemon.Status) {
 			if c.Mirror != "" && c.Error == "" {
 				how += "; in " + c.Mirror + " " + ago(c.Mirrored, s.Time)
 			}
-			t.Row(scr.Accent(c.Cluster), newest, promised, ago(c.PointTime, s.Time), records, ago(c.Proof, s.Time), how)
+			t.Row(scr.Accent(c.Cluster), newest, promised, ago(c.PointTime, s.Time), records, ago(c.Proof, s.Time),
+				lastRehearsed(c.Drill, s.Time), how)
 		}
 		t.Print(0)
 		scr.Line("")

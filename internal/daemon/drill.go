@@ -24,8 +24,14 @@ type DrillStatus struct {
 	Target      string         `json:"target,omitempty"`
 }
 
-// lastDrill returns the last drill that went well, of the last few; nil where there is none.
-func (s *State) lastDrill() (last *DrillStatus) {
+// LastDrill returns the last drill of a cluster that went well, of the last few; nil where there is none.
+func LastDrill(ctx context.Context, e *run.Runner, cluster string) (*DrillStatus, error) {
+	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: cluster, Kinds: []string{store.RunDrill}, Last: recent})
+	return (&State{Runs: runs}).LastDrill(), err
+}
+
+// LastDrill returns the last drill that went well, of the last few; nil where there is none.
+func (s *State) LastDrill() (last *DrillStatus) {
 	for _, r := range s.Runs {
 		if r.Kind == store.RunDrill && r.Good() && r.Drill != nil {
 			last = &DrillStatus{Run: r.ID, Finished: r.Finished, FirstAnswer: r.Drill.FirstAnswer,
@@ -62,12 +68,12 @@ func drillOverdue(w Assignment, s *State, now time.Time) (since time.Time, overd
 	if s.Points[0].Finished.After(before) {
 		return since, false
 	}
-	last := s.lastDrill()
+	last := s.LastDrill()
 	return since, last == nil || last.Finished.Before(before)
 }
 
 func lastDrillText(s *State) string {
-	if d := s.lastDrill(); d != nil {
+	if d := s.LastDrill(); d != nil {
 		return d.Finished.Local().Format(time.RFC3339)
 	}
 	return "it is protected"

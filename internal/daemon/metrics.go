@@ -48,6 +48,10 @@ var (
 	descGaps    = describe("log_gaps", "Stretches of the log of which nothing is known.", byWard...)
 	descProof   = describe("last_proof_timestamp_seconds", "Up to when the log was last compared with the cluster.",
 		byWard...)
+	descDrill = describe("last_good_drill_timestamp_seconds",
+		"When a restore was last rehearsed with success, of the last few drills; zero where none was.", byWard...)
+	descRecovery = describe("last_good_drill_recovery_seconds",
+		"After how long all was there in that drill, proven equal.", byWard...)
 	descProofOK = describe("last_proof_success", "0 where that comparison found a difference.", byWard...)
 	descMirror  = describe("mirror_newest_moment_timestamp_seconds",
 		"The newest moment that the second store holds; zero where it holds none.", "policy", "cluster", "store",
@@ -121,7 +125,7 @@ func (m *metrics) ran(r *store.Run) {
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
 		descBuild, descKnown, descMoment, descPromised, descPoint, descRecords, descBytes, descPoints, descGaps,
-		descProof, descProofOK, descMirror, descCapture, descAlerts, descRunning, descResult, descTook, descEnded,
+		descProof, descProofOK, descDrill, descRecovery, descMirror, descCapture, descAlerts, descRunning, descResult, descTook, descEnded,
 		descGood,
 		descNext, descStored, descHeld, descUp, descUsed, descMeasured, descFree, descFreeAt, descDays, descScrub,
 		descNotices, descUntaken, descDropped, descWaiting, descConfig} {
@@ -222,6 +226,12 @@ func collectCluster(put func(*prometheus.Desc, float64, ...string), c *ClusterSt
 	put(descGaps, float64(c.Gaps), ward...)
 	put(descProof, stamp(c.Proof), ward...)
 	put(descProofOK, number(c.Proof.IsZero() || c.ProofGood), ward...)
+	if c.Drill != nil {
+		put(descDrill, stamp(c.Drill.Finished), ward...)
+		put(descRecovery, c.Drill.Recovery.D().Seconds(), ward...)
+	} else {
+		put(descDrill, 0, ward...)
+	}
 	put(descCapture, number(c.Capturing), ward...)
 	if c.Mirror != "" {
 		put(descMirror, stamp(c.Mirrored), c.Policy, c.Cluster, c.Store, c.Mirror)

@@ -120,7 +120,7 @@ func statusOf(w Assignment, s *State, latest, now time.Time) ClusterStatus {
 			break
 		}
 	}
-	c.Drill = s.lastDrill()
+	c.Drill = s.LastDrill()
 	if c.Mirror = w.Config.MirrorTo; c.Mirror != "" {
 		c.Mirrored = s.mirrored(c.Mirror)
 	}
