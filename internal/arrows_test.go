@@ -50,6 +50,7 @@ func TestImportArrows(t *testing.T) {
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},
 		"pin":         {nil, noInterface},
+		"report":      {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
 		"evidence":    {[]string{"core"}, noInterface},
 		"drill": {[]string{"core", "engine", "run", "moment", "restore", "serve", "verify", "command"},
 			noInterface},
@@ -57,10 +58,10 @@ func TestImportArrows(t *testing.T) {
 		"config":     {[]string{"core", "engine", "command"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":       {[]string{"core", "run", "explain"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest": {nil, []string{"github.com/urfave/"}},
-		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify"),
+		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify", "report"),
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
 		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo", "guard", "pin",
-			"notify", "guided", "evidence"),
+			"notify", "guided", "evidence", "report"),
 			nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")

@@ -239,7 +239,8 @@ func (a *app) command(category, name, args, use, more string, action cli.ActionF
 // silently runs a command of --quiet. Of one that does something, and is not asked what there is, the
 // result is shown only where it is no success: what a scheduler mails is then worth reading.
 func (a *app) silently(ctx context.Context, c *cli.Command, action cli.ActionFunc) error {
-	does := slices.Contains([]string{"snapshot", "capture", "verify", "restore", "undo", "hold", "drill", "scrub", "mirror",
+	does := slices.Contains([]string{"snapshot", "capture", "verify", "restore", "undo", "hold", "drill", "scrub",
+		"mirror",
 		"reclaim"}, c.Name) || c.Bool("apply") || c.Bool("run")
 	if !a.screen.Quiet || a.screen.JSON || !does || c.Bool("follow") || c.Bool("preview") {
 		return action(ctx, c)

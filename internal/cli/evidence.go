@@ -27,7 +27,8 @@ import (
 )
 
 func (a *app) evidenceCommands() *cli.Command {
-	return &cli.Command{Name: "evidence", Usage: "signed statements of what drills, restores, verifications and scrubs found",
+	return &cli.Command{Name: "evidence",
+		Usage:    "signed statements of what drills, restores, verifications and scrubs found",
 		Category: proof, OnUsageError: onUsage,
 		Commands: []*cli.Command{
 			a.command("", "list", "[CLUSTER]", "what was said, the newest last", "", a.evidenceList,
@@ -37,7 +38,8 @@ func (a *app) evidenceCommands() *cli.Command {
 			a.command("", "export", "", "write all statements into a file that can be checked without the store",
 				`The file holds a line a statement, and an end that says how many there are: a JSON Web Signature
 each (RFC 7515, Ed25519). docs/evidence.md says how to check it without dexamen.`, a.evidenceExport,
-				&cli.StringFlag{Name: "to", Usage: "write this `FILE`, which must not be there; - is the standard output",
+				&cli.StringFlag{Name: "to",
+					Usage:    "write this `FILE`, which must not be there; - is the standard output",
 					Required: true}),
 			a.command("", "check", "FILE", "find what was changed in a file of evidence, taken out or put in",
 				`Needs neither the store nor its key. Whose the statements are tells the public key: of this
@@ -183,7 +185,8 @@ func (a *app) evidenceList(ctx context.Context, c *cli.Command) error {
 		if list == nil {
 			list = []*evidence.Statement{}
 		}
-		if err := a.screen.Encode(map[string]any{"statements": list, "chains": got.Chains, "faults": got.Faults}); err != nil {
+		if err := a.screen.Encode(map[string]any{"statements": list, "chains": got.Chains,
+			"faults": got.Faults}); err != nil {
 			return err
 		}
 		return broken(got)
@@ -325,7 +328,8 @@ func (a *app) evidenceExport(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if b == nil {
-		return fmt.Errorf("this host has no place for a key to sign the end of the file; name one under evidence: key: in %s",
+		return fmt.Errorf(
+			"this host has no place for a key to sign the end of the file; name one under evidence: key: in %s",
 			a.cfg.Path)
 	}
 	write := func(w io.Writer) error {
@@ -433,7 +437,8 @@ func (a *app) evidenceKey(ctx context.Context, c *cli.Command) error {
 	}
 	public := b.Key.Public().(ed25519.PublicKey)
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]string{"key": evidence.Thumbprint(public), "pem": evidence.PublicText(public)})
+		return a.screen.Encode(map[string]string{"key": evidence.Thumbprint(public),
+			"pem": evidence.PublicText(public)})
 	}
 	a.screen.Note("key %s", evidence.Thumbprint(public))
 	_, err = fmt.Fprint(a.screen.Out, evidence.PublicText(public))

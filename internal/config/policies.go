@@ -249,7 +249,8 @@ type Daemon struct {
 }
 
 // About is what alerts may be about.
-var About = []string{"burst", "capacity", "drill", "drop", "failure", "gap", "loss", "mirror", "proof", "rpo", "temporary",
+var About = []string{"burst", "capacity", "drill", "drop", "failure", "gap", "loss", "mirror", "proof", "rpo",
+	"temporary",
 	"unprotected"}
 
 // Protected names the clusters that a policy chooses. Scratch servers, whose

@@ -125,7 +125,8 @@ func (m *metrics) ran(r *store.Run) {
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
 		descBuild, descKnown, descMoment, descPromised, descPoint, descRecords, descBytes, descPoints, descGaps,
-		descProof, descProofOK, descDrill, descRecovery, descMirror, descCapture, descAlerts, descRunning, descResult, descTook, descEnded,
+		descProof, descProofOK, descDrill, descRecovery, descMirror, descCapture, descAlerts, descRunning, descResult,
+		descTook, descEnded,
 		descGood,
 		descNext, descStored, descHeld, descUp, descUsed, descMeasured, descFree, descFreeAt, descDays, descScrub,
 		descNotices, descUntaken, descDropped, descWaiting, descConfig} {

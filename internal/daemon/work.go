@@ -404,7 +404,8 @@ func ApplyRetention(ctx context.Context, e *run.Runner, w Assignment, r *store.R
 		return err
 	}
 	// What is in doubt is no reason to keep what no rule keeps.
-	return errors.Join(proveRemaining(ctx, e, w, s), applyRetention(ctx, e, w, s, r))
+	return errors.Join(keepPromise(ctx, e, w, s, r, time.Now()), proveRemaining(ctx, e, w, s),
+		applyRetention(ctx, e, w, s, r))
 }
 
 func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, r *store.Run) error {

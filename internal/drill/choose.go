@@ -25,7 +25,8 @@ func Random(ctx context.Context, e *run.Runner, cluster string, last time.Durati
 		stretches = append(stretches, within(c.Stretches, since)...)
 	}
 	if len(stretches) == 0 {
-		return nil, fmt.Errorf("no moment of %s of the last %s can be restored; see: dexamen coverage %s", cluster, last,
+		return nil, fmt.Errorf("no moment of %s of the last %s can be restored; see: dexamen coverage %s", cluster,
+			last,
 			cluster)
 	}
 	for try := 0; ; try++ {

@@ -43,7 +43,7 @@ func served(ctx context.Context, e *run.Runner, m *moment.Moment, r *store.Run, 
 	sctx, cancel := context.WithCancel(ctx)
 	ended := make(chan error, 1)
 	go func() { ended <- serve.Serve(sctx, content, l, so) }()
-	defer func() { cancel(); <-ended }()
+	defer func() { cancel(); _ = <-ended }()
 	_, drv, err := engine.ForAddress(address)
 	if err != nil {
 		return err

@@ -178,7 +178,8 @@ func (t *target) vacate(ctx context.Context) error {
 	for _, ns := range there {
 		if !slices.Contains(was.Namespaces, ns.Name) {
 			return fmt.Errorf("%w: %s is not empty: %s is there, with %s; a drill restores onto a cluster that holds "+
-				"nothing, and empties it afterwards", run.ErrRefused, t.o.Name, ns.Name, run.Count(ns.Records, "record"))
+				"nothing, and empties it afterwards", run.ErrRefused, t.o.Name, ns.Name,
+				run.Count(ns.Records, "record"))
 		}
 	}
 	if !marked {

@@ -59,7 +59,8 @@ func (b *Book) Append(ctx context.Context, st *store.Store, s Statement) (*State
 			return nil, err
 		}
 		if len(line) > MaxLine {
-			return nil, fmt.Errorf("what is to be said of run %s is %d bytes long, more than %d", s.Run, len(line), MaxLine)
+			return nil, fmt.Errorf("what is to be said of run %s is %d bytes long, more than %d", s.Run, len(line),
+				MaxLine)
 		}
 		err = st.PutEvidence(ctx, key, s.Number, line)
 		if errors.Is(err, store.ErrThere) {

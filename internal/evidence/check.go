@@ -3,6 +3,7 @@ package evidence
 import (
 	"bufio"
 	"crypto/ed25519"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -64,14 +65,14 @@ func Check(r io.Reader, trusted []ed25519.PublicKey) (*Checked, error) {
 	in := bufio.NewReader(r)
 	for {
 		line, err := readLine(in)
-		if err == io.EOF && line == "" {
+		if errors.Is(err, io.EOF) && line == "" {
 			break
 		}
-		if err != nil && err != io.EOF {
+		if err != nil && !errors.Is(err, io.EOF) {
 			return nil, fmt.Errorf("line %d: %w", c.line+1, err)
 		}
 		c.line++
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			c.fault("it is cut off: a line ends with a line feed")
 		}
 		c.look(line)
@@ -89,7 +90,7 @@ func readLine(in *bufio.Reader) (string, error) {
 		switch {
 		case b.Len() > MaxLine:
 			return "", fmt.Errorf("it is longer than %d bytes: this is no file of evidence", MaxLine)
-		case err == bufio.ErrBufferFull:
+		case errors.Is(err, bufio.ErrBufferFull):
 			continue
 		case err != nil:
 			return b.String(), err

@@ -105,6 +105,8 @@ type Run struct {
 	Verdicts []RunVerdict `json:"verdicts,omitempty"`
 	// Drill is what a drill measured and checked.
 	Drill *Rehearsal `json:"drill,omitempty"`
+	// Promise is what the promise of the policy came to since it was noted last.
+	Promise *RunPromise `json:"promise,omitempty"`
 	// Rule is what retention was to keep.
 	Rule string `json:"rule,omitempty"`
 	// Retired says of points that went why.
@@ -165,6 +167,15 @@ type Rehearsal struct {
 	Checks []RunCheck     `json:"checks,omitempty"`
 	// Left says what of the drill could not be taken away from the target again.
 	Left string `json:"left,omitempty"`
+}
+
+// RunPromise is for how long, of some time, the newest moment that could be restored was older than is
+// promised.
+type RunPromise struct {
+	From     time.Time      `json:"from"`
+	To       time.Time      `json:"to"`
+	Promised record.Seconds `json:"promised_seconds"`
+	Broken   record.Seconds `json:"broken_seconds"`
 }
 
 // RunCheck is a check of what was restored.

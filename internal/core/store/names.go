@@ -32,6 +32,7 @@ type (
 	RunFilter      = catalog.RunFilter
 	Rehearsal      = catalog.Rehearsal
 	RunCheck       = catalog.RunCheck
+	RunPromise     = catalog.RunPromise
 	RunHook        = catalog.RunHook
 	RunMember      = catalog.RunMember
 	RunVerdict     = catalog.RunVerdict
