@@ -43,7 +43,12 @@ func served(ctx context.Context, e *run.Runner, m *moment.Moment, r *store.Run, 
 	sctx, cancel := context.WithCancel(ctx)
 	ended := make(chan error, 1)
 	go func() { ended <- serve.Serve(sctx, content, l, so) }()
-	defer func() { cancel(); _ = <-ended }()
+	defer func() {
+		cancel()
+		if err := <-ended; err != nil {
+			e.Emit(run.Note, "serving the moment ended with: %v", err)
+		}
+	}()
 	_, drv, err := engine.ForAddress(address)
 	if err != nil {
 		return err
