@@ -223,4 +223,16 @@ func TestDrillsBySchedule(t *testing.T) {
 	require.Eventually(t, func() bool { return good(store.RunRefused) >= 1 }, time.Minute, 500*time.Millisecond)
 	require.Contains(t, tool.run(t, 4, "status"), "not empty")
 	require.Len(t, onto.state(t, "/somebody/"), 1)
+	// What others are shown.
+	file := filepath.Join(dir, "report.html")
+	tool.run(t, 0, "report", "--to", file, "--csv", filepath.Join(dir, "tables"))
+	tool.run(t, 5, "report", "--to", file)
+	page, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for _, what := range []string{"willow", "all there after", "refused", "not empty", "drill"} {
+		require.Contains(t, string(page), what)
+	}
+	table, err := os.ReadFile(filepath.Join(dir, "tables", "evidence.csv"))
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, strings.Count(string(table), "drill,willow"), 3)
 }

@@ -52,7 +52,7 @@ type Chart struct {
 	Dots bool
 }
 
-// MaxSeries is how many series are drawn each by itself; the rest is put together.
+// MaxSeries is how many series one chart shows: more cannot be told apart.
 const MaxSeries = 6
 
 // Colours that stand for the variables of a style sheet, and are put in their place.
@@ -106,7 +106,7 @@ func (c *Chart) plot(tint func(color.RGBA) color.Color) (*plot.Plot, error) {
 			if err != nil {
 				return nil, err
 			}
-			dots.Color, dots.Shape, dots.Radius = tint(inks[k]), shapes[k], 2.2
+			dots.Color, dots.Shape, dots.Radius = tint(inks[k]), shapes[k], 2.8
 			p.Add(dots)
 			p.Legend.Add(s.Name, dots)
 			continue
@@ -122,7 +122,8 @@ func (c *Chart) plot(tint func(color.RGBA) color.Color) (*plot.Plot, error) {
 	p.X.Min, p.X.Max = float64(c.From.Unix()), float64(c.To.Unix())
 	p.X.Tick.Marker = timeTicks{c.From, c.To}
 	p.Y.Min = 0
-	if p.Y.Max = top * 1.25; top == 0 {
+	// The names stand above what is drawn.
+	if p.Y.Max = top * 1.1 / (1 - 0.055*float64(len(c.Series))); top == 0 {
 		p.Y.Max = 1
 	}
 	p.Y.Tick.Marker = unitTicks{c.Unit}
@@ -248,11 +249,16 @@ func (u unitTicks) Ticks(_, most float64) (out []plot.Tick) {
 // roundStep returns a round step that is at least so large.
 func roundStep(least float64, u Unit) float64 {
 	base := 1.0
-	switch {
-	case u == Bytes:
-		for base*1024 <= least {
-			base *= 1024
+	if u == Bytes {
+		for ; ; base *= 1024 {
+			for _, m := range []float64{1, 2, 5, 10, 20, 50, 100, 200, 500} {
+				if base*m >= least {
+					return base * m
+				}
+			}
 		}
+	}
+	switch {
 	case least >= 3600:
 		base = 3600
 	case least >= 60:
@@ -288,13 +294,4 @@ func (u Unit) text(v float64) string {
 		return fmt.Sprintf("%g min", v/60)
 	}
 	return fmt.Sprintf("%g h", v/3600)
-}
-
-// Fewest returns series of which there are no more than [MaxSeries] and one: those with the largest
-// last values, and the sum of all others at the times of the first.
-func Fewest(all []Series, sum func([]Series) Series) []Series {
-	if len(all) <= MaxSeries+1 {
-		return all
-	}
-	return append(append([]Series{}, all[:MaxSeries]...), sum(all[MaxSeries:]))
 }
