@@ -2,11 +2,14 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"log/slog"
 	"net"
 	"os"
 	"os/signal"
+	"strings"
 	"sync"
 	"syscall"
 
@@ -113,15 +116,58 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return usage("daemon.listen: %v", err)
 		}
+		l, access, err := pageAccess(ctx, cfg, l)
+		if err != nil {
+			return err
+		}
 		d.Log.Info("listening", "address", l.Addr().String())
 		go func() {
-			if err := d.Serve(ctx, l); err != nil {
+			if err := d.Serve(ctx, l, access); err != nil {
 				d.Log.Error("health and metrics", "error", explain.Error(err))
 			}
 		}()
 	}
 	_ = d.Run(ctx)
 	return nil // it was told to stop
+}
+
+// pageAccess returns who may see the page on a listener, and the listener as it is to be spoken to.
+func pageAccess(ctx context.Context, cfg *config.Config, l net.Listener) (net.Listener, daemon.PageAccess, error) {
+	var a daemon.PageAccess
+	if addr, ok := l.Addr().(*net.TCPAddr); ok {
+		a.Loopback = addr.IP.IsLoopback()
+	}
+	if t := cfg.Daemon.Token; t != nil {
+		text, err := t.Read(ctx)
+		if err != nil {
+			return nil, a, fmt.Errorf("%s: daemon.token: %w", cfg.Path, err)
+		}
+		a.Token = strings.TrimSpace(text)
+		if len(a.Token) < 16 {
+			return nil, a, usage("%s: daemon.token: it is shorter than 16 characters, and could be guessed", cfg.Path)
+		}
+	}
+	s := cfg.Daemon.TLS
+	if s == nil {
+		return l, a, nil
+	}
+	cert, err := tls.LoadX509KeyPair(s.Certificate, s.Certificate)
+	if err != nil {
+		return nil, a, usage("%s: daemon.tls.certificate: %v", cfg.Path, err)
+	}
+	c := &tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12}
+	if s.ClientCA != "" {
+		pem, err := os.ReadFile(s.ClientCA)
+		if err != nil {
+			return nil, a, usage("%s: daemon.tls.client_ca: %v", cfg.Path, err)
+		}
+		c.ClientCAs, c.ClientAuth = x509.NewCertPool(), tls.VerifyClientCertIfGiven
+		if !c.ClientCAs.AppendCertsFromPEM(pem) {
+			return nil, a, usage("%s: daemon.tls.client_ca: %s holds no certificate in PEM", cfg.Path, s.ClientCA)
+		}
+		a.ByCertificate = true
+	}
+	return tls.NewListener(l, c), a, nil
 }
 
 // deps is where policies are carried out: stores and clusters as they are

@@ -244,8 +244,18 @@ type Mail struct {
 
 // Daemon is about the daemon itself.
 type Daemon struct {
-	// Listen is where /healthz, /readyz and /metrics are; nowhere when empty.
+	// Listen is where the page, /healthz, /readyz and /metrics are; nowhere when empty.
 	Listen string `yaml:"listen"`
+	// Token lets who knows it see the page, TLS has it come over TLS, to clients with a certificate of
+	// ClientCA where that is named. Without either the page is shown on loopback addresses only.
+	Token *Secret   `yaml:"token"`
+	TLS   *ServeTLS `yaml:"tls"`
+}
+
+// ServeTLS is how the daemon speaks TLS.
+type ServeTLS struct {
+	Certificate string `yaml:"certificate"` // a file with certificate and key, in PEM
+	ClientCA    string `yaml:"client_ca"`   // a file of authorities whose clients see the page
 }
 
 // About is what alerts may be about.
@@ -302,6 +312,16 @@ func (c *Config) checkPolicies(k *checker) {
 	}
 	c.checkOverlap(k)
 	c.checkNotices(k)
+	if c.Daemon.Token != nil {
+		c.Daemon.Token.check(k, "$.daemon.token")
+	}
+	if t := c.Daemon.TLS; t != nil {
+		if t.Certificate == "" {
+			k.bad("$.daemon.tls", "names no certificate: a file with certificate and key, in PEM")
+		}
+		checkFile(k, "$.daemon.tls.certificate", t.Certificate)
+		checkFile(k, "$.daemon.tls.client_ca", t.ClientCA)
+	}
 	if c.Evidence.Key != nil {
 		c.Evidence.Key.check(k, "$.evidence.key")
 	}

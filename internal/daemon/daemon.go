@@ -9,6 +9,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"dexamen/internal/config"
@@ -52,6 +53,7 @@ type Daemon struct {
 	broken      string
 	brokenSince time.Time
 	metrics     *metrics
+	changes     atomic.Uint64 // counts what the page shows anew
 }
 
 // watched is an assignment and what is known of it.
@@ -78,6 +80,8 @@ type running struct {
 	now    chan struct{}
 	// alive is when each shard's log of a capture said something last.
 	alive map[string]time.Time
+	// seen is what the run has reported.
+	seen progress
 }
 
 const (
@@ -297,6 +301,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 	g := &running{ward: duty.Assignment, kind: duty.Kind, begun: time.Now(), cancel: cancel,
 		now: make(chan struct{}, 1), alive: map[string]time.Time{}}
 	d.going[k] = g
+	d.changes.Add(1)
 	d.group.Go(func() {
 		defer cancel()
 		log := d.Log.With("cluster", duty.Assignment.Cluster, "policy", duty.Assignment.Policy, "kind", duty.Kind)
@@ -305,7 +310,8 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		err := d.guarded(duty.Kind+" of "+duty.Assignment.Cluster, func() (err error) {
 			r, err = world.Do(rctx, duty, Heard{
 				Stored: func(h journal.Header) { d.stored(duty.Assignment, h) },
-				Urgent: d.urgent(duty.Assignment), Now: g.now, Alive: func(shard string) { d.alive(g, shard) }})
+				Urgent: d.urgent(duty.Assignment), Now: g.now, Alive: func(shard string) { d.alive(g, shard) },
+				Event: g.seen.hear})
 			return err
 		})
 		switch {
@@ -335,6 +341,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 			d.endedStalled(g)
 		}
 		delete(d.going, k)
+		d.changes.Add(1)
 		if x := d.wards[key(duty.Assignment)]; x != nil {
 			x.stale = true
 		}
@@ -461,6 +468,7 @@ func (d *Daemon) refresh(ctx context.Context, world Deps, w Assignment, x *watch
 	}
 	d.mu.Lock()
 	x.state = s
+	d.changes.Add(1)
 	latest := x.latest()
 	d.mu.Unlock()
 	tell := *s

@@ -440,7 +440,7 @@ func TestHealth(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	served := make(chan error, 1)
-	go func() { served <- d.Serve(ctx, l) }()
+	go func() { served <- d.Serve(ctx, l, PageAccess{Loopback: true}) }()
 	get := func(path string) (int, string) {
 		resp, err := http.Get("http://" + l.Addr().String() + path)
 		require.NoError(t, err)

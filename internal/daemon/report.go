@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -11,7 +12,6 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
 	"dexamen/internal/explain"
-	"dexamen/internal/moment"
 	"dexamen/internal/notify"
 	"dexamen/internal/report"
 	"dexamen/internal/run"
@@ -25,28 +25,14 @@ func Report(ctx context.Context, w Deps, from, to time.Time,
 	status := Look(ctx, w)
 	out := &report.Data{From: from, To: to, Well: status.Well, Left: []report.Left{}, Alerts: []report.Alert{},
 		Clusters: []*report.Cluster{}, Stores: []*report.Store{}, Evidence: []report.Statement{}}
-	out.Host, _ = os.Hostname()
-	alerts := func(list []notify.Alert) {
-		for _, a := range list {
-			out.Alerts = append(out.Alerts, report.Alert{Since: a.Since, About: a.About, Text: a.Text, Do: a.Do})
-		}
-	}
 	wards := map[string]Assignment{}
 	for _, a := range Assignments(w.Config) {
 		wards[a.Policy+"\x00"+a.Cluster+"\x00"+a.Store] = a
 	}
 	for i := range status.Clusters {
-		s := &status.Clusters[i]
-		c := &report.Cluster{Name: s.Cluster, Policy: s.Policy, Store: s.Store, Error: s.Error, Newest: s.Newest,
-			Point: s.PointTime, Points: s.Points, Records: s.Records, Bytes: s.Bytes, Promised: s.Promised,
-			Proof: s.Proof, ProofGood: s.ProofGood, Alerts: len(s.Alerts)}
-		if s.Drill != nil {
-			c.Drill = &report.Drill{Time: s.Drill.Finished, FirstAnswer: s.Drill.FirstAnswer.D().Seconds(),
-				Recovery: s.Drill.Recovery.D().Seconds(), Age: s.Drill.Age.D().Seconds()}
-		}
-		alerts(s.Alerts)
+		c := clusterOf(&status.Clusters[i])
 		if c.Error == "" {
-			if err := w.reportOf(ctx, wards[s.Policy+"\x00"+s.Cluster+"\x00"+s.Store], c, out); err != nil {
+			if err := w.reportOf(ctx, wards[c.Policy+"\x00"+c.Name+"\x00"+c.Store], c, out); err != nil {
 				c.Error = explain.Error(err)
 			}
 		}
@@ -56,12 +42,7 @@ func Report(ctx context.Context, w Deps, from, to time.Time,
 		}
 		out.Clusters = append(out.Clusters, c)
 	}
-	for _, s := range status.Stores {
-		out.Stores = append(out.Stores, &report.Store{Name: s.Store, Error: s.Error, Used: s.Used, Free: s.Free,
-			Days: s.Days, Scrub: s.Scrub})
-		alerts(s.Alerts)
-	}
-	alerts(status.Alerts)
+	finish(status, out)
 	out.From = beginning(out)
 	out.Left = append(out.Left, w.notProtected()...)
 	if statements == nil {
@@ -107,6 +88,39 @@ func beginning(d *report.Data) time.Time {
 	return first
 }
 
+// finish notes what a status says of stores, and all alerts.
+func finish(status *Status, out *report.Data) {
+	alerts := func(list []notify.Alert) {
+		for _, a := range list {
+			out.Alerts = append(out.Alerts, report.Alert{Since: a.Since, About: a.About, Text: a.Text, Do: a.Do})
+		}
+	}
+	for i := range status.Clusters {
+		alerts(status.Clusters[i].Alerts)
+	}
+	for _, s := range status.Stores {
+		out.Stores = append(out.Stores, &report.Store{Name: s.Store, Error: s.Error, Used: s.Used, Free: s.Free,
+			Days: s.Days, Scrub: s.Scrub})
+		alerts(s.Alerts)
+	}
+	alerts(status.Alerts)
+	if out.Host == "" {
+		out.Host, _ = os.Hostname()
+	}
+}
+
+// clusterOf returns of a cluster what its status says.
+func clusterOf(s *ClusterStatus) *report.Cluster {
+	c := &report.Cluster{Name: s.Cluster, Policy: s.Policy, Store: s.Store, Error: s.Error, Newest: s.Newest,
+		Point: s.PointTime, Points: s.Points, Records: s.Records, Bytes: s.Bytes, Promised: s.Promised,
+		Proof: s.Proof, ProofGood: s.ProofGood, Alerts: len(s.Alerts)}
+	if s.Drill != nil {
+		c.Drill = &report.Drill{Time: s.Drill.Finished, FirstAnswer: s.Drill.FirstAnswer.D().Seconds(),
+			Recovery: s.Drill.Recovery.D().Seconds(), Age: s.Drill.Age.D().Seconds()}
+	}
+	return c
+}
+
 // reportOf reads from the store what is known of a cluster over the time.
 func (w Deps) reportOf(ctx context.Context, a Assignment, c *report.Cluster, out *report.Data) error {
 	e, err := w.env(ctx, a.Store, a.Cluster)
@@ -118,18 +132,18 @@ func (w Deps) reportOf(ctx context.Context, a Assignment, c *report.Cluster, out
 	if err != nil {
 		return err
 	}
-	covers, err := moment.Cover(ctx, e, a.Cluster)
-	if err != nil {
-		return err
+	fillCluster(a, s, c, out)
+	return w.history(ctx, e, a, s, c, out)
+}
+
+// fillCluster notes what is known of a cluster without reading more.
+func fillCluster(a Assignment, s *State, c *report.Cluster, out *report.Data) {
+	for _, st := range s.Stretches {
+		c.Stretches = append(c.Stretches, [2]time.Time{st.From, st.To})
 	}
-	for _, v := range covers {
-		for _, st := range v.Stretches {
-			c.Stretches = append(c.Stretches, [2]time.Time{st.From, st.To})
-		}
-		for _, g := range v.Gaps {
-			if !g.To.Wall.Before(out.From) {
-				c.Gaps = append(c.Gaps, report.Gap{From: g.From.Wall, To: g.To.Wall, Reason: g.Reason})
-			}
+	for _, g := range s.Gaps {
+		if !g.To.Wall.Before(out.From) {
+			c.Gaps = append(c.Gaps, report.Gap{From: g.From.Wall, To: g.To.Wall, Reason: g.Reason})
 		}
 	}
 	for _, p := range s.Points {
@@ -153,12 +167,13 @@ func (w Deps) reportOf(ctx context.Context, a Assignment, c *report.Cluster, out
 	for text, n := range count {
 		c.Kept = append(c.Kept, report.Reason{Text: text, Points: n})
 	}
-	slices.SortFunc(c.Kept, func(x, y report.Reason) int { return y.Points - x.Points })
+	slices.SortFunc(c.Kept, func(x, y report.Reason) int {
+		return cmp.Or(cmp.Compare(y.Points, x.Points), strings.Compare(x.Text, y.Text))
+	})
 	c.Kept = c.Kept[:min(len(c.Kept), 12)]
 	if r := s.last(store.RunDrill); r != nil && !r.Good() && r.Result != store.RunInterrupted {
 		c.DrillFailed = "the last one: " + r.Result
 	}
-	return w.history(ctx, e, a, s, c, out)
 }
 
 // history reads what runs of the time did, and what the promise came to.

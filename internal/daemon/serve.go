@@ -20,11 +20,13 @@ import (
 // freshenFor is for how long an answer waits for what is read anew.
 const freshenFor = 3 * time.Second
 
-// Serve answers /healthz (the process works; with ?verbose how everything is, as the command
-// status), /readyz (it can protect: every store answers) and /metrics until the context ends.
-func (d *Daemon) Serve(ctx context.Context, l net.Listener) error {
+// Serve answers with the page, to those who may see it, and to all /healthz (the process works; with ?verbose how
+// everything is, as the command status), /readyz (it can protect: every store answers) and /metrics until the
+// context ends.
+func (d *Daemon) Serve(ctx context.Context, l net.Listener, access PageAccess) error {
 	d.prepare()
 	mux := http.NewServeMux()
+	d.page(ctx, mux, access)
 	metrics := promhttp.HandlerFor(d.metrics.registry, promhttp.HandlerOpts{})
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, r *http.Request) {
 		d.Freshen(r.Context(), freshenFor)

@@ -40,16 +40,18 @@ func Assignments(c *config.Config) (out []Assignment) {
 
 // State is what a store knows of a cluster.
 type State struct {
-	Points  []*store.Point // oldest first
-	Chains  map[string]*journal.Chain
-	Runs    []*store.Run // the newest of each kind, oldest first
-	Going   []*store.Run // that have begun and not ended
-	Proofs  map[string]*store.ProofMark
-	Holds   []*store.Hold
-	Gaps    []journal.Gap
-	Latest  time.Time // the newest moment that can be restored
-	Read    time.Time // when this was read
-	Damaged []string  // what could not be read
+	Points []*store.Point // oldest first
+	Chains map[string]*journal.Chain
+	Runs   []*store.Run // the newest of each kind, oldest first
+	Going  []*store.Run // that have begun and not ended
+	Proofs map[string]*store.ProofMark
+	Holds  []*store.Hold
+	Gaps   []journal.Gap
+	Latest time.Time // the newest moment that can be restored
+	// Stretches are those in which every moment can be restored.
+	Stretches []moment.Stretch
+	Read      time.Time // when this was read
+	Damaged   []string  // what could not be read
 	// Temporary are restores that are to be undone at a time, the first to go first.
 	Temporary []*store.Run
 	// Flawed are points that the last scrub found damaged, where that was asked for.
@@ -87,7 +89,7 @@ func ReadState(ctx context.Context, e *run.Runner, cluster string) (*State, erro
 	}
 	for _, c := range covers {
 		s.Points, s.Gaps, s.Latest, s.Damaged = c.Points, c.Gaps, c.Latest, c.Unreadable
-		s.Chains, s.Proofs = c.Chains, c.Proofs
+		s.Chains, s.Proofs, s.Stretches = c.Chains, c.Proofs, c.Stretches
 	}
 	for _, b := range bad {
 		s.Damaged = append(s.Damaged, b.Error())

@@ -93,6 +93,8 @@ type Heard struct {
 	Urgent func(namespace string, op record.Op, busiest int64, at time.Time) bool
 	Now    <-chan struct{}
 	Alive  func(shard string)
+	// Event hears what the run reports.
+	Event func(run.Event)
 }
 
 // Do does what is due, and gives the run that came of it. [ErrNothing] says that it
@@ -103,6 +105,9 @@ func (w Deps) Do(ctx context.Context, d Duty, heard Heard) (*store.Run, error) {
 		return nil, err
 	}
 	defer e.Store.Close()
+	if heard.Event != nil {
+		e.OnEvent = heard.Event
+	}
 	r := &store.Run{Kind: d.Kind, Cluster: d.Assignment.Cluster, Policy: d.Assignment.Policy, Due: d.Due.UTC(),
 		Attempt: d.Attempt, Reason: d.Reason}
 	o := run.RecordOptions{Exclusive: true, Hooks: Hooks(d.Assignment.Config),

@@ -3,6 +3,7 @@
 //
 //	data.go      Data: what is shown
 //	page.go      HTML: the file; page.html and page.css are its form
+//	live.go      Live: pages of a daemon that is at work
 //	ribbon.go    which moments can be restored, as a picture
 //	chart.go     lines over time
 //	table.go     CSV
@@ -18,6 +19,8 @@ type Data struct {
 	Host string    `json:"host"`
 	Tool string    `json:"tool"`
 	Well bool      `json:"well"`
+	// Live: it is shown while the daemon is at work, and not kept as a report.
+	Live bool `json:"-"`
 	// Clusters are those that a policy protects, by name.
 	Clusters []*Cluster `json:"clusters"`
 	Stores   []*Store   `json:"stores"`
@@ -122,7 +125,7 @@ type Alert struct {
 type Statement struct {
 	Number   int64     `json:"number"`
 	Store    string    `json:"store"`
-	Ended    time.Time `json:"ended"`
+	Ended    time.Time `json:"finished"`
 	Kind     string    `json:"kind"`
 	Cluster  string    `json:"cluster,omitempty"`
 	Moment   time.Time `json:"moment,omitzero"`

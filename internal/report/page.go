@@ -51,11 +51,11 @@ var page = template.Must(template.New("").Funcs(template.FuncMap{
 }).Parse(pageHTML))
 
 // HTML writes the report as one file that needs no other, and no script.
-func (d *Data) HTML(w io.Writer) error { return d.execute(w, "report") }
+func (d *Data) HTML(w io.Writer) error { return execute(w, page, "report", d) }
 
-func (d *Data) execute(w io.Writer, name string) error {
+func execute(w io.Writer, t *template.Template, name string, data any) error {
 	var out bytes.Buffer // nothing is written where something fails
-	if err := page.ExecuteTemplate(&out, name, d); err != nil {
+	if err := t.ExecuteTemplate(&out, name, data); err != nil {
 		return err
 	}
 	_, err := out.WriteTo(w)
@@ -125,8 +125,8 @@ func verdict(d *Data) string {
 	case newest.IsZero():
 		text = "A cluster has no moment that can be restored. "
 	default:
-		text = fmt.Sprintf("Each of %s can be restored as it was %s before this report. ",
-			plural(len(d.Clusters), "cluster"), span(max(0, d.To.Sub(newest))))
+		text = fmt.Sprintf("Each of %s can be restored as it was %s %s. ", plural(len(d.Clusters), "cluster"),
+			span(max(0, d.To.Sub(newest))), map[bool]string{true: "ago", false: "before this report"}[d.Live])
 	}
 	never := 0
 	for _, c := range d.Clusters {

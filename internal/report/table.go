@@ -65,7 +65,7 @@ func (d *Data) CSV(w io.Writer, table string) error {
 			row(at(a.Since), a.About, a.Text, a.Do)
 		}
 	case "evidence":
-		row("store", "number", "ended", "kind", "cluster", "moment", "target", "result", "took_seconds",
+		row("store", "number", "finished", "kind", "cluster", "moment", "target", "result", "took_seconds",
 			"recovery_seconds")
 		for _, s := range d.Evidence {
 			row(s.Store, fmt.Sprint(s.Number), at(s.Ended), s.Kind, s.Cluster, at(s.Moment), s.Target, s.Result,

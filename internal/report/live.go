@@ -1,0 +1,82 @@
+package report
+
+import (
+	_ "embed"
+	"html/template"
+	"io"
+	"time"
+)
+
+//go:embed live.html
+var liveHTML string
+
+//go:embed live.js
+var liveJS string
+
+// CSS and JS are what the live pages load from beside them.
+func CSS() string { return pageCSS }
+
+// JS returns the script that renews a live page.
+func JS() string { return liveJS }
+
+// Live is a page of a daemon that is at work; one of Data, List, One and Note is set.
+type Live struct {
+	Title string
+	Now   time.Time
+	// Part is where what is shown can be had anew.
+	Part  string
+	Data  *Data
+	Going []Going
+	List  *RunList
+	One   *OneRun
+	Note  string
+}
+
+// Going is a run that goes on. Rate is in bytes a second; it, Total and Left are zero where they are not known.
+type Going struct {
+	Key, Cluster, Kind, Step    string
+	Since, Left                 time.Duration
+	Records, Total, Bytes, Rate int64
+}
+
+// RunList is the runs of a cluster.
+type RunList struct {
+	Store, Cluster string
+	Days           int
+	Runs           []ListedRun
+}
+
+// ListedRun is a run in a list.
+type ListedRun struct {
+	ID, Kind, Result, Error, By string
+	Began                       time.Time
+	Took                        time.Duration
+	Stored                      int64
+}
+
+// OneRun is one run in full, with what it reported.
+type OneRun struct {
+	Title  string
+	Fields []Field
+	Lines  []string
+}
+
+// Field is a fact with its name.
+type Field struct{ Name, Text string }
+
+var live = template.Must(template.Must(page.Clone()).Funcs(template.FuncMap{
+	"span":  func(d time.Duration) string { return span(max(d, 0)) },
+	"clock": func(t time.Time) string { return t.Local().Format("15:04:05") },
+}).Parse(liveHTML))
+
+// Write writes the page, or of part only what is renewed.
+func (l *Live) Write(w io.Writer, part bool) error {
+	name := "live"
+	if part {
+		name = "part"
+	}
+	return execute(w, live, name, l)
+}
+
+// Login writes the page that asks for a token, and says why.
+func Login(w io.Writer, why string) error { return execute(w, live, "login", why) }
