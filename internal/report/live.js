@@ -17,4 +17,5 @@ async function renew() {
   if (again) { again = false; setTimeout(renew, 1000); }
 }
 events.onmessage = renew;
+setInterval(renew, 15000); // what is "ago" goes on
 events.onerror = () => { state.textContent = "the daemon does not answer; what is shown is older"; };
