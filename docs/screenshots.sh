@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures in docs/screenshots from the demo data: runs the demonstration,
 # leaves its clusters up, and photographs commands in a terminal of 1280x800.
-# Needs Debian's packages xterm, xvfb, tmux, imagemagick and fonts-dejavu-core.
+# Needs Debian's packages xterm, xvfb, tmux, imagemagick, chromium and fonts-dejavu-core.
 set -euo pipefail
 bin=$(realpath "${1:-bin/dexamen}")
 here=$(cd "$(dirname "$0")/screenshots" && pwd)
@@ -77,12 +77,7 @@ kill $served 2> /dev/null || true
 shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(last-restore) --yes"
 keys guided 'dexamen restore --guided meadow' Up Up Up Up
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
-shot sharded 'dexamen snapshot orchard' 'dexamen capture orchard' 'dexamen coverage orchard'
-if grep -q 'clusters:.*willow\|^  willow:' "$DEXAMEN_CONFIG"; then
-  shot key-value 'dexamen points willow' 'dexamen browse willow@latest' 'dexamen points bramble' 'dexamen --quiet browse bramble@latest/db0/orders: --show 2' 'dexamen restore bramble@latest/db0/orders: --to hedge --conflict replace --yes'
-fi
-
-shot folder 'dexamen snapshot comb' 'dexamen --quiet browse comb@latest/photos --show 5' "dexamen --quiet restore comb@latest/photos --rename photos=looked-at --files '2026/heather/**' --yes"
+shot drill "dexamen drill meadow --random 1h --that 'counts[\"apiary.colonies\"] > 1000'" 'dexamen evidence list' 'dexamen evidence export --to evidence.jws' 'dexamen evidence check evidence.jws'
 shot search 'dexamen cluster inspect clover' 'dexamen snapshot clover' "dexamen --quiet restore 'clover@latest/fieldnotes-*' --rename 'fieldnotes-*=rehearsal-*' --yes"
 shot policy 'dexamen policy preview nightly'
 
@@ -103,3 +98,15 @@ last=$("$bin" --json runs meadow --kind snapshot | sed -n 's/^ *"id": "\(.*\)",$
 shot runs 'dexamen runs --since -2m --worst-first --store larder' "dexamen runs show $last"
 shot retention 'dexamen retention meadow' 'dexamen points meadow' 'dexamen coverage meadow'
 shot status 'dexamen status' 'dexamen runs --since -2m --failed'
+# What is shown in a browser: the report, and the page of a daemon at work, as a phone has it.
+view() { chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+  --disable-component-update --disable-sync --hide-scrollbars --user-data-dir="$work/browser" --virtual-time-budget=3000 \
+  --window-size="$2" --screenshot="$here/$1.png" "$3" > /dev/null 2>&1; }
+"$bin" --quiet report --to "$work/report.html" > /dev/null
+view report 1280,800 "file://$work/report.html"
+printf 'daemon: { listen: "127.0.0.1:47019" }\n' >> "$fast"
+"$bin" --config "$fast" daemon > "$work/daemon.log" 2>&1 &
+daemon=$!
+sleep 25
+view page 500,844 http://127.0.0.1:47019/
+kill $daemon

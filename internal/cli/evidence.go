@@ -108,39 +108,80 @@ func (a *app) attest(cfg *config.Config, s *store.Store) func(context.Context, *
 	}
 }
 
-// statements reads what lies in the store; what is wrong with it is said at once.
+// statements reads what lies in the stores; of several that are copies of one the one that has most. What is
+// wrong is among the faults, and a store that cannot be read is said at once.
 func (a *app) statements(ctx context.Context, c *cli.Command) (*evidence.Checked, []string, error) {
-	e, progress, err := a.openRunner(ctx, c, "")
+	cfg, err := a.config(c)
 	if err != nil {
 		return nil, nil, err
+	}
+	names := config.Names(cfg.Stores)
+	if s := c.String("store"); s != "" {
+		names = []string{s}
+	}
+	of := map[string][]string{} // by the stores' ids
+	var ids []string
+	var missing []evidence.Fault
+	var errs []error
+	for _, name := range names {
+		id, lines, err := a.linesOf(ctx, c, name)
+		if errors.Is(err, evidence.ErrMissing) {
+			missing = append(missing, evidence.Fault{What: "store " + name + ": " + err.Error()})
+		} else if errors.Is(err, store.ErrNoStore) && len(names) > 1 {
+			continue // it is configured and not made yet: nothing was said there
+		} else if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		if _, seen := of[id]; !seen {
+			ids = append(ids, id)
+		}
+		if len(lines) >= len(of[id]) {
+			of[id] = lines
+		}
+	}
+	if len(errs) == len(names) {
+		return nil, nil, errors.Join(errs...)
+	}
+	for _, err := range errs {
+		a.screen.Note("! %v", err)
+	}
+	var all []string
+	for _, id := range ids {
+		all = append(all, of[id]...)
+	}
+	// As a file of them would be checked; it has no end here.
+	got, err := evidence.Check(strings.NewReader(strings.Join(append(all, ""), "\n")), a.trusted(ctx, c))
+	if err != nil {
+		return nil, nil, err
+	}
+	got.Faults = append(got.Faults[:len(got.Faults)-1], missing...)
+	return got, all, nil
+}
+
+// linesOf reads the statements in a store, and its id. evidence.ErrMissing is returned beside them where
+// this installation has written more.
+func (a *app) linesOf(ctx context.Context, c *cli.Command, name string) (id string, lines []string, err error) {
+	e, progress, err := a.openRunnerOf(ctx, c, name, "")
+	if err != nil {
+		return "", nil, err
 	}
 	defer progress.Done()
 	lines, bad, err := evidence.Lines(ctx, e.Store)
 	if err != nil {
-		return nil, nil, err
+		return "", nil, err
 	}
 	for _, b := range bad {
-		a.screen.Note("! %v", b)
+		a.screen.Note("! store %s: %v", name, b)
 	}
-	// As a file of them would be checked; it has no end here.
-	got, err := evidence.Check(strings.NewReader(strings.Join(append(lines, ""), "\n")), a.trusted(ctx, c))
-	if err != nil {
-		return nil, nil, err
-	}
-	got.Faults = got.Faults[:len(got.Faults)-1]
 	if len(a.trusted(ctx, c)) == 0 {
-		return got, lines, nil
+		return e.Store.ID, lines, nil
 	}
 	b, err := a.book(ctx, a.cfg)
 	if err != nil || b == nil {
-		return got, lines, err
+		return e.Store.ID, lines, err
 	}
-	if err := b.Missing(ctx, e.Store); errors.Is(err, evidence.ErrMissing) {
-		got.Faults = append(got.Faults, evidence.Fault{Line: len(lines) + 1, What: err.Error()})
-	} else if err != nil {
-		return nil, nil, err
-	}
-	return got, lines, nil
+	return e.Store.ID, lines, b.Missing(ctx, e.Store)
 }
 
 // trusted returns the key of this installation, where it has one.
@@ -227,8 +268,12 @@ func broken(got *evidence.Checked) error {
 		return nil
 	}
 	f := got.Faults[0]
-	return fmt.Errorf("what was signed and what is there %w, in %s: line %d: %s", run.ErrDiffers,
-		view.Plural(int64(len(got.Faults)), "place"), f.Line, f.What)
+	at := ""
+	if f.Line > 0 {
+		at = fmt.Sprintf("line %d: ", f.Line)
+	}
+	return fmt.Errorf("what was signed and what is there %w, in %s: %s%s", run.ErrDiffers,
+		view.Plural(int64(len(got.Faults)), "place"), at, f.What)
 }
 
 func (a *app) showFaults(got *evidence.Checked) {
@@ -238,7 +283,11 @@ func (a *app) showFaults(got *evidence.Checked) {
 			a.screen.Line("  … and %d more", len(got.Faults)-most)
 			break
 		}
-		a.screen.Line("  %s %s", a.screen.Loss(fmt.Sprintf("line %d:", f.Line)), f.What)
+		at := "missing:"
+		if f.Line > 0 {
+			at = fmt.Sprintf("line %d:", f.Line)
+		}
+		a.screen.Line("  %s %s", a.screen.Loss(at), f.What)
 	}
 }
 

@@ -44,7 +44,7 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	var proof *verify.Proof
 	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster,
 		func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
-			r.Point = m.Point.ID
+			r.Point, r.To = m.Point.ID, m.Time
 			proof, err = verify.Moment(ctx, e, m)
 			r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
 			r.SetVerdicts(proof.Verdicts(err))
@@ -97,7 +97,7 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 	var diffs []moment.NamespaceDiff
 	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster,
 		func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
-			r.Point = m.Point.ID
+			r.Point, r.To = m.Point.ID, m.Time
 			if diffs, err = verify.Live(ctx, e, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
 				return err
 			}

@@ -621,6 +621,15 @@ policies:                                 # what is protected, when, and for how
     # retry: { first: 1m, longest: 1h }  # twice as long each time; until it is due again, or for: 6h
     # deadline: 6h                        # of one run
     # clusters_at_once: 2                 # clusters at the same time
+    # drill:                              # a restore is rehearsed, checked, timed and taken away again
+    #   schedule: "0 4 * * sun"
+    #   to: paddock                       # a cluster that holds nothing; else the moment is served here and read back
+    #   moment: random in 7d              # latest when left out; or any moment, such as -1h
+    #   within: 30m                       # how long it may take until all is there
+    #   checks:
+    #     - that: counts["apiary.colonies"] > 1000
+    #     - { find: apiary.colonies, where: yard == "north", at_least: 10 }
+    #     - { run: [/usr/local/bin/smoke-test], timeout: 5m }   # DEXAMEN_ADDRESS says where
     # hooks:
     #   - { before: snapshot, run: [/usr/local/bin/announce, start], timeout: 30s }  # if_fails, environment: [NAME]
     #   - { after: snapshot, run: [/usr/local/bin/announce, end] }   # always runs
@@ -629,10 +638,16 @@ policies:                                 # what is protected, when, and for how
 #   webhook: { url: "https://desk.lindenholt.example/dexamen" }   # token, headers, sign_key, ca
 #   mail:                                 # tls: starttls, insisted on when left out; always; none. And login, ca
 #     { server: "mail.lindenholt.example:587", from: dexamen@lindenholt.example, to: [keeper@lindenholt.example] }
-#   about: [failure, gap, loss, rpo, proof, mirror, capacity, unprotected, drop, burst, temporary]
+#   about: [failure, gap, loss, rpo, proof, drill, mirror, capacity, unprotected, drop, burst, temporary]
 #   burst: { least: 100, factor: 10 }               # how many deletions or updates are told
 
-# daemon: { listen: "127.0.0.1:9480" }    # /healthz, /readyz, /metrics
+# daemon:
+#   listen: "127.0.0.1:9480"              # a page of how everything is; /healthz, /readyz, /metrics
+#   token: { file: /etc/dexamen/page.token }   # who sees the page from other machines
+#   tls: { certificate: /etc/dexamen/page.pem, client_ca: /etc/dexamen/ca.pem }
+
+# evidence:                               # what drills, restores and verifications found is signed
+#   key: { file: /etc/dexamen/evidence.pem }   # else with a key that this host makes and keeps
 
 # limits:
 #   memory: 128MiB                        # of the program; beyond that it works on disk

@@ -142,7 +142,7 @@ clusters:
 	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
 		return err
 	}
-	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.policies, p.keep, p.orchard,
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.rehearse, p.policies, p.keep, p.show, p.orchard,
 		p.clover, p.comb, p.keyValue} {
 		if err := act(); err != nil {
 			return err
@@ -330,6 +330,30 @@ func (p *Tour) prove() error {
 		}
 	}
 	return nil
+}
+
+// rehearse has a restore rehearsed, and shows what is left for others.
+func (p *Tour) rehearse() error {
+	p.say("Rehearse it: a moment at random is read back over the cluster's own protocol, compared, checked and timed. " +
+		"With --to it is restored onto an empty cluster, which is empty again afterwards.")
+	if err := p.do(done, "drill", "meadow", "--random", "1h", "--that", `counts["apiary.colonies"] > 100`); err != nil {
+		return err
+	}
+	p.say("What drills, restores and verifications found is signed, each statement after the one before: whoever has the " +
+		"file finds without the store whether any was changed or taken away.")
+	for _, args := range [][]string{{"evidence", "list"}, {"evidence", "export", "--to", p.path("evidence.jws")},
+		{"evidence", "check", p.path("evidence.jws")}} {
+		if err := p.do(done, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// show leaves what others look at.
+func (p *Tour) show() error {
+	p.say("And one file shows everything to people who do not run this program; a daemon shows the same as a page.")
+	return p.do(done, "report", "--to", p.path("report.html"))
 }
 
 // restores returns the names of the restores so far, oldest first.
