@@ -1,5 +1,7 @@
 # Dexamen. Needed: Go, make; `make test` installs the servers it tests against.
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+COMMIT := $(shell git rev-parse HEAD 2>/dev/null)
+LDFLAGS := -s -w -X dexamen/internal/cli.Version=$(VERSION) -X dexamen/internal/cli.Commit=$(COMMIT)
 export CGO_ENABLED := 0
 BIN := bin/dexamen
 DOCSERVER := testbed/bin/docserver
@@ -14,10 +16,42 @@ SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer|TestKeyHistories|TestSlotsMove|TestEtcdHistoryGoesBack|TestBytesLike
 
-.PHONY: break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
+.PHONY: install packages release man break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
-	go build -trimpath -ldflags "-s -w -X dexamen/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/dexamen
+	go build -trimpath -ldflags "$(LDFLAGS)" -o $(BIN) ./cmd/dexamen
+
+PREFIX ?= /usr/local
+ARCHES := amd64 arm64
+NFPM := go run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
+BOM := go run github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.9.0
+
+man: ## the manual page, dist/dexamen.1
+	mkdir -p dist
+	go run ./cmd/manual > dist/dexamen.1
+
+install: build man ## the program, its manual page and completions, below PREFIX (and DESTDIR)
+	install -D -m 755 $(BIN) $(DESTDIR)$(PREFIX)/bin/dexamen
+	install -D -m 644 dist/dexamen.1 $(DESTDIR)$(PREFIX)/share/man/man1/dexamen.1
+	mkdir -p $(DESTDIR)$(PREFIX)/share/bash-completion/completions $(DESTDIR)$(PREFIX)/share/zsh/site-functions
+	$(BIN) completion bash > $(DESTDIR)$(PREFIX)/share/bash-completion/completions/dexamen
+	$(BIN) completion zsh > $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_dexamen
+
+release: build man ## static programs for Linux, the same bytes whoever builds them; checksums, what they are made of, licences
+	for arch in $(ARCHES); do \
+	  GOOS=linux GOARCH=$$arch go build -trimpath -ldflags "$(LDFLAGS) -buildid=" -o dist/dexamen-linux-$$arch ./cmd/dexamen || exit 1; done
+	packaging/notices.sh > dist/NOTICES
+	$(BOM) app -json -main cmd/dexamen -output dist/dexamen.cdx.json .
+	cd dist && sha256sum dexamen-linux-* dexamen.cdx.json NOTICES > SHA256SUMS
+
+packages: release ## Debian and RPM packages, in dist
+	gzip -9nkf dist/dexamen.1
+	$(BIN) config sample > dist/dexamen.yaml
+	$(BIN) completion bash > dist/dexamen.bash
+	$(BIN) completion zsh > dist/_dexamen
+	$(BIN) completion fish > dist/dexamen.fish
+	for arch in $(ARCHES); do for kind in deb rpm; do \
+	  ARCH=$$arch VERSION=$(or $(PACKAGE_VERSION),0.0.0~$(VERSION)) $(NFPM) package -f packaging/nfpm.yaml -p $$kind -t dist/ || exit 1; done; done
 
 demo: build ## the whole job on a simulated cluster
 	$(BIN) demo

@@ -59,6 +59,7 @@ type app struct {
 	opened []*store.Store
 	// attested is the statement that was left last.
 	attested *atomic.Pointer[evidence.Statement]
+	drawn    bool          // a chart was
 	held     *bytes.Buffer // what is shown only where a command fails, or asks
 }
 
@@ -162,7 +163,7 @@ safety; 130 interrupted, and safe to run again.`,
 			a.accountCommands(),
 			a.verifyCommand(), a.drillCommand(), a.reportCommand(),
 			a.evidenceCommands(),
-			a.demoCommand(), a.simCommand(),
+			a.demoCommand(), a.simCommand(), a.versionCommand(),
 		},
 	}
 	mistyped(root)
@@ -228,7 +229,7 @@ func onUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
 // stand on the line.
 func (a *app) command(category, name, args, use, more string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
 	return &cli.Command{Name: name, ArgsUsage: args, Usage: use, Description: more, Category: category,
-		Flags: flags, OnUsageError: onUsage,
+		Flags: flags, OnUsageError: onUsage, ShellComplete: a.complete(args),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := a.setScreen(c); err != nil {
 				return err

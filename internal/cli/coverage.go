@@ -32,6 +32,13 @@ func (a *app) coverageCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			chart, png, err := drawing(c)
+			if err == nil && chart != "" {
+				err = a.drawCoverage(list, chart, png)
+			}
+			if err != nil {
+				return err
+			}
 			gaps := 0
 			for _, cv := range list {
 				gaps += len(cv.Gaps) + len(cv.Unreadable)
@@ -46,7 +53,7 @@ func (a *app) coverageCommand() *cli.Command {
 				err = fmt.Errorf("%w: the log has %s", run.ErrIncomplete, view.Plural(int64(gaps), "gap"))
 			}
 			return err
-		}))
+		}), chartFlag("it"))
 }
 
 // covered is a cluster's coverage, and when its restore was last rehearsed.

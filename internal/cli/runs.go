@@ -27,6 +27,7 @@ func (a *app) runsCommand() *cli.Command {
 		&cli.StringFlag{Name: "since", Value: "-7d", Usage: "only what began since `WHEN`"},
 		&cli.BoolFlag{Name: "failed", Usage: "only what failed"},
 		&cli.BoolFlag{Name: "worst-first", Usage: "what failed comes first"},
+		chartFlag("durations and sizes over time"),
 		&cli.BoolFlag{Name: "all", Usage: "every capture on a line of its own"})
 	cmd.Commands = []*cli.Command{a.command("", "show", "RUN", "show one run in full; the end of its name is enough",
 		"", func(ctx context.Context, c *cli.Command) error {
@@ -116,6 +117,15 @@ func (a *app) runs(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("failed") {
 		runs = slices.DeleteFunc(runs, func(r *store.Run) bool { return r.Good() || r.Result == "" })
+	}
+	chart, png, err := drawing(c)
+	if err != nil {
+		return err
+	}
+	if chart != "" {
+		if err := a.drawRuns(runs, chart, png); err != nil {
+			return err
+		}
 	}
 	if c.Bool("worst-first") {
 		slices.SortStableFunc(runs, func(x, y *store.Run) int { return order(x) - order(y) })

@@ -31,7 +31,7 @@ that is not there, a key is made and put into it.`, a.storeCreate,
 			a.command("", "list", "", "what is configured, and whether it can be opened", "", a.storeList),
 			a.command("", "check", "STORE", "write, read back and delete a probe, timed", "", a.storeCheck),
 			a.command("", "inspect", "[STORE]", "show what a store holds and costs", "",
-				a.everyStore(a.storeInspect)),
+				a.everyStore(a.storeInspect), chartFlag("what points added")),
 			a.command("", "scrub", "STORE", "read everything and say what is damaged, and what that means",
 				`Exit code 4 where something is lost, 3 where something is damaged that nothing
 is lost by. With --one-in 7 every scrub reads another seventh of the content, and

@@ -21,6 +21,19 @@ func (a *app) storeInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	chart, png, err := drawing(c)
+	if err != nil {
+		return err
+	}
+	if chart != "" {
+		points, _, err := s.Points(ctx, "")
+		if err != nil {
+			return err
+		}
+		if err := a.drawGrowth(points, chart, png); err != nil {
+			return err
+		}
+	}
 	u, err := s.Usage(ctx)
 	if err != nil {
 		return err

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"image/color"
-	"io"
 	"math"
 	"regexp"
 	"strings"
@@ -16,7 +15,6 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
 )
 
@@ -182,28 +180,6 @@ func inline(svg, title string) string {
 
 func escape(s string) string {
 	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(s)
-}
-
-// Write writes the chart as a picture: SVG or PNG, on white. Width and height are in points.
-func (c *Chart) Write(w io.Writer, png bool, width, height float64) error {
-	p, err := c.plot(func(r color.RGBA) color.Color { return onPaper[r] })
-	if err != nil {
-		return err
-	}
-	p.BackgroundColor = color.White
-	p.Title.Text = c.Title
-	p.Title.TextStyle.Font, p.Title.Padding = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 13}, 8
-	if png {
-		canvas := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(vg.Length(width), vg.Length(height)),
-			vgimg.UseDPI(144))}
-		p.Draw(draw.New(canvas))
-		_, err = canvas.WriteTo(w)
-		return err
-	}
-	canvas := vgsvg.New(vg.Length(width), vg.Length(height))
-	p.Draw(draw.New(canvas))
-	_, err = canvas.WriteTo(w)
-	return err
 }
 
 // timeTicks are at round times, about six of them.

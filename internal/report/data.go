@@ -6,6 +6,7 @@
 //	live.go      Live: pages of a daemon that is at work
 //	ribbon.go    which moments can be restored, as a picture
 //	chart.go     lines over time
+//	picture.go   charts and ribbons as files
 //	table.go     CSV
 package report
 

@@ -159,7 +159,7 @@ func charts(d *Data) ([]drawn, error) {
 	}
 	var out []drawn
 	for _, c := range all {
-		c.Series = largest(c.Series)
+		c.Series = Largest(c.Series)
 		if len(c.Series) == 0 {
 			continue
 		}
@@ -210,8 +210,8 @@ func thinned(list []Sample, from, to time.Time) (out []Sample) {
 	return out
 }
 
-// largest returns the series that have the largest values, so many as can be told apart.
-func largest(all []Series) []Series {
+// Largest returns the series that have the largest values, so many as can be told apart.
+func Largest(all []Series) []Series {
 	all = slices.DeleteFunc(all, func(s Series) bool { return len(s.Samples) == 0 })
 	top := func(s Series) (most float64) {
 		for _, x := range s.Samples {

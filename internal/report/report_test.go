@@ -170,12 +170,17 @@ func TestPictures(t *testing.T) {
 		c.Series = append(c.Series, report.Series{Name: x.Name, Samples: x.Durations})
 	}
 	var out bytes.Buffer
-	require.NoError(t, c.Write(&out, true, 640, 300))
+	p := report.Picture{Charts: []report.Chart{c}, Rows: d.Clusters, From: d.From, To: d.To}
+	require.NoError(t, p.Write(&out, true))
+	if to := os.Getenv("DEXAMEN_PICTURE"); to != "" {
+		require.NoError(t, os.WriteFile(to, out.Bytes(), 0o600))
+	}
 	img, err := png.Decode(&out)
 	require.NoError(t, err)
-	require.Equal(t, 1280, img.Bounds().Dx())
+	require.Equal(t, 1500, img.Bounds().Dx())
 	out.Reset()
-	require.NoError(t, c.Write(&out, false, 640, 300))
+	require.NoError(t, p.Write(&out, false))
 	require.Contains(t, out.String(), "meadow")
 	require.NotContains(t, out.String(), "var(")
+	require.Error(t, (&report.Picture{}).Write(&out, true))
 }

@@ -1,0 +1,3 @@
+#!/bin/sh
+set -e
+if [ -d /run/systemd/system ]; then systemctl disable --now dexamen || true; fi
