@@ -15,7 +15,8 @@ import (
 
 // chartFlag is of commands that draw what they list.
 func chartFlag(what string) cli.Flag {
-	return &cli.StringFlag{Name: "chart", Usage: "draw " + what + " into this `FILE`, which ends in .svg or .png; one " +
+	return &cli.StringFlag{Name: "chart", Usage: "draw " + what +
+		" into this `FILE`, which ends in .svg or .png; one " +
 		"that is there is replaced"}
 }
 
@@ -34,7 +35,8 @@ func drawing(c *cli.Command) (file string, png bool, err error) {
 // draw writes a picture; of several stores each has one of its own.
 func (a *app) draw(p *report.Picture, file string, png bool) error {
 	if a.drawn {
-		return usage("--chart: several stores are configured, and each has a picture of its own; say which with --store")
+		return usage(
+			"--chart: several stores are configured, and each has a picture of its own; say which with --store")
 	}
 	a.drawn = true
 	if err := writeNew(file, true, func(w io.Writer) error { return p.Write(w, png) }); err != nil {

@@ -29,7 +29,8 @@ func (a *app) versionCommand() *cli.Command {
 				return err
 			}
 			if a.screen.JSON {
-				return a.screen.Encode(map[string]any{"version": Version, "commit": Commit, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH,
+				return a.screen.Encode(map[string]any{"version": Version, "commit": Commit, "go": runtime.Version(),
+					"system":       runtime.GOOS + "/" + runtime.GOARCH,
 					"store_format": store.FormatVersion, "evidence_format": evidence.Format})
 			}
 			a.screen.Line("dexamen %s (%s, %s/%s)", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)

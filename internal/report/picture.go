@@ -96,7 +96,8 @@ func (p *Picture) ribbons() (*plot.Plot, error) {
 		y := float64(len(p.Rows) - i)
 		names = append(names, plot.Tick{Value: y, Label: c.Name})
 		for _, s := range c.Stretches {
-			line, err := plotter.NewLine(plotter.XYs{{X: seconds(s[0], p.From), Y: y}, {X: seconds(s[1], p.From), Y: y}})
+			line, err := plotter.NewLine(plotter.XYs{{X: seconds(s[0], p.From), Y: y},
+				{X: seconds(s[1], p.From), Y: y}})
 			if err != nil {
 				return nil, err
 			}

@@ -142,7 +142,8 @@ clusters:
 	if err := p.apiary.Fill(p.ctx, p.cl); err != nil {
 		return err
 	}
-	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.rehearse, p.policies, p.keep, p.show, p.orchard,
+	for _, act := range []func() error{p.setUp, p.protect, p.mishap, p.recover, p.prove, p.rehearse, p.policies,
+		p.keep, p.show, p.orchard,
 		p.clover, p.comb, p.keyValue} {
 		if err := act(); err != nil {
 			return err
