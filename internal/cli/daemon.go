@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"dexamen/internal/explain"
 
@@ -21,6 +22,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
+	"dexamen/internal/report"
 	"dexamen/internal/run"
 )
 
@@ -187,6 +189,10 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 	captures := max(1, len(daemon.Assignments(a.cfg)))
 	memory := int(a.cfg.Limits.Memory)
 	return daemon.Deps{Config: a.cfg,
+		Statements: func(since time.Time) func(context.Context, string, *run.Runner) ([]report.Statement, []string,
+			error) {
+			return a.statementsOf(since, a.trusted(context.Background(), c))
+		},
 		SegmentBytes: min(16<<20, max(256<<10, memory/8/captures)),
 		OpenEnv: func(ctx context.Context, cfg *config.Config, name, cluster string) (*run.Runner, error) {
 			b, err := cfg.Open(ctx, name)

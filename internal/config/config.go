@@ -34,6 +34,7 @@ type Config struct {
 	Daemon   Daemon             `yaml:"daemon"`
 	Limits   Limits             `yaml:"limits"`
 	Evidence Evidence           `yaml:"evidence"`
+	Report   *Report            `yaml:"report"`
 	// Include names files, as patterns beside this one, that add clusters and policies.
 	Include []string `yaml:"include"`
 	// DefaultStore is the store that is meant where several are configured and nothing else says which.
@@ -645,6 +646,11 @@ policies:                                 # what is protected, when, and for how
 #   listen: "127.0.0.1:9480"              # a page of how everything is; /healthz, /readyz, /metrics
 #   token: { file: /etc/dexamen/page.token }   # who sees the page from other machines
 #   tls: { certificate: /etc/dexamen/page.pem, client_ca: /etc/dexamen/ca.pem }
+
+# report:                                 # sent by mail, as alerts: mail: says
+#   schedule: "0 7 1 * *"
+#   last: 30d
+#   to: [board@lindenholt.example]        # who gets alerts when left out
 
 # evidence:                               # what drills, restores and verifications found is signed
 #   key: { file: /etc/dexamen/evidence.pem }   # else with a key that this host makes and keeps

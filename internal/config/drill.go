@@ -183,3 +183,40 @@ func (c *Config) EvidenceKey(ctx context.Context) (string, error) {
 	}
 	return text, nil
 }
+
+// Report is when a report of how everything is protected is sent by e-mail, by the way that alerts: mail:
+// says.
+type Report struct {
+	Schedule string `yaml:"schedule"`
+	TimeZone string `yaml:"time_zone"` // of the schedule; the machine's when empty
+	// Last is the time that it is of (default 30d), To who gets it; who gets alerts when empty.
+	Last Duration `yaml:"last"`
+	To   []string `yaml:"to"`
+
+	// When is what the text means; filled in by check.
+	When calendar.Schedule `yaml:"-"`
+}
+
+func (c *Config) checkReport(k *checker) {
+	r := c.Report
+	if r == nil {
+		return
+	}
+	zone := time.Local
+	var err error
+	if r.TimeZone != "" {
+		if zone, err = time.LoadLocation(r.TimeZone); err != nil {
+			k.bad("$.report.time_zone", "%q is no time zone, such as Europe/Berlin or UTC", r.TimeZone)
+			return
+		}
+	}
+	if r.When, err = calendar.ParseSchedule(r.Schedule, zone, address.ParseDistance); err != nil {
+		k.bad("$.report.schedule", "%v", err)
+	}
+	if r.Last < 0 {
+		k.bad("$.report.last", "is of how long it is, such as 30d")
+	}
+	if c.Alerts.Mail == nil {
+		k.bad("$.report", "is sent as alerts: mail: says, and that is not there")
+	}
+}

@@ -322,6 +322,7 @@ func (c *Config) checkPolicies(k *checker) {
 		checkFile(k, "$.daemon.tls.certificate", t.Certificate)
 		checkFile(k, "$.daemon.tls.client_ca", t.ClientCA)
 	}
+	c.checkReport(k)
 	if c.Evidence.Key != nil {
 		c.Evidence.Key.check(k, "$.evidence.key")
 	}

@@ -164,6 +164,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 		d.outbox.Close()
 	}()
 	d.group.Go(func() { d.pulse(ctx) })
+	d.group.Go(func() { d.sendReports(ctx) })
 	for ctx.Err() == nil {
 		d.reload()
 		d.forgetUnwanted()

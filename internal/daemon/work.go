@@ -23,6 +23,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
+	"dexamen/internal/report"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/snapshot"
@@ -38,6 +39,9 @@ type Deps struct {
 	// OpenCluster opens a cluster; settings, where not nil, says whether users
 	// and roles are protected.
 	OpenCluster func(ctx context.Context, c *config.Config, cluster string, settings *bool) (engine.Cluster, error)
+	// Statements, where set, returns the evidence of a store since a time, for reports.
+	Statements func(since time.Time) func(ctx context.Context, name string, e *run.Runner) ([]report.Statement,
+		[]string, error)
 	// NoFollow: continuous capture takes what there is, and ends.
 	NoFollow bool
 	// SegmentBytes bounds what a capture holds before it is stored.

@@ -1,6 +1,7 @@
 package notify
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -21,13 +22,10 @@ func (*mailbox) Name() string { return "mail" }
 
 // Send implements [Channel].
 func (m *mailbox) Send(ctx context.Context, a Message) error {
-	out := mail.NewMsg()
-	if err := errors.Join(out.From(m.From), out.To(m.To...)); err != nil {
+	out, err := m.letter(a.Title, a.ID+"@"+a.Host, m.To)
+	if err != nil {
 		return err
 	}
-	out.Subject(a.Title)
-	out.SetMessageIDWithValue(a.ID + "@" + a.Host)
-	out.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: nothing answers it
 	text := a.Text + "\n\n"
 	if a.Over {
 		text = "Well again. It was:\n\n" + text
@@ -41,6 +39,40 @@ func (m *mailbox) Send(ctx context.Context, a Message) error {
 		}
 	}
 	out.SetBodyString(mail.TypeTextPlain, text+"\n")
+	return m.deliver(ctx, out)
+}
+
+// SendFile sends a letter with a file by a way of e-mail; id is the same however often it is sent.
+func SendFile(ctx context.Context, by config.Mail, to []string, id, title, text, name string, content []byte) error {
+	m := &mailbox{by}
+	if len(to) == 0 {
+		to = by.To
+	}
+	out, err := m.letter(title, id, to)
+	if err != nil {
+		return err
+	}
+	out.SetBodyString(mail.TypeTextPlain, text+"\n")
+	if err := out.AttachReader(name, bytes.NewReader(content)); err != nil {
+		return err
+	}
+	return m.deliver(ctx, out)
+}
+
+// letter begins a letter.
+func (m *mailbox) letter(title, id string, to []string) (*mail.Msg, error) {
+	out := mail.NewMsg()
+	if err := errors.Join(out.From(m.From), out.To(to...)); err != nil {
+		return nil, err
+	}
+	out.Subject(title)
+	out.SetMessageIDWithValue(id)
+	out.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: nothing answers it
+	return out, nil
+}
+
+// deliver gives a letter to the server.
+func (m *mailbox) deliver(ctx context.Context, out *mail.Msg) error {
 	host, port, err := net.SplitHostPort(m.Server)
 	if err != nil {
 		host, port = m.Server, "587"

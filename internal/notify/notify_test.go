@@ -1,7 +1,6 @@
 package notify
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"encoding/pem"
@@ -9,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -25,6 +23,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/blob"
+	"dexamen/internal/servertest"
 )
 
 func example(key string) Alert {
@@ -58,7 +57,7 @@ func TestChannels(t *testing.T) {
 		Bytes: hook.Certificate().Raw}), 0o600))
 	t.Setenv("HOOK_TOKEN", "made-up")
 	t.Setenv("HOOK_KEY", "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw")
-	at, letters := postOffice(t)
+	at, letters := servertest.PostOffice(t)
 	cfg := config.Alerts{
 		Webhook: &config.Webhook{URL: hook.URL + "/desk?secret=hidden", CA: ca,
 			Token: &config.Secret{Env: "HOOK_TOKEN"}, Headers: map[string]string{"X-Desk": "night"},
@@ -369,48 +368,4 @@ func TestToldByAnother(t *testing.T) {
 		time.Sleep(time.Second)
 		require.Equal(t, []string{"a over=false"}, well.told())
 	})
-}
-
-// postOffice is a mail server that takes every letter.
-func postOffice(t *testing.T) (address string, letters chan string) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	letters = make(chan string, 10)
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer conn.Close()
-				r := bufio.NewReader(conn)
-				fmt.Fprint(conn, "220 lindenholt.example\r\n")
-				for {
-					line, err := r.ReadString('\n')
-					if err != nil {
-						return
-					}
-					switch strings.ToUpper(strings.Fields(line + " x")[0]) {
-					case "DATA":
-						fmt.Fprint(conn, "354 go on\r\n")
-						var b strings.Builder
-						for line, err = r.ReadString('\n'); err == nil &&
-							line != ".\r\n"; line, err = r.ReadString('\n') {
-							b.WriteString(line)
-						}
-						letters <- b.String()
-						fmt.Fprint(conn, "250 taken\r\n")
-					case "QUIT":
-						fmt.Fprint(conn, "221 bye\r\n")
-						return
-					default:
-						fmt.Fprint(conn, "250 fine\r\n")
-					}
-				}
-			}()
-		}
-	}()
-	return l.Addr().String(), letters
 }

@@ -230,3 +230,6 @@ func Largest(all []Series) []Series {
 	})
 	return all[:min(len(all), MaxSeries)]
 }
+
+// Verdict says in one sentence how all is.
+func (d *Data) Verdict() string { return verdict(d) }

@@ -340,8 +340,8 @@ func (p *Tour) rehearse() error {
 	if err := p.do(done, "drill", "meadow", "--random", "1h", "--that", `counts["apiary.colonies"] > 100`); err != nil {
 		return err
 	}
-	p.say("What drills, restores and verifications found is signed, each statement after the one before: whoever has the " +
-		"file finds without the store whether any was changed or taken away.")
+	p.say("What drills, restores and verifications found is signed, each statement after the one before: whoever has " +
+		"the file finds without the store whether any was changed or taken away.")
 	for _, args := range [][]string{{"evidence", "list"}, {"evidence", "export", "--to", p.path("evidence.jws")},
 		{"evidence", "check", p.path("evidence.jws")}} {
 		if err := p.do(done, args...); err != nil {
