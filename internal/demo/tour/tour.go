@@ -337,7 +337,8 @@ func (p *Tour) prove() error {
 func (p *Tour) rehearse() error {
 	p.say("Rehearse it: a moment at random is read back over the cluster's own protocol, compared, checked and timed. " +
 		"With --to it is restored onto an empty cluster, which is empty again afterwards.")
-	if err := p.do(done, "drill", "meadow", "--random", "1h", "--that", `counts["apiary.colonies"] > 100`); err != nil {
+	err := p.do(done, "drill", "meadow", "--random", "1h", "--that", `counts["apiary.colonies"] > 100`)
+	if err != nil {
 		return err
 	}
 	p.say("What drills, restores and verifications found is signed, each statement after the one before: whoever has " +
