@@ -73,7 +73,9 @@ func documentServer(t testing.TB, address, dir string) *servertest.Process {
 }
 
 func runningServers() []runningServer {
-	redis := func(address string) *goredis.Client { return goredis.NewClient(&goredis.Options{Addr: address}) }
+	redis := func(address string) *goredis.Client { // which is asked for millions of keys at once
+		return goredis.NewClient(&goredis.Options{Addr: address, ReadTimeout: time.Minute})
+	}
 	return []runningServer{
 		{name: "etcd", start: etcdAt, begin: signal("STOP"), end: signal("CONT"),
 			write: func(t testing.TB, address string) func(int) error {

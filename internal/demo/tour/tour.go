@@ -335,8 +335,8 @@ func (p *Tour) prove() error {
 
 // rehearse has a restore rehearsed, and shows what is left for others.
 func (p *Tour) rehearse() error {
-	p.say("Rehearse it: a moment at random is read back over the cluster's own protocol, compared, checked and timed. " +
-		"With --to it is restored onto an empty cluster, which is empty again afterwards.")
+	p.say("Rehearse it: a moment at random is read back over the cluster's own protocol, compared, checked and " +
+		"timed. With --to it is restored onto an empty cluster, which is empty again afterwards.")
 	err := p.do(done, "drill", "meadow", "--random", "1h", "--that", `counts["apiary.colonies"] > 100`)
 	if err != nil {
 		return err
