@@ -77,7 +77,7 @@ kill $served 2> /dev/null || true
 shot undo "dexamen restore $dropped/apiary.colonies --rename apiary.colonies=apiary.work --conflict merge --where 'yard == \"north\"' --yes" "dexamen undo \$(last-restore) --yes"
 keys guided 'dexamen restore --guided meadow' Up Up Up Up
 shot verify 'dexamen verify meadow@latest' "dexamen verify $spoiled/apiary.colonies --live meadow" "dexamen browse $dropped/apiary.harvests"
-shot drill "dexamen drill meadow --random 1h --that 'counts[\"apiary.colonies\"] > 1000'" 'dexamen evidence list' 'dexamen evidence export --to evidence.jws' 'dexamen evidence check evidence.jws'
+shot drill "dexamen drill meadow --random 1h --that 'counts[\"apiary.colonies\"] > 1000'" 'dexamen evidence list --last 1m' 'dexamen evidence show 7'
 shot search 'dexamen cluster inspect clover' 'dexamen snapshot clover' "dexamen --quiet restore 'clover@latest/fieldnotes-*' --rename 'fieldnotes-*=rehearsal-*' --yes"
 shot policy 'dexamen policy preview nightly'
 

@@ -3,6 +3,8 @@ package evidence
 import (
 	"context"
 	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -45,7 +47,7 @@ func (b *Book) Append(ctx context.Context, st *store.Store, s Statement) (*State
 		if err != nil {
 			return nil, err
 		}
-		known, err := b.readHead(st.ID)
+		known, err := b.readHead(st)
 		if err != nil {
 			return nil, err
 		}
@@ -67,7 +69,7 @@ func (b *Book) Append(ctx context.Context, st *store.Store, s Statement) (*State
 			continue // another process of this installation was faster
 		}
 		if err == nil {
-			err = b.writeHead(st.ID, head{s.Number, Digest(line)})
+			err = b.writeHead(st, head{s.Number, Digest(line)})
 		}
 		return &s, errors.Join(err, gone)
 	}
@@ -79,7 +81,7 @@ func (b *Book) Missing(ctx context.Context, st *store.Store) error {
 	if err != nil {
 		return err
 	}
-	known, err := b.readHead(st.ID)
+	known, err := b.readHead(st)
 	if err == nil && (known.Number > at.Number || known.Number == at.Number && known.Digest != at.Digest) {
 		err = missing(known, at)
 	}
@@ -108,13 +110,18 @@ func (b *Book) last(ctx context.Context, st *store.Store, key string) (head, err
 	return head{n, Digest(line)}, nil
 }
 
-func (b *Book) headFile(storeID string) string { return filepath.Join(b.Folder, storeID+".json") }
+// headFile names the note of how far the chain goes in the store at a place: a mirror has the same id, and
+// may be behind.
+func (b *Book) headFile(st *store.Store) string {
+	place := sha256.Sum256([]byte(st.Location()))
+	return filepath.Join(b.Folder, st.ID+"-"+hex.EncodeToString(place[:4])+".json")
+}
 
-func (b *Book) readHead(storeID string) (h head, err error) {
+func (b *Book) readHead(st *store.Store) (h head, err error) {
 	if b.Folder == "" {
 		return h, nil
 	}
-	raw, err := os.ReadFile(b.headFile(storeID))
+	raw, err := os.ReadFile(b.headFile(st))
 	if errors.Is(err, fs.ErrNotExist) {
 		return h, nil
 	}
@@ -123,14 +130,14 @@ func (b *Book) readHead(storeID string) (h head, err error) {
 	}
 	if err != nil {
 		return h, fmt.Errorf("%s: how much evidence was written cannot be read: %w; remove it to begin anew",
-			b.headFile(storeID), err)
+			b.headFile(st), err)
 	}
 	return h, nil
 }
 
 // writeHead notes how far a chain goes, unless another process has noted more.
-func (b *Book) writeHead(storeID string, h head) error {
-	if was, err := b.readHead(storeID); b.Folder == "" || err == nil && was.Number > h.Number {
+func (b *Book) writeHead(st *store.Store, h head) error {
+	if was, err := b.readHead(st); b.Folder == "" || err == nil && was.Number > h.Number {
 		return nil
 	}
 	if err := os.MkdirAll(b.Folder, 0o700); err != nil {
@@ -149,7 +156,7 @@ func (b *Book) writeHead(storeID string, h head) error {
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), b.headFile(storeID))
+	return os.Rename(f.Name(), b.headFile(st))
 }
 
 // Lines returns all statements in a store as lines, chain by chain, each in order of its numbers. One

@@ -255,3 +255,28 @@ func FuzzParse(f *testing.F) {
 		require.Equal(t, evidence.Thumbprint(public), got.Key)
 	})
 }
+
+// TestMirrorsHaveTheEvidence: a second copy of a store has its statements, and one that is behind is no alarm.
+func TestMirrorsHaveTheEvidence(t *testing.T) {
+	t.Parallel()
+	s, _ := newStore(t)
+	dir := t.TempDir()
+	k, err := evidence.HostKey(dir)
+	require.NoError(t, err)
+	book := &evidence.Book{Key: k, Folder: dir}
+	_, err = book.Append(ctx, s, statement(1))
+	require.NoError(t, err)
+	place, err := blob.Open("file://" + t.TempDir() + "/loft")
+	require.NoError(t, err)
+	_, err = s.Mirror(ctx, place, store.MirrorOptions{})
+	require.NoError(t, err)
+	_, err = book.Append(ctx, s, statement(2))
+	require.NoError(t, err)
+	copied, err := store.Open(ctx, place, store.Options{})
+	require.NoError(t, err)
+	lines, bad, err := evidence.Lines(ctx, copied)
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.Len(t, lines, 1)
+	require.NoError(t, book.Missing(ctx, copied))
+}

@@ -13,8 +13,10 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
 
 	"dexamen/internal/core/store"
+	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/engine/redis/redistest"
 )
 
@@ -188,6 +190,24 @@ func flipAll(t testing.TB, folder string) {
 		return os.WriteFile(path, data, 0o600)
 	}))
 	require.Positive(t, n)
+}
+
+// TestDrillOfARealDocumentServer restores onto a document server that is no stand-in, and serves the moment.
+func TestDrillOfARealDocumentServer(t *testing.T) {
+	t.Parallel()
+	src, onto := documenttest.Start(t, ""), documenttest.Start(t, "")
+	tool := newTool(t, t.TempDir(), fmt.Sprintf("  meadow: { address: %q }\n  paddock: { address: %q }\n", src, onto))
+	cl := connect(t, src)
+	for i := range 300 {
+		_, err := cl.Database("apiary").Collection("colonies").InsertOne(ctx, bson.D{{Key: "_id", Value: i},
+			{Key: "yard", Value: []string{"north", "south"}[i%2]}})
+		require.NoError(t, err)
+	}
+	tool.run(t, 0, "snapshot", "meadow")
+	out := tool.run(t, 0, "drill", "meadow", "--to", "paddock", "--that", `counts["apiary.colonies"] == 300`)
+	require.Contains(t, out, "paddock is empty again")
+	require.Empty(t, readWorld(t, connect(t, onto)))
+	tool.run(t, 0, "drill", "meadow", "--that", `counts["apiary.colonies"] == 300`)
 }
 
 // TestDrillsBySchedule has the daemon rehearse by schedule, and tell when that fails.
