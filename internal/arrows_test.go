@@ -51,7 +51,7 @@ func TestImportArrows(t *testing.T) {
 		"explain":     {[]string{"core"}, noInterface},
 		"pin":         {nil, noInterface},
 		"report":      {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
-		"evidence":    {[]string{"core"}, noInterface},
+		"evidence":    {[]string{"core", "pin"}, noInterface},
 		"drill": {[]string{"core", "engine", "run", "moment", "restore", "serve", "verify", "command"},
 			noInterface},
 		"guard":      {[]string{"core", "engine"}, noInterface},

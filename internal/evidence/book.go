@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/store"
+	"dexamen/internal/pin"
 )
 
 // Book writes the statements of one installation into a store. Several processes of an installation
@@ -140,23 +141,7 @@ func (b *Book) writeHead(st *store.Store, h head) error {
 	if was, err := b.readHead(st); b.Folder == "" || err == nil && was.Number > h.Number {
 		return nil
 	}
-	if err := os.MkdirAll(b.Folder, 0o700); err != nil {
-		return err
-	}
-	raw, err := json.Marshal(h)
-	if err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(b.Folder, ".new-*")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.Remove(f.Name()) }()
-	_, err = f.Write(append(raw, '\n'))
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), b.headFile(st))
+	return pin.Save(b.headFile(st), h)
 }
 
 // Lines returns all statements in a store as lines, chain by chain, each in order of its numbers. One

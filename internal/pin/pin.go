@@ -103,14 +103,21 @@ func (p Pins) Set(place, identity string) error {
 	if p.Folder == "" {
 		return nil
 	}
-	if err := os.MkdirAll(p.Folder, 0o700); err != nil {
+	return Save(p.file(place), Seen{place, identity, time.Now().UTC().Truncate(time.Second)})
+}
+
+// Save writes what is to be remembered into a file of the state folder, as JSON: as a whole, or not at
+// all. The folders are made where they are not there.
+func Save(file string, v any) error {
+	folder := filepath.Dir(file)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
-	raw, err := json.Marshal(Seen{place, identity, time.Now().UTC().Truncate(time.Second)})
+	raw, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(p.Folder, ".new-*")
+	f, err := os.CreateTemp(folder, ".new-*")
 	if err != nil {
 		return err
 	}
@@ -119,5 +126,5 @@ func (p Pins) Set(place, identity string) error {
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), p.file(place))
+	return os.Rename(f.Name(), file)
 }
