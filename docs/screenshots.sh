@@ -100,7 +100,7 @@ shot retention 'dexamen retention meadow' 'dexamen points meadow' 'dexamen cover
 shot status 'dexamen status' 'dexamen runs --since -2m --failed'
 # What is shown in a browser: the report, and the page of a daemon at work, as a phone has it.
 view() { chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
-  --disable-component-update --disable-sync --hide-scrollbars --user-data-dir="$work/browser" --virtual-time-budget=3000 \
+  --disable-component-update --disable-sync --hide-scrollbars --user-data-dir="$work/browser" \
   --window-size="$2" --screenshot="$here/$1.png" "$3" > /dev/null 2>&1; }
 "$bin" --quiet report --to "$work/report.html" > /dev/null
 view report 1280,800 "file://$work/report.html"

@@ -155,8 +155,8 @@ func fillCluster(a Assignment, s *State, c *report.Cluster, out *report.Data) {
 		}
 	}
 	if len(a.Config.Namespaces) > 0 {
-		out.Left = append(out.Left, report.Left{What: a.Cluster + ": what is not " +
-			strings.Join(a.Config.Namespaces, ", "), Reason: "policy " + a.Policy + " does not choose it"})
+		out.Left = append(out.Left, report.Left{What: a.Cluster + ": namespaces that do not fit [" +
+			strings.Join(a.Config.Namespaces, ", ") + "]", Reason: "policy " + a.Policy + " does not choose them"})
 	}
 	count := map[string]int{}
 	for _, v := range s.Plan(a, out.To).Verdicts {

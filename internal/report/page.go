@@ -108,25 +108,38 @@ func percent(share float64) string {
 
 // verdict says in one sentence how all is.
 func verdict(d *Data) string {
-	newest, unknown := time.Time{}, 0
+	oldest, unknown, none := d.To, 0, 0 // of the newest moments
 	for _, c := range d.Clusters {
-		if c.Error != "" {
+		switch {
+		case c.Error != "":
 			unknown++
-		} else if newest.IsZero() || c.Newest.Before(newest) {
-			newest = c.Newest
+		case c.Newest.IsZero():
+			none++
+		case c.Newest.Before(oldest):
+			oldest = c.Newest
 		}
 	}
-	text := ""
-	switch {
-	case len(d.Clusters) == 0:
+	if len(d.Clusters) == 0 {
 		return "No policy protects a cluster."
-	case unknown > 0:
-		text = fmt.Sprintf("Of %s nothing is known. ", plural(unknown, "cluster"))
-	case newest.IsZero():
-		text = "A cluster has no moment that can be restored. "
-	default:
-		text = fmt.Sprintf("Each of %s can be restored as it was %s %s. ", plural(len(d.Clusters), "cluster"),
-			span(max(0, d.To.Sub(newest))), map[bool]string{true: "ago", false: "before this report"}[d.Live])
+	}
+	text := ""
+	if unknown > 0 {
+		text += fmt.Sprintf("Of %s nothing is known. ", plural(unknown, "cluster"))
+	}
+	if none > 0 {
+		text += fmt.Sprintf("%s no moment that can be restored. ", map[bool]string{true: "1 cluster has",
+			false: fmt.Sprintf("%d clusters have", none)}[none == 1])
+	}
+	if good := len(d.Clusters) - unknown - none; good > 0 {
+		which, when := "Each of", "before this report"
+		if unknown+none > 0 {
+			which = "Each of the other"
+		}
+		if d.Live {
+			when = "ago"
+		}
+		text += fmt.Sprintf("%s %s can be restored as it was %s %s. ", which, plural(good, "cluster"),
+			span(max(0, d.To.Sub(oldest))), when)
 	}
 	never := 0
 	for _, c := range d.Clusters {

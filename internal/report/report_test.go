@@ -149,6 +149,12 @@ func TestReportsOfNothing(t *testing.T) {
 	text := written(t, &report.Data{From: to.Add(-time.Hour), To: to, Clusters: []*report.Cluster{{Name: "meadow"}}})
 	require.Contains(t, text, "no moment that can be restored")
 	require.NotContains(t, text, `class="chart"`)
+	// A cluster that has nothing, or of which nothing is known, is not among those that can be restored.
+	some := sample(4)
+	some.Clusters[1].Newest, some.Clusters[2].Error = time.Time{}, "gone"
+	some.Clusters[0].Newest, some.Clusters[3].Newest = some.To.Add(-time.Minute), some.To.Add(-2*time.Hour)
+	require.Contains(t, some.Verdict(), "Of 1 cluster nothing is known. 1 cluster has no moment that can be restored. "+
+		"Each of the other 2 clusters can be restored as it was 2 h before this report.")
 	// Not even a hundredth of a percent is rounded away.
 	d := sample(1)
 	d.Clusters[0].Broken = 1
