@@ -34,6 +34,9 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 		if again := r.Result == store.RunFailed || r.Result == store.RunKilled; again && !never && s.wasGood(r) {
 			continue
 		}
+		if d := s.LastDrill(); kind == store.RunDrill && d != nil && d.Finished.After(r.Finished) {
+			continue // somebody has done it by hand since
+		}
 		about := "failure"
 		if kind == store.RunDrill {
 			about = "drill"

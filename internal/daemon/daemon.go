@@ -54,6 +54,7 @@ type Daemon struct {
 	brokenSince time.Time
 	metrics     *metrics
 	changes     atomic.Uint64 // counts what the page shows anew
+	shown       shown
 }
 
 // watched is an assignment and what is known of it.

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dexamen/internal/core/store"
@@ -162,8 +163,26 @@ func show(w http.ResponseWriter, r *http.Request, l *report.Live) {
 	_, _ = out.WriteTo(w)
 }
 
+// liveFor is for how long what was worked out for the page is shown again: many may look at it.
+const liveFor = 2 * time.Second
+
+// shown is what the page showed last.
+type shown struct {
+	mu   sync.Mutex
+	data *report.Data
+}
+
 // liveData returns what is known without asking a store.
 func (d *Daemon) liveData() *report.Data {
+	d.shown.mu.Lock()
+	defer d.shown.mu.Unlock()
+	if last := d.shown.data; last == nil || time.Since(last.To) > liveFor {
+		d.shown.data = d.gatherLive()
+	}
+	return d.shown.data
+}
+
+func (d *Daemon) gatherLive() *report.Data {
 	s := d.Status()
 	now := time.Now()
 	out := &report.Data{From: now.Add(-pagePeriod), To: now, Well: s.Well, Live: true, Tool: "dexamen " + d.Version}
@@ -171,11 +190,23 @@ func (d *Daemon) liveData() *report.Data {
 		out.Clusters = append(out.Clusters, clusterOf(&s.Clusters[i]))
 	}
 	finish(s, out)
+	// A state is replaced, and never changed: it is looked through without keeping the daemon from its work.
+	type known struct {
+		ward  Assignment
+		state *State
+	}
+	all := map[string]known{}
 	d.mu.Lock()
-	defer d.mu.Unlock()
+	for k, x := range d.wards {
+		if x.state != nil {
+			all[k] = known{x.ward, x.state}
+		}
+	}
+	world := d.Deps
+	d.mu.Unlock()
 	for _, c := range out.Clusters {
-		x := d.wards[c.Policy+"\x00"+c.Name+"\x00"+c.Store]
-		if x == nil || x.state == nil {
+		x, ok := all[c.Policy+"\x00"+c.Name+"\x00"+c.Store]
+		if !ok {
 			continue
 		}
 		fillCluster(x.ward, x.state, c, out)
@@ -194,7 +225,7 @@ func (d *Daemon) liveData() *report.Data {
 			}
 		}
 	}
-	out.Left = append(out.Left, d.notProtected()...)
+	out.Left = append(out.Left, world.notProtected()...)
 	out.From = beginning(out)
 	slices.SortStableFunc(out.Evidence, func(a, b report.Statement) int { return b.Ended.Compare(a.Ended) })
 	out.Evidence = out.Evidence[:min(len(out.Evidence), 50)]

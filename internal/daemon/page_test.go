@@ -173,7 +173,7 @@ func BenchmarkPage(b *testing.B) {
 	d, _ := pageOf(b, 1000, PageAccess{Loopback: true})
 	for b.Loop() {
 		var out bytes.Buffer
-		l := &report.Live{Title: "x", Data: d.liveData(), Going: d.goingOn()}
+		l := &report.Live{Title: "x", Data: d.gatherLive(), Going: d.goingOn()}
 		require.NoError(b, l.Write(&out, false))
 		b.ReportMetric(float64(out.Len()), "bytes")
 	}
