@@ -6,8 +6,7 @@ go list -deps -f '{{with .Module}}{{if not .Main}}{{.Path}} {{.Version}} {{.Dir}
   while read -r path version dir; do
     printf '\n================================================================\n%s %s\n\n' "$path" "$version"
     found=no
-    for f in "$dir"/LICEN[CS]E* "$dir"/COPYING* "$dir"/NOTICE* "$dir"/UNLICENSE*; do
-      [ -f "$f" ] && { cat "$f"; found=yes; }
-    done
+    while read -r f; do cat "$f"; found=yes; done < <(find "$dir" -maxdepth 1 -type f \
+      \( -iname 'licen[cs]e*' -o -iname 'copying*' -o -iname 'notice*' -o -iname 'unlicense*' \) | sort)
     [ $found = yes ] || { echo "no licence file in $path" >&2; exit 1; }
   done
