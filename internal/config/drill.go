@@ -100,6 +100,13 @@ func (c *Config) checkDrill(k *checker, p *Policy, at string) {
 func (c *Config) checkDrillTarget(k *checker, p *Policy, at string) {
 	to := p.Drill.To
 	if to == "" {
+		for _, name := range c.Protected(*p) {
+			_, drv, err := engine.ForAddress(c.Clusters[name].Address)
+			if err == nil && drv.Model().Traits().ServedAs == "" {
+				k.bad(strings.TrimSuffix(at, ".to"), "cluster %s needs a scratch cluster, to: moments of its "+
+					"kind cannot be read back while they are served", name)
+			}
+		}
 		return
 	}
 	there, ok := c.Clusters[to]

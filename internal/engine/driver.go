@@ -74,6 +74,9 @@ type Traits struct {
 	// Unlogged are the kinds of namespaces whose changes are not in the log: they are
 	// known only as of points that were read from the cluster.
 	Unlogged []record.Kind
+	// ServedAs is the address, with %s for HOST:PORT, by which the driver reads a moment that is
+	// served over the cluster's own protocol; empty where it needs more than what is answered.
+	ServedAs string
 }
 
 // Expiring is a Model of records that servers drop by themselves.

@@ -24,6 +24,7 @@ import (
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
+	"dexamen/internal/engine"
 	"dexamen/internal/moment"
 	"dexamen/internal/run"
 )
@@ -198,15 +199,13 @@ func Served(engine string) error {
 }
 
 // Address returns the address under which a moment served at HOST:PORT can be opened as a cluster; ok is
-// false where the engine's adapter needs more than what is answered.
-func Address(engine, hostPort string) (address string, ok bool) {
-	switch engine {
-	case "document":
-		return "mongodb://" + hostPort + "/?directConnection=true", true
-	case "etcd":
-		return "etcd://" + hostPort, true
+// false where the engine's driver needs more than what is answered.
+func Address(name, hostPort string) (address string, ok bool) {
+	drv, err := engine.ForName(name)
+	if err != nil || drv.Model().Traits().ServedAs == "" {
+		return "", false
 	}
-	return "", false
+	return fmt.Sprintf(drv.Model().Traits().ServedAs, hostPort), true
 }
 
 func serveDocuments(ctx context.Context, c *Content, l net.Listener, o Options) error {

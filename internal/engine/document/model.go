@@ -158,7 +158,9 @@ func (model) ParsePosition(s string) (record.Position, error) {
 }
 
 // Traits implements [engine.Model].
-func (model) Traits() engine.Traits { return engine.Traits{} }
+func (model) Traits() engine.Traits {
+	return engine.Traits{ServedAs: "mongodb://%s/?directConnection=true"}
+}
 
 // Staged implements [engine.Model].
 func (model) Staged(name string) bool {

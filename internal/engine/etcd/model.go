@@ -85,7 +85,8 @@ type model struct{ keyprefix.Model }
 
 // Traits implements [engine.Model].
 func (model) Traits() engine.Traits {
-	return engine.Traits{DropsEmpty: true, Unlogged: []record.Kind{record.KindSettings, record.KindSupport}}
+	return engine.Traits{DropsEmpty: true, Unlogged: []record.Kind{record.KindSettings, record.KindSupport},
+		ServedAs: "etcd://%s"}
 }
 
 // Apply implements [fold.Model].
