@@ -44,31 +44,28 @@ is not empty; 1 where the moment did not come back.`, a.drill,
 }
 
 // drillOptions returns what is asked for: by the policy that protects the cluster, and by flags.
-func (a *app) drillOptions(c *cli.Command, ad address.Address) (o drill.Options, chosen string, err error) {
+func (a *app) drillOptions(c *cli.Command, ad address.Address) (o drill.Options, err error) {
 	o = drill.Options{Chosen: "latest"}
-	chosen = "latest"
 	if _, p, ok := a.policyOf(c, ad.Cluster); ok && p.Drill != nil {
 		o = daemon.DrillOptions(*p.Drill)
-		chosen = o.Chosen
 	}
 	if ad.Pattern != "" {
 		o.Patterns = []string{ad.Pattern}
 	}
 	if text := c.String("random"); text != "" {
 		if ad.Given {
-			return o, "", usage("--random and @%s: name one moment, or have one chosen", ad.When)
+			return o, usage("--random and @%s: name one moment, or have one chosen", ad.When)
 		}
 		if d, err := address.ParseDistance(text); err != nil || d <= 0 {
-			return o, "", usage("--random %s: write how far back, such as 7d", text)
+			return o, usage("--random %s: write how far back, such as 7d", text)
 		}
-		chosen = "random in " + text
-		o.Chosen = chosen
+		o.Chosen = "random in " + text
 	} else if ad.Given {
 		o.Chosen = ad.When.String()
 	}
 	if to := c.String("to"); to != "" {
 		if c.Bool("serve") {
-			return o, "", usage("--to and --serve: a moment is restored, or served")
+			return o, usage("--to and --serve: a moment is restored, or served")
 		}
 		o.Name = to
 	}
@@ -77,16 +74,16 @@ func (a *app) drillOptions(c *cli.Command, ad address.Address) (o drill.Options,
 	}
 	if text := c.String("within"); text != "" {
 		if o.Within, err = address.ParseDistance(text); err != nil || o.Within <= 0 {
-			return o, "", usage("--within %s: write a time such as 30m", text)
+			return o, usage("--within %s: write a time such as 30m", text)
 		}
 	}
 	for _, text := range c.StringSlice("that") {
 		if _, err := condition.Compile(text); err != nil {
-			return o, "", usageError{err}
+			return o, usageError{err}
 		}
 		o.Checks = append(o.Checks, drill.Check{That: text})
 	}
-	return o, chosen, nil
+	return o, nil
 }
 
 func (a *app) drill(ctx context.Context, c *cli.Command) error {
@@ -105,7 +102,7 @@ func (a *app) drill(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer e.progress.Done()
-	o, chosen, err := a.drillOptions(c, ad)
+	o, err := a.drillOptions(c, ad)
 	if err != nil {
 		return err
 	}
@@ -136,7 +133,8 @@ func (a *app) drill(ctx context.Context, c *cli.Command) error {
 	err = a.recordRun(ctx, c, e, r, func(ctx context.Context, x *run.Runner, r *store.Run) error {
 		m := e.moment
 		if m == nil {
-			if m, err = daemon.DrillMoment(ctx, x, ad.Cluster, chosen); err != nil {
+			var err error
+			if m, err = daemon.DrillMoment(ctx, x, ad.Cluster, o.Chosen); err != nil {
 				return err
 			}
 		}

@@ -18,31 +18,14 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 	}
 	doubt := s.doubt()
 	for _, kind := range taskKinds {
-		r := store.Newest(s.Runs, w.Policy, kind)
-		if r == nil || r.Good() || r.Result == store.RunInterrupted {
-			continue
-		}
-		if r.Result == store.RunDiffers && kind != store.RunDrill && s.doubted() {
-			continue // told below, with what is in doubt
-		}
-		if kind == store.RunCapture && s.recaptured(r) {
-			continue // it goes on, and has stored something since
-		}
-		// What is tried again at once and then goes well is not worth waking
-		// anybody for.
-		_, never := w.Config.Retry.Wait(r.Attempt, r.Finished.Sub(r.Due))
-		if again := r.Result == store.RunFailed || r.Result == store.RunKilled; again && !never && s.wasGood(r) {
-			continue
-		}
-		if d := s.LastDrill(); kind == store.RunDrill && d != nil && d.Finished.After(r.Finished) {
-			continue // somebody has done it by hand since
-		}
 		about := "failure"
 		if kind == store.RunDrill {
 			about = "drill"
 		}
-		add("failure "+kind, about, r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster,
-			r.Result, r.Error)
+		if r := s.failed(w, kind); r != nil {
+			add("failure "+kind, about, r.Started, "dexamen runs show "+r.ID, "%s of %s: %s: %s", kind, w.Cluster,
+				r.Result, r.Error)
+		}
 	}
 	if since, why := s.FailingSince(); !since.IsZero() {
 		text := why
@@ -120,6 +103,29 @@ func Alerts(w Assignment, s *State, now time.Time) (out []notify.Alert) {
 		add("damaged "+d, "failure", now, "dexamen store scrub "+w.Store+" --repair", "%s: %s", w.Cluster, d)
 	}
 	return out
+}
+
+// failed returns the last run of a kind where it failed in a way that is to be told by itself; nil
+// otherwise.
+func (s *State) failed(w Assignment, kind string) *store.Run {
+	r := store.Newest(s.Runs, w.Policy, kind)
+	if r == nil || r.Good() || r.Result == store.RunInterrupted {
+		return nil
+	}
+	switch drilled := s.LastDrill(); {
+	case kind == store.RunDrill && drilled != nil && drilled.Finished.After(r.Finished):
+		return nil // somebody has done it by hand since
+	case kind != store.RunDrill && r.Result == store.RunDiffers && s.doubted():
+		return nil // it is told with what is in doubt
+	case kind == store.RunCapture && s.recaptured(r):
+		return nil // it goes on, and has stored something since
+	}
+	// What is tried again at once and then goes well is not worth waking anybody for.
+	_, never := w.Config.Retry.Wait(r.Attempt, r.Finished.Sub(r.Due))
+	if again := r.Result == store.RunFailed || r.Result == store.RunKilled; again && !never && s.wasGood(r) {
+		return nil
+	}
+	return r
 }
 
 // recaptured reports whether a capture goes on that has stored something since a run failed.

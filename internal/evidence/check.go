@@ -58,10 +58,7 @@ func (c *Checked) Unknown() (out []string) {
 // Check reads a file of evidence, as [Write] writes it, and finds what was changed, taken away, added or
 // put elsewhere. Trusted are the keys that are known to be an installation's.
 func Check(r io.Reader, trusted []ed25519.PublicKey) (*Checked, error) {
-	c := &checker{out: &Checked{}, chains: map[string]*Chain{}, trusted: map[string]bool{}}
-	for _, k := range trusted {
-		c.trusted[Thumbprint(k)] = true
-	}
+	c := newChecker(trusted)
 	in := bufio.NewReader(r)
 	for {
 		line, err := readLine(in)
@@ -79,6 +76,29 @@ func Check(r io.Reader, trusted []ed25519.PublicKey) (*Checked, error) {
 	}
 	c.end()
 	return c.out, nil
+}
+
+// CheckLines is Check of the lines of chains that have no end, as they lie in a store: lines are counted
+// from 1.
+func CheckLines(lines []string, trusted []ed25519.PublicKey) *Checked {
+	c := newChecker(trusted)
+	for _, line := range lines {
+		c.line++
+		c.look(line)
+	}
+	if c.ended {
+		c.fault("it is the end of a file, which is in no store")
+	}
+	c.sort()
+	return c.out
+}
+
+func newChecker(trusted []ed25519.PublicKey) *checker {
+	c := &checker{out: &Checked{}, chains: map[string]*Chain{}, trusted: map[string]bool{}}
+	for _, k := range trusted {
+		c.trusted[Thumbprint(k)] = true
+	}
+	return c
 }
 
 // readLine returns a line without its end; io.EOF where the file ends before.
@@ -175,6 +195,10 @@ func (c *checker) end() {
 		c.line++
 		c.fault("the file has no end: it was cut off, and more may have been there")
 	}
+	c.sort()
+}
+
+func (c *checker) sort() {
 	slices.SortStableFunc(c.out.Chains, func(a, b *Chain) int { return strings.Compare(a.Key+a.Store, b.Key+b.Store) })
 }
 
