@@ -191,22 +191,9 @@ func (d *Daemon) gatherLive() *report.Data {
 	}
 	finish(s, out)
 	// A state is replaced, and never changed: it is looked through without keeping the daemon from its work.
-	type known struct {
-		ward  Assignment
-		state *State
-	}
-	all := map[string]known{}
-	d.mu.Lock()
-	for k, x := range d.wards {
-		if x.state != nil {
-			all[k] = known{x.ward, x.state}
-		}
-	}
-	world := d.Deps
-	d.mu.Unlock()
-	for _, c := range out.Clusters {
-		x, ok := all[c.Policy+"\x00"+c.Name+"\x00"+c.Store]
-		if !ok {
+	for i, c := range out.Clusters {
+		x := &s.Clusters[i]
+		if x.state == nil {
 			continue
 		}
 		fillCluster(x.ward, x.state, c, out)
@@ -225,6 +212,9 @@ func (d *Daemon) gatherLive() *report.Data {
 			}
 		}
 	}
+	d.mu.Lock()
+	world := d.Deps
+	d.mu.Unlock()
 	out.Left = append(out.Left, world.notProtected()...)
 	out.From = beginning(out)
 	slices.SortStableFunc(out.Evidence, func(a, b report.Statement) int { return b.Ended.Compare(a.Ended) })

@@ -25,14 +25,10 @@ func Report(ctx context.Context, w Deps, from, to time.Time,
 	status := Look(ctx, w)
 	out := &report.Data{From: from, To: to, Well: status.Well, Left: []report.Left{}, Alerts: []report.Alert{},
 		Clusters: []*report.Cluster{}, Stores: []*report.Store{}, Evidence: []report.Statement{}}
-	wards := map[string]Assignment{}
-	for _, a := range Assignments(w.Config) {
-		wards[a.Policy+"\x00"+a.Cluster+"\x00"+a.Store] = a
-	}
 	for i := range status.Clusters {
 		c := clusterOf(&status.Clusters[i])
 		if c.Error == "" {
-			if err := w.reportOf(ctx, wards[c.Policy+"\x00"+c.Name+"\x00"+c.Store], c, out); err != nil {
+			if err := w.reportOf(ctx, &status.Clusters[i], c, out); err != nil {
 				c.Error = explain.Error(err)
 			}
 		}
@@ -121,19 +117,15 @@ func clusterOf(s *ClusterStatus) *report.Cluster {
 	return c
 }
 
-// reportOf reads from the store what is known of a cluster over the time.
-func (w Deps) reportOf(ctx context.Context, a Assignment, c *report.Cluster, out *report.Data) error {
-	e, err := w.env(ctx, a.Store, a.Cluster)
+// reportOf notes what is known of a cluster, and reads from the store what was over the time.
+func (w Deps) reportOf(ctx context.Context, s *ClusterStatus, c *report.Cluster, out *report.Data) error {
+	e, err := w.env(ctx, c.Store, c.Name)
 	if err != nil {
 		return err
 	}
 	defer e.Store.Close()
-	s, err := ReadState(ctx, e, a.Cluster)
-	if err != nil {
-		return err
-	}
-	fillCluster(a, s, c, out)
-	return w.history(ctx, e, a, s, c, out)
+	fillCluster(s.ward, s.state, c, out)
+	return w.history(ctx, e, s.ward, s.state, c, out)
 }
 
 // fillCluster notes what is known of a cluster without reading more.

@@ -59,6 +59,9 @@ type ClusterStatus struct {
 	Alerts    []notify.Alert `json:"alerts"`
 	Error     string         `json:"error,omitempty"` // why nothing is known
 	duties    []Duty
+	// ward and state are what this was worked out from; state is nil where nothing is known.
+	ward  Assignment
+	state *State
 }
 
 // Task is what became last of one kind of work, and when it is due next.
@@ -103,7 +106,7 @@ var taskKinds = []string{store.RunSnapshot, store.RunCapture, store.RunRetention
 // statusOf works out how well a cluster is protected, from what a store holds; latest is the
 // newest moment that can be restored.
 func statusOf(w Assignment, s *State, latest, now time.Time) ClusterStatus {
-	c := ClusterStatus{Cluster: w.Cluster, Policy: w.Policy, Store: w.Store,
+	c := ClusterStatus{ward: w, state: s, Cluster: w.Cluster, Policy: w.Policy, Store: w.Store,
 		Promised: time.Duration(w.Config.RPO).Seconds(), Alerts: []notify.Alert{}}
 	if s == nil {
 		return c
