@@ -49,7 +49,7 @@ func restored(ctx context.Context, e *run.Runner, m *moment.Moment, r *store.Run
 	if err != nil {
 		return err
 	}
-	t := &target{e: e, o: o, writer: writer, seen: engine.ApplicationView(o.Target)}
+	t := &target{e: e, o: o, writer: writer, seen: engine.ApplicationView(o.Target), model: m.Model}
 	if err := t.vacate(ctx); err != nil {
 		return err
 	}
@@ -161,6 +161,7 @@ type target struct {
 	o      Options
 	writer engine.Writer
 	seen   engine.Cluster
+	model  engine.Model
 }
 
 // vacate sees to it that the scratch cluster holds nothing. What a drill left that died is taken away;
@@ -171,11 +172,21 @@ func (t *target) vacate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if w, ok := t.writer.(engine.StagingWriter); ok {
+		// A drill that died while it restored left stages, which have names of their own.
+		if err := restore.Sweep(ctx, t.e, w); err != nil {
+			return err
+		}
+	}
 	there, err := t.content(ctx)
 	if err != nil {
 		return err
 	}
 	for _, ns := range there {
+		if t.model.Staged(ns.Name) {
+			return fmt.Errorf("%w: a restore onto %s is under way, or was cut short on another host: %s is there; drill "+
+				"again when it has ended", run.ErrRefused, t.o.Name, ns.Name)
+		}
 		if !slices.Contains(was.Namespaces, ns.Name) {
 			return fmt.Errorf("%w: %s is not empty: %s is there, with %s; a drill restores onto a cluster that holds "+
 				"nothing, and empties it afterwards", run.ErrRefused, t.o.Name, ns.Name,

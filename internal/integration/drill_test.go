@@ -8,12 +8,14 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
 
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine/document/documenttest"
@@ -151,6 +153,9 @@ func drills(t *testing.T, src, onto *engineFixture, name string) {
 			killed++
 		}
 	}
+	if name == "document" {
+		killedWhileStaging(t, tool, connect(t, onto.target.Address))
+	}
 	t.Logf("%d were killed", killed)
 	require.Positive(t, killed)
 	drill(0)
@@ -169,6 +174,36 @@ func drills(t *testing.T, src, onto *engineFixture, name string) {
 	for _, what := range []string{"done", "differs", "refused", "failed"} {
 		require.Contains(t, out, what)
 	}
+}
+
+// killedWhileStaging kills a drill while what it restores has not got its own name yet.
+func killedWhileStaging(t *testing.T, tool *builtTool, target *mongo.Client) {
+	staged := func() bool {
+		names, err := target.Database("apiary").ListCollectionNames(ctx,
+			bson.D{{Key: "name", Value: bson.D{{Key: "$regex", Value: "^dexamen_stage_"}}}})
+		require.NoError(t, err)
+		return len(names) > 0
+	}
+	for range 50 {
+		cmd := exec.Command(tool.bin, "--config", tool.config, "drill", "meadow")
+		require.NoError(t, cmd.Start())
+		var ended atomic.Bool
+		done := make(chan struct{})
+		go func() {
+			_ = cmd.Wait()
+			ended.Store(true)
+			close(done)
+		}()
+		for !ended.Load() && !staged() {
+			time.Sleep(time.Millisecond)
+		}
+		_ = cmd.Process.Kill()
+		<-done
+		if staged() {
+			return
+		}
+	}
+	t.Fatal("no drill could be killed while it staged")
 }
 
 // flipAll spoils every file of a folder, in its middle.

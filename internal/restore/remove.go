@@ -77,3 +77,18 @@ func removeKeys(ctx context.Context, e *run.Runner, w engine.InPlaceWriter, c en
 	}
 	return w.End(ctx, ns.Namespace)
 }
+
+// Sweep removes the stages that restores left on a cluster which were cut short.
+func Sweep(ctx context.Context, e *run.Runner, w engine.StagingWriter) error {
+	left, err := w.Stages(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range left {
+		e.Emit(run.Note, "removing %s, left behind by a restore that was cut short", s)
+		if err := w.Discard(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}

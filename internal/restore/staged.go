@@ -19,15 +19,8 @@ import (
 )
 
 func (p *Plan) runStaged(ctx context.Context, w engine.StagingWriter) ([]Restored, error) {
-	left, err := w.Stages(ctx)
-	if err != nil {
+	if err := Sweep(ctx, p.runner, w); err != nil {
 		return nil, err
-	}
-	for _, s := range left {
-		p.runner.Emit(run.Note, "removing %s, left behind by a restore that was cut short", s)
-		if err := w.Discard(ctx, s); err != nil {
-			return nil, err
-		}
 	}
 	list := make([]*staged, len(p.Items))
 	for i, it := range p.Items {
