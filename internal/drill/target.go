@@ -184,8 +184,8 @@ func (t *target) vacate(ctx context.Context) error {
 	}
 	for _, ns := range there {
 		if t.model.Staged(ns.Name) {
-			return fmt.Errorf("%w: a restore onto %s is under way, or was cut short on another host: %s is there; drill "+
-				"again when it has ended", run.ErrRefused, t.o.Name, ns.Name)
+			return fmt.Errorf("%w: a restore onto %s is under way, or was cut short on another host: %s is there; "+
+				"drill again when it has ended", run.ErrRefused, t.o.Name, ns.Name)
 		}
 		if !slices.Contains(was.Namespaces, ns.Name) {
 			return fmt.Errorf("%w: %s is not empty: %s is there, with %s; a drill restores onto a cluster that holds "+
