@@ -23,10 +23,10 @@ func documented(t *testing.T, file string) (lines map[int]string) {
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	lines = map[int]string{}
-	fenced, last := false, 0
+	fenced, console, last := false, false, 0
 	for i, line := range strings.Split(string(text), "\n") {
 		if strings.HasPrefix(line, "```") {
-			fenced = !fenced
+			fenced, console = !fenced, strings.HasPrefix(line, "```console")
 			continue
 		}
 		code, indented := strings.CutPrefix(line, "    ")
@@ -38,7 +38,10 @@ func documented(t *testing.T, file string) (lines map[int]string) {
 			continue
 		}
 		if fenced {
-			code = line
+			typed := false
+			if code, typed = strings.CutPrefix(line, "$ "); console && !typed {
+				continue // what was printed
+			}
 		}
 		if before, goes := strings.CutSuffix(lines[last], "\\"); last > 0 && goes {
 			lines[last] = before + strings.TrimSpace(code)
@@ -58,8 +61,7 @@ var (
 // TestDocumentedCommands: whatever a page says to type names commands and flags that are there.
 func TestDocumentedCommands(t *testing.T) {
 	t.Parallel()
-	pages, err := filepath.Glob("../../docs/*.md")
-	require.NoError(t, err)
+	pages := allPages(t)
 	root := Root()
 	var global []string
 	for _, f := range root.Flags {
@@ -119,21 +121,68 @@ func checkLine(t *testing.T, c *cli.Command, global, words []string, page string
 	}
 }
 
+// allPages returns the pages below docs.
+func allPages(t *testing.T) (pages []string) {
+	require.NoError(t, filepath.WalkDir("../../docs", func(name string, _ os.DirEntry, err error) error {
+		if strings.HasSuffix(name, ".md") {
+			pages = append(pages, name)
+		}
+		return err
+	}))
+	require.NotEmpty(t, pages)
+	return pages
+}
+
+// TestLinksLead: what a page links to, within the project, is there.
+func TestLinksLead(t *testing.T) {
+	t.Parallel()
+	link := regexp.MustCompile(`\]\(([^)#:]+)(?:#([\w-]+))?\)`)
+	n := 0
+	for _, page := range append(allPages(t), "../../README.md", "../../CONTRIBUTING.md", "../../SECURITY.md") {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range link.FindAllStringSubmatch(string(text), -1) {
+			n++
+			to := filepath.Join(filepath.Dir(page), m[1])
+			there, err := os.ReadFile(to)
+			if info, serr := os.Stat(to); serr == nil && info.IsDir() {
+				err = nil
+			}
+			require.NoError(t, err, page)
+			if m[2] != "" {
+				heading := strings.ReplaceAll(m[2], "-", "[ -]")
+				require.Regexp(t, "(?im)^#+ "+heading+"$", string(there), "%s: %s", page, m[0])
+			}
+		}
+	}
+	require.Greater(t, n, 80)
+}
+
+// TestShellBlocksAreFenced: only what is fenced is run by the test of the pages.
+func TestShellBlocksAreFenced(t *testing.T) {
+	t.Parallel()
+	shell := regexp.MustCompile(`^(    |\t)(\$ |dexamen |sudo |curl |etcdctl |redis-cli )`)
+	for _, page := range allPages(t) {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for i, line := range strings.Split(string(text), "\n") {
+			require.False(t, shell.MatchString(line), "%s:%d: %s: fence it with console, so that it is run", page, i+1, line)
+		}
+	}
+}
+
 // TestDocumentedConfiguration: what a page shows of a configuration is one, beside what it needs.
 func TestDocumentedConfiguration(t *testing.T) {
 	t.Parallel()
-	pages, err := filepath.Glob("../../docs/*.md")
-	require.NoError(t, err)
+	pages := allPages(t)
 	sections := regexp.MustCompile(`^(stores|clusters|quiesce|servers|policies|alerts|daemon|evidence|report|limits):`)
 	n := 0
 	for _, page := range pages {
 		text, err := os.ReadFile(page)
 		require.NoError(t, err)
-		for _, block := range strings.Split(string(text), "\n\n") {
-			if !strings.HasPrefix(block, "    ") {
-				continue
-			}
-			block = strings.ReplaceAll("\n"+block, "\n    ", "\n")[1:]
+		for _, part := range strings.Split("\n"+string(text), "\n```yaml")[1:] {
+			_, block, _ := strings.Cut(part, "\n")
+			block, _, _ = strings.Cut(block, "\n```")
 			if !sections.MatchString(block) {
 				continue
 			}

@@ -37,7 +37,7 @@ func (a *app) evidenceCommands() *cli.Command {
 				&cli.StringFlag{Name: "key", Usage: "of another installation: the `BEGINNING` of its key's name"}),
 			a.command("", "export", "", "write all statements into a file that can be checked without the store",
 				`The file holds a line a statement, and an end that says how many there are: a JSON Web Signature
-each (RFC 7515, Ed25519). docs/evidence.md says how to check it without dexamen.`, a.evidenceExport,
+each (RFC 7515, Ed25519). docs/reference/evidence.md says how to check it without dexamen.`, a.evidenceExport,
 				&cli.StringFlag{Name: "to",
 					Usage:    "write this `FILE`, which must not be there; - is the standard output",
 					Required: true}),

@@ -170,6 +170,13 @@ func (a *app) splitKey(ctx context.Context, e work, cluster, text string) (ns, k
 			ns, key = n, rest
 		}
 	}
+	if ns == "" { // keys of etcd begin with the name of their namespace
+		for _, n := range names {
+			if strings.HasSuffix(n, "/") && strings.HasPrefix(text, n) && len(n) > len(ns) {
+				ns, key = n, text
+			}
+		}
+	}
 	if ns == "" {
 		if len(names) == 1 && !strings.HasPrefix(text, names[0]) {
 			return names[0], text, nil

@@ -317,7 +317,8 @@ func (a *app) showPreview(w daemon.Assignment, p *previewed, state *daemon.State
 func (a *app) showVerdicts(w daemon.Assignment, plan *retain.Plan, state *daemon.State) {
 	s := a.screen
 	gone := len(plan.Verdicts) - plan.Kept()
-	s.Line("%s in %s: %s stay, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"),
+	s.Line("%s in %s: %s %s, %s", s.Accent(w.Cluster), w.Store, view.Plural(int64(plan.Kept()), "point"),
+		map[bool]string{true: "stays", false: "stay"}[plan.Kept() == 1],
 		fateText(s, gone))
 	t := s.Table("point", "moment", ">new in store", "", "why")
 	stored := map[string]int64{}

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"time"
@@ -22,7 +24,8 @@ func (a *app) simCommand() *cli.Command {
 			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
 			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.\n\nA "+
 			"cluster of documents takes lines at its standard "+
-			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp,
+			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp+"; with --documents also\n"+
+			demo.HappenHelp,
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
@@ -55,12 +58,25 @@ func (a *app) simCommand() *cli.Command {
 				return err
 			}
 			defer shut()
+			do := control.Do
 			if n := c.Int("documents"); n > 0 {
 				cl, err := simClient(uri, opt.User, opt.Password)
 				if err != nil {
 					return err
 				}
 				defer func() { _ = cl.Disconnect(context.WithoutCancel(ctx)) }()
+				if c.Int("shards") == 0 {
+					do = func(line string) (string, error) {
+						said, known, err := demo.Apiary{Seed: 1, Documents: n}.Happen(ctx, cl, line)
+						if known {
+							return said, err
+						}
+						if said, err = control.Do(line); errors.Is(err, docsim.ErrLine) {
+							err = fmt.Errorf("%w, %s", err, demo.HappenHelp)
+						}
+						return said, err
+					}
+				}
 				if err := fillStandIn(ctx, cl, n, c.Int("shards") > 0); err != nil {
 					return err
 				}
@@ -72,7 +88,7 @@ func (a *app) simCommand() *cli.Command {
 			} else {
 				a.screen.Line("%s is up at %s", a.screen.Accent(c.String("name")), uri)
 			}
-			a.controlSim(ctx, control)
+			a.controlSim(ctx, do)
 			return nil
 		},
 		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
@@ -175,14 +191,14 @@ func startStandIn(opt docsim.Options, shards int) (uri string, members []string,
 }
 
 // controlSim carries out the lines of standard input, until it is interrupted.
-func (a *app) controlSim(ctx context.Context, control *docsim.Control) {
+func (a *app) controlSim(ctx context.Context, do func(line string) (string, error)) {
 	go func() {
 		for {
 			line, err := a.in.ReadString('\n')
 			if err != nil {
 				return
 			}
-			said, err := control.Do(line)
+			said, err := do(line)
 			if err != nil {
 				said = "! " + err.Error()
 			}

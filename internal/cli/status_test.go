@@ -149,7 +149,7 @@ func TestOneLiners(t *testing.T) {
 		"keep: { every_moment: 1d, never_fewer: 3 } }\n")
 	s.run(0, "store", "create", "larder")
 	s.run(0, "due", "--run")
-	text, err := os.ReadFile("../../docs/in-service.md")
+	text, err := os.ReadFile("../../docs/reference/in-service.md")
 	require.NoError(t, err)
 	_, text2, found := strings.Cut(string(text), "```sh\n")
 	require.True(t, found)

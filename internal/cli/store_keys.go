@@ -26,7 +26,7 @@ func (a *app) keysCommands() *cli.Command {
 			&cli.StringFlag{Name: "passphrase-file", Usage: "a `FILE` with a passphrase"},
 			&cli.BoolFlag{Name: "write-only", Usage: "it can snapshot and capture, and not read what is there"},
 			&cli.StringFlag{Name: "label", Usage: "whose it is"}),
-		a.command("", "drop", "STORE HOLDER", "take a holder away", "", a.keysDrop,
+		a.command("", "drop", "STORE HOLDER", "take a holder away, named by its number or its public key", "", a.keysDrop,
 			&cli.BoolFlag{Name: "yes", Usage: "also the key that the configuration names, without asking"}),
 	}}
 }
@@ -194,51 +194,65 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := a.sureToDrop(ctx, c, s, name); err != nil {
+	holder, err := a.sureToDrop(ctx, c, s, name)
+	if err != nil {
 		return err
 	}
-	if err := s.DropHolder(ctx, c.Args().Get(1)); err != nil {
+	if err := s.DropHolder(ctx, holder); err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "dropped": c.Args().Get(1)})
+		return a.screen.Encode(map[string]any{"store": name, "dropped": holder})
 	}
 	a.screen.Line("holder %s of %s is gone; who has opened the store with it before may have kept its keys",
-		c.Args().Get(1), name)
+		holder, name)
 	a.screen.Line("mirrors made of %s before still open with it: drop it there too (dexamen store keys list "+
 		"MIRROR)", name)
 	return nil
 }
 
-// sureToDrop asks before the holder by which the configuration opens the store is dropped: daemons
-// and commands would be locked out.
-func (a *app) sureToDrop(ctx context.Context, c *cli.Command, s *store.Store, name string) error {
+// sureToDrop returns which holder is meant, by number or public key, and asks before the one by which the
+// configuration opens the store is dropped: daemons and commands would be locked out.
+func (a *app) sureToDrop(ctx context.Context, c *cli.Command, s *store.Store, name string) (holder string, err error) {
 	holders, _, err := s.KeyHolders(ctx)
 	if err != nil {
-		return err
+		return "", err
+	}
+	holder = c.Args().Get(1)
+	var opened []string
+	for _, h := range holders {
+		if strings.HasPrefix(holder, "age1") && h.For == holder {
+			opened = append(opened, h.ID)
+		}
+	}
+	if len(opened) > 1 { // one that reads, and one that only writes
+		return "", usage("%s is several holders: %s; say which", holder, strings.Join(opened, ", "))
+	}
+	if len(opened) == 1 {
+		holder = opened[0]
 	}
 	secret, err := a.cfg.Key(ctx, name)
 	if err != nil || secret == "" {
-		return err
+		return holder, err
 	}
 	mine, err := store.HolderOf(secret, "", store.Read)
 	if err != nil {
-		return nil // a passphrase has no public part to be known by
+		return holder, nil // a passphrase has no public part to be known by
 	}
 	for _, h := range holders {
-		if h.ID != c.Args().Get(1) || h.For != mine.For || c.Bool("yes") {
+		if h.ID != holder || h.For != mine.For || c.Bool("yes") {
 			continue
 		}
 		what := fmt.Sprintf("holder %s is the key that stores.%s.key of %s opens the store with: without it "+
 			"daemons and "+
 			"commands that use it are locked out", h.ID, name, a.cfg.Path)
 		if !a.screen.Terminal {
-			return fmt.Errorf("%w: %s; configure another key first, or say --yes", run.ErrRefused, what)
+			return "", fmt.Errorf("%w: %s; configure another key first, or say --yes", run.ErrRefused, what)
 		}
 		a.screen.Note("%s.", what)
 		if !a.ask("drop it all the same?") {
-			return fmt.Errorf("%w: nothing was dropped", run.ErrRefused)
+			return "", fmt.Errorf("%w: nothing was dropped", run.ErrRefused)
 		}
 	}
-	return nil
+	return holder, nil
 }

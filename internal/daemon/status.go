@@ -471,5 +471,5 @@ func (s *Status) Err() error {
 	if len(unknown) > 0 {
 		return errors.New(strings.Join(unknown, "; "))
 	}
-	return fmt.Errorf("%w: %d alerts", run.ErrIncomplete, alerts)
+	return fmt.Errorf("%w: %s", run.ErrIncomplete, run.Count(int64(alerts), "alert"))
 }

@@ -208,7 +208,7 @@ func TestWritersAtTheSameTime(t *testing.T) {
 	require.EqualValues(t, 72, got.Chains[0].Statements)
 }
 
-// TestVectors holds the form to docs/evidence.md: the file there is of the key there.
+// TestVectors holds the form to docs/reference/evidence.md: the file there is of the key there.
 func TestVectors(t *testing.T) {
 	t.Parallel()
 	public, err := os.ReadFile(filepath.Join("testdata", "public.pem"))
@@ -231,7 +231,7 @@ func TestVectors(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, lines[i], line)
 	}
-	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "evidence.md"))
+	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "reference", "evidence.md"))
 	require.NoError(t, err)
 	for _, part := range append(lines, strings.TrimSpace(string(public)), strings.TrimSpace(string(private))) {
 		require.Contains(t, strings.ReplaceAll(string(page), "\n    ", "\n"), part)

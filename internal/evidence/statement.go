@@ -8,7 +8,7 @@
 //	book.go       Book: the statements of one installation in a store
 //	key.go        the key of an installation
 //
-// docs/evidence.md describes the form, with test vectors.
+// docs/reference/evidence.md describes the form, with test vectors.
 package evidence
 
 import (
@@ -29,7 +29,7 @@ const KindEnd = "end"
 var Kinds = []string{store.RunDrill, store.RunRestore, store.RunUndo, store.RunVerify, store.RunScrub}
 
 // Statement is what an installation says of one run. Roots are BLAKE3 tree roots as
-// docs/format.md describes them; durations are in seconds, sizes in bytes.
+// docs/reference/format.md describes them; durations are in seconds, sizes in bytes.
 type Statement struct {
 	Format int `json:"format"`
 	// Store and Number name the statement: each installation counts from 1 in each store.

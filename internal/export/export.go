@@ -5,7 +5,7 @@
 //	read.go     Open: an export becomes a moment that can be restored
 //
 // An export is a file manifest.json and, for each namespace, a folder with definition.json
-// and records.FORM; docs/export.md describes it.
+// and records.FORM; docs/reference/export.md describes it.
 package export
 
 import (

@@ -145,7 +145,7 @@ func TestProvingARealServer(t *testing.T) {
 	require.Equal(t, prove.NotKnown, verdicts["transaction"])
 }
 
-// TestAssumptionsAreListed holds docs/assumptions.md equal to the trials (DEXAMEN_UPDATE=1 writes it anew).
+// TestAssumptionsAreListed holds docs/reference/assumptions.md equal to the trials (DEXAMEN_UPDATE=1 writes it anew).
 func TestAssumptionsAreListed(t *testing.T) {
 	c := open(t, "meadow", startSim(t, docsim.Options{}).URI())
 	p, ok := c.(engine.Prover)
@@ -156,7 +156,7 @@ func TestAssumptionsAreListed(t *testing.T) {
 	for _, tr := range append(trials.List, trials.RestoreBeside, trials.RestoreInPlace) {
 		fmt.Fprintf(&rows, "| %s | %s | %s |\n", tr.ID, tr.Says, tr.Source)
 	}
-	const file, begin, end = "../../docs/assumptions.md", "| --- | --- | --- |\n", "\n## "
+	const file, begin, end = "../../docs/reference/assumptions.md", "| --- | --- | --- |\n", "\n## "
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	head, rest, ok := strings.Cut(string(text), begin)

@@ -91,7 +91,7 @@ func victims(t *testing.T) map[string]func(t *testing.T) victim {
 	}
 }
 
-// TestRunbook goes from "oh no" to proven by what docs/bad-day.md says to type, and says how long the
+// TestRunbook goes from "oh no" to proven by what docs/how-to/restore.md says to type, and says how long the
 // program took.
 func TestRunbook(t *testing.T) {
 	t.Parallel()

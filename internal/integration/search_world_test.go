@@ -33,7 +33,7 @@ type searchDoc struct {
 	source      string
 }
 
-// text is what a point has of a document, by docs/search.md.
+// text is what a point has of a document, by docs/reference/search.md.
 func (d searchDoc) text() string {
 	quoted := func(s string) string {
 		b, _ := json.Marshal(s)

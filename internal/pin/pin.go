@@ -79,23 +79,38 @@ func (p Pins) Check(place, identity string) error {
 	if p.Folder == "" {
 		return nil
 	}
-	raw, err := os.ReadFile(p.file(place))
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrPermission) {
+	seen, err := p.Known(place)
+	if err != nil {
+		return err
+	}
+	if seen.Identity == "" {
 		_ = p.Set(place, identity)
 		return nil
-	}
-	var seen Seen
-	if err == nil {
-		err = json.Unmarshal(raw, &seen)
-	}
-	if err != nil {
-		return fmt.Errorf("%s: which store this host has used cannot be read: %w; remove it to begin anew",
-			p.file(place), err)
 	}
 	if seen.Identity != identity {
 		return &ChangedError{Seen: seen, Now: identity, File: p.file(place)}
 	}
 	return nil
+}
+
+// Known returns which store this host has used at a place; without an identity where it has used none, or
+// cannot remember.
+func (p Pins) Known(place string) (seen Seen, err error) {
+	if p.Folder == "" {
+		return seen, nil
+	}
+	raw, err := os.ReadFile(p.file(place))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrPermission) {
+		return seen, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(raw, &seen)
+	}
+	if err != nil {
+		return seen, fmt.Errorf("%s: which store this host has used cannot be read: %w; remove it to begin anew",
+			p.file(place), err)
+	}
+	return seen, nil
 }
 
 // Set remembers the store at a place, whatever was there before.

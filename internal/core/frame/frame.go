@@ -3,7 +3,7 @@
 //
 // A frame is checked before it is believed: a flipped bit anywhere in header
 // or payload is an error that wraps [ErrDamaged], never wrong bytes. The layout
-// is specified in docs/format.md.
+// is specified in docs/reference/format.md.
 package frame
 
 import (

@@ -9,7 +9,7 @@ import (
 // ErrTruncated means that encoded bytes end before what they announce.
 var ErrTruncated = errors.New("record: bytes end too early")
 
-// AppendChange appends the change in the journal's encoding (docs/format.md,
+// AppendChange appends the change in the journal's encoding (docs/reference/format.md,
 // "Changes"): op, wall and then length-prefixed fields.
 func AppendChange(dst []byte, c *Change) []byte {
 	dst = append(dst, byte(c.Op))

@@ -57,7 +57,7 @@ type Descriptor struct {
 	// seconds.
 	ImmutableFor int64 `json:"immutable_for,omitempty"`
 	// Claims says that objects are made by the protocol for places that heed
-	// no conditions (docs/format.md).
+	// no conditions (docs/reference/format.md).
 	NoConditions bool `json:"no_conditions,omitempty"`
 }
 

@@ -21,7 +21,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// What docs/security.md says that a thief cannot do is tried here. The thief has a key that
+// What docs/why/security.md says that a thief cannot do is tried here. The thief has a key that
 // lets write and not read, and the store's own code; in a plain store, the place alone.
 
 // planted adds a holder that lets write to a store and returns what opens it.

@@ -10,5 +10,5 @@
 // back from a store alone. Objects are created once and never changed. A point is
 // written last: until it is there nothing of the attempt exists for anyone, and the
 // nodes it wrote are found and used by the next attempt. The layout is specified in
-// docs/format.md.
+// docs/reference/format.md.
 package store

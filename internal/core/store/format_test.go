@@ -28,7 +28,7 @@ import (
 	"dexamen/internal/core/tree"
 )
 
-// reader reads a store as docs/format.md describes it, and shares no code with
+// reader reads a store as docs/reference/format.md describes it, and shares no code with
 // the program: what it cannot read, the document does not tell.
 type reader struct {
 	t     *testing.T

@@ -82,7 +82,7 @@ func TestVectors(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, a.Sound(), "%+v", a)
 
-			// And the reader written from docs/format.md reads them.
+			// And the reader written from docs/reference/format.md reads them.
 			r := newReader(t, dir, secret)
 			for v, p := range points {
 				n := 0

@@ -26,6 +26,9 @@ func (c *Sharded) Control() *Control {
 // ControlHelp lists the lines that Do takes.
 const ControlHelp = "stop MEMBER, start MEMBER, cut MEMBER, rejoin MEMBER, lose-log, members"
 
+// ErrLine is returned for a line that is none of those in ControlHelp.
+var ErrLine = errors.New("write one of")
+
 // Do carries out a line, and returns what there is to say. A member is named by its address, or the
 // end of it, such as its port.
 func (c *Control) Do(line string) (string, error) {
@@ -83,7 +86,7 @@ func (c *Control) Do(line string) (string, error) {
 		}
 		return f[0] + " " + rs.members[i].addr, err
 	}
-	return "", errors.New("write one of: " + ControlHelp)
+	return "", fmt.Errorf("%w: %s", ErrLine, ControlHelp)
 }
 
 // member finds one by the end of its address.
