@@ -166,7 +166,8 @@ func TestShellBlocksAreFenced(t *testing.T) {
 		text, err := os.ReadFile(page)
 		require.NoError(t, err)
 		for i, line := range strings.Split(string(text), "\n") {
-			require.False(t, shell.MatchString(line), "%s:%d: %s: fence it with console, so that it is run", page, i+1, line)
+			require.False(t, shell.MatchString(line), "%s:%d: %s: fence it with console, so that it is run", page, i+1,
+				line)
 		}
 	}
 }

@@ -49,7 +49,8 @@ func TestReferenceIsCurrent(t *testing.T) {
 
 	sample, err := exec.Command(binary, "config", "sample").Output()
 	require.NoError(t, err)
-	isCurrent(t, "../../docs/reference/configuration.md", "# Configuration\n\nWhat `dexamen config sample` prints: everything "+
+	isCurrent(t, "../../docs/reference/configuration.md", "# Configuration\n\n"+
+		"What `dexamen config sample` prints: everything "+
 		"that can be said, with what holds where it is left out. Found in this order: `--config`, `DEXAMEN_CONFIG`, "+
 		"`./dexamen.yaml`, the user's, the system's.\n\n```yaml\n"+strings.TrimSpace(string(sample))+"\n```\n")
 }

@@ -100,8 +100,8 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	switch {
 	case errors.Is(err, store.ErrNoStore):
 		if seen, _ := pin.Host().Known(placeOf(cfg, name)); seen.Identity != "" || cfg.Stores[name].Identity != "" {
-			return nil, fmt.Errorf("store %s: %w, and there was one (identity %s): is its disk mounted? A copy of it is read "+
-				"with --store; only to begin a new one: dexamen store create %s", name, err,
+			return nil, fmt.Errorf("store %s: %w, and there was one (identity %s): is its disk mounted? A copy of it "+
+				"is read with --store; only to begin a new one: dexamen store create %s", name, err,
 				cmp.Or(cfg.Stores[name].Identity, seen.Identity), name)
 		}
 		return nil, fmt.Errorf("store %s: %w; make one with: dexamen store create %s", name, err, name)

@@ -26,7 +26,8 @@ func (a *app) keysCommands() *cli.Command {
 			&cli.StringFlag{Name: "passphrase-file", Usage: "a `FILE` with a passphrase"},
 			&cli.BoolFlag{Name: "write-only", Usage: "it can snapshot and capture, and not read what is there"},
 			&cli.StringFlag{Name: "label", Usage: "whose it is"}),
-		a.command("", "drop", "STORE HOLDER", "take a holder away, named by its number or its public key", "", a.keysDrop,
+		a.command("", "drop", "STORE HOLDER", "take a holder away, named by its number or its public key", "",
+			a.keysDrop,
 			&cli.BoolFlag{Name: "yes", Usage: "also the key that the configuration names, without asking"}),
 	}}
 }

@@ -30,10 +30,13 @@ var forms = []struct {
 	{"DATE", true, `\b\d{4}-\d\d-\d\d\b`},
 	{"TIME", true, `\b\d\d:\d\d(?::\d\d(?:\.\d+)?)?\b`},
 	{"LOG", true, `\blog:\d+(?:\.\d+)?\b`},
+	{"AT", true, `\b\d{10}\.\d+\b`},
+	{"TRIAL", false, `\bt[0-9a-f]{8}_`},
 	{"KEY", true, `\bage1[0-9a-z]{20,}|AGE-SECRET-KEY-[0-9A-Z]+`},
 	{"LENT", true, `\bdexamen-lent-[0-9a-f]{8}\b`},
-	{"HASH", true, `\b[0-9a-f]{64}\b|\b[0-9a-f]{32}\b|\b[0-9a-f]{12}\b`},
-	{"OBJECT", false, `\bcontent/[0-9a-f]{2}/`},
+	{"OBJECT", true, `\bcontent/[0-9a-f]{2}/[0-9a-f]{32}\b`},
+	{"FRAME", false, `\bat byte \d+\b`},
+	{"HASH", true, `\b[0-9a-f]{64}\b|\b[0-9a-f]{32}\b|\b[0-9a-f]{30}\b|\b[0-9a-f]{12}\b`},
 	{"HOLDER", true, `\b[0-9a-f]{8}\b`},
 	{"SHORT", true, `\b[0-9a-f]{6}\b`},
 	{"USER", false, `\b\w+ by hand\b|\brequested by \w+:|\buser \w+$`},
@@ -87,7 +90,7 @@ func byForm(line string) (text string, kept []string) {
 
 // compare holds what a page shows against what was printed, and returns what it is to show.
 func (r *reader) compare(where string, shown []string, got string) []string {
-	printed := []string{}
+	printed, actually := []string{}, got
 	if got = strings.TrimRight(r.shown(got), "\n"); got != "" {
 		printed = strings.Split(got, "\n")
 	}
@@ -100,11 +103,17 @@ func (r *reader) compare(where string, shown []string, got string) []string {
 			return printed
 		}
 		near := append(slices.Clone(printed[at:]), "the end")
-		require.Fail(r.t, "what is printed is not what the page shows", "%s: from here on:\n%s\n\nall:\n%s\n\nshown:\n%s",
-			where, near[0], got, strings.Join(shown, "\n"))
+		require.Fail(r.t, "what is printed is not what the page shows", "%s: from here on:\n%s\n\nall:\n%s\n\n"+
+			"shown:\n%s", where, near[0], got, strings.Join(shown, "\n"))
+	}
+	if *updatePages && *renewPages && len(printed) > 0 && !slices.ContainsFunc(shown, isCut) {
+		return strings.Split(strings.TrimRight(r.shown(actually), "\n"), "\n")
 	}
 	return shown
 }
+
+// isCut reports whether a line stands for any number of lines.
+func isCut(line string) bool { return strings.TrimSpace(line) == "…" }
 
 // sortedByForm returns lines in the order of their forms; those of one form stay in their order.
 func sortedByForm(lines []string) []string {
@@ -121,7 +130,7 @@ func sortedByForm(lines []string) []string {
 func (r *reader) fits(shown, printed []string) (at int, ok bool) {
 	i := 0
 	for n, line := range shown {
-		if strings.TrimSpace(line) == "…" {
+		if isCut(line) {
 			if n == len(shown)-1 {
 				return len(printed), true
 			}

@@ -17,13 +17,16 @@ import (
 )
 
 // updatePages has the pages written anew with what was printed, where that is not what they show.
-var updatePages = flag.Bool("update", false, "write what was printed into the pages")
+var (
+	updatePages = flag.Bool("update", false, "write what was printed into the pages, where they show something else")
+	renewPages  = flag.Bool("renew", false, "with -update: also the times and sizes of what they show rightly")
+)
 
 // TestPages does what the pages say. Of a page
 //
 //	```console         each command after a "$ " is run in one shell, and what it prints is what is
-//	                   shown (but for how far it is); a line "…" stands for any number of lines; a command that does not end
-//	                   with 0 has "# exit code N" after it
+//	                   shown (but for how far it is); a line "…" stands for any number of lines; a command
+//	                   that does not end with 0 has "# exit code N" after it
 //	```console meadow  in a terminal of its own: "$ " starts what stays, "> " is typed into it
 //	```sh              is run, all of it, and ends with 0
 //	```yaml FILE       is that file from then on
@@ -151,8 +154,8 @@ func (r *reader) do(page, text string) string {
 		block := lines[from:i]
 		switch {
 		case m[1] == "yaml" && m[2] != "":
-			require.NoError(r.t, os.WriteFile(filepath.Join(r.dir, m[2]), []byte(r.actual(strings.Join(block, "\n")+"\n")),
-				0o600))
+			text := r.actual(strings.Join(block, "\n") + "\n")
+			require.NoError(r.t, os.WriteFile(filepath.Join(r.dir, m[2]), []byte(text), 0o600))
 		case m[1] == "sh":
 			got, code := r.run(r.actual(strings.Join(block, "\n")))
 			require.Zero(r.t, code, "%s:%d: %s", page, from, got)

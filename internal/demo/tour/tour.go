@@ -337,7 +337,8 @@ func (p *Tour) prove() error {
 func (p *Tour) rehearse() error {
 	p.say("Rehearse it: a moment at random is read back over the cluster's own protocol, compared, checked and " +
 		"timed. With --to it is restored onto an empty cluster, which is empty again afterwards.")
-	err := p.do(done, "drill", "meadow", "--random", "1h", "--that", fmt.Sprintf(`counts["apiary.colonies"] > %d`, p.Documents/20))
+	err := p.do(done, "drill", "meadow", "--random", "1h", "--that",
+		fmt.Sprintf(`counts["apiary.colonies"] > %d`, p.Documents/20))
 	if err != nil {
 		return err
 	}
