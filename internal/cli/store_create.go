@@ -102,8 +102,8 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 	}
 	if d.NoConditions {
 		sc.Line(
-			"  this place does not heed conditions: objects are made by reservations (docs/reference/format.md), which " +
-				"takes " +
+			"  this place does not heed conditions: objects are made by reservations (docs/reference/format.md), " +
+				"which takes " +
 				"more requests")
 	}
 	if identity != "" && conf.Identity == "" {

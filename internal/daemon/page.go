@@ -280,7 +280,7 @@ func mark(k run.Kind) string {
 }
 
 // runsOf reads runs of a cluster from a store that this daemon works with.
-func (d *Daemon) runsOf(r *http.Request) ([]*store.Run, error) {
+func (d *Daemon) runsOf(r *http.Request, f store.RunFilter) ([]*store.Run, error) {
 	name, cluster := r.PathValue("store"), r.PathValue("cluster")
 	d.mu.Lock()
 	world := d.Deps
@@ -295,14 +295,14 @@ func (d *Daemon) runsOf(r *http.Request) ([]*store.Run, error) {
 		return nil, err
 	}
 	defer e.Store.Close()
-	runs, _, err := e.Store.Runs(ctx, store.RunFilter{Cluster: cluster,
-		Since: time.Now().Add(-listDays * 24 * time.Hour)})
+	f.Cluster, f.Since = cluster, time.Now().Add(-listDays*24*time.Hour)
+	runs, _, err := e.Store.Runs(ctx, f)
 	return runs, err
 }
 
 func (d *Daemon) listRuns(w http.ResponseWriter, r *http.Request) {
 	list := &report.RunList{Store: r.PathValue("store"), Cluster: r.PathValue("cluster"), Days: listDays}
-	runs, err := d.runsOf(r)
+	runs, err := d.runsOf(r, store.RunFilter{Last: mostRuns})
 	if err != nil {
 		show(w, r, &report.Live{Title: "Runs", Note: explain.Error(err)})
 		return
@@ -324,17 +324,16 @@ func askedBy(r *store.Run) string {
 }
 
 func (d *Daemon) showRun(w http.ResponseWriter, r *http.Request) {
-	runs, err := d.runsOf(r)
+	runs, err := d.runsOf(r, store.RunFilter{ID: r.PathValue("run")})
 	if err != nil {
 		show(w, r, &report.Live{Title: "A run", Note: explain.Error(err)})
 		return
 	}
-	i := slices.IndexFunc(runs, func(x *store.Run) bool { return x.ID == r.PathValue("run") })
-	if i < 0 {
+	if len(runs) == 0 || r.PathValue("run") == "" {
 		show(w, r, &report.Live{Title: "A run", Note: "There is no such run, of the last days."})
 		return
 	}
-	x := runs[i]
+	x := runs[0]
 	one := &report.OneRun{Title: x.Kind + " of " + x.Cluster}
 	add := func(name, text string) {
 		if text != "" {

@@ -17,10 +17,13 @@ import (
 	"golang.org/x/net/html"
 
 	"dexamen/internal/config"
+	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/moment"
 	"dexamen/internal/notify"
 	"dexamen/internal/report"
+	"dexamen/internal/run"
+	"dexamen/internal/servertest"
 )
 
 // pageOf serves the page of a daemon that knows so many clusters, each with points of a month.
@@ -176,5 +179,61 @@ func BenchmarkPage(b *testing.B) {
 		l := &report.Live{Title: "x", Data: d.gatherLive(), Going: d.goingOn()}
 		require.NoError(b, l.Write(&out, false))
 		b.ReportMetric(float64(out.Len()), "bytes")
+	}
+}
+
+// crowdedPage is the page of a daemon with a thousand clusters, whose store has 100,000 runs of the last days:
+// a tenth of them of the cluster that is looked at.
+func crowdedPage(b *testing.B) *httptest.Server {
+	d, srv := pageOf(b, 1000, PageAccess{Loopback: true})
+	ctx := context.Background()
+	place := blob.NewDir(servertest.MemoryDir(b))
+	_, err := store.Create(ctx, place, store.CreateOptions{Plain: true, Tool: "test"})
+	require.NoError(b, err)
+	s, err := store.Open(ctx, place, store.Options{Workers: 1})
+	require.NoError(b, err)
+	b.Cleanup(s.Close)
+	began := time.Now().Add(-3 * 24 * time.Hour)
+	for i := range 100_000 {
+		cluster := "hive-0001"
+		if i%10 > 0 {
+			cluster = fmt.Sprintf("hive-%04d", 2+i%997)
+		}
+		at := began.Add(time.Duration(i) * time.Second)
+		id := fmt.Sprintf("%s-%06x", at.UTC().Format("20060102-150405.000"), i)
+		require.NoError(b, s.EndRun(ctx, &store.Run{ID: id,
+			Kind: store.RunCapture, Policy: "nightly", Cluster: cluster, Started: at, Finished: at.Add(time.Second),
+			Result: store.RunDone}, nil))
+	}
+	d.Deps.OpenEnv = func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
+		s, err := store.Open(ctx, place, store.Options{Workers: 1})
+		return &run.Runner{Store: s, Tool: "test", OnEvent: func(run.Event) {}}, err
+	}
+	return srv
+}
+
+// BenchmarkPageOfManyRuns opens the overview, the runs of a cluster and one run, each as a browser gets it.
+func BenchmarkPageOfManyRuns(b *testing.B) {
+	srv := crowdedPage(b)
+	get := func(b *testing.B, path string) string {
+		resp, err := http.Get(srv.URL + path)
+		require.NoError(b, err)
+		defer func() { _ = resp.Body.Close() }()
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(b, err)
+		require.Equal(b, http.StatusOK, resp.StatusCode)
+		return string(text)
+	}
+	list := get(b, "/runs/larder/hive-0001")
+	_, one, found := strings.Cut(list, `href="/run/larder/hive-0001/`)
+	require.True(b, found)
+	one, _, _ = strings.Cut(one, `"`)
+	for name, path := range map[string]string{"overview": "/", "runs": "/runs/larder/hive-0001",
+		"run": "/run/larder/hive-0001/" + one} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				require.NotContains(b, get(b, path), "no such run")
+			}
+		})
 	}
 }

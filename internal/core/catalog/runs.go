@@ -358,6 +358,7 @@ func (s *Catalog) Running(ctx context.Context) (going, broken []*Run, err error)
 // RunFilter chooses runs; what is empty or zero chooses all.
 type RunFilter struct {
 	Cluster string
+	ID      string
 	Kinds   []string
 	Since   time.Time
 	// Last bounds how many of each cluster and kind are read, the newest.
@@ -383,7 +384,8 @@ func (s *Catalog) Runs(ctx context.Context, f RunFilter) (runs []*Run, unreadabl
 	err = s.Blob.List(ctx, prefix, func(i blob.Info) error {
 		cut := strings.LastIndexByte(i.Name, '/')
 		folder, id := i.Name[:cut], i.Name[cut+1:]
-		if kind := folder[strings.LastIndexByte(folder, '/')+1:]; (len(kinds) == 0 || kinds[kind]) && id >= since {
+		if kind := folder[strings.LastIndexByte(folder, '/')+1:]; (len(kinds) == 0 || kinds[kind]) && id >= since &&
+			(f.ID == "" || f.ID == id) {
 			byFolder[folder] = append(byFolder[folder], i.Name)
 		}
 		return nil
