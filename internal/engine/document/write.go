@@ -13,8 +13,6 @@ import (
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 	"go.mongodb.org/mongo-driver/v2/mongo"
-	"go.mongodb.org/mongo-driver/v2/mongo/options"
-	"go.mongodb.org/mongo-driver/v2/mongo/writeconcern"
 	"go.mongodb.org/mongo-driver/v2/x/bsonx/bsoncore"
 
 	"dexamen/internal/core/record"
@@ -65,8 +63,19 @@ func (w *writer) fail(ns string, err error) error {
 	return fmt.Errorf("cluster %s: %s: %w", w.c.t.Name, ns, explain(w.addr, err))
 }
 
+// majority is said of what changes something: what a primary alone has done is undone when it fails. The driver
+// adds it to no command that it is given whole, whatever its database is set to.
+var majority = bson.D{{Key: "w", Value: "majority"}}
+
+// waits are the commands that take a write concern.
+var waits = map[string]bool{"create": true, "drop": true, "renameCollection": true, "createIndexes": true,
+	"dropIndexes": true, "collMod": true, "createUser": true, "dropUser": true}
+
 func (w *writer) run(ctx context.Context, db string, cmd bson.D) error {
-	return w.cl.Database(db, options.Database().SetWriteConcern(writeconcern.Majority())).RunCommand(ctx, cmd).Err()
+	if waits[cmd[0].Key] {
+		cmd = append(slices.Clone(cmd), bson.E{Key: "writeConcern", Value: majority})
+	}
+	return w.cl.Database(db).RunCommand(ctx, cmd).Err()
 }
 
 // Replaceable implements [engine.StagingWriter].
@@ -245,24 +254,16 @@ func creatable(v bsoncore.Value) bsoncore.Value {
 
 // Write implements [engine.StagingWriter].
 func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) error {
-	db, coll := w.physical(stage)
-	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
 	for len(recs) > 0 {
 		n, size := 0, 0
-		var docs []any
-		for n < len(recs) && n < 10_000 && (n == 0 || size+len(recs[n].Value) < 32<<20) {
-			docs = append(docs, bson.Raw(recs[n].Value))
+		for n < len(recs) && n < 10_000 && (n == 0 || size+len(recs[n].Value) < commandBytes) {
 			size += len(recs[n].Value)
 			n++
 		}
-		opt := options.InsertMany().SetOrdered(false)
 		// What was allowed in when it was written is put back, also where the
 		// validator is younger.
 		bypass := !w.noBypass.Load()
-		if bypass {
-			opt.SetBypassDocumentValidation(true)
-		}
-		_, err := c.InsertMany(ctx, docs, opt)
+		err := w.insert(ctx, stage, recs[:n], bypass)
 		if err != nil && bypass && isCommandError(err) &&
 			strings.Contains(strings.ToLower(err.Error()), "bypassdocumentvalidation") {
 			w.noBypass.Store(true) // the server does not know it

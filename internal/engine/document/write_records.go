@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"strconv"
 	"strings"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
@@ -14,6 +15,84 @@ import (
 
 	"dexamen/internal/core/record"
 )
+
+// commandBytes bounds the documents of one insert: a command is no larger than a document may be, of 16 MiB.
+const commandBytes = 12 << 20
+
+// insert writes documents to a stage, in any order. They are sent as they are: the driver's own way to insert
+// encodes each anew, which costs seven times what sending them does. It is used where that way can do more: for
+// what does not fit into a command, for time series, and to try again.
+func (w *writer) insert(ctx context.Context, stage string, recs []record.Record, bypass bool) error {
+	w.mu.Lock()
+	series := w.kinds[stage] == kindSeries
+	w.mu.Unlock()
+	if series || len(recs) == 1 && len(recs[0].Value) >= commandBytes {
+		return w.insertAnew(ctx, stage, recs, bypass)
+	}
+	db, coll := w.physical(stage)
+	cmd := insertCommand(coll, recs, bypass)
+	err := w.cl.Database(db).RunCommand(ctx, bson.Raw(cmd)).Err()
+	var waited mongo.WriteException
+	undone := errors.As(err, &waited) && waited.WriteConcernError != nil && len(waited.WriteErrors) == 0
+	if err == nil || !retriable(err) && !undone || ctx.Err() != nil {
+		return err
+	}
+	// Some of them may be there. A stage is nobody else's, so that whatever has one of their _ids is one of
+	// them; all are read back afterwards.
+	err = w.insertAnew(ctx, stage, recs, bypass)
+	var all mongo.BulkWriteException
+	if !errors.As(err, &all) || all.WriteConcernError != nil {
+		return err
+	}
+	for _, e := range all.WriteErrors {
+		if !mongo.IsDuplicateKeyError(e.WriteError) {
+			return err
+		}
+	}
+	return nil
+}
+
+// insertAnew writes documents by the driver's own means, which tries again once.
+func (w *writer) insertAnew(ctx context.Context, stage string, recs []record.Record, bypass bool) error {
+	db, coll := w.physical(stage)
+	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
+	opt := options.InsertMany().SetOrdered(false)
+	if bypass {
+		opt.SetBypassDocumentValidation(true)
+	}
+	docs := make([]any, len(recs))
+	for i, r := range recs {
+		docs[i] = bson.Raw(r.Value)
+	}
+	_, err := c.InsertMany(ctx, docs, opt)
+	return err
+}
+
+// insertCommand returns the command that inserts documents ("insert").
+func insertCommand(coll string, recs []record.Record, bypass bool) []byte {
+	size := 256 + len(coll)
+	for _, r := range recs {
+		size += len(r.Value) + 8 // a type, the digits of a number, a zero byte
+	}
+	_, b := bsoncore.AppendDocumentStart(make([]byte, 0, size))
+	b = bsoncore.AppendStringElement(b, "insert", coll)
+	b = bsoncore.AppendBooleanElement(b, "ordered", false)
+	if bypass {
+		b = bsoncore.AppendBooleanElement(b, "bypassDocumentValidation", true)
+	}
+	b = bsoncore.AppendDocumentElement(b, "writeConcern",
+		bsoncore.BuildDocument(nil, bsoncore.AppendStringElement(nil, "w", "majority")))
+	at, b := bsoncore.AppendArrayElementStart(b, "documents")
+	var digits []byte
+	for i, r := range recs {
+		digits = strconv.AppendInt(digits[:0], int64(i), 10)
+		b = append(append(append(b, byte(bsoncore.TypeEmbeddedDocument)), digits...), 0)
+		b = append(b, r.Value...)
+	}
+	b, _ = bsoncore.AppendArrayEnd(b, at) // neither fails where it was begun
+	b, _ = bsoncore.AppendDocumentEnd(b, 0)
+	return b
+}
 
 // TakesRecords implements [engine.RecordWriter]: a time series has no records that could be
 // written singly.

@@ -100,6 +100,9 @@ func (s *session) insertOne(c *collection, raw bson.Raw) error {
 	s.log(bson.D{{Key: "op", Value: "i"}, {Key: "ns", Value: ns}, {Key: "ui", Value: uuidValue(c.uuid)},
 		{Key: "o", Value: raw},
 		{Key: "o2", Value: bson.D{{Key: "_id", Value: d.id}}}}, effectPut(ns, raw))
+	if s.breaks(raw, s.m.rs.opt.Odd.LosesAnswer) {
+		return errGoodbye
+	}
 	for most := c.most(); most > 0 && int64(c.docs.Len()) > most; {
 		old, ok := c.oldest()
 		if ok && !s.m.rs.opt.logsEviction() {

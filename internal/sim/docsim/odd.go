@@ -42,6 +42,8 @@ type Odd struct {
 	// BreaksReading and BreaksWriting are the _id of a document over which the server breaks the
 	// connection off, when it is read or written.
 	BreaksReading, BreaksWriting string
+	// LosesAnswer is the _id of a document after whose insertion the server breaks the connection off.
+	LosesAnswer string
 }
 
 // breaks breaks the connection off over a document of this _id.
