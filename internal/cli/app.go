@@ -61,6 +61,7 @@ type app struct {
 	attested *atomic.Pointer[evidence.Statement]
 	drawn    bool          // a chart was
 	held     *bytes.Buffer // what is shown only where a command fails, or asks
+	trace    *trace        // nil but with --trace-to
 }
 
 // Run runs the command line and gives the exit code.
@@ -75,6 +76,9 @@ func runLine(ctx context.Context, args []string, screen *view.Screen) int {
 	err := a.root().Run(ctx, args)
 	for _, s := range a.opened {
 		s.Close()
+	}
+	if a.trace != nil {
+		err = errors.Join(err, a.trace.end(a.screen))
 	}
 	code := exitCode(ctx, err)
 	if err != nil {
@@ -142,12 +146,19 @@ safety; 130 interrupted, and safe to run again.`,
 			&cli.StringFlag{Name: "log-level", Value: "warn",
 				Usage: "what to log to standard error: debug, info, warn, error"},
 			&cli.StringFlag{Name: "log-format", Value: "text", Usage: "how to log: text (a line of KEY=VALUE) or json"},
+			&cli.StringFlag{Name: "trace-to", Usage: "write where the processor's time and memory went into `DIR`, " +
+				"as profiles of pprof"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours (also: NO_COLOR)"},
 		},
 		EnableShellCompletion: true,
 		Suggest:               true,
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			if err := a.setScreen(c); err != nil {
+				return ctx, err
+			}
+			if dir := c.String("trace-to"); dir != "" && a.own {
+				var err error
+				a.trace, err = startTrace(dir)
 				return ctx, err
 			}
 			return ctx, nil

@@ -81,7 +81,14 @@ func (s *Sorter) value(i sortItem) []byte {
 
 func (s *Sorter) order() {
 	if !s.sorted {
-		slices.SortStableFunc(s.items, func(a, b sortItem) int { return bytes.Compare(s.key(a), s.key(b)) })
+		// Equal keys stay in the order in which they came, which is that of their places: a sort that keeps
+		// order by itself takes twice as long.
+		slices.SortFunc(s.items, func(a, b sortItem) int {
+			if c := bytes.Compare(s.key(a), s.key(b)); c != 0 {
+				return c
+			}
+			return a.off - b.off
+		})
 		s.sorted = true
 	}
 }

@@ -200,6 +200,9 @@ type leafReader struct {
 	body []byte // the encoded body of the entry just read
 }
 
+// errShort is made once, as a leaf has many records.
+var errShort = fmt.Errorf("%w: leaf cut short", ErrNode)
+
 func newLeafReader(b []byte) (leafReader, error) {
 	if len(b) < 1 || b[0] != leafNode {
 		return leafReader{}, fmt.Errorf("%w: no leaf", ErrNode)
@@ -211,21 +214,20 @@ func (r *leafReader) next(e *entry) (bool, error) {
 	if len(r.rest) == 0 {
 		return false, nil
 	}
-	short := fmt.Errorf("%w: leaf cut short", ErrNode)
 	shared, n := binary.Uvarint(r.rest)
 	if n <= 0 || shared > uint64(len(r.key)) {
-		return false, short
+		return false, errShort
 	}
 	r.rest = r.rest[n:]
 	l, n := binary.Uvarint(r.rest)
 	if n <= 0 || l > uint64(len(r.rest)-n) {
-		return false, short
+		return false, errShort
 	}
 	r.key = append(r.key[:shared], r.rest[n:n+int(l)]...)
 	r.rest = r.rest[n+int(l):]
 	v, n := binary.Uvarint(r.rest)
 	if n <= 0 {
-		return false, short
+		return false, errShort
 	}
 	size := v >> 1
 	*e = entry{key: r.key, size: int64(size)}
@@ -233,12 +235,12 @@ func (r *leafReader) next(e *entry) (bool, error) {
 	if v&1 == 1 {
 		count := (size + MaxInline - 1) / MaxInline
 		if size <= MaxInline || count > uint64(len(r.rest))/uint64(len(Hash{})) {
-			return false, short
+			return false, errShort
 		}
 		stored = count * uint64(len(Hash{}))
 	}
 	if stored > uint64(len(r.rest)-n) {
-		return false, short
+		return false, errShort
 	}
 	end := n + int(stored)
 	r.body = r.rest[:end:end]

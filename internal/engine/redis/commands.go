@@ -94,10 +94,12 @@ func slotsIn(args [][]byte) (func(key []byte) bool, error) {
 // that concern a database or the server. An error: it is not known.
 func keysOf(args [][]byte) ([]int, error) {
 	verb := strings.ToUpper(string(args[0]))
-	bad := fmt.Errorf("%s with %d arguments: which keys it writes is not known", verb, len(args)-1)
+	bad := func() error { // made where it is one, as a log is many commands
+		return fmt.Errorf("%s with %d arguments: which keys it writes is not known", verb, len(args)-1)
+	}
 	upto := func(from, to, step int) ([]int, error) {
 		if to > len(args) || from >= to {
-			return nil, bad
+			return nil, bad()
 		}
 		var out []int
 		for i := from; i < to; i += step {
@@ -107,11 +109,11 @@ func keysOf(args [][]byte) ([]int, error) {
 	}
 	counted := func(at int) ([]int, error) {
 		if at >= len(args) {
-			return nil, bad
+			return nil, bad()
 		}
 		n, err := strconv.Atoi(string(args[at]))
 		if err != nil || n < 1 || n > len(args) {
-			return nil, bad
+			return nil, bad()
 		}
 		return upto(at+1, at+1+n, 1)
 	}
@@ -154,9 +156,9 @@ func keysOf(args [][]byte) ([]int, error) {
 	case "XREADGROUP":
 		i := slices.IndexFunc(args, func(a []byte) bool { return strings.EqualFold(string(a), "STREAMS") })
 		if i < 0 {
-			return nil, bad
+			return nil, bad()
 		}
 		return upto(i+1, i+1+(len(args)-i-1)/2, 1)
 	}
-	return nil, bad
+	return nil, bad()
 }

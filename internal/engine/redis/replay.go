@@ -290,7 +290,9 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 	if inside == 0 {
 		return nil, 0, nil
 	}
-	beyond := fmt.Errorf("%w: %s with %s and others", engine.ErrOutsideNamespaces, verb, resp.Text(args[keys[0]], 100))
+	beyond := func() error {
+		return fmt.Errorf("%w: %s with %s and others", engine.ErrOutsideNamespaces, verb, resp.Text(args[keys[0]], 100))
+	}
 	if outside > 0 {
 		t, isTarget := targets[verb]
 		switch {
@@ -313,7 +315,7 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 		case storing[verb] && len(keys) == 2 && r.find(db, args[keys[1]]) == nil:
 			return nil, 0, nil
 		default:
-			return nil, 0, beyond
+			return nil, 0, beyond()
 		}
 	}
 	if verb == "SORT" && r.readsBeyond(db, args) {
@@ -328,13 +330,13 @@ func (r *rewriter) rewrite(db int, args [][]byte) ([][]byte, int, error) {
 		to = append(to, x)
 		out[k] = append(bytes.Clone(x.toPre), args[k][len(x.prefix):]...)
 		if in[i] == db && to[0].toDB != x.toDB {
-			return nil, 0, beyond
+			return nil, 0, beyond()
 		}
 	}
 	if i := otherDB(verb, args); i > 0 {
 		last := to[len(to)-1]
 		if verb == "MOVE" && !bytes.Equal(out[1], append(bytes.Clone(to[0].toPre), args[1][len(to[0].prefix):]...)) {
-			return nil, 0, beyond // it moves under one name
+			return nil, 0, beyond() // it moves under one name
 		}
 		out[i] = strconv.AppendInt(nil, int64(last.toDB), 10)
 	}
