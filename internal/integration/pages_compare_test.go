@@ -27,7 +27,7 @@ var forms = []struct {
 	{"POINT", true, `\b\d{8}-\d{6}-[a-z2-7]{4}\b`},
 	{"STAMP", true, `\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)`},
 	{"STAMP", true, `\b\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [+-]\d\d:\d\d)?`},
-	{"DATE", true, `\b\d{4}-\d\d-\d\d\b`},
+	{"DATE", true, `\b\d{4}[.-]\d\d[.-]\d\d\b`},
 	{"TIME", true, `\b\d\d:\d\d(?::\d\d(?:\.\d+)?)?\b`},
 	{"LOG", true, `\blog:\d+(?:\.\d+)?\b`},
 	{"AT", true, `\b\d{10}\.\d+\b`},
