@@ -157,9 +157,11 @@ safety; 130 interrupted, and safe to run again.`,
 				return ctx, err
 			}
 			if dir := c.String("trace-to"); dir != "" && a.own {
-				var err error
-				a.trace, err = startTrace(dir)
-				return ctx, err
+				t, err := startTrace(dir)
+				if err != nil {
+					return ctx, err
+				}
+				a.trace = t
 			}
 			return ctx, nil
 		},

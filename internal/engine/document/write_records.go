@@ -41,7 +41,7 @@ func (w *writer) insert(ctx context.Context, stage string, recs []record.Record,
 	// them; all are read back afterwards.
 	err = w.insertAnew(ctx, stage, recs, bypass)
 	var all mongo.BulkWriteException
-	if !errors.As(err, &all) || all.WriteConcernError != nil {
+	if !errors.As(err, &all) || all.WriteConcernError != nil || len(all.WriteErrors) == 0 {
 		return err
 	}
 	for _, e := range all.WriteErrors {
