@@ -24,8 +24,8 @@ func (a *app) simCommand() *cli.Command {
 			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
 			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.\n\nA "+
 			"cluster of documents takes lines at its standard "+
-			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp+"; of a replica set with\n--documents also "+
-			demo.HappenHelp,
+			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp+
+			"; of a replica set with\n--documents also "+demo.HappenHelp,
 		func(ctx context.Context, c *cli.Command) error {
 			if err := args(c, 0, 0); err != nil {
 				return err
