@@ -16,7 +16,7 @@ SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer|TestKeyHistories|TestSlotsMove|TestEtcdHistoryGoesBack|TestBytesLike
 
-.PHONY: install packages release man break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
+.PHONY: install packages release man floors break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "$(LDFLAGS)" -o $(BIN) ./cmd/dexamen
@@ -79,6 +79,9 @@ vuln: ## known faults of what is imported, where their list can be reached
 
 bench: ## rates beside their floors, and peak memory
 	go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/core/tree ./internal/core/fold ./internal/core/store ./internal/integration
+
+floors: servers build ## what each kind of work costs beside bare tools, into docs/performance.md (FLOOR=part of a row's name)
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_FLOORS=1 DEXAMEN_FLOOR='$(FLOOR)' go test -timeout 60m -v -run 'TestFloors$$' ./internal/integration
 
 histories: ## thousands of random histories (HISTORIES=5000)
 	DEXAMEN_HISTORIES=$(or $(HISTORIES),2000) go test -timeout 3h -parallel 8 -run 'TestHistories|TestClusterHistories' ./internal/integration

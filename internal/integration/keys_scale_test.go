@@ -147,8 +147,8 @@ func pipeline(t testing.TB, address string, commands []byte, n int) time.Duratio
 }
 
 // bareReceiver takes a server's content as a replica does, and drops it: the
-// floor of a snapshot.
-func bareReceiver(t testing.TB, address string) (time.Duration, int64) {
+// floor of a snapshot. What it takes is given to each.
+func bareReceiver(t testing.TB, address string, each func([]byte)) (time.Duration, int64) {
 	conn, err := net.Dial("tcp", address)
 	require.NoError(t, err)
 	defer conn.Close()
@@ -173,6 +173,7 @@ func bareReceiver(t testing.TB, address string) (time.Duration, int64) {
 			m, err := r.Read(buf)
 			require.NoError(t, err)
 			n += int64(m)
+			each(buf[:m])
 			// The mark is the last that comes before an acknowledgement.
 			if tail = append(tail, buf[max(0, m-40):m]...); bytes.Contains(tail, []byte(mark)) {
 				return time.Since(begun), n
@@ -189,7 +190,7 @@ func TestRedisScale(t *testing.T) {
 	commands := redisLoad(n)
 	load := pipeline(t, floor.Address, commands, n)
 	pipeline(t, from.Address, commands, n)
-	bare, size := bareReceiver(t, from.Address)
+	bare, size := bareReceiver(t, from.Address, func([]byte) {})
 	run := program(t, redistest.Address(from), redistest.Address(to))
 	snap, peak := run("snapshot", "from")
 	back, rpeak := run("restore", "from@latest", "--to", "to", "--yes")
@@ -232,15 +233,7 @@ func TestEtcdScale(t *testing.T) {
 	cl := etcdtest.Client(t, from...)
 	etcdLoad(t, cl, n)
 	begun := time.Now()
-	for key, rev := "/gateways/", int64(0); ; {
-		page, err := cl.Get(ctx, key, clientv3.WithRange(clientv3.GetPrefixRangeEnd("/gateways/")),
-			clientv3.WithLimit(5000), clientv3.WithRev(rev), clientv3.WithSerializable())
-		require.NoError(t, err)
-		if !page.More {
-			break
-		}
-		rev, key = page.Header.Revision, string(page.Kvs[len(page.Kvs)-1].Key)+"\x00"
-	}
+	pagedRead(t, cl, "/gateways/", clientv3.GetPrefixRangeEnd("/gateways/"), func([]byte) {})
 	bare := time.Since(begun)
 	run := program(t, etcdtest.Address(from...), etcdtest.Address(to...))
 	snap, peak := run("snapshot", "from")

@@ -40,7 +40,7 @@ func serverAt(t testing.TB, file, address string, args ...string) *servertest.Pr
 	t.Helper()
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
-	all := []string{file, "--bind", host, "--port", port, "--dir", t.TempDir(), "--save", "", "--appendonly",
+	all := []string{file, "--bind", host, "--port", port, "--dir", servertest.MemoryDir(t), "--save", "", "--appendonly",
 		"no",
 		"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "16mb", "--daemonize", "no"}
 	p := servertest.StartProcess(t, address, append(all, args...)...)
@@ -109,7 +109,9 @@ func StartCluster(t testing.TB, n int, args ...string) []*servertest.Process {
 // ClusterClient returns a plain client of a cluster.
 func ClusterClient(t testing.TB, list []*servertest.Process) *goredis.ClusterClient {
 	t.Helper()
-	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: servertest.Addresses(list)})
+	// A machine that stands still makes its members take each other for dead a while.
+	cl := goredis.NewClusterClient(&goredis.ClusterOptions{Addrs: servertest.Addresses(list),
+		MaxRedirects: 40, MaxRetryBackoff: time.Second})
 	t.Cleanup(func() { _ = cl.Close() })
 	return cl
 }
