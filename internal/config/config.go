@@ -12,7 +12,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
+
+	"github.com/KimMachineGun/automemlimit/memlimit"
 
 	"dexamen/internal/command"
 	"dexamen/internal/core/remedy"
@@ -175,15 +178,29 @@ type Secret struct {
 
 // Limits bound what Dexamen uses of its machine.
 type Limits struct {
-	Memory            Size   `yaml:"memory"`              // of the program; 128 MiB when absent
+	Memory            Size   `yaml:"memory"`              // of the program; DefaultMemory when absent
 	ReadersPerCluster int    `yaml:"readers_per_cluster"` // readers or writers on a cluster at once
 	Temp              string `yaml:"temp"`                // folder for temporary files
 }
 
 const (
-	defaultMemory = 128 << 20
-	minMemory     = 64 << 20
+	minMemory = 64 << 20
+	maxShare  = 1 << 30 // of memory, where nothing is configured
 )
+
+// DefaultMemory returns how much memory the program uses where limits.memory is absent: a
+// quarter of the machine's, or of what its container or service may use; at least 64 MiB,
+// at most 1 GiB.
+var DefaultMemory = sync.OnceValue(func() Size {
+	all, err := memlimit.FromSystem()
+	if group, gerr := memlimit.FromCgroup(); gerr == nil && (err != nil || group < all) {
+		all, err = group, nil
+	}
+	if err != nil {
+		return 128 << 20
+	}
+	return Size(min(max(all/4, minMemory), maxShare))
+})
 
 // Duration is written as 90s, 15m, 7d.
 type Duration time.Duration
@@ -328,7 +345,7 @@ func (c *Config) check(k *checker) {
 	c.checkPolicies(k)
 	switch m := c.Limits.Memory; {
 	case m == 0:
-		c.Limits.Memory = defaultMemory
+		c.Limits.Memory = DefaultMemory()
 	case m < minMemory:
 		k.bad("$.limits.memory", "%d MiB is too little to work with; give it at least %d MiB", m>>20, minMemory>>20)
 	}
@@ -656,7 +673,7 @@ policies:                                 # what is protected, when, and for how
 #   key: { file: /etc/dexamen/evidence.pem }   # else with a key that this host makes and keeps
 
 # limits:
-#   memory: 128MiB                        # of the program; beyond that it works on disk
+#   memory: 512MiB                        # of the program, beyond which it works on disk; else a quarter of the machine, up to 1GiB
 #   readers_per_cluster: 4                # readers or writers on a cluster at once
 #   temp: /var/tmp                        # temporary files; they have no name and leave nothing behind
 `

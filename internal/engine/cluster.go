@@ -159,6 +159,15 @@ type Streamed interface {
 	ContentPlacement(ctx context.Context) (string, error)
 }
 
+// WholeScanner is a Cluster whose servers may hand over a whole namespace at less cost than
+// record by record.
+type WholeScanner interface {
+	Cluster
+	// ScanWhole is Scan for who wants all of a partition. The order may be another; records
+	// that have expired by the server's clock are left out, as they are by Scan.
+	ScanWhole(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
+}
+
 // HistoryResumer is a Logged whose servers may begin a history anew, with positions that
 // say nothing about the one before.
 type HistoryResumer interface {

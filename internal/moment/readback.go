@@ -19,13 +19,17 @@ func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Clu
 	if err != nil {
 		return tree.Root{}, err
 	}
+	scan := c.Scan
+	if whole, ok := c.(engine.WholeScanner); ok {
+		scan = whole.ScanWhole
+	}
 	l := tree.NewLoader(x, x, near, e.TempDir(), e.SortMemory()/2)
 	g, gctx := errgroup.WithContext(ctx)
 	for _, p := range parts {
 		part := l.Part()
 		g.Go(func() error {
 			n, size := int64(0), int64(0)
-			return c.Scan(gctx, ns, p, func(r record.Record) error {
+			return scan(gctx, ns, p, func(r record.Record) error {
 				size += int64(len(r.Value))
 				if n++; n%4096 == 0 {
 					e.ReportProgress(ns.Name, n, ns.Records, size)

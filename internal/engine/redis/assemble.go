@@ -43,8 +43,9 @@ const (
 )
 
 // unitKey returns the key of a key's first record, with which all others begin.
-func unitKey(key []byte) []byte {
-	out := make([]byte, 0, len(key)+2)
+func unitKey(key []byte) []byte { return appendUnitKey(make([]byte, 0, len(key)+2), key) }
+
+func appendUnitKey(out, key []byte) []byte {
 	for _, c := range key {
 		if out = append(out, c); c == 0 {
 			out = append(out, 0xFF)
@@ -56,6 +57,16 @@ func unitKey(key []byte) []byte {
 // unitOf returns the beginning of a record's key that its whole unit has, and the
 // key of the server it stands for.
 func unitOf(k []byte) (unit, key []byte, err error) {
+	key, n, err := appendKeyOf(nil, k)
+	if err != nil {
+		return nil, nil, err
+	}
+	return k[:n], key, nil
+}
+
+// appendKeyOf appends the key of the server that a record's key stands for, and returns the
+// length of the beginning that the whole unit has.
+func appendKeyOf(key, k []byte) (_ []byte, unit int, err error) {
 	for i := 0; i+1 < len(k); i++ {
 		if k[i] != 0 {
 			key = append(key, k[i])
@@ -66,12 +77,12 @@ func unitOf(k []byte) (unit, key []byte, err error) {
 			key = append(key, 0)
 			i++
 		case 1:
-			return k[:i+2], key, nil
+			return key, i + 2, nil
 		default:
-			return nil, nil, fmt.Errorf("record key %x is none of a key of a server", k)
+			return nil, 0, fmt.Errorf("record key %x is none of a key of a server", k)
 		}
 	}
-	return nil, nil, fmt.Errorf("record key %x is none of a key of a server", k)
+	return nil, 0, fmt.Errorf("record key %x is none of a key of a server", k)
 }
 
 // assembler makes records of what is read. It implements sink, for which it says
@@ -83,6 +94,8 @@ type assembler struct {
 	emit func(ns string, r record.Record) error
 	// code takes libraries of functions.
 	code func([]byte) error
+	// alive, where not zero, leaves out keys that expired before, in milliseconds.
+	alive int64
 
 	ns      string
 	key     []byte
@@ -93,12 +106,17 @@ type assembler struct {
 	large   bool
 	size    int
 	parts   [][][]byte // held elements; each its arguments
-	order   []sortable // scratch
-	string_ []byte
+	text    []byte     // of a string, from its last piece on
 	afters  [][][]byte
 	index   uint64 // of the next list element or piece, or part after
-	buf     []byte
-	keyBuf  []byte
+
+	// What is used again for every key: for what is held, and to put records together.
+	held   []byte
+	args   [][]byte
+	order  []sortable
+	buf    []byte
+	keyBuf []byte
+	number [20]byte
 }
 
 type sortable struct {
@@ -108,13 +126,33 @@ type sortable struct {
 
 func (a *assembler) Begin(db int, key []byte, typ rdb.Kind, expires int64) error {
 	ns, short, ok := a.name(db, key)
-	*a = assembler{name: a.name, emit: a.emit, code: a.code, ns: ns, key: bytes.Clone(short), typ: typ,
-		expires: expires, skip: !ok,
-		parts: a.parts[:0], order: a.order[:0], buf: a.buf[:0], keyBuf: a.keyBuf[:0]}
-	if ok {
-		a.unit = unitKey(short)
+	a.ns, a.typ, a.expires, a.skip = ns, typ, expires, !ok || expires > 0 && expires <= a.alive
+	a.large, a.size, a.index = false, 0, 0
+	a.text, a.afters = a.text[:0], nil
+	a.letGo()
+	if cap(a.text) > 2*rdb.PieceBytes {
+		a.text = nil
 	}
+	a.key = append(a.key[:0], short...)
+	a.unit = appendUnitKey(a.unit[:0], short)
 	return nil
+}
+
+// letGo ends what parts hold.
+func (a *assembler) letGo() {
+	a.parts, a.args, a.held = a.parts[:0], a.args[:0], a.held[:0]
+}
+
+// hold keeps arguments until letGo.
+func (a *assembler) hold(args [][]byte) [][]byte {
+	first := len(a.args)
+	for _, v := range args {
+		from := len(a.held)
+		a.held = append(a.held, v...)
+		a.args = append(a.args, a.held[from:len(a.held):len(a.held)])
+		a.size += len(v) + sizeEach
+	}
+	return a.args[first:len(a.args):len(a.args)]
 }
 
 func (a *assembler) Function(code []byte) error { return a.code(code) }
@@ -123,15 +161,21 @@ func (a *assembler) Piece(b []byte) error {
 	if a.skip {
 		return nil
 	}
-	a.string_ = append(a.string_, b...)
-	for len(a.string_) > rdb.PieceBytes || a.large && len(a.string_) == rdb.PieceBytes {
-		if err := a.grow(); err != nil {
-			return err
+	for len(b) > 0 {
+		// A piece goes when it is full and something follows it, for a string that is one
+		// piece is a small key.
+		if len(a.text) == rdb.PieceBytes {
+			if err := a.grow(); err != nil {
+				return err
+			}
+			if err := a.stringPiece(a.text); err != nil {
+				return err
+			}
+			a.text = a.text[:0]
 		}
-		if err := a.stringPiece(a.string_[:rdb.PieceBytes]); err != nil {
-			return err
-		}
-		a.string_ = a.string_[rdb.PieceBytes:]
+		n := min(len(b), rdb.PieceBytes-len(a.text))
+		a.text = append(a.text, b[:n]...)
+		b = b[n:]
 	}
 	return nil
 }
@@ -167,8 +211,10 @@ func (a *assembler) part(class byte, place []byte, args ...[]byte) error {
 }
 
 // verbs are the commands that add an element.
-var verbs = map[rdb.Kind]string{rdb.List: "RPUSH", rdb.Set: "SADD", rdb.Hash: "HSET", rdb.SortedSet: "ZADD",
-	rdb.Stream: "XADD"}
+var verbs = map[rdb.Kind][]byte{rdb.List: []byte("RPUSH"), rdb.Set: []byte("SADD"), rdb.Hash: []byte("HSET"),
+	rdb.SortedSet: []byte("ZADD"), rdb.Stream: []byte("XADD")}
+
+var verbSet, verbExpire = []byte("SET"), []byte("PEXPIREAT")
 
 // placeOf returns where an element belongs among its like: a hash's by its field, a
 // sorted set's by its member.
@@ -188,12 +234,7 @@ func (a *assembler) Element(args ...[]byte) error {
 	if a.skip {
 		return nil
 	}
-	held := make([][]byte, len(args))
-	for i, v := range args {
-		held[i] = bytes.Clone(v)
-		a.size += len(v) + sizeEach
-	}
-	a.parts = append(a.parts, held)
+	a.parts = append(a.parts, a.hold(args))
 	if a.size <= largeBytes && !a.large {
 		return nil
 	}
@@ -208,7 +249,7 @@ func (a *assembler) Element(args ...[]byte) error {
 			return err
 		}
 	}
-	a.parts = a.parts[:0]
+	a.letGo()
 	return nil
 }
 
@@ -221,7 +262,7 @@ func (a *assembler) elementPart(args [][]byte) error {
 		}
 		place = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, id.Ms), id.Seq)
 	}
-	return a.part(classElement, place, append([][]byte{[]byte(verbs[a.typ]), a.key}, args...)...)
+	return a.part(classElement, place, append([][]byte{verbs[a.typ], a.key}, args...)...)
 }
 
 func parseID(b []byte) (rdb.StreamID, error) {
@@ -253,7 +294,21 @@ func (a *assembler) listChunks(all bool) error {
 		a.index += uint64(i + 1 - from)
 		size, from = 0, i+1
 	}
-	a.parts = append(a.parts[:0], a.parts[from:]...)
+	if rest := a.parts[from:]; len(rest) == 0 {
+		a.letGo()
+	} else if from > 0 {
+		// What stays is held anew, for what goes is to leave memory.
+		var list [][]byte
+		for _, p := range rest {
+			list = append(list, bytes.Clone(p[0]))
+		}
+		a.letGo()
+		size := a.size
+		for _, v := range list {
+			a.parts = append(a.parts, a.hold([][]byte{v}))
+		}
+		a.size = size
+	}
 	return nil
 }
 
@@ -277,7 +332,7 @@ func (a *assembler) After(args ...[]byte) error {
 				return err
 			}
 		}
-		a.parts = a.parts[:0]
+		a.letGo()
 		for _, e := range a.afters {
 			if err := a.afterPart(e); err != nil {
 				return err
@@ -308,16 +363,20 @@ func (a *assembler) End() error {
 	a.buf = a.buf[:0]
 	switch a.typ {
 	case rdb.String:
-		a.buf = resp.AppendCommand(a.buf, []byte("SET"), a.key, a.string_)
+		a.buf = resp.AppendCommand(a.buf, verbSet, a.key, a.text)
 	case rdb.Stream:
 		for _, e := range a.parts {
-			a.buf = resp.AppendCommand(a.buf, append([][]byte{[]byte("XADD"), a.key}, e...)...)
+			a.buf = resp.AppendCommand(a.buf, append([][]byte{verbs[rdb.Stream], a.key}, e...)...)
 		}
 		for _, e := range a.afters {
 			a.buf = resp.AppendCommand(a.buf, e...)
 		}
 	default:
+		if len(a.parts) == 0 {
+			return nil // no server has it: an empty collection is gone
+		}
 		if a.typ != rdb.List {
+			a.order = a.order[:0]
 			for _, e := range a.parts {
 				a.order = append(a.order, sortable{a.placeOf(e), e})
 			}
@@ -326,17 +385,19 @@ func (a *assembler) End() error {
 				a.parts[i] = a.order[i].args
 			}
 		}
-		args := [][]byte{[]byte(verbs[a.typ]), a.key}
+		n := 2
 		for _, e := range a.parts {
-			args = append(args, e...)
+			n += len(e)
 		}
-		if len(a.parts) == 0 {
-			return nil // no server has it: an empty collection is gone
+		a.buf = resp.AppendArgument(resp.AppendArgument(resp.AppendHead(a.buf, n), verbs[a.typ]), a.key)
+		for _, e := range a.parts {
+			for _, v := range e {
+				a.buf = resp.AppendArgument(a.buf, v)
+			}
 		}
-		a.buf = resp.AppendCommand(a.buf, args...)
 	}
 	if a.expires > 0 {
-		a.buf = resp.AppendCommand(a.buf, resp.Command("PEXPIREAT", a.key, a.expires)...)
+		a.buf = resp.AppendCommand(a.buf, verbExpire, a.key, strconv.AppendInt(a.number[:0], a.expires, 10))
 	}
 	return a.emit(a.ns, record.Record{Key: a.unit, Value: a.buf})
 }
@@ -344,8 +405,8 @@ func (a *assembler) End() error {
 func (a *assembler) endLarge() error {
 	switch a.typ {
 	case rdb.String:
-		if len(a.string_) > 0 {
-			if err := a.stringPiece(a.string_); err != nil {
+		if len(a.text) > 0 {
+			if err := a.stringPiece(a.text); err != nil {
 				return err
 			}
 		}

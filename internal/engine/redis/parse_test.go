@@ -38,19 +38,26 @@ func content(t testing.TB, address string) (raw []byte, want map[string]string) 
 	_, err = l.answer(silence)
 	require.NoError(t, err)
 	var buf bytes.Buffer
-	want, err = parse(io.TeeReader(patient{l}, &buf))
+	want, unread, err := parseAhead(io.TeeReader(patient{l}, &buf))
 	require.NoError(t, err)
-	return buf.Bytes(), want
+	return buf.Bytes()[:buf.Len()-unread], want
 }
 
 func parse(r io.Reader) (map[string]string, error) {
-	out := map[string]string{}
+	out, _, err := parseAhead(r)
+	return out, err
+}
+
+// parseAhead tells also how many bytes were read that are none of the content.
+func parseAhead(r io.Reader) (out map[string]string, unread int, err error) {
+	out = map[string]string{}
 	c := &cluster{}
 	d := &rdb.Reader{R: r, Sink: c.assembler(func(ns string, r record.Record) error {
 		out[ns+" "+string(r.Key)] = string(r.Value)
 		return nil
 	})}
-	return out, d.ReadAll()
+	err = d.ReadAll()
+	return out, d.Unread(), err
 }
 
 func sample(t testing.TB, args ...string) (raw []byte, want map[string]string) {

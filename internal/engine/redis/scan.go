@@ -1,7 +1,6 @@
 package redis
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -239,6 +238,7 @@ func (c *cluster) dump(ctx context.Context, cl *goredis.Client, addr string, key
 	if err != nil && !errors.Is(err, goredis.Nil) {
 		return c.explain(err, addr)
 	}
+	d := rdb.NewReader(nil, a)
 	for i, k := range keys {
 		b, err := dumps[i].Bytes()
 		if errors.Is(err, goredis.Nil) {
@@ -247,7 +247,7 @@ func (c *cluster) dump(ctx context.Context, cl *goredis.Client, addr string, key
 		if err != nil {
 			return c.explain(err, addr)
 		}
-		if err := readDump([]byte(k), b, max(expiries[i], 0), a); err != nil {
+		if err := readDump(d, []byte(k), b, max(expiries[i], 0)); err != nil {
 			return fmt.Errorf("%s: key %s: %w", addr, resp.Text([]byte(k), 100), err)
 		}
 	}
@@ -256,7 +256,7 @@ func (c *cluster) dump(ctx context.Context, cl *goredis.Client, addr string, key
 
 // readDump reads one key in the form in which servers hand it out: type, value,
 // version and checksum.
-func readDump(key, b []byte, expires int64, to rdb.Sink) error {
+func readDump(d *rdb.Reader, key, b []byte, expires int64) error {
 	if len(b) < 11 {
 		return fmt.Errorf("%w: a key of %d bytes", rdb.ErrDamaged, len(b))
 	}
@@ -264,13 +264,12 @@ func readDump(key, b []byte, expires int64, to rdb.Sink) error {
 	if version := int(tail[0]) | int(tail[1])<<8; !rdb.Known(version) {
 		return fmt.Errorf("%w: version %d", rdb.ErrVersion, version)
 	}
-	r := bytes.NewReader(body[1:])
-	d := &rdb.Reader{R: r, Sink: to}
+	d.Reset(body[1:])
 	if err := d.ReadValue(0, key, body[0], expires); err != nil {
 		return err
 	}
-	if r.Len() > 0 {
-		return fmt.Errorf("%w: %d bytes after its end", rdb.ErrDamaged, r.Len())
+	if n := d.Unread(); n > 0 {
+		return fmt.Errorf("%w: %d bytes after its end", rdb.ErrDamaged, n)
 	}
 	return nil
 }

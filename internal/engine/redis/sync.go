@@ -65,10 +65,10 @@ func (c *cluster) Stream(ctx context.Context, name string,
 		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
 	}
 	at.epoch = epoch
-	db, err := c.readContent(l, func(ns string, r record.Record) error {
+	db, err := c.readContent(l, c.assembler(func(ns string, r record.Record) error {
 		kind, def := model{}.Implied(ns)
 		return fn(record.Namespace{Name: ns, Kind: kind, Definition: def}, r)
-	})
+	}))
 	if err != nil {
 		return record.Mark{}, c.fail(c.explain(cause(ctx, err), addr))
 	}
@@ -150,7 +150,7 @@ func (c *cluster) fullSync(l *link) (place, time.Time, error) {
 
 // readContent reads the content that follows the answer, and gives the database
 // of the stream after it.
-func (c *cluster) readContent(l *link, emit func(string, record.Record) error) (db int, err error) {
+func (c *cluster) readContent(l *link, to rdb.Sink) (db int, err error) {
 	line, err := l.answer(silence)
 	if err != nil {
 		return 0, err
@@ -166,7 +166,7 @@ func (c *cluster) readContent(l *link, emit func(string, record.Record) error) (
 	} else if len(mark) != 40 {
 		return 0, fmt.Errorf("%w: end mark %q", resp.ErrProtocol, mark)
 	}
-	d := &rdb.Reader{R: r, Sink: c.assembler(emit)}
+	d := &rdb.Reader{R: r, Sink: to}
 	if err := d.ReadAll(); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) {
 			err = fmt.Errorf("the content broke off: %w", err)
@@ -174,12 +174,12 @@ func (c *cluster) readContent(l *link, emit func(string, record.Record) error) (
 		return 0, err
 	}
 	if !streamed {
-		if lr := r.(*io.LimitedReader); lr.N != 0 {
-			return 0, fmt.Errorf("%w: %d bytes after its end", rdb.ErrDamaged, lr.N)
+		if n := r.(*io.LimitedReader).N + int64(d.Unread()); n != 0 {
+			return 0, fmt.Errorf("%w: %d bytes after its end", rdb.ErrDamaged, n)
 		}
 		return d.StreamDB, nil
 	}
-	end, err := resp.ReadN(patient{l}, 40)
+	end, err := d.Tail(len(mark))
 	if err != nil {
 		return 0, fmt.Errorf("the content broke off at its end: %w", err)
 	}
@@ -213,14 +213,30 @@ func (c *cluster) nameOf(db int, key []byte) (string, []byte) {
 
 func nameOf(cut keyprefix.Cut, db int, key []byte) (string, []byte) {
 	if cut.Depth == 0 {
-		return fmt.Sprintf("db%d", db), key
+		return databaseName(db), key
 	}
 	name := cut.Name(key)
 	prefix, _, err := cut.Range(name)
 	if err != nil || len(prefix) > len(key) {
 		prefix = nil
 	}
-	return fmt.Sprintf("db%d/%s", db, name), key[len(prefix):]
+	return databaseName(db) + "/" + name, key[len(prefix):]
+}
+
+// The names of the databases that servers have where they are not told otherwise; one is
+// asked for with every key.
+var databaseNames = func() (out [16]string) {
+	for i := range out {
+		out[i] = fmt.Sprintf("db%d", i)
+	}
+	return out
+}()
+
+func databaseName(db int) string {
+	if db >= 0 && db < len(databaseNames) {
+		return databaseNames[db]
+	}
+	return fmt.Sprintf("db%d", db)
 }
 
 // functionRecord keeps a library of functions under its first line, which names

@@ -143,6 +143,14 @@ func (p *pipe) reply(depth int) (string, error) {
 	if p.R.Buffered() == 0 {
 		_ = p.SetReadDeadline(time.Now().Add(silence))
 	}
+	if c, err := p.R.Peek(1); err == nil && (c[0] == '+' || c[0] == ':') {
+		b, err := p.R.ReadSlice('\n') // most are such, and nothing of them is wanted
+		p.N += int64(len(b))
+		if err != nil {
+			return "", resp.Eof(err)
+		}
+		return "", nil
+	}
 	s, err := p.Line()
 	if err != nil {
 		return "", err
@@ -321,40 +329,47 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	w.mu.Unlock()
 	s := w.newSender(ctx)
 	defer s.close()
+	var key []byte
 	for _, r := range recs {
-		unit, short, err := unitOf(r.Key)
-		if err != nil {
+		unit := 0
+		if key, unit, err = appendKeyOf(append(key[:0], prefix...), r.Key); err != nil {
 			return err
 		}
-		key := append(bytes.Clone(prefix), short...)
 		p, err := s.to(w.addrOf(key), db)
 		if err != nil {
 			return err
 		}
-		first := len(unit) == len(r.Key)
-		whole := first && (!fresh || !again(r.Value))
-		if whole {
-			p.add(resp.Command("MULTI"))
-			p.add(resp.Command("DEL", key))
+		verb, n, err := resp.CountCommands(r.Value)
+		if err != nil {
+			return fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err)
 		}
-		err = resp.ReadCommands(r.Value, func(args [][]byte) error {
-			if string(args[0]) == "TYPE" {
-				return nil // a large key begins; its parts follow
-			}
-			if w.old {
-				args = forOld(args)
-			}
-			if i := keyArg(args); i < len(args) {
-				args[i] = key
-			}
-			p.add(args)
-			return nil
-		})
+		first := unit == len(r.Key)
+		whole := first && (!fresh || !again(verb))
+		if whole {
+			p.add(multi)
+			p.add([][]byte{verbDel, key})
+		}
+		switch {
+		case string(verb) == typeVerb: // a large key begins; its parts follow
+		case len(prefix) == 0 && !w.old: // keys are called as they are kept
+			p.buf, p.n = append(p.buf, r.Value...), p.n+n
+		default:
+			err = resp.ReadCommands(r.Value, func(args [][]byte) error {
+				if w.old {
+					args = forOld(args)
+				}
+				if i := keyArg(args); i < len(args) {
+					args[i] = key
+				}
+				p.add(args)
+				return nil
+			})
+		}
 		if err != nil {
 			return fmt.Errorf("%s: record %x: %w", ns.Name, r.Key, err)
 		}
 		if whole {
-			p.add(resp.Command("EXEC"))
+			p.add(exec)
 		}
 		if len(p.buf) > 1<<20 {
 			if err := s.flush(p); err != nil {
@@ -368,14 +383,12 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	return nil
 }
 
-// again reports whether the commands of a record do no harm when they are carried
-// out twice.
-func again(value []byte) bool {
-	args, _, err := resp.ReadCommand(value)
-	if err != nil {
-		return false
-	}
-	switch string(args[0]) {
+var multi, exec, verbDel = resp.Command("MULTI"), resp.Command("EXEC"), []byte("DEL")
+
+// again reports whether the commands of a record, of which verb is the first, do no harm
+// when they are carried out twice.
+func again(verb []byte) bool {
+	switch string(verb) {
 	case "SET", "HSET", "SADD", "ZADD":
 		return true
 	}

@@ -47,7 +47,7 @@ const (
 	opEnd       = 255
 )
 
-// Sink takes what is read. Element arguments are valid during the call.
+// Sink takes what is read. The bytes given are there during the call alone.
 type Sink interface {
 	// Begin announces a key; expires is in milliseconds, zero without.
 	Begin(db int, key []byte, typ Kind, expires int64) error
@@ -81,36 +81,109 @@ const (
 	Stream    Kind = "stream"
 )
 
-// Reader reads the form in which servers send and keep their content.
+// Reader reads the form in which servers send and keep their content. It reads ahead:
+// what it has and did not need is Unread.
 type Reader struct {
 	R    io.Reader
-	sum  uint64
 	Sink Sink
 	// StreamDB is the database of the replication stream that follows.
 	StreamDB int
-	one      [16]byte
+
+	buf     []byte
+	at, end int // what is in buf and was not read
+	sum     uint64
+	summed  int // up to which of buf the sum goes
+	key     []byte
+	held    []byte // strings that are lent
+	list    [][]byte
+	numbers []byte
 }
+
+// readAhead is how many bytes a Reader asks for at once.
+const readAhead = 128 << 10
+
+// NewReader returns a Reader of what is there already.
+func NewReader(b []byte, to Sink) *Reader { return &Reader{buf: b, end: len(b), Sink: to} }
+
+// Reset has a Reader of what is there already read other bytes.
+func (d *Reader) Reset(b []byte) { d.buf, d.at, d.end = b, 0, len(b) }
 
 // The polynomial that servers use, reflected.
 var crcTable = crc64.MakeTable(0x95ac9329ac4bc9b5)
 
 func crc(sum uint64, b []byte) uint64 { return ^crc64.Update(^sum, crcTable, b) }
 
-// Read implements io.Reader, adding up the checksum.
-func (d *Reader) Read(b []byte) (int, error) {
-	n, err := d.R.Read(b)
-	d.sum = crc(d.sum, b[:n])
-	return n, err
+// fill reads on until there are n bytes at least; n is at most some dozens.
+func (d *Reader) fill(n int) error {
+	if d.R == nil {
+		return io.ErrUnexpectedEOF
+	}
+	if d.buf == nil {
+		d.buf = make([]byte, readAhead)
+	}
+	d.sum = crc(d.sum, d.buf[d.summed:d.at])
+	d.end = copy(d.buf, d.buf[d.at:d.end])
+	d.at, d.summed = 0, 0
+	for empty := 0; d.end < n; {
+		m, err := d.R.Read(d.buf[d.end:])
+		if d.end += m; d.end >= n {
+			return nil // an error comes again
+		}
+		if err != nil {
+			return resp.Eof(err)
+		}
+		if empty++; m > 0 {
+			empty = 0
+		}
+		if empty > 100 {
+			return io.ErrNoProgress
+		}
+	}
+	return nil
 }
+
+// Unread is how many bytes were read ahead and not used.
+func (d *Reader) Unread() int { return d.end - d.at }
+
+// Tail reads the n bytes that follow the content, and are no part of it; n is at most
+// some dozens.
+func (d *Reader) Tail(n int) ([]byte, error) { return d.fixed(n) }
 
 func (d *Reader) byte() (byte, error) {
-	_, err := io.ReadFull(d, d.one[:1])
-	return d.one[0], resp.Eof(err)
+	if d.at == d.end {
+		if err := d.fill(1); err != nil {
+			return 0, err
+		}
+	}
+	d.at++
+	return d.buf[d.at-1], nil
 }
 
+// fixed reads n bytes, which are there until the next are read.
 func (d *Reader) fixed(n int) ([]byte, error) {
-	_, err := io.ReadFull(d, d.one[:n])
-	return d.one[:n], resp.Eof(err)
+	if d.end-d.at < n {
+		if err := d.fill(n); err != nil {
+			return nil, err
+		}
+	}
+	d.at += n
+	return d.buf[d.at-n : d.at], nil
+}
+
+// take appends n bytes. Memory grows with what comes, not with what is claimed.
+func (d *Reader) take(dst []byte, n int) ([]byte, error) {
+	for n > 0 {
+		if d.at == d.end {
+			if err := d.fill(1); err != nil {
+				return dst, err
+			}
+		}
+		m := min(n, d.end-d.at)
+		dst = append(dst, d.buf[d.at:d.at+m]...)
+		d.at += m
+		n -= m
+	}
+	return dst, nil
 }
 
 // ReadAll reads everything there is, the checksum included.
@@ -176,7 +249,7 @@ func (d *Reader) header() (version int, err error) {
 
 // checksum reads the end, and compares the sum of all that came before.
 func (d *Reader) checksum(version int) error {
-	sum := d.sum
+	sum := crc(d.sum, d.buf[d.summed:d.at])
 	if version < 5 {
 		return nil
 	}
@@ -244,12 +317,13 @@ func (d *Reader) about(op byte) error {
 
 // keyed reads a key and its value.
 func (d *Reader) keyed(db int, typ byte, expires int64) error {
-	key, err := d.str()
+	key, err := d.lent()
 	if err != nil {
 		return err
 	}
-	if err := d.ReadValue(db, key, typ, expires); err != nil {
-		return fmt.Errorf("db%d, key %s: %w", db, resp.Text(key, 100), err)
+	d.key = append(d.key[:0], key...)
+	if err := d.ReadValue(db, d.key, typ, expires); err != nil {
+		return fmt.Errorf("db%d, key %s: %w", db, resp.Text(d.key, 100), err)
 	}
 	return nil
 }
@@ -313,46 +387,82 @@ func (d *Reader) lengthOrEncoding() (n uint64, encoded bool, err error) {
 // one is found by what is missing.
 func (d *Reader) count() (uint64, error) { return d.length() }
 
-// str reads a string whole.
+// str reads a string whole; the bytes are the caller's.
 func (d *Reader) str() ([]byte, error) {
-	var out []byte
-	err := d.pieces(math.MaxInt, func(b []byte) error {
-		if out == nil {
-			out = b
-		} else {
-			out = append(out, b...)
-		}
-		return nil
-	})
-	if out == nil {
-		out = []byte{}
+	b, err := d.whole(nil)
+	if b == nil {
+		b = []byte{}
 	}
-	return out, err
+	return b, err
 }
 
-// pieces reads a string, giving at most size bytes at a time. The bytes given
-// are the callee's.
+// lent reads a string whole; the bytes are there until release.
+func (d *Reader) lent() ([]byte, error) {
+	from := len(d.held)
+	b, err := d.whole(d.held)
+	d.held = b
+	return b[from:len(b):len(b)], err
+}
+
+// release ends what was lent.
+func (d *Reader) release() {
+	if cap(d.held) > 1<<20 {
+		d.held = nil
+	}
+	d.held = d.held[:0]
+}
+
+// whole appends a string.
+func (d *Reader) whole(dst []byte) ([]byte, error) {
+	n, encoded, err := d.lengthOrEncoding()
+	if err != nil {
+		return dst, err
+	}
+	if !encoded {
+		if n > resp.MaxString {
+			return dst, fmt.Errorf("%w: a string of %d bytes", ErrDamaged, n)
+		}
+		return d.take(dst, int(n))
+	}
+	err = d.encoded(n, math.MaxInt, func(b []byte) error {
+		dst = append(dst, b...)
+		return nil
+	})
+	return dst, err
+}
+
+// pieces reads a string, giving at most size bytes at a time, which are there until
+// the next are read.
 func (d *Reader) pieces(size int, fn func([]byte) error) error {
 	n, encoded, err := d.lengthOrEncoding()
 	if err != nil {
 		return err
 	}
-	if !encoded {
-		if n > resp.MaxString {
-			return fmt.Errorf("%w: a string of %d bytes", ErrDamaged, n)
-		}
-		for n > 0 {
-			b, err := resp.ReadN(d, min(int(n), size))
-			if err != nil {
-				return err
-			}
-			n -= uint64(len(b))
-			if err := fn(b); err != nil {
-				return err
-			}
-		}
-		return nil
+	if encoded {
+		return d.encoded(n, size, fn)
 	}
+	if n > resp.MaxString {
+		return fmt.Errorf("%w: a string of %d bytes", ErrDamaged, n)
+	}
+	for n > 0 {
+		if d.at == d.end {
+			if err := d.fill(1); err != nil {
+				return err
+			}
+		}
+		m := min(int(n), size, d.end-d.at)
+		b := d.buf[d.at : d.at+m]
+		d.at += m
+		n -= uint64(m)
+		if err := fn(b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// encoded reads a string that is kept as a number, or compressed.
+func (d *Reader) encoded(n uint64, size int, fn func([]byte) error) error {
 	var v int64
 	switch n {
 	case encInt8:
@@ -389,7 +499,8 @@ func (d *Reader) pieces(size int, fn func([]byte) error) error {
 	default:
 		return fmt.Errorf("%w: string encoding %d", ErrDamaged, n)
 	}
-	return fn(strconv.AppendInt(nil, v, 10))
+	d.numbers = strconv.AppendInt(d.numbers[:0], v, 10)
+	return fn(d.numbers)
 }
 
 // unpack reads a string compressed with LZF: bytes as they are, and references
@@ -401,7 +512,7 @@ func unpack(d *Reader, packed, whole, size int, fn func([]byte) error) error {
 	flush := func(last bool) error {
 		for len(buf)-given >= size || last && len(buf) > given {
 			n := min(size, len(buf)-given)
-			if err := fn(bytes.Clone(buf[given : given+n])); err != nil {
+			if err := fn(buf[given : given+n]); err != nil {
 				return err
 			}
 			given += n
@@ -430,10 +541,8 @@ func unpack(d *Reader, packed, whole, size int, fn func([]byte) error) error {
 				return fmt.Errorf("%w: a compressed string ends too early", ErrDamaged)
 			}
 			packed -= n
-			at := len(buf)
-			buf = append(buf, make([]byte, n)...)
-			if _, err := io.ReadFull(d, buf[at:]); err != nil {
-				return resp.Eof(err)
+			if buf, err = d.take(buf, n); err != nil {
+				return err
 			}
 			total += n
 		} else {

@@ -97,7 +97,7 @@ func (d *Reader) stream(typ byte) error {
 		if err != nil {
 			return err
 		}
-		list, err := unpackList(b, false)
+		list, err := d.unpackList(b, false)
 		if err != nil {
 			return err
 		}

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"math"
 	"strconv"
-
-	"dexamen/internal/engine/redis/resp"
 )
 
 // Types of values in the form.
@@ -74,7 +72,8 @@ func (d *Reader) content(typ byte) error {
 		return d.pieces(PieceBytes, d.Sink.Piece)
 	case typeList, typeSet:
 		return d.each(func() error {
-			v, err := d.str()
+			d.release()
+			v, err := d.lent()
 			if err != nil {
 				return err
 			}
@@ -82,11 +81,12 @@ func (d *Reader) content(typ byte) error {
 		})
 	case typeHash:
 		return d.each(func() error {
-			f, err := d.str()
+			d.release()
+			f, err := d.lent()
 			if err != nil {
 				return err
 			}
-			v, err := d.str()
+			v, err := d.lent()
 			if err != nil {
 				return err
 			}
@@ -94,7 +94,8 @@ func (d *Reader) content(typ byte) error {
 		})
 	case typeZset, typeZset2:
 		return d.each(func() error {
-			m, err := d.str()
+			d.release()
+			m, err := d.lent()
 			if err != nil {
 				return err
 			}
@@ -121,7 +122,8 @@ func (d *Reader) listNode(typ byte) error {
 			return err
 		}
 	}
-	b, err := d.str()
+	d.release()
+	b, err := d.lent()
 	if err != nil {
 		return err
 	}
@@ -131,7 +133,7 @@ func (d *Reader) listNode(typ byte) error {
 	case form != quicklistListpack:
 		return fmt.Errorf("%w: list node of form %d", ErrDamaged, form)
 	}
-	list, err := unpackList(b, typ == typeQuicklist)
+	list, err := d.unpackList(b, typ == typeQuicklist)
 	if err != nil {
 		return err
 	}
@@ -145,7 +147,8 @@ func (d *Reader) listNode(typ byte) error {
 
 // packed reads a value that is one string with all its elements.
 func (d *Reader) packed(typ byte) error {
-	b, err := d.str()
+	d.release()
+	b, err := d.lent()
 	if err != nil {
 		return err
 	}
@@ -153,19 +156,19 @@ func (d *Reader) packed(typ byte) error {
 	step := 1
 	switch typ {
 	case typeSetIntset:
-		list, err = unpackInts(b)
+		list, err = d.unpackInts(b)
 	case typeHashZipmap:
 		list, err = unpackZipmap(b)
 		step = 2
 	case typeListZiplist:
-		list, err = unpackList(b, true)
+		list, err = d.unpackList(b, true)
 	case typeSetListpack:
-		list, err = unpackList(b, false)
+		list, err = d.unpackList(b, false)
 	case typeHashZiplist, typeZsetZiplist:
-		list, err = unpackList(b, true)
+		list, err = d.unpackList(b, true)
 		step = 2
 	case typeHashListpack, typeZsetListpack:
-		list, err = unpackList(b, false)
+		list, err = d.unpackList(b, false)
 		step = 2
 	}
 	if err != nil {
@@ -219,7 +222,7 @@ func (d *Reader) score(binaryForm bool) ([]byte, error) {
 	case 253:
 		return nil, fmt.Errorf("%w: a score that is no number", ErrDamaged)
 	}
-	b, err := resp.ReadN(d, int(n))
+	b, err := d.take(nil, int(n))
 	if err != nil {
 		return nil, err
 	}
@@ -248,8 +251,8 @@ func scoreText(f float64) []byte {
 	return strconv.AppendFloat(nil, f, 'g', -1, 64)
 }
 
-// unpackInts takes a set of whole numbers apart.
-func unpackInts(b []byte) ([][]byte, error) {
+// unpackInts takes a set of whole numbers apart, which are there until the next list is.
+func (d *Reader) unpackInts(b []byte) ([][]byte, error) {
 	if len(b) < 8 {
 		return nil, fmt.Errorf("%w: a set of numbers", ErrDamaged)
 	}
@@ -258,8 +261,9 @@ func unpackInts(b []byte) ([][]byte, error) {
 	if width != 2 && width != 4 && width != 8 || n*width != len(b) {
 		return nil, fmt.Errorf("%w: a set of %d numbers", ErrDamaged, n)
 	}
-	out := make([][]byte, n)
-	for i := range out {
+	out := d.list[:0]
+	d.numbers = d.numbers[:0]
+	for i := range n {
 		p := b[i*width:]
 		var v int64
 		switch width {
@@ -270,8 +274,9 @@ func unpackInts(b []byte) ([][]byte, error) {
 		default:
 			v = int64(binary.LittleEndian.Uint64(p))
 		}
-		out[i] = strconv.AppendInt(nil, v, 10)
+		out = append(out, d.number(v))
 	}
+	d.list = out
 	return out, nil
 }
 
@@ -312,9 +317,16 @@ func unpackZipmap(b []byte) ([][]byte, error) {
 	}
 }
 
+// number returns a number as text, which is there until the next list is taken apart.
+func (d *Reader) number(v int64) []byte {
+	from := len(d.numbers)
+	d.numbers = strconv.AppendInt(d.numbers, v, 10)
+	return d.numbers[from:len(d.numbers):len(d.numbers)]
+}
+
 // unpackList takes a list in one piece apart, of the older (ziplist) or the newer
-// form (listpack).
-func unpackList(b []byte, old bool) ([][]byte, error) {
+// form (listpack). What it returns is there until the next is.
+func (d *Reader) unpackList(b []byte, old bool) ([][]byte, error) {
 	head := 6
 	if old {
 		head = 10
@@ -323,7 +335,8 @@ func unpackList(b []byte, old bool) ([][]byte, error) {
 		return nil, fmt.Errorf("%w: a packed list of %d bytes", ErrDamaged, len(b))
 	}
 	b = b[head:]
-	var out [][]byte
+	out := d.list[:0]
+	d.numbers = d.numbers[:0]
 	for {
 		if len(b) == 0 {
 			return nil, fmt.Errorf("%w: a packed list has no end", ErrDamaged)
@@ -332,14 +345,15 @@ func unpackList(b []byte, old bool) ([][]byte, error) {
 			if len(b) != 1 {
 				return nil, fmt.Errorf("%w: a packed list ends too early", ErrDamaged)
 			}
+			d.list = out
 			return out, nil
 		}
 		var v []byte
 		var n int
 		if old {
-			v, n = zipEntry(b)
+			v, n = d.zipEntry(b)
 		} else {
-			v, n = packEntry(b)
+			v, n = d.packEntry(b)
 		}
 		if n <= 0 || n > len(b) {
 			return nil, fmt.Errorf("%w: an entry of a packed list", ErrDamaged)
@@ -348,18 +362,18 @@ func unpackList(b []byte, old bool) ([][]byte, error) {
 	}
 }
 
-// intOf returns a whole number of w bytes, small end first, as text.
-func intOf(b []byte, w int) []byte {
+// intOf returns a whole number of w bytes, small end first.
+func intOf(b []byte, w int) int64 {
 	var u uint64
 	for i := w - 1; i >= 0; i-- {
 		u = u<<8 | uint64(b[i])
 	}
 	shift := 64 - 8*w
-	return strconv.AppendInt(nil, int64(u<<shift)>>shift, 10)
+	return int64(u<<shift) >> shift
 }
 
 // zipEntry reads an entry of the older form; n is zero where it is broken.
-func zipEntry(b []byte) (v []byte, n int) {
+func (d *Reader) zipEntry(b []byte) (v []byte, n int) {
 	at := 1 // the length of the entry before
 	if b[0] == 254 {
 		at = 5
@@ -387,17 +401,28 @@ func zipEntry(b []byte) (v []byte, n int) {
 		}
 		size, at = int(binary.BigEndian.Uint32(b[at+1:])), at+5
 	default:
-		width := map[byte]int{0xC0: 2, 0xD0: 4, 0xE0: 8, 0xF0: 3, 0xFE: 1}[c]
-		if width == 0 {
+		width := 0
+		switch c {
+		case 0xC0:
+			width = 2
+		case 0xD0:
+			width = 4
+		case 0xE0:
+			width = 8
+		case 0xF0:
+			width = 3
+		case 0xFE:
+			width = 1
+		default:
 			if c < 0xF1 || c > 0xFD {
 				return nil, 0
 			}
-			return strconv.AppendInt(nil, int64(c&0x0F)-1, 10), at + 1
+			return d.number(int64(c&0x0F) - 1), at + 1
 		}
 		if !need(1 + width) {
 			return nil, 0
 		}
-		return intOf(b[at+1:], width), at + 1 + width
+		return d.number(intOf(b[at+1:], width)), at + 1 + width
 	}
 	if size < 0 || !need(size) {
 		return nil, 0
@@ -407,12 +432,12 @@ func zipEntry(b []byte) (v []byte, n int) {
 
 // packEntry reads an entry of the newer form; n is zero where it is broken. After
 // each entry stands its length, for reading backwards.
-func packEntry(b []byte) (v []byte, n int) {
+func (d *Reader) packEntry(b []byte) (v []byte, n int) {
 	c := b[0]
 	head, size, width := 1, 0, 0
 	switch {
 	case c < 0x80:
-		return strconv.AppendInt(nil, int64(c), 10), 1 + backLen(1)
+		return d.number(int64(c)), 1 + backLen(1)
 	case c < 0xC0:
 		size = int(c & 0x3F)
 	case c < 0xE0:
@@ -423,7 +448,7 @@ func packEntry(b []byte) (v []byte, n int) {
 		if u >= 1<<12 {
 			u -= 1 << 13
 		}
-		return strconv.AppendInt(nil, u, 10), 2 + backLen(2)
+		return d.number(u), 2 + backLen(2)
 	case c < 0xF0:
 		if len(b) < 2 {
 			return nil, 0
@@ -435,11 +460,16 @@ func packEntry(b []byte) (v []byte, n int) {
 		}
 		head, size = 5, int(binary.LittleEndian.Uint32(b[1:]))
 	default:
-		width = map[byte]int{0xF1: 2, 0xF2: 3, 0xF3: 4, 0xF4: 8}[c]
+		switch c {
+		case 0xF1, 0xF2, 0xF3:
+			width = int(c-0xF1) + 2
+		case 0xF4:
+			width = 8
+		}
 		if width == 0 || len(b) < 1+width {
 			return nil, 0
 		}
-		return intOf(b[1:], width), 1 + width + backLen(1+width)
+		return d.number(intOf(b[1:], width)), 1 + width + backLen(1+width)
 	}
 	if size < 0 || len(b) < head+size {
 		return nil, 0

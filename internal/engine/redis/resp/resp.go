@@ -22,17 +22,27 @@ const maxArgs = 1 << 28
 
 // AppendCommand appends a command as clients send it: an array of strings.
 func AppendCommand(b []byte, args ...[]byte) []byte {
-	b = append(b, '*')
-	b = strconv.AppendInt(b, int64(len(args)), 10)
-	b = append(b, '\r', '\n')
+	b = AppendHead(b, len(args))
 	for _, a := range args {
-		b = append(b, '$')
-		b = strconv.AppendInt(b, int64(len(a)), 10)
-		b = append(b, '\r', '\n')
-		b = append(b, a...)
-		b = append(b, '\r', '\n')
+		b = AppendArgument(b, a)
 	}
 	return b
+}
+
+// AppendHead appends how a command of n arguments begins.
+func AppendHead(b []byte, n int) []byte {
+	b = append(b, '*')
+	b = strconv.AppendInt(b, int64(n), 10)
+	return append(b, '\r', '\n')
+}
+
+// AppendArgument appends one of them.
+func AppendArgument(b, a []byte) []byte {
+	b = append(b, '$')
+	b = strconv.AppendInt(b, int64(len(a)), 10)
+	b = append(b, '\r', '\n')
+	b = append(b, a...)
+	return append(b, '\r', '\n')
 }
 
 // Command makes arguments of strings, byte slices and whole numbers.
@@ -71,6 +81,41 @@ func ReadCommands(b []byte, fn func(args [][]byte) error) error {
 	return nil
 }
 
+// CountCommands returns the first word of a record's value, and how many commands it is.
+func CountCommands(b []byte) (verb []byte, n int, err error) {
+	for ; len(b) > 0; n++ {
+		var args int
+		if args, b, err = readNumber(b, '*'); err != nil {
+			return nil, 0, err
+		}
+		if args < 1 || args > maxArgs || args > len(b) {
+			return nil, 0, fmt.Errorf("%w: a command of %d arguments", ErrProtocol, args)
+		}
+		for i := range args {
+			var a []byte
+			if a, b, err = readArgument(b); err != nil {
+				return nil, 0, err
+			}
+			if n == 0 && i == 0 {
+				verb = a
+			}
+		}
+	}
+	return verb, n, nil
+}
+
+// readArgument reads one argument, and returns what follows it.
+func readArgument(b []byte) (a, rest []byte, err error) {
+	l, b, err := readNumber(b, '$')
+	if err != nil {
+		return nil, nil, err
+	}
+	if l < 0 || l+2 > len(b) || b[l] != '\r' || b[l+1] != '\n' {
+		return nil, nil, fmt.Errorf("%w: an argument of %d bytes does not end there", ErrProtocol, l)
+	}
+	return b[:l:l], b[l+2:], nil
+}
+
 func ReadCommand(b []byte) (args [][]byte, rest []byte, err error) {
 	n, b, err := readNumber(b, '*')
 	if err != nil {
@@ -81,19 +126,27 @@ func ReadCommand(b []byte) (args [][]byte, rest []byte, err error) {
 	}
 	args = make([][]byte, n)
 	for i := range args {
-		var l int
-		if l, b, err = readNumber(b, '$'); err != nil {
+		if args[i], b, err = readArgument(b); err != nil {
 			return nil, nil, err
 		}
-		if l < 0 || l+2 > len(b) || b[l] != '\r' || b[l+1] != '\n' {
-			return nil, nil, fmt.Errorf("%w: an argument of %d bytes does not end there", ErrProtocol, l)
-		}
-		args[i], b = b[:l:l], b[l+2:]
 	}
 	return args, b, nil
 }
 
 func readNumber(b []byte, mark byte) (int, []byte, error) {
+	if len(b) > 3 && b[0] == mark && b[1] != '-' && b[1] != '+' {
+		n := 0
+		for i := 1; i < min(len(b)-1, 12); i++ {
+			c := b[i]
+			if c == '\r' && b[i+1] == '\n' && i > 1 {
+				return n, b[i+2:], nil
+			}
+			if c < '0' || c > '9' {
+				break
+			}
+			n = n*10 + int(c-'0')
+		}
+	}
 	i := bytes.IndexByte(b[:min(len(b), 32)], '\n')
 	if i < 3 || b[0] != mark || b[i-1] != '\r' {
 		return 0, nil, fmt.Errorf("%w: %q where %q and a number belong", ErrProtocol, b[:min(len(b), 16)], mark)
