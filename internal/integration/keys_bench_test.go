@@ -18,7 +18,7 @@ func BenchmarkRedis(b *testing.B) {
 	from, to := redistest.Start(b), redistest.Start(b)
 	pipeline(b, from.Address, redisLoad(n), n)
 	e := newRunner(b)
-	e.Memory = 32 << 20
+	e.Memory = 256 << 20
 	b.Run("snapshot", func(b *testing.B) {
 		for b.Loop() {
 			_, err := snapshot.Take(ctx, e, "bramble", open(b, "bramble", redistest.Address(from)))

@@ -4,6 +4,7 @@ package extsort
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"container/heap"
 	"context"
 	"encoding/binary"
@@ -28,15 +29,29 @@ import (
 type Sorter struct {
 	dir    string
 	bound  int
-	arena  []byte
+	chunks [][]byte // what items hold, in blocks: one that grows would be copied again and again
+	free   [][]byte
+	open   int // the block that is being filled
+	used   int
 	items  []sortItem
+	common int // bytes with which all keys in memory begin
 	sorted bool
 	runs   []*run
 	count  int64
 	keyBuf []byte // of AddTo
 }
 
-type sortItem struct{ off, key, val int }
+// sortItem is where an item lies. Its prefix is of the first bytes of its key in which
+// keys differ: most are put in order by it, without a look at where they lie.
+type sortItem struct {
+	prefix     uint64
+	chunk, off uint32
+	key, val   uint32
+	came       uint32 // in which order, since the last were written out
+}
+
+// chunkBytes is the size of a block; what is larger than a quarter of it has one of its own.
+const chunkBytes = 1 << 20
 
 type run struct {
 	file *os.File
@@ -57,40 +72,100 @@ func (s *Sorter) Len() int64 { return s.count }
 
 // Add takes an item, copying its bytes.
 func (s *Sorter) Add(key, value []byte) error {
-	const overhead = 24
+	const overhead = 32
 	size := len(key) + len(value)
-	if len(s.items) > 0 && len(s.arena)+size+(len(s.items)+1)*overhead > s.bound {
+	if len(s.items) > 0 && s.used+size+(len(s.items)+1)*overhead > s.bound {
 		if err := s.spill(); err != nil {
 			return err
 		}
 	}
-	it := sortItem{len(s.arena), len(key), len(value)}
-	s.arena = append(append(s.arena, key...), value...)
-	if n := len(s.items); n > 0 && s.sorted {
-		s.sorted = bytes.Compare(s.key(s.items[n-1]), key) <= 0
+	if n := len(s.items); n == 0 {
+		s.common = len(key)
+	} else {
+		s.common = commonBytes(key, s.key(&s.items[0]), s.common)
+		s.sorted = s.sorted && bytes.Compare(s.key(&s.items[n-1]), key) <= 0
 	}
-	s.items = append(s.items, it)
+	at := s.room(size)
+	c := s.chunks[at]
+	s.items = append(s.items, sortItem{chunk: uint32(at), off: uint32(len(c)), key: uint32(len(key)),
+		val: uint32(len(value)), came: uint32(len(s.items))})
+	s.chunks[at] = append(append(c, key...), value...)
+	s.used += size
 	s.count++
 	return nil
 }
 
-func (s *Sorter) key(i sortItem) []byte { return s.arena[i.off : i.off+i.key] }
-func (s *Sorter) value(i sortItem) []byte {
-	return s.arena[i.off+i.key : i.off+i.key+i.val : i.off+i.key+i.val]
+// room returns the block that takes the next bytes.
+func (s *Sorter) room(size int) int {
+	if n := len(s.chunks); n > 0 && len(s.chunks[s.open])+size <= cap(s.chunks[s.open]) {
+		return s.open
+	}
+	block := min(chunkBytes, max(s.bound/8, 1<<10))
+	if size > block/4 {
+		s.chunks = append(s.chunks, make([]byte, 0, size))
+		return len(s.chunks) - 1
+	}
+	if n := len(s.free); n > 0 {
+		s.chunks = append(s.chunks, s.free[n-1])
+		s.free = s.free[:n-1]
+	} else {
+		s.chunks = append(s.chunks, make([]byte, 0, block))
+	}
+	s.open = len(s.chunks) - 1
+	return s.open
+}
+
+// empty lets go of what is in memory, and keeps blocks to be filled again.
+func (s *Sorter) empty() {
+	for _, c := range s.chunks {
+		if cap(c) == min(chunkBytes, max(s.bound/8, 1<<10)) {
+			s.free = append(s.free, c[:0])
+		}
+	}
+	s.chunks, s.open, s.used = s.chunks[:0], 0, 0
+	s.items, s.sorted = s.items[:0], true
+}
+
+// commonBytes is how many bytes of at most n two keys begin with alike.
+func commonBytes(a, b []byte, n int) int {
+	n = min(n, len(a), len(b))
+	for i := range n {
+		if a[i] != b[i] {
+			return i
+		}
+	}
+	return n
+}
+
+func (s *Sorter) key(i *sortItem) []byte { return s.chunks[i.chunk][i.off : i.off+i.key] }
+func (s *Sorter) value(i *sortItem) []byte {
+	from := i.off + i.key
+	return s.chunks[i.chunk][from : from+i.val : from+i.val]
 }
 
 func (s *Sorter) order() {
-	if !s.sorted {
-		// Equal keys stay in the order in which they came, which is that of their places: a sort that keeps
-		// order by itself takes twice as long.
-		slices.SortFunc(s.items, func(a, b sortItem) int {
-			if c := bytes.Compare(s.key(a), s.key(b)); c != 0 {
-				return c
-			}
-			return a.off - b.off
-		})
-		s.sorted = true
+	if s.sorted {
+		return
 	}
+	var head [8]byte
+	for i := range s.items {
+		it := &s.items[i]
+		head = [8]byte{}
+		copy(head[:], s.key(it)[s.common:])
+		it.prefix = binary.BigEndian.Uint64(head[:])
+	}
+	// Equal keys stay in the order in which they came, which is that of their numbers: a sort that
+	// keeps order by itself takes twice as long.
+	slices.SortFunc(s.items, func(a, b sortItem) int {
+		if a.prefix != b.prefix {
+			return cmp.Compare(a.prefix, b.prefix)
+		}
+		if c := bytes.Compare(s.key(&a)[s.common:], s.key(&b)[s.common:]); c != 0 {
+			return c
+		}
+		return cmp.Compare(a.came, b.came)
+	})
+	s.sorted = true
 }
 
 func (s *Sorter) spill() error {
@@ -119,8 +194,8 @@ func (s *Sorter) spill() error {
 		s.runs = append(s.runs[:0], merged)
 	}
 	r, err := writeRun(s.dir, func(put func(k, v []byte) error) error {
-		for _, i := range s.items {
-			if err := put(s.key(i), s.value(i)); err != nil {
+		for i := range s.items {
+			if err := put(s.key(&s.items[i]), s.value(&s.items[i])); err != nil {
 				return err
 			}
 		}
@@ -130,7 +205,7 @@ func (s *Sorter) spill() error {
 		return err
 	}
 	s.runs = append(s.runs, r)
-	s.arena, s.items, s.sorted = s.arena[:0], s.items[:0], true
+	s.empty()
 	return nil
 }
 
@@ -171,7 +246,7 @@ func closeRuns(runs []*run) {
 // more than once.
 func (s *Sorter) Close() {
 	closeRuns(s.runs)
-	s.runs, s.arena, s.items = nil, nil, nil
+	s.runs, s.chunks, s.free, s.items = nil, nil, nil, nil
 }
 
 // Sorted returns the items in order. Nothing may be added afterwards; Sorted may
@@ -246,7 +321,7 @@ func (r *runReader) advance() (bool, error) {
 		if r.pos == len(r.mem.items) {
 			return false, nil
 		}
-		it := r.mem.items[r.pos]
+		it := &r.mem.items[r.pos]
 		r.pos++
 		r.key, r.val = r.mem.key(it), r.mem.value(it)
 		return true, nil
