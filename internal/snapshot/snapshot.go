@@ -337,8 +337,16 @@ func (s *snapshot) read(ctx context.Context) (record.Mark, error) {
 	// From here on each fold belongs to its follower until both have ended.
 	bases := s.bases(spaces)
 	g, gctx = errgroup.WithContext(ctx)
+	following, stop := context.WithCancel(gctx)
+	defer stop()
 	for _, p := range s.parts {
-		g.Go(func() error { return s.follow(gctx, p) })
+		g.Go(func() error {
+			err := s.follow(following, p)
+			if following.Err() != nil && gctx.Err() == nil {
+				return nil // all have passed the end; one of them waited for more
+			}
+			return err
+		})
 	}
 	g.Go(func() error {
 		if err := s.scanBases(gctx, bases); err != nil {
@@ -348,7 +356,11 @@ func (s *snapshot) read(ctx context.Context) (record.Mark, error) {
 		if err := s.chooseCut(gctx); err != nil {
 			return err
 		}
-		return s.nudgeLagging(gctx)
+		if err := s.nudgeLagging(gctx); err != nil {
+			return err
+		}
+		stop()
+		return nil
 	})
 	if err := g.Wait(); err != nil {
 		return record.Mark{}, err

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"path"
@@ -172,11 +171,12 @@ func (s *S3) Create(ctx context.Context, name string, data []byte) error {
 
 // Read implements Backend.
 func (s *S3) Read(ctx context.Context, name string) ([]byte, error) {
-	data, err := s.get(ctx, name, minio.GetObjectOptions{})
+	data, err := s.get(ctx, name, 0, minio.GetObjectOptions{})
 	return data, s.fail("read", name, err)
 }
 
-func (s *S3) get(ctx context.Context, name string, opt minio.GetObjectOptions) ([]byte, error) {
+// get reads an object, or a range of it; about is how many bytes are thought to come.
+func (s *S3) get(ctx context.Context, name string, about int, opt minio.GetObjectOptions) ([]byte, error) {
 	if err := CheckName(name); err != nil {
 		return nil, err
 	}
@@ -186,7 +186,10 @@ func (s *S3) get(ctx context.Context, name string, opt minio.GetObjectOptions) (
 		return nil, err
 	}
 	defer o.Close()
-	return io.ReadAll(o)
+	var b bytes.Buffer
+	b.Grow(min(about, 16<<20) + bytes.MinRead) // what comes is copied once
+	_, err = b.ReadFrom(o)
+	return b.Bytes(), err
 }
 
 // ReadAt implements Backend.
@@ -205,7 +208,7 @@ func (s *S3) ReadAt(ctx context.Context, name string, off int64, n int) ([]byte,
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", name, err)
 	}
-	data, err := s.get(ctx, name, opt)
+	data, err := s.get(ctx, name, n, opt)
 	if err != nil {
 		return nil, s.fail("read", name, err)
 	}

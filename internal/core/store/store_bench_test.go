@@ -78,7 +78,11 @@ func BenchmarkStore(b *testing.B) {
 			}
 			_, err := store.Create(ctx, back, o)
 			require.NoError(b, err)
-			s, err := store.Open(ctx, back, store.Options{Unlock: h.opt.Unlock})
+			var opt store.Options
+			if i > 0 {
+				opt.Unlock = h.opt.Unlock
+			}
+			s, err := store.Open(ctx, back, opt)
 			require.NoError(b, err)
 			began := time.Now()
 			w := s.NewWriter(ctx)
@@ -92,7 +96,7 @@ func BenchmarkStore(b *testing.B) {
 			require.NoError(b, err)
 			wrote := time.Since(began)
 			s.Close()
-			s, err = store.Open(ctx, back, store.Options{Unlock: h.opt.Unlock})
+			s, err = store.Open(ctx, back, opt)
 			require.NoError(b, err)
 			began = time.Now()
 			n := 0
@@ -189,6 +193,9 @@ func countRequests(b *testing.B, recs []record.Record, size int64, who store.Hol
 		before := srv.Requests()
 		s, err := store.Open(ctx, back, store.Options{Unlock: h.opt.Unlock})
 		require.NoError(b, err)
+		opened := srv.Requests()
+		say("to open it before it is %s: GET %d", what, opened["GET"]-before["GET"])
+		before = opened
 		do(s)
 		s.Close()
 		text := ""

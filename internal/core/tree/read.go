@@ -119,12 +119,18 @@ func NamesPieces(node []byte) bool {
 // are valid until fn returns.
 func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) error) error {
 	cur := newCursor(src, root)
+	ahead := newAhead(ctx, src)
+	defer ahead.end()
 	for {
 		leaf, ok, err := cur.nextLeaf(ctx)
 		if err != nil || !ok {
 			return err
 		}
-		if err := walkLeaf(ctx, src, leaf.hash, fn); err != nil {
+		b, err := ahead.node(ctx, leaf.hash, cur.stack)
+		if err == nil {
+			err = walkLeafBytes(ctx, src, b, fn)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -134,12 +140,14 @@ func Walk(ctx context.Context, src Source, root Root, fn func(record.Record) err
 // outside of leaves. A key is valid until fn returns.
 func Keys(ctx context.Context, src Source, root Root, fn func(key []byte) error) error {
 	cur := newCursor(src, root)
+	ahead := newAhead(ctx, src)
+	defer ahead.end()
 	for {
 		leaf, ok, err := cur.nextLeaf(ctx)
 		if err != nil || !ok {
 			return err
 		}
-		b, err := src.Node(ctx, leaf.hash)
+		b, err := ahead.node(ctx, leaf.hash, cur.stack)
 		if err == nil {
 			err = eachEntry(b, func(e *entry) error { return fn(e.key) })
 		}
