@@ -60,6 +60,14 @@ func parseAhead(r io.Reader) (out map[string]string, unread int, err error) {
 	return out, d.Unread(), err
 }
 
+// readSimple reads content and counts its records.
+func readSimple(t testing.TB, raw []byte) (n int) {
+	c := &cluster{}
+	d := rdb.NewReader(raw, c.assembler(func(string, record.Record) error { n++; return nil }))
+	require.NoError(t, d.ReadAll())
+	return n
+}
+
 func sample(t testing.TB, args ...string) (raw []byte, want map[string]string) {
 	s := redistest.Start(t, args...)
 	cl := redistest.Client(t, s)

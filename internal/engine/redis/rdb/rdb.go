@@ -97,6 +97,9 @@ type Reader struct {
 	held    []byte // strings that are lent
 	list    [][]byte
 	numbers []byte
+	scored  []byte
+	window  []byte // of what was compressed
+	args    [][]byte
 }
 
 // readAhead is how many bytes a Reader asks for at once.
@@ -507,7 +510,12 @@ func (d *Reader) encoded(n uint64, size int, fn func([]byte) error) error {
 // to at most 8 KiB before, so that it needs no more memory than that.
 func unpack(d *Reader, packed, whole, size int, fn func([]byte) error) error {
 	const window = 8192
-	var buf []byte // what is not given yet, after up to a window that is
+	buf := d.window[:0] // what is not given yet, after up to a window that is
+	defer func() {
+		if d.window = buf; cap(buf) > 1<<20 {
+			d.window = nil
+		}
+	}()
 	given, total := 0, 0
 	flush := func(last bool) error {
 		for len(buf)-given >= size || last && len(buf) > given {

@@ -69,7 +69,7 @@ func (d *Reader) ReadValue(db int, key []byte, typ byte, expires int64) error {
 func (d *Reader) content(typ byte) error {
 	switch typ {
 	case typeString:
-		return d.pieces(PieceBytes, d.Sink.Piece)
+		return d.pieces(PieceBytes, func(b []byte) error { return d.Sink.Piece(b) })
 	case typeList, typeSet:
 		return d.each(func() error {
 			d.release()
@@ -77,7 +77,7 @@ func (d *Reader) content(typ byte) error {
 			if err != nil {
 				return err
 			}
-			return d.Sink.Element(v)
+			return d.element(v)
 		})
 	case typeHash:
 		return d.each(func() error {
@@ -90,7 +90,7 @@ func (d *Reader) content(typ byte) error {
 			if err != nil {
 				return err
 			}
-			return d.Sink.Element(f, v)
+			return d.element(f, v)
 		})
 	case typeZset, typeZset2:
 		return d.each(func() error {
@@ -103,7 +103,7 @@ func (d *Reader) content(typ byte) error {
 			if err != nil {
 				return err
 			}
-			return d.Sink.Element(score, m)
+			return d.element(score, m)
 		})
 	case typeStream, typeStream2, typeStream3:
 		return d.stream(typ)
@@ -111,6 +111,12 @@ func (d *Reader) content(typ byte) error {
 		return d.each(func() error { return d.listNode(typ) })
 	}
 	return d.packed(typ)
+}
+
+// element hands an element on.
+func (d *Reader) element(args ...[]byte) error {
+	d.args = append(d.args[:0], args...)
+	return d.Sink.Element(d.args...)
 }
 
 // listNode reads a node of a large list.
@@ -129,7 +135,7 @@ func (d *Reader) listNode(typ byte) error {
 	}
 	switch {
 	case form == quicklistPlain:
-		return d.Sink.Element(b)
+		return d.element(b)
 	case form != quicklistListpack:
 		return fmt.Errorf("%w: list node of form %d", ErrDamaged, form)
 	}
@@ -137,8 +143,8 @@ func (d *Reader) listNode(typ byte) error {
 	if err != nil {
 		return err
 	}
-	for _, v := range list {
-		if err := d.Sink.Element(v); err != nil {
+	for i := range list {
+		if err := d.Sink.Element(list[i : i+1]...); err != nil {
 			return err
 		}
 	}
@@ -180,11 +186,11 @@ func (d *Reader) packed(typ byte) error {
 	for i := 0; i < len(list); i += step {
 		e := list[i : i+step]
 		if typ == typeZsetZiplist || typ == typeZsetListpack {
-			score, err := CanonicalScore(e[1])
+			score, err := d.canonical(e[1])
 			if err != nil {
 				return err
 			}
-			e = [][]byte{score, e[0]}
+			e[0], e[1] = score, e[0]
 		}
 		if err := d.Sink.Element(e...); err != nil {
 			return err
@@ -208,7 +214,7 @@ func (d *Reader) score(binaryForm bool) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		return scoreText(math.Float64frombits(binary.LittleEndian.Uint64(b))), nil
+		return d.scoreText(math.Float64frombits(binary.LittleEndian.Uint64(b))), nil
 	}
 	n, err := d.byte()
 	if err != nil {
@@ -216,9 +222,9 @@ func (d *Reader) score(binaryForm bool) ([]byte, error) {
 	}
 	switch n {
 	case 255:
-		return scoreText(math.Inf(-1)), nil
+		return d.scoreText(math.Inf(-1)), nil
 	case 254:
-		return scoreText(math.Inf(1)), nil
+		return d.scoreText(math.Inf(1)), nil
 	case 253:
 		return nil, fmt.Errorf("%w: a score that is no number", ErrDamaged)
 	}
@@ -226,29 +232,43 @@ func (d *Reader) score(binaryForm bool) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return CanonicalScore(b)
+	return d.canonical(b)
 }
 
-func CanonicalScore(b []byte) ([]byte, error) {
+// canonical is CanonicalScore; the text is there until the next score.
+func (d *Reader) canonical(b []byte) (_ []byte, err error) {
+	d.scored, err = appendCanonical(d.scored[:0], b)
+	return d.scored, err
+}
+
+func (d *Reader) scoreText(f float64) []byte {
+	d.scored = appendScore(d.scored[:0], f)
+	return d.scored
+}
+
+// CanonicalScore returns a score as it is written, of whatever text a server gives for it.
+func CanonicalScore(b []byte) ([]byte, error) { return appendCanonical(nil, b) }
+
+func appendCanonical(dst, b []byte) ([]byte, error) {
 	f, err := strconv.ParseFloat(string(b), 64)
 	if err != nil || math.IsNaN(f) {
 		return nil, fmt.Errorf("%w: score %q", ErrDamaged, b)
 	}
-	return scoreText(f), nil
+	return appendScore(dst, f), nil
 }
 
-// scoreText is how a score is written. Servers lose the sign of a zero where a set is
-// small, and take both for equal.
-func scoreText(f float64) []byte {
+// appendScore appends a score as it is written. Servers lose the sign of a zero where a
+// set is small, and take both for equal.
+func appendScore(dst []byte, f float64) []byte {
 	switch {
 	case f == 0:
-		return []byte("0")
+		return append(dst, '0')
 	case math.IsInf(f, 1):
-		return []byte("inf")
+		return append(dst, "inf"...)
 	case math.IsInf(f, -1):
-		return []byte("-inf")
+		return append(dst, "-inf"...)
 	}
-	return strconv.AppendFloat(nil, f, 'g', -1, 64)
+	return strconv.AppendFloat(dst, f, 'g', -1, 64)
 }
 
 // unpackInts takes a set of whole numbers apart, which are there until the next list is.
