@@ -13,6 +13,11 @@ JAVASERVER := testbed/javaserver/target/javaserver-1.jar
 OTHERREDIS := testbed/bin/valkey-9.1
 SEARCHSERVER := testbed/searchserver/build/2.19.6/launcher.jar
 
+# How packages are tested. With AGAIN=1 what fails is run once more by itself, and told of:
+# on a machine that others use all processes may stand still for a minute, and servers,
+# which are real, then take each other for dead.
+TESTS = $(if $(AGAIN),go run gotest.tools/gotestsum@v1.13.0 --format standard-quiet --rerun-fails=1 --rerun-fails-max-failures=12 --rerun-fails-run-root-test --packages="$(1)" -- $(2),go test $(2) $(1))
+
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer|TestKeyHistories|TestSlotsMove|TestEtcdHistoryGoesBack|TestBytesLike
 
@@ -57,11 +62,11 @@ demo: build ## the whole job on a simulated cluster
 	$(BIN) demo
 
 test: servers build ## all tests, on real servers where they exist
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 40m -parallel 6 ./internal/integration ./...
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) $(call TESTS,./internal/integration ./...,-timeout 40m -parallel 6)
 
 test-long: servers $(OTHERREDIS) build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine, fuzzing (FUZZ=10m each, or FUZZ=no)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=12 DEXAMEN_HISTORIES=24 \
-	  go test -timeout 60m -parallel 4 -run '$(LONG)' ./internal/integration ./internal/cli
+	  $(call TESTS,./internal/integration ./internal/cli,-timeout 60m -parallel 4 -run '$(LONG)')
 	DEXAMEN_OTHER_REDIS=$(CURDIR)/testbed/bin go test -timeout 20m -run TestConformanceOfOtherVersions ./internal/engine/redis
 	$(MAKE) starved BACKUPS=12 STARVED=TestFirstBackups
 	$(if $(filter no,$(FUZZ)),,$(MAKE) fuzz)

@@ -311,7 +311,13 @@ func open(t testing.TB, name, uri string) engine.Cluster { return openWith(t, na
 func openWith(t testing.TB, name, uri string, options map[string]any) engine.Cluster {
 	_, drv, err := engine.ForAddress(uri)
 	require.NoError(t, err)
-	c, err := drv.Open(ctx, engine.Target{Name: name, Address: uri, Options: options})
+	var c engine.Cluster
+	for began := time.Now(); ; { // a machine may stand still for longer than servers are waited for
+		c, err = drv.Open(ctx, engine.Target{Name: name, Address: uri, Options: options})
+		if !errors.Is(err, context.DeadlineExceeded) || time.Since(began) > 2*time.Minute {
+			break
+		}
+	}
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
 	return c

@@ -143,6 +143,11 @@ func (d *Dir) create(ctx context.Context, name string, data []byte) (err error) 
 		return err
 	}
 	defer func() {
+		if errors.Is(err, fs.ErrNotExist) { // the folder was taken away meanwhile, perhaps
+			if gone := d.Present(ctx); gone != nil {
+				err = gone
+			}
+		}
 		if err != nil {
 			err = fmt.Errorf("create %s: %w", name, d.Explain(err))
 		}

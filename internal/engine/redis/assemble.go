@@ -129,7 +129,7 @@ func (a *assembler) Begin(db int, key []byte, typ rdb.Kind, expires int64) error
 	a.ns, a.typ, a.expires, a.skip = ns, typ, expires, !ok || expires > 0 && expires <= a.alive
 	a.large, a.size, a.index = false, 0, 0
 	a.text, a.afters = a.text[:0], nil
-	a.letGo()
+	a.dropParts()
 	if cap(a.text) > 2*rdb.PieceBytes {
 		a.text = nil
 	}
@@ -138,12 +138,12 @@ func (a *assembler) Begin(db int, key []byte, typ rdb.Kind, expires int64) error
 	return nil
 }
 
-// letGo ends what parts hold.
-func (a *assembler) letGo() {
+// dropParts ends what parts hold.
+func (a *assembler) dropParts() {
 	a.parts, a.args, a.held = a.parts[:0], a.args[:0], a.held[:0]
 }
 
-// hold keeps arguments until letGo.
+// hold keeps arguments until dropParts.
 func (a *assembler) hold(args [][]byte) [][]byte {
 	first := len(a.args)
 	for _, v := range args {
@@ -249,7 +249,7 @@ func (a *assembler) Element(args ...[]byte) error {
 			return err
 		}
 	}
-	a.letGo()
+	a.dropParts()
 	return nil
 }
 
@@ -295,14 +295,14 @@ func (a *assembler) listChunks(all bool) error {
 		size, from = 0, i+1
 	}
 	if rest := a.parts[from:]; len(rest) == 0 {
-		a.letGo()
+		a.dropParts()
 	} else if from > 0 {
 		// What stays is held anew, for what goes is to leave memory.
 		var list [][]byte
 		for _, p := range rest {
 			list = append(list, bytes.Clone(p[0]))
 		}
-		a.letGo()
+		a.dropParts()
 		size := a.size
 		for _, v := range list {
 			a.parts = append(a.parts, a.hold([][]byte{v}))
@@ -332,7 +332,7 @@ func (a *assembler) After(args ...[]byte) error {
 				return err
 			}
 		}
-		a.letGo()
+		a.dropParts()
 		for _, e := range a.afters {
 			if err := a.afterPart(e); err != nil {
 				return err

@@ -131,7 +131,7 @@ func (c *Cluster) Ready(t testing.TB) {
 		status, b, err := c.Try(http.MethodGet, fmt.Sprintf(
 			"/_cluster/health?wait_for_status=yellow&wait_for_nodes=%d&timeout=1s", len(c.Nodes)), "")
 		return err == nil && status == 200 && json.Unmarshal(b, &v) == nil && !v.TimedOut
-	}, 2*time.Minute, 200*time.Millisecond, "the cluster comes up")
+	}, 6*time.Minute, 200*time.Millisecond, "the cluster comes up")
 }
 
 // Try sends a request and returns the answer.
