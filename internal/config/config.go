@@ -673,7 +673,7 @@ policies:                                 # what is protected, when, and for how
 #   key: { file: /etc/dexamen/evidence.pem }   # else with a key that this host makes and keeps
 
 # limits:
-#   memory: 512MiB                        # of the program, beyond which it works on disk; else a quarter of the machine, up to 1GiB
+#   memory: 512MiB                        # of the program; a quarter of the machine's, up to 1GiB, when left out
 #   readers_per_cluster: 4                # readers or writers on a cluster at once
 #   temp: /var/tmp                        # temporary files; they have no name and leave nothing behind
 `

@@ -133,8 +133,8 @@ func treeFloors(t *testing.T) []floorRow {
 			r := rand.New(rand.NewPCG(2, 2))
 			for i := range n / 100 {
 				k := i/100*10_000 + i%100
-				require.NoError(t, f.Change(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: floorKey(k),
-					Value: floorRecord(nil, r, k), At: record.Position("p")}))
+				require.NoError(t, f.Change(&record.Change{Op: record.Put, Namespace: "apiary.colonies",
+					Key: floorKey(k), Value: floorRecord(nil, r, k), At: record.Position("p")}))
 			}
 			w := s.NewWriter(ctx)
 			require.NoError(t, f.Merge(ctx, src, w, nil, func(*fold.Namespace, tree.Root) error { return nil }))
@@ -185,7 +185,8 @@ func treeFloors(t *testing.T) []floorRow {
 			require.Equal(t, 10, differ)
 			require.Less(t, src.bytes*floorSize(100, 1), int(made()[0].Bytes), "at most a hundredth is read")
 		}
-		return floorRow{name: "compare of two moments, 10 differences", floor: "reading the nodes that differ", wall: 1.5,
+		return floorRow{name: "compare of two moments, 10 differences", floor: "reading the nodes that differ",
+			wall: 1.5,
 			size: func() string {
 				return fmt.Sprintf("%d records, %.2f %% of their bytes read", many,
 					100*float64(src.bytes)/float64(made()[0].Bytes))

@@ -43,7 +43,8 @@ func TestFloors(t *testing.T) {
 	}
 	rows := slices.Concat(documentFloors(t), redisFloors(t), etcdFloors(t), treeFloors(t), storeFloors(t))
 	var table strings.Builder
-	table.WriteString("| work | the floor | CPU s | its floor | times | goal | wall s | its floor | times | goal | MiB |\n" +
+	table.WriteString("| work | the floor | CPU s | its floor | times | goal | wall s | its floor | times | goal | " +
+		"MiB |\n" +
 		"|---|---|---|---|---|---|---|---|---|---|---|\n")
 	only := os.Getenv("DEXAMEN_FLOOR")
 	for _, row := range rows {
@@ -68,9 +69,9 @@ func TestFloors(t *testing.T) {
 		if o.peak > 0 {
 			peak = fmt.Sprint(o.peak)
 		}
-		line := fmt.Sprintf("| %s: %s | %s | %.2f | %.2f | **%.2f** | %s | %.2f | %.2f | **%.2f** | %s | %s |\n", row.name,
-			row.size(), row.floor, o.cpu, b.cpu, o.cpu/b.cpu, goal(row.cpu), o.wall, b.wall, o.wall/b.wall, goal(row.wall),
-			peak)
+		line := fmt.Sprintf("| %s: %s | %s | %.2f | %.2f | **%.2f** | %s | %.2f | %.2f | **%.2f** | %s | %s |\n",
+			row.name, row.size(), row.floor, o.cpu, b.cpu, o.cpu/b.cpu, goal(row.cpu),
+			o.wall, b.wall, o.wall/b.wall, goal(row.wall), peak)
 		t.Log(line)
 		table.WriteString(line)
 	}

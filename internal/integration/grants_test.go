@@ -60,7 +60,8 @@ func grantedEtcd(t *testing.T) *granted {
 	s := etcdtest.Start(t, etcdtest.Options{})
 	plain := etcdtest.Client(t, s...)
 	ctl := func(t *testing.T, user string, args ...string) {
-		all := append([]string{"--command-timeout", "60s", "--dial-timeout", "60s", "--endpoints", s[0].Address}, args...)
+		all := append([]string{"--command-timeout", "60s", "--dial-timeout", "60s", "--endpoints", s[0].Address},
+			args...)
 		if user != "" {
 			all = append([]string{"--user", user}, all...)
 		}

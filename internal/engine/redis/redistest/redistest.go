@@ -40,8 +40,8 @@ func serverAt(t testing.TB, file, address string, args ...string) *servertest.Pr
 	t.Helper()
 	host, port, err := net.SplitHostPort(address)
 	require.NoError(t, err)
-	all := []string{file, "--bind", host, "--port", port, "--dir", servertest.MemoryDir(t), "--save", "", "--appendonly",
-		"no",
+	all := []string{file, "--bind", host, "--port", port, "--dir", servertest.MemoryDir(t), "--save", "",
+		"--appendonly", "no",
 		"--repl-diskless-sync-delay", "0", "--repl-backlog-size", "16mb", "--daemonize", "no"}
 	p := servertest.StartProcess(t, address, append(all, args...)...)
 	cl := goredis.NewClient(&goredis.Options{Addr: address})
