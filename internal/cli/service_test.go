@@ -203,8 +203,8 @@ func TestSecretsThatAreNot(t *testing.T) {
 	require.Contains(t, out, "cluster gone is protected by no policy")
 }
 
-// TestTheFirstBackupIntoABucket at the default memory: as many documents as fill
-// several content files while a scan ends. DEXAMEN_LONG=1 has 800,000.
+// TestTheFirstBackupIntoABucket in the least memory that may be configured: as many documents
+// as fill several content files while a scan ends. DEXAMEN_LONG=1 has 800,000.
 func TestTheFirstBackupIntoABucket(t *testing.T) {
 	documents := 60_000
 	if os.Getenv("DEXAMEN_LONG") != "" {
@@ -216,6 +216,9 @@ func TestTheFirstBackupIntoABucket(t *testing.T) {
 		"true, login: { user: %q, secret: { env: ATTIC } }, key: { file: %q } }",
 		srv.Bucket, srv.Endpoint, srv.Access, s.path("larder.key")))
 	t.Setenv("ATTIC", srv.Secret)
+	text, err := os.ReadFile(s.path("dexamen.yaml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("dexamen.yaml"), append(text, "limits: { memory: 64MiB }\n"...), 0o600))
 	s.run(0, "store", "create", "larder")
 	s.run(0, "snapshot", "meadow")
 	out, _ := s.run(0, "verify", "meadow@latest")

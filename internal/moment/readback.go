@@ -2,6 +2,7 @@ package moment
 
 import (
 	"context"
+	"errors"
 
 	"golang.org/x/sync/errgroup"
 
@@ -21,7 +22,14 @@ func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Clu
 	}
 	scan := c.Scan
 	if whole, ok := c.(engine.WholeScanner); ok {
-		scan = whole.ScanWhole
+		scan = func(ctx context.Context, ns engine.Namespace, p engine.Partition, fn func(record.Record) error) error {
+			err := whole.ScanWhole(ctx, ns, p, fn)
+			if errors.Is(err, engine.ErrUnreachable) && ctx.Err() == nil {
+				// It broke off. What has come comes again, and what comes last counts.
+				err = c.Scan(ctx, ns, p, fn)
+			}
+			return err
+		}
 	}
 	l := tree.NewLoader(x, x, near, e.TempDir(), e.SortMemory()/2)
 	g, gctx := errgroup.WithContext(ctx)
