@@ -35,16 +35,7 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 		if err != nil {
 			return nil, c.fail(err)
 		}
-		dbs, all := map[int]int64{}, int64(0)
-		for k, v := range in {
-			if n, ok := strings.CutPrefix(k, "db"); ok {
-				if db, err := strconv.Atoi(n); err == nil {
-					keys, _, _ := strings.Cut(strings.TrimPrefix(v, "keys="), ",")
-					dbs[db] = int64(num(keys))
-					all += dbs[db]
-				}
-			}
-		}
+		dbs, all := keyspace(in)
 		if c.clustered || dbs[0] > 0 {
 			if n, err := c.marksAt(ctx, addr); err == nil {
 				dbs[0], all = dbs[0]-n, all-n
@@ -88,6 +79,22 @@ func (c *cluster) Namespaces(ctx context.Context) ([]engine.Namespace, error) {
 	}
 	slices.SortFunc(out, func(a, b engine.Namespace) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// keyspace returns how many keys each database has, of what a server says of itself, and all
+// of them.
+func keyspace(in map[string]string) (dbs map[int]int64, all int64) {
+	dbs = map[int]int64{}
+	for k, v := range in {
+		if n, ok := strings.CutPrefix(k, "db"); ok {
+			if db, err := strconv.Atoi(n); err == nil {
+				keys, _, _ := strings.Cut(strings.TrimPrefix(v, "keys="), ",")
+				dbs[db] = int64(num(keys))
+				all += dbs[db]
+			}
+		}
+	}
+	return dbs, all
 }
 
 // Partitions implements [engine.Cluster]: one a shard.

@@ -2,7 +2,6 @@ package redis
 
 import (
 	"context"
-	"strconv"
 	"strings"
 	"time"
 
@@ -61,20 +60,8 @@ func (c *cluster) streamServes(ctx context.Context, s *shard, db int, some bool,
 	if err != nil || in["role"] != "master" {
 		return false
 	}
-	wanted, all := int64(0), int64(0)
-	for k, v := range in {
-		n, ok := strings.CutPrefix(k, "db")
-		if !ok {
-			continue
-		}
-		if number, err := strconv.Atoi(n); err == nil {
-			keys, _, _ := strings.Cut(strings.TrimPrefix(v, "keys="), ",")
-			all += int64(num(keys))
-			if number == db {
-				wanted = int64(num(keys))
-			}
-		}
-	}
+	dbs, all := keyspace(in)
+	wanted := dbs[db]
 	if some {
 		wanted = min(wanted, records)
 	}
