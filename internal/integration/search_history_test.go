@@ -30,7 +30,7 @@ func TestSearchHistories(t *testing.T) {
 	// would refuse everything after some eighty histories.
 	c := searchtest.Start(t, searchtest.Options{Nodes: 3,
 		Settings: []string{"indices.breaker.total.use_real_memory=false"}})
-	n, rounds := long(40, 10), long(2, 3) // make search: 100
+	n, rounds := long(20, 10), long(2, 3) // make search: 100
 	if v, err := strconv.Atoi(os.Getenv("DEXAMEN_SEARCH_HISTORIES")); err == nil {
 		n, rounds = v, 5 // make search
 	}
