@@ -100,7 +100,7 @@ func (s *Sorter) room(size int) int {
 	if n := len(s.chunks); n > 0 && len(s.chunks[s.open])+size <= cap(s.chunks[s.open]) {
 		return s.open
 	}
-	block := min(chunkBytes, max(s.bound/8, 1<<10))
+	block := s.blockBytes()
 	if size > block/4 {
 		s.chunks = append(s.chunks, make([]byte, 0, size))
 		return len(s.chunks) - 1
@@ -115,10 +115,12 @@ func (s *Sorter) room(size int) int {
 	return s.open
 }
 
+func (s *Sorter) blockBytes() int { return min(chunkBytes, max(s.bound/8, 1<<10)) }
+
 // empty lets go of what is in memory, and keeps blocks to be filled again.
 func (s *Sorter) empty() {
 	for _, c := range s.chunks {
-		if cap(c) == min(chunkBytes, max(s.bound/8, 1<<10)) {
+		if cap(c) == s.blockBytes() {
 			s.free = append(s.free, c[:0])
 		}
 	}
