@@ -30,6 +30,7 @@ func (a *app) bringBack(ctx context.Context, c *cli.Command, wards []daemon.Assi
 		return usage("--bring-back and --apply: what is brought back would be looked at again; do one after the other")
 	}
 	var done []string
+	log, whole := false, true
 	until := time.Now().Add(broughtBackFor).UTC().Truncate(time.Second)
 	for _, id := range c.StringSlice("bring-back") {
 		var missed error
@@ -55,6 +56,7 @@ func (a *app) bringBack(ctx context.Context, c *cli.Command, wards []daemon.Assi
 				return fmt.Errorf("point %s of %s is there again, and not held: %w", p.ID, cluster, err)
 			}
 			done, missed = append(done, p.ID), nil
+			log, whole = log || p.Log, whole && p.LogWhole
 			break
 		}
 		if missed != nil {
@@ -62,13 +64,20 @@ func (a *app) bringBack(ctx context.Context, c *cli.Command, wards []daemon.Assi
 		}
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"cluster": cluster, "brought_back": done, "held_until": until})
+		return a.screen.Encode(map[string]any{"cluster": cluster, "brought_back": done, "held_until": until,
+			"log": log, "log_whole": whole})
 	}
 	a.screen.Line("%s: %s again: %s", a.screen.Accent(cluster),
 		map[bool]string{true: "a point is there", false: "points are there"}[len(done) == 1], strings.Join(done, ", "))
 	a.screen.Line("  held until %s: put the rule right by then that dropped %s (dexamen policy preview %s)",
 		view.Time(until), map[bool]string{true: "it", false: "them"}[len(done) == 1], cluster)
-	a.screen.Line("  the log that was removed with what was dropped does not come back")
+	it := map[bool]string{true: "it", false: "them"}[len(done) == 1]
+	switch {
+	case log && whole:
+		a.screen.Line("  so is the log that leads on from %s", it)
+	case log:
+		a.screen.Line("  of the log that led on from %s the beginning has gone: see dexamen coverage %s", it, cluster)
+	}
 	return nil
 }
 

@@ -73,6 +73,10 @@ func (a *app) storeReclaim(ctx context.Context, c *cli.Command) error {
 	}
 	sc.Line("  removed: %s, %s; and %s that had been left behind", view.Plural(int64(r.Removed), "content file"),
 		view.Bytes(r.Freed), view.Plural(int64(r.Leftovers), "object"))
+	if r.Segments > 0 {
+		sc.Line("  removed: %s of log that was no longer needed, %s", view.Plural(int64(r.Segments), "segment"),
+			view.Bytes(r.SegmentBytes))
+	}
 	if r.Withdrawn > 0 {
 		sc.Line("  no longer marked, as points need them by now: %s", view.Plural(int64(r.Withdrawn), "content file"))
 	}

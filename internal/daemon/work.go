@@ -459,6 +459,7 @@ func applyRetention(ctx context.Context, e *run.Runner, w Assignment, s *State, 
 			r.Warnings = append(r.Warnings, fmt.Sprintf("%d points should go and are locked for now", len(gone.Locked)))
 		}
 		r.Segments, r.Freed = gone.Segments, gone.Bytes
+		r.SegmentsGoing, r.BytesGoing = gone.Going, gone.GoingBytes
 	}
 	if err = errors.Join(braked, err, prolongLocks(ctx, e, w, s, gone)); err != nil {
 		return err

@@ -97,6 +97,10 @@ type Run struct {
 	// Held is for how long something of the cluster was held still.
 	Held     record.Seconds `json:"held_seconds,omitempty"`
 	Segments int            `json:"segments,omitempty"`
+	// SegmentsGoing, of so many bytes, are not needed and stay for as long as what was retired
+	// can be brought back.
+	SegmentsGoing int   `json:"segments_going,omitempty"`
+	BytesGoing    int64 `json:"bytes_going,omitempty"`
 	Read     []RunMember    `json:"read,omitempty"`
 	Gaps     []journal.Gap  `json:"gaps,omitempty"`
 	// Wants says why a new point is needed, where one is.

@@ -184,6 +184,39 @@ func CheckParity(name string, parity, object []byte) error {
 	return nil
 }
 
+// Fingerprint is 16 bytes of BLAKE3 over an object's size and the sums of its pieces: an object
+// and its parity have the same one.
+type Fingerprint [16]byte
+
+func (h *parityHead) fingerprint(sums [][]byte) (f Fingerprint) {
+	d := blake3.New()
+	_, _ = fmt.Fprintf(d, "%d/%d", h.Size, len(sums))
+	for _, s := range sums {
+		_, _ = d.Write(s)
+	}
+	copy(f[:], d.Sum(nil))
+	return f
+}
+
+// FingerprintOf returns the fingerprint of an object that is cut into so many pieces.
+func FingerprintOf(object []byte, pieces int) Fingerprint {
+	h := parityHead{Size: len(object), Piece: max(1, (len(object)+pieces-1)/pieces), DataPieces: pieces}
+	var sums [][]byte
+	for _, p := range cut(object, h)[:pieces] {
+		sums = append(sums, pieceSum(p))
+	}
+	return h.fingerprint(sums)
+}
+
+// FingerprintIn returns the fingerprint of the object that parity was made of.
+func FingerprintIn(parity []byte) (Fingerprint, error) {
+	h, _, err := decodeParity(parity)
+	if err != nil {
+		return Fingerprint{}, err
+	}
+	return h.fingerprint(h.Sums[:h.DataPieces]), nil
+}
+
 var errNoParity = errors.New("nothing to make it again from")
 
 // rebuild makes an object again from what is left of it and its parity.

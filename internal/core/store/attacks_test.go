@@ -238,6 +238,8 @@ func TestAForgedJoinedSegment(t *testing.T) {
 			require.NoError(t, version(s, "meadow", 3))
 			_, err = s.Retire(ctx, "meadow", nil, "v003")
 			require.NoError(t, err)
+			_, err = h.open(t, b).Reclaim(ctx, store.ReclaimOptions{Dropped: time.Nanosecond})
+			require.NoError(t, err)
 			_, err = h.open(t, b).Join(ctx, "meadow", store.JoinOptions{Settled: time.Nanosecond})
 			require.NoError(t, err)
 			chains, _, err = h.open(t, b).Chains(ctx, "meadow")

@@ -281,42 +281,95 @@ func (f *failing) Remove(c context.Context, name string) error {
 	return f.Backend.Remove(c, name)
 }
 
-// TestALogThatRetentionHasCut begins later without being broken; one whose first
-// segment was lost otherwise is.
+// TestALogThatRetentionHasCut goes when nothing has needed it for a week, and begins later then
+// without being broken; one whose first segment was lost otherwise is.
 func TestALogThatRetentionHasCut(t *testing.T) {
-	b, s := fresh(t)
-	logOf(t, s, rand.New(rand.NewPCG(1, 1)), 30, -1)
-	point := func(id, pos string) {
-		require.NoError(t, s.PutPoint(ctx,
-			&store.Point{ID: id, Cluster: "meadow", Time: time.Now(),
-				Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: record.Position(pos)}}}}))
-	}
-	point("old", "000000")
-	point("new", "000020")
-	look := func() bool {
-		chains, _, err := s.Chains(ctx, "meadow")
-		require.NoError(t, err)
-		begins, err := s.Begins(ctx, "meadow", chains["yard"])
-		require.NoError(t, err)
-		return begins
-	}
-	before := len(namesBelow(t, b, "journal/"))
-	for killed := range 6 {
-		_, err := open(t, &failing{Backend: b, after: killed}).Retire(ctx, "meadow", []string{"old"}, "new")
-		if err == nil {
-			break
+	synctest.Test(t, func(t *testing.T) {
+		b, s := fresh(t)
+		logOf(t, s, rand.New(rand.NewPCG(1, 1)), 30, -1)
+		point := func(id, pos string) {
+			require.NoError(t, s.PutPoint(ctx,
+				&store.Point{ID: id, Cluster: "meadow", Time: time.Now(),
+					Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: record.Position(pos)}}}}))
 		}
-		require.True(t, look(), "killed after %d steps", killed)
-	}
-	_, err := s.Retire(ctx, "meadow", nil, "new")
-	require.NoError(t, err)
-	require.Less(t, len(namesBelow(t, b, "journal/")), before)
-	require.True(t, look())
-	_, err = s.Retire(ctx, "meadow", nil, "new")
-	require.NoError(t, err)
-	require.True(t, look(), "once more changes nothing")
-	require.NoError(t, b.Remove(ctx, namesBelow(t, b, "journal/")[0]))
-	require.False(t, look(), "that one was needed")
+		point("old", "000000")
+		point("mid", "000010")
+		point("new", "000020")
+		begins := func() (record.Position, bool) {
+			s := open(t, b)
+			defer s.Close()
+			chains, _, err := s.Chains(ctx, "meadow")
+			require.NoError(t, err)
+			ok, err := s.Begins(ctx, "meadow", chains["yard"])
+			require.NoError(t, err)
+			return chains["yard"].Segments[0].After.Position, ok
+		}
+		retire := func(drop []string, from string) *store.Retired {
+			s := open(t, b)
+			defer s.Close()
+			out, err := s.Retire(ctx, "meadow", drop, from)
+			require.NoError(t, err)
+			return out
+		}
+		before := namesBelow(t, b, "journal/")
+		out := retire([]string{"old"}, "new")
+		require.Zero(t, out.Segments)
+		require.Positive(t, out.Going)
+		for range 6 {
+			time.Sleep(24 * time.Hour)
+			require.Zero(t, retire(nil, "new").Segments)
+		}
+		require.Equal(t, before, namesBelow(t, b, "journal/"))
+
+		// Brought back, the point comes with its log; what counts is how long the log was not needed since.
+		s = open(t, b)
+		p, err := s.BringBack(ctx, "meadow", "old")
+		require.NoError(t, err)
+		require.True(t, p.Log && p.LogWhole)
+		s.Close()
+		time.Sleep(3 * 24 * time.Hour)
+		require.Zero(t, retire([]string{"old"}, "mid").Segments)
+		time.Sleep(6 * 24 * time.Hour)
+		require.Zero(t, retire(nil, "new").Segments)
+		require.Equal(t, before, namesBelow(t, b, "journal/"))
+
+		time.Sleep(2 * 24 * time.Hour)
+		for killed := range 9 {
+			s, err := store.Open(ctx, &failing{Backend: b, after: killed}, store.Options{})
+			if err == nil {
+				_, err = s.Retire(ctx, "meadow", nil, "new")
+				s.Close()
+			}
+			_, ok := begins()
+			require.True(t, ok, "killed after %d steps", killed)
+			if err == nil {
+				break
+			}
+		}
+		at, _ := begins()
+		require.Greater(t, at, record.Position("000003"))
+		require.LessOrEqual(t, at, record.Position("000010"), "what only the second point needs goes later")
+		require.Less(t, len(namesBelow(t, b, "journal/")), len(before))
+		time.Sleep(8 * 24 * time.Hour)
+		s = open(t, b)
+		p, err = s.BringBack(ctx, "meadow", "old")
+		require.NoError(t, err)
+		require.True(t, p.Log && !p.LogWhole, "told that its log has gone")
+		s.Close()
+		retire([]string{"old"}, "new")
+		time.Sleep(8 * 24 * time.Hour)
+		require.Positive(t, retire(nil, "new").Segments)
+		at, ok := begins()
+		require.True(t, ok)
+		require.Greater(t, at, record.Position("000015"))
+		require.Zero(t, retire(nil, "new").Segments)
+		_, ok = begins()
+		require.True(t, ok, "once more changes nothing")
+		require.Len(t, namesBelow(t, b, "marks/"), 1)
+		require.NoError(t, b.Remove(ctx, namesBelow(t, b, "journal/")[0]))
+		_, ok = begins()
+		require.False(t, ok, "that one was needed")
+	})
 }
 
 // TestHolds and proofs are kept with their point.

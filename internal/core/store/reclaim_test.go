@@ -228,7 +228,7 @@ func TestWhatIsRetiredCanBeBroughtBack(t *testing.T) {
 		require.ErrorIs(t, func() error { _, err := s.BringBack(ctx, "orchard", "v001"); return err }(), store.ErrNoPoint)
 		p, err := s.BringBack(ctx, "meadow", "v001")
 		require.NoError(t, err)
-		require.NoError(t, check(open(t, b), p))
+		require.NoError(t, check(open(t, b), p.Point))
 		lost, err := s.Missing(ctx)
 		require.NoError(t, err)
 		require.Empty(t, lost)

@@ -15,6 +15,7 @@ import (
 	"dexamen/internal/core/frame"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 )
@@ -185,4 +186,53 @@ func readBack(t *testing.T, h holder, b blob.Backend) map[string]string {
 		}
 	}
 	return out
+}
+
+// TestStaleParity that is whole in itself and of other bytes than its object's is found and made
+// anew, of every kind of object: else it is missed on the day that it is needed.
+func TestStaleParity(t *testing.T) {
+	h := newHolder(t)
+	b := blob.NewMemory()
+	h.create(t, b, "4+1")
+	s := h.open(t, b)
+	require.NoError(t, version(s, "meadow", 1))
+	require.NoError(t, stretch(s, "meadow", 1))
+	s.Close()
+	kinds := map[string]bool{}
+	for _, parity := range namesBelow(t, b, "parity/") {
+		name := strings.TrimPrefix(parity, "parity/")
+		kind, _, _ := strings.Cut(name, "/")
+		kinds[kind] = true
+		object, err := b.Read(ctx, name)
+		require.NoError(t, err)
+		other := append([]byte{}, object...)
+		other[len(other)/2] ^= 1
+		pieces, more := 4, 1
+		if sealed.HasSecondCopy(name) {
+			pieces = 1
+		}
+		stale, err := sealed.EncodeParity(name, other, pieces, more)
+		require.NoError(t, err)
+		require.NoError(t, b.Remove(ctx, parity))
+		require.NoError(t, b.Create(ctx, parity, stale))
+
+		a, err := h.open(t, b).Scrub(ctx, store.ScrubOptions{})
+		require.NoError(t, err)
+		require.Len(t, a.Damaged, 1, parity)
+		require.Equal(t, parity, a.Damaged[0].Object)
+		require.False(t, a.Damaged[0].LosesData)
+		a, err = h.open(t, b).Scrub(ctx, store.ScrubOptions{Repair: true})
+		require.NoError(t, err)
+		require.True(t, a.Sound(), "%s: %+v", parity, a)
+		b.Flip(name, int64(len(object)*4))
+		a, err = h.open(t, b).Scrub(ctx, store.ScrubOptions{Repair: true})
+		require.NoError(t, err)
+		require.True(t, a.Sound(), "%s: %+v", parity, a)
+		a, err = h.open(t, b).Scrub(ctx, store.ScrubOptions{})
+		require.NoError(t, err)
+		require.Empty(t, a.Damaged, parity)
+	}
+	for _, kind := range []string{"content", "points", "journal", "holders", "dexamen-store"} {
+		require.True(t, kinds[kind], "%s: %v", kind, kinds)
+	}
 }

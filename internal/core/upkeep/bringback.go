@@ -10,9 +10,17 @@ import (
 	"dexamen/internal/core/tree"
 )
 
+// Returned is a point that was retired and is there again.
+type Returned struct {
+	*catalog.Point
+	// Log reports whether log leads on from it, and LogWhole whether none of that is missing at
+	// its beginning.
+	Log, LogWhole bool
+}
+
 // BringBack makes a point exist again that was retired, as long as that can be told from what
-// the store has; the log that led on from it stays as it is.
-func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*catalog.Point, error) {
+// the store has, and has the log stay that leads on from it.
+func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*Returned, error) {
 	if s.WriteOnly() {
 		return nil, fmt.Errorf("bringing back a point: %w, so it cannot see whether all of it is there",
 			sealed.ErrWriteOnly)
@@ -27,6 +35,10 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*catalog.Po
 			catalog.ErrNoPoint, id)
 	}
 	d := list[i]
+	out := &Returned{Point: d.Point, LogWhole: true}
+	if err := s.bringLogBack(ctx, out); err != nil {
+		return nil, err
+	}
 	// From here on nothing is removed that was not marked before; what was is stored again.
 	w := s.NewWriter(ctx)
 	if err := s.Enlist(ctx, s.Refresh); err != nil {
@@ -60,5 +72,26 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*catalog.Po
 	if _, err := w.Flush(ctx); err != nil {
 		return nil, err
 	}
-	return d.Point, s.Return(ctx, d)
+	return out, s.Return(ctx, d)
+}
+
+// bringLogBack has the log after a point stay.
+func (s *Upkeep) bringLogBack(ctx context.Context, p *Returned) error {
+	chains, _, err := s.Chains(ctx, p.Cluster)
+	if err != nil {
+		return err
+	}
+	for _, shard := range p.Shards {
+		c, there := chains[shard.Name]
+		if !there || len(c.Segments) == 0 || shard.Mark.Position == "" {
+			continue
+		}
+		p.Log = true
+		whole, err := s.needLog(ctx, p.Cluster, c, shard.Mark.Position)
+		if err != nil {
+			return err
+		}
+		p.LogWhole = p.LogWhole && whole
+	}
+	return nil
 }

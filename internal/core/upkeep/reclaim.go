@@ -57,6 +57,8 @@ type Reclaimed struct {
 	CopiedOut     int64 `json:"copied_out"`     // bytes copied out of content files that are mostly dead
 	Locked        int   `json:"locked"`         // content files that are locked for now
 	Leftovers     int   `json:"leftovers"`      // other objects that were left behind, removed
+	Segments      int   `json:"segments"`       // of log that was not needed, removed
+	SegmentBytes  int64 `json:"segment_bytes"`  // of them
 	// Waiting names writers that must end before anything is removed.
 	Waiting []string `json:"waiting,omitempty"`
 }
@@ -256,6 +258,11 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	}
 	if err := r.oldClaims(ctx); err != nil || !may {
 		return r.out, err
+	}
+	if o.Dropped < DroppedFor { // what retention ends by itself has time
+		if err := r.endLog(ctx); err != nil {
+			return r.out, err
+		}
 	}
 	if err := r.prove(ctx); err != nil {
 		return r.out, err

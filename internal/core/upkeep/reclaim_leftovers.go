@@ -90,6 +90,33 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 	return err
 }
 
+// endLog removes log that has not been needed for as long as retired points can be brought back.
+func (r *reclaim) endLog(ctx context.Context) error {
+	points, _, err := r.s.Points(ctx, "")
+	if err != nil {
+		return err
+	}
+	var clusters []string
+	for _, p := range points {
+		clusters = append(clusters, p.Cluster)
+	}
+	slices.Sort(clusters)
+	for _, cluster := range slices.Compact(clusters) {
+		chains, _, err := r.s.Chains(ctx, cluster)
+		if err != nil {
+			return err
+		}
+		var out Retired
+		for _, c := range chains {
+			if err := r.s.trim(ctx, cluster, c, r.o.Dropped, &out); err != nil {
+				return err
+			}
+		}
+		r.out.Segments, r.out.SegmentBytes = r.out.Segments+out.Segments, r.out.SegmentBytes+out.Bytes
+	}
+	return nil
+}
+
 // clearSuspects forgets suspicions of content files that are gone.
 func (r *reclaim) clearSuspects(ctx context.Context) error {
 	there := map[string]bool{}

@@ -135,6 +135,9 @@ type scrubber struct {
 	o   ScrubOptions
 	out *ScrubReport
 	bad map[tree.Hash]string // nodes that cannot be read, and where they should be
+	// prints are the fingerprints of objects of which the parity was not read yet, or the other
+	// way round.
+	prints map[string]sealed.Fingerprint
 }
 
 // ErrNotKept is returned beside a report that the store did not take.
@@ -169,7 +172,7 @@ func (s *Upkeep) Scrub(ctx context.Context, o ScrubOptions) (*ScrubReport, error
 		}
 	}
 	began := time.Now()
-	a := &scrubber{s: s, o: o, bad: map[tree.Hash]string{},
+	a := &scrubber{s: s, o: o, bad: map[tree.Hash]string{}, prints: map[string]sealed.Fingerprint{},
 		out: &ScrubReport{Created: began.UTC().Truncate(time.Second), Part: o.Part % o.Parts, Parts: o.Parts,
 			Intact: map[string]int{}}}
 	if err := a.readAll(ctx); err != nil {

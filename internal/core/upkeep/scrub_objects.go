@@ -76,6 +76,11 @@ func (a *scrubber) readAll(ctx context.Context) error {
 		a.out.Bytes += int64(len(data))
 		a.o.Emit(i.Name, a.out.Objects, a.out.Bytes)
 		if what == nil {
+			if stale := a.staleParity(i.Name, data); stale != nil {
+				if err := a.tell(ctx, *stale, data); err != nil {
+					return err
+				}
+			}
 			if _, more := s.ParityOf(i.Name); more > 0 && !there[sealed.ParityPrefix+i.Name] {
 				what = errors.New("its parity is missing")
 			} else {
@@ -83,15 +88,51 @@ func (a *scrubber) readAll(ctx context.Context) error {
 			}
 		}
 		d := Damage{Object: i.Name, What: strings.TrimPrefix(plainly(what), i.Name+": "), Nodes: nodes}
-		if a.o.Repair {
-			d.Repaired, err = a.repair(ctx, i.Name, data)
-			if err != nil {
-				return err
-			}
+		if err := a.tell(ctx, d, data); err != nil {
+			return err
 		}
-		a.out.Damaged = append(a.out.Damaged, d)
 	}
 	return nil
+}
+
+// tell notes what is damaged, and repairs it where that was asked for; data is what was read of it.
+func (a *scrubber) tell(ctx context.Context, d Damage, data []byte) (err error) {
+	if a.o.Repair {
+		if d.Repaired, err = a.repair(ctx, d.Object, data); err != nil {
+			return err
+		}
+	}
+	a.out.Damaged = append(a.out.Damaged, d)
+	return nil
+}
+
+// staleParity compares what was read, an object or parity, with what of the two was read before:
+// parity that is whole by itself and of other bytes makes nothing whole again.
+func (a *scrubber) staleParity(name string, data []byte) *Damage {
+	of, isParity := strings.CutPrefix(name, sealed.ParityPrefix)
+	pieces, more := a.s.ParityOf(of)
+	if more == 0 {
+		return nil
+	}
+	var print sealed.Fingerprint
+	if isParity {
+		var err error
+		if print, err = sealed.FingerprintIn(data); err != nil {
+			return nil // told
+		}
+	} else {
+		print = sealed.FingerprintOf(data, pieces)
+	}
+	other, known := a.prints[of]
+	if !known {
+		a.prints[of] = print
+		return nil
+	}
+	delete(a.prints, of)
+	if other == print {
+		return nil
+	}
+	return &Damage{Object: sealed.ParityPrefix + of, What: "it is parity of other bytes than those of its object"}
 }
 
 // secondCopies finds objects of which only the second copy is there.
