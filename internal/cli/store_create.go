@@ -50,8 +50,11 @@ func (a *app) storeCreate(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if s3, ok := b.(*blob.S3); ok {
+		if conf.ImmutableFor > 0 {
+			s3.UseLocks()
+		}
 		_, err := store.CheckPlace(ctx, b, 4<<10)
-		if errors.Is(err, store.ErrReplaced) {
+		if errors.Is(err, store.ErrReplaced) || errors.Is(err, store.ErrSpent) {
 			// Nothing is safe in a place where an object can be replaced, but
 			// for what makes sure of it by itself.
 			s3.UseReservations()

@@ -6,10 +6,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/blob"
@@ -103,6 +106,76 @@ func standIn(t *testing.T, o s3sim.Options) func(prefix string, change func(*blo
 		b, err := blob.NewS3(s)
 		require.NoError(t, err)
 		return b
+	}
+}
+
+// TestWhatIsRemovedLeavesNothing in a bucket that keeps versions, the stand-in's and a real
+// server's; what a lock keeps below other bytes stays, and is hidden.
+func TestWhatIsRemovedLeavesNothing(t *testing.T) {
+	ctx := context.Background()
+	real := servertest.S3(t)
+	sim, err := s3sim.Start(s3sim.Options{Access: real.Access, Secret: real.Secret, Locks: true})
+	require.NoError(t, err)
+	t.Cleanup(sim.Close)
+	sim.MakeBucket(real.Locked)
+	for name, endpoint := range map[string]string{"stand-in": sim.Endpoint(), "server": real.Endpoint} {
+		b, err := blob.NewS3(blob.S3Options{Location: "s3://" + real.Locked + "/kept", Endpoint: endpoint,
+			Region: "us-east-1", PathStyle: true, Access: real.Access, Secret: real.Secret})
+		require.NoError(t, err)
+		t.Run(name, func(t *testing.T) {
+			b.UseLocks()
+			if _, err := store.CheckPlace(ctx, b, 100); err != nil {
+				// That server lets no name be made again that was removed where it keeps versions.
+				require.ErrorIs(t, err, store.ErrSpent)
+				b.UseReservations()
+				_, err = store.CheckPlace(ctx, b, 100)
+				require.NoError(t, err)
+			}
+			below := func(name string) (n int, hidden bool) {
+				require.NoError(t, b.Older(ctx, name, func([]byte) bool { n++; return false }))
+				require.NoError(t, b.Hidden(ctx, name, func(of string, _, _ time.Time) error {
+					hidden = hidden || of == name
+					return nil
+				}))
+				return n, hidden
+			}
+			for range 3 { // the same name again and again, as claims are
+				require.NoError(t, b.Create(ctx, "claims/reclaim/1", []byte("held")))
+				require.NoError(t, b.Create(ctx, "claims/reclaim/11", []byte("another")))
+				require.NoError(t, b.Remove(ctx, "claims/reclaim/1"))
+				_, err := b.Read(ctx, "claims/reclaim/1")
+				require.ErrorIs(t, err, blob.ErrNotFound)
+				n, hidden := below("claims/reclaim/1")
+				require.Zero(t, n)
+				require.False(t, hidden)
+				got, err := b.Read(ctx, "claims/reclaim/11")
+				require.NoError(t, err)
+				require.Equal(t, "another", string(got))
+				require.NoError(t, b.Remove(ctx, "claims/reclaim/11"))
+			}
+			require.ErrorIs(t, b.Remove(ctx, "claims/reclaim/1"), blob.ErrNotFound)
+
+			until := time.Now().Add(time.Hour)
+			require.NoError(t, b.Create(ctx, "content/aa", []byte("right")))
+			require.NoError(t, b.Lock(ctx, "content/aa", until))
+			require.ErrorIs(t, b.Remove(ctx, "content/aa"), blob.ErrLocked)
+			thief, err := minio.New(strings.TrimPrefix(endpoint, "http://"), &minio.Options{
+				Creds: credentials.NewStaticV4(real.Access, real.Secret, ""), Region: "us-east-1",
+				BucketLookup: minio.BucketLookupPath})
+			require.NoError(t, err)
+			_, err = thief.PutObject(ctx, real.Locked, "kept/content/aa", strings.NewReader("wrong"), 5,
+				minio.PutObjectOptions{SendContentMd5: true})
+			require.NoError(t, err)
+			require.NoError(t, b.Remove(ctx, "content/aa"))
+			_, hidden := below("content/aa")
+			require.True(t, hidden)
+			right := false
+			require.NoError(t, b.Older(ctx, "content/aa", func(data []byte) bool {
+				right = string(data) == "right"
+				return right
+			}))
+			require.True(t, right)
+		})
 	}
 }
 

@@ -51,11 +51,13 @@ func (s *S3) tryReserved(ctx context.Context, name, prefix, mine string, data []
 		return false, err
 	}
 	began := time.Now()
-	if err := s.put(ctx, mine, []byte("reservation")); err != nil {
+	version, err := s.put(ctx, mine, []byte("reservation"))
+	if err != nil {
 		return false, s.fail("create", name, err)
 	}
 	defer func() {
-		_ = s.client.RemoveObject(context.WithoutCancel(ctx), s.bucket, mine, minio.RemoveObjectOptions{})
+		_ = s.client.RemoveObject(context.WithoutCancel(ctx), s.bucket, mine,
+			minio.RemoveObjectOptions{VersionID: version})
 	}()
 	alone, err := s.alone(ctx, prefix, mine)
 	if err != nil {
@@ -73,7 +75,8 @@ func (s *S3) tryReserved(ctx context.Context, name, prefix, mine string, data []
 	}
 	ctx, cancel := context.WithDeadline(ctx, began.Add(reservationTime*3/4))
 	defer cancel()
-	return true, s.fail("create", name, s.put(ctx, s.prefix+name, data))
+	_, err = s.put(ctx, s.prefix+name, data)
+	return true, s.fail("create", name, err)
 }
 
 // absent is nil where there is no such object.
@@ -88,10 +91,12 @@ func (s *S3) absent(ctx context.Context, name string) error {
 	return err
 }
 
-func (s *S3) put(ctx context.Context, key string, data []byte) error {
-	_, err := s.client.PutObject(ctx, s.bucket, key, bytes.NewReader(data), int64(len(data)),
+// put makes an object, whatever is there, and returns the version that a bucket which keeps
+// versions gave it.
+func (s *S3) put(ctx context.Context, key string, data []byte) (version string, err error) {
+	info, err := s.client.PutObject(ctx, s.bucket, key, bytes.NewReader(data), int64(len(data)),
 		minio.PutObjectOptions{ContentType: "application/octet-stream", DisableMultipart: true, SendContentMd5: true})
-	return err
+	return info.VersionID, err
 }
 
 // alone reports whether no reservation but this one counts. Those that are over are

@@ -100,6 +100,8 @@ func NewS3(o S3Options) (*S3, error) {
 // String implements Backend.
 func (s *S3) String() string { return "s3://" + path.Join(s.bucket, s.prefix) }
 
+var errRefused = errors.New("refuses the credentials")
+
 // fail reports what a server's answer means.
 func (s *S3) fail(what, name string, err error) error {
 	if err == nil || errors.Is(err, context.Canceled) {
@@ -120,8 +122,8 @@ func (s *S3) fail(what, name string, err error) error {
 		err = fmt.Errorf("there is no bucket %s at %s: make it, or mend the location", s.bucket,
 			s.client.EndpointURL().Host)
 	case r.Code == "AccessDenied" || r.Code == "InvalidAccessKeyId" || r.Code == "SignatureDoesNotMatch":
-		err = fmt.Errorf("%s refuses the credentials (%s): check the store's login and what it may do in bucket %s",
-			s.client.EndpointURL().Host, r.Code, s.bucket)
+		err = fmt.Errorf("%s %w (%s): check the store's login and what it may do in bucket %s",
+			s.client.EndpointURL().Host, errRefused, r.Code, s.bucket)
 	case r.Code == "RequestTimeTooSkewed":
 		err = fmt.Errorf("%s says this machine's clock is wrong: set it right", s.client.EndpointURL().Host)
 	case r.StatusCode == http.StatusInsufficientStorage || r.Code == "QuotaExceeded" || r.Code == "XMinioStorageFull":
@@ -240,14 +242,7 @@ func (s *S3) List(ctx context.Context, prefix string, fn func(Info) error) error
 // Remove implements Backend.
 func (s *S3) Remove(ctx context.Context, name string) error {
 	if s.locks.Load() {
-		// Servers that keep versions would only hide it.
-		until, err := s.lockedUntil(ctx, name, "")
-		if err != nil {
-			return err
-		}
-		if time.Now().Before(until) {
-			return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
-		}
+		return s.removeVersions(ctx, name)
 	}
 	if _, err := s.client.StatObject(ctx, s.bucket, s.prefix+name, minio.StatObjectOptions{}); err != nil {
 		return s.fail("remove", name, err)

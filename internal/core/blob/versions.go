@@ -124,6 +124,50 @@ func (s *S3) PutOver(ctx context.Context, name string, data []byte, until time.T
 	return s.fail("put over", name, err)
 }
 
+// removeVersions removes an object that no lock keeps, with all that the bucket keeps of it: a
+// plain removal would hide it, and its bytes would stay for good. Where something below it is
+// locked, as after somebody has put other bytes over an object, or the login may remove no
+// versions, it is hidden.
+func (s *S3) removeVersions(ctx context.Context, name string) error {
+	until, err := s.lockedUntil(ctx, name, "")
+	if err != nil {
+		return err
+	}
+	if time.Now().Before(until) {
+		return fmt.Errorf("remove %s: %w until %s", name, ErrLocked, until.Format(time.RFC3339))
+	}
+	var ids []string
+	err = s.versions(ctx, name, func(o minio.ObjectInfo) error {
+		if o.Key != s.prefix+name {
+			return nil
+		}
+		if !o.IsDeleteMarker && !o.IsLatest {
+			until, err := s.lockedUntil(ctx, name, o.VersionID)
+			if err == nil && time.Now().Before(until) {
+				err = errLockedBelow
+			}
+			if err != nil {
+				return err
+			}
+		}
+		ids = append(ids, o.VersionID)
+		return nil
+	})
+	slices.Reverse(ids) // the newest goes last: until then nothing older comes to light
+	for _, id := range ids {
+		if err == nil {
+			err = s.fail("remove", name,
+				s.client.RemoveObject(ctx, s.bucket, s.prefix+name, minio.RemoveObjectOptions{VersionID: id}))
+		}
+	}
+	if errors.Is(err, errLockedBelow) || errors.Is(err, errRefused) {
+		err = s.fail("remove", name, s.client.RemoveObject(ctx, s.bucket, s.prefix+name, minio.RemoveObjectOptions{}))
+	}
+	return err
+}
+
+var errLockedBelow = errors.New("locked")
+
 // Lock implements Locker with the server's object lock, in the mode that nobody
 // can lift. The bucket must have been made for it.
 func (s *S3) Lock(ctx context.Context, name string, until time.Time) error {

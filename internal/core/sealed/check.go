@@ -12,6 +12,11 @@ import (
 // ErrReplaced is returned when a place let an object be replaced.
 var ErrReplaced = errors.New("the place let an object be replaced: earlier backups would not be safe")
 
+// ErrSpent is returned when a place does not let a name be used again of which the object was
+// removed.
+var ErrSpent = errors.New("the place does not take an object under a name that another one had that was removed: " +
+	"what is told once would not be told again")
+
 // ClockTolerance is how far this machine's clock may be off from the store's.
 const ClockTolerance = 2 * time.Minute
 
@@ -32,8 +37,9 @@ type PlaceReport struct {
 	ClockOff            time.Duration // how far this machine's clock is ahead
 }
 
-// CheckPlace writes an object, reads it back, sees that it cannot be replaced, and
-// removes it.
+// CheckPlace writes an object, reads it back, sees that it cannot be replaced,
+// removes it, and sees that its name can be used again. [ErrReplaced] and [ErrSpent]: the place
+// does not heed conditions as it should.
 func CheckPlace(ctx context.Context, b blob.Backend, size int) (PlaceReport, error) {
 	r := PlaceReport{Bytes: size}
 	name := CheckPrefix + NewID(16)
@@ -67,7 +73,13 @@ func CheckPlace(ctx context.Context, b blob.Backend, size int) (PlaceReport, err
 	t = time.Now()
 	err = errors.Join(err, b.Remove(ctx, name))
 	r.Remove = time.Since(t)
-	return r, err
+	if err != nil {
+		return r, err
+	}
+	if err = b.Create(ctx, name, data[:1]); errors.Is(err, blob.ErrExists) {
+		return r, fmt.Errorf("%s: %w", name, ErrSpent)
+	}
+	return r, errors.Join(err, b.Remove(ctx, name))
 }
 
 // probeBytes is how large what a probe writes is.

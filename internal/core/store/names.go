@@ -115,6 +115,7 @@ var (
 	ErrPlain           = sealed.ErrPlain
 	ErrUnexpectedStore = sealed.ErrUnexpectedStore
 	ErrReplaced        = sealed.ErrReplaced
+	ErrSpent           = sealed.ErrSpent
 	ErrBadHolder       = sealed.ErrBadHolder
 	ErrStoreExists     = sealed.ErrStoreExists
 	ErrTooNew          = sealed.ErrTooNew
