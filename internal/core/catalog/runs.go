@@ -99,10 +99,10 @@ type Run struct {
 	Segments int            `json:"segments,omitempty"`
 	// SegmentsGoing, of so many bytes, are not needed and stay for as long as what was retired
 	// can be brought back.
-	SegmentsGoing int   `json:"segments_going,omitempty"`
-	BytesGoing    int64 `json:"bytes_going,omitempty"`
-	Read     []RunMember    `json:"read,omitempty"`
-	Gaps     []journal.Gap  `json:"gaps,omitempty"`
+	SegmentsGoing int           `json:"segments_going,omitempty"`
+	BytesGoing    int64         `json:"bytes_going,omitempty"`
+	Read          []RunMember   `json:"read,omitempty"`
+	Gaps          []journal.Gap `json:"gaps,omitempty"`
 	// Wants says why a new point is needed, where one is.
 	Wants string `json:"wants,omitempty"`
 	// Verdicts are what a verification or a scrub found, of each thing that it looked at.

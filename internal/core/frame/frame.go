@@ -94,7 +94,7 @@ func (k *Key) Append(dst []byte, kind Kind, raw []byte) []byte {
 	f[0], f[1], f[2], f[3] = byte(kind), codec, plain, version
 	putLengths(f, len(raw), len(f)-HeaderSize)
 	if k != nil {
-		f[2] = aes256gcm
+		f[2] = xaes256gcm
 		f = k.seal(f)
 		dst = append(dst[:start], f...)
 		f = dst[start:]
@@ -129,12 +129,12 @@ func ReadHeader(b []byte) (Header, error) {
 	if len(b) < HeaderSize {
 		return h, fmt.Errorf("%w: %d bytes where a frame begins", ErrDamaged, len(b))
 	}
-	if b[3] > version || b[2] > aes256gcm {
+	if b[3] > version || b[2] > xaes256gcm {
 		// A later frame, or a flipped bit: only the checksum of the whole
 		// could tell, and this version cannot open either.
 		return h, fmt.Errorf("%w (version %d, protection %d), or %w", ErrTooNew, b[3], b[2], ErrDamaged)
 	}
-	h.Kind, h.codec, h.Encrypted = Kind(b[0]), b[1], b[2] == aes256gcm
+	h.Kind, h.codec, h.Encrypted = Kind(b[0]), b[1], b[2] != plain
 	raw, stored := binary.BigEndian.Uint32(b[4:]), binary.BigEndian.Uint32(b[8:])
 	if b[3] != version || h.codec > codecZstd || raw > MaxRaw || stored > MaxRaw ||
 		h.codec == codecRaw && !h.Encrypted && raw != stored {

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/big"
 	"math/bits"
 	"os"
 	"path/filepath"
@@ -40,7 +41,7 @@ type reader struct {
 	// names.
 	names    []byte
 	vouching []byte
-	keys     map[string]cipher.AEAD
+	keys     map[string][]byte
 }
 
 type spot struct {
@@ -96,6 +97,26 @@ func newReader(t *testing.T, dir, secret string) *reader {
 	return r
 }
 
+// derivedKey returns the key of one frame under protection 2.
+func derivedKey(t *testing.T, key, nonce []byte) (out []byte) {
+	block, err := aes.NewCipher(key)
+	require.NoError(t, err)
+	l := make([]byte, 16)
+	block.Encrypt(l, l)
+	k := new(big.Int).Lsh(new(big.Int).SetBytes(l), 1)
+	if k.Bit(128) == 1 {
+		k.SetBit(k, 128, 0)
+		k.Xor(k, big.NewInt(0b10000111))
+	}
+	for i := range byte(2) {
+		m := new(big.Int).SetBytes(append([]byte{0, i + 1, 'X', 0}, nonce...))
+		part := m.Xor(m, k).FillBytes(make([]byte, 16))
+		block.Encrypt(part, part)
+		out = append(out, part...)
+	}
+	return out
+}
+
 func uvarint(b *[]byte) uint64 {
 	v, n := binary.Uvarint(*b)
 	*b = (*b)[n:]
@@ -123,12 +144,19 @@ func (r *reader) frameRest(b []byte, kind byte) (raw, rest []byte) {
 	payload := b[28 : 28+stored]
 	sum := blake3.Sum256(append(append([]byte{}, b[:12]...), payload...))
 	require.Equal(r.t, b[12:28], sum[:16])
-	require.Equal(r.t, r.keys != nil, b[2] == 1, "all or nothing is encrypted")
-	if b[2] == 1 {
-		var err error
-		k := r.keys[string(payload[:8])]
-		require.NotNil(r.t, k)
-		payload, err = k.Open(nil, payload[8:20], payload[20:], append(append([]byte{}, b[:12]...), payload[:8]...))
+	require.Equal(r.t, r.keys != nil, b[2] > 0, "all or nothing is encrypted")
+	if b[2] > 0 {
+		key, ok := r.keys[string(payload[:8])]
+		require.True(r.t, ok)
+		with, rest := append(append([]byte{}, b[:12]...), payload[:8]...), payload[8:]
+		if b[2] == 2 {
+			key, rest = derivedKey(r.t, key, rest[:12]), rest[12:]
+		}
+		block, err := aes.NewCipher(key)
+		require.NoError(r.t, err)
+		aead, err := cipher.NewGCM(block)
+		require.NoError(r.t, err)
+		payload, err = aead.Open(nil, rest[:12], rest[12:], with)
 		require.NoError(r.t, err)
 	}
 	if b[1] == 1 {
@@ -166,13 +194,6 @@ func (r *reader) unlock(secret string) {
 		require.NoError(r.t, err)
 		return raw
 	}
-	aead := func(key []byte) cipher.AEAD {
-		block, err := aes.NewCipher(key)
-		require.NoError(r.t, err)
-		k, err := cipher.NewGCM(block)
-		require.NoError(r.t, err)
-		return k
-	}
 	holders, err := os.ReadDir(filepath.Join(r.dir, "holders"))
 	require.NoError(r.t, err)
 	require.Len(r.t, holders, 1)
@@ -191,7 +212,7 @@ func (r *reader) unlock(secret string) {
 	blake3.DeriveKey("dexamen store vouch", []byte(keys.Content), r.vouching)
 	content, err := age.ParseX25519Identity(keys.Content)
 	require.NoError(r.t, err)
-	found := map[string]cipher.AEAD{string(make([]byte, 8)): aead(list)}
+	found := map[string][]byte{string(make([]byte, 8)): list}
 	data, err := os.ReadDir(filepath.Join(r.dir, "datakeys"))
 	require.NoError(r.t, err)
 	for _, e := range data {
@@ -202,7 +223,7 @@ func (r *reader) unlock(secret string) {
 		r.manifest("datakeys/"+e.Name(), &d)
 		name, err := hex.DecodeString(d.ID)
 		require.NoError(r.t, err)
-		found[string(name)] = aead(unseal(d.Sealed, content))
+		found[string(name)] = unseal(d.Sealed, content)
 	}
 	r.keys = found
 }
