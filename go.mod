@@ -28,6 +28,7 @@ require (
 	github.com/urfave/cli-docs/v3 v3.2.0
 	github.com/urfave/cli/v3 v3.14.0
 	github.com/vbauerster/mpb/v8 v8.9.3
+	github.com/wagslane/go-password-validator v0.3.0
 	github.com/wneessen/go-mail v0.8.1
 	github.com/xdg-go/scram v1.4.0
 	github.com/zeebo/blake3 v0.2.4

@@ -49,7 +49,7 @@ func TestImportArrows(t *testing.T) {
 		"notify":      {[]string{"core", "engine", "explain", "config"}, noInterface},
 		"integration": {nil, nil},
 		"explain":     {[]string{"core"}, noInterface},
-		"pin":         {nil, noInterface},
+		"pin":         {[]string{"core"}, noInterface},
 		"report":      {[]string{"core"}, []string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
 		"evidence":    {[]string{"core", "pin"}, noInterface},
 		"drill": {[]string{"core", "engine", "run", "moment", "restore", "serve", "verify", "command"},

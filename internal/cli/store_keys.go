@@ -12,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
@@ -84,7 +85,7 @@ func newKeyFile(path string) (public string, err error) {
 		return "", err
 	}
 	_, err = fmt.Fprintf(f, "# made %s\n# public key: %s\n%s\n", time.Now().Format(time.RFC3339), public, secret)
-	return public, errors.Join(err, f.Sync(), f.Close())
+	return public, errors.Join(err, f.Sync(), f.Close(), blob.SyncFolder(filepath.Dir(path)))
 }
 
 func (a *app) keysList(ctx context.Context, c *cli.Command) error {

@@ -44,11 +44,12 @@ func (b *Book) Append(ctx context.Context, st *store.Store, s Statement) (*State
 	key := Thumbprint(b.Key.Public().(ed25519.PublicKey))
 	s.Format, s.Store, s.Written = Format, st.ID, time.Now().UTC().Truncate(time.Millisecond)
 	for {
-		at, err := b.last(ctx, st, key)
+		// What is known is read first: what others write meanwhile is then no less than that.
+		known, err := b.readHead(st)
 		if err != nil {
 			return nil, err
 		}
-		known, err := b.readHead(st)
+		at, err := b.last(ctx, st, key)
 		if err != nil {
 			return nil, err
 		}
@@ -78,11 +79,11 @@ func (b *Book) Append(ctx context.Context, st *store.Store, s Statement) (*State
 
 // Missing returns [ErrMissing] where the installation has written more into a store than is there.
 func (b *Book) Missing(ctx context.Context, st *store.Store) error {
-	at, err := b.last(ctx, st, Thumbprint(b.Key.Public().(ed25519.PublicKey)))
+	known, err := b.readHead(st) // first: see Append
 	if err != nil {
 		return err
 	}
-	known, err := b.readHead(st)
+	at, err := b.last(ctx, st, Thumbprint(b.Key.Public().(ed25519.PublicKey)))
 	if err == nil && (known.Number > at.Number || known.Number == at.Number && known.Digest != at.Digest) {
 		err = missing(known, at)
 	}

@@ -10,6 +10,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"dexamen/internal/core/blob"
 )
 
 const (
@@ -111,13 +113,5 @@ func makeKey(folder, file string) error {
 	if err := os.Link(f.Name(), file); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return syncFolder(folder)
-}
-
-func syncFolder(folder string) error {
-	d, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
+	return blob.SyncFolder(folder)
 }

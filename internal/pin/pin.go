@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/zeebo/blake3"
+
+	"dexamen/internal/core/blob"
 )
 
 // Pins are a folder of this host with a file for each place.
@@ -141,5 +143,5 @@ func Save(file string, v any) error {
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), file)
+	return errors.Join(os.Rename(f.Name(), file), blob.SyncFolder(folder))
 }

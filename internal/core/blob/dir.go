@@ -185,7 +185,7 @@ func (d *Dir) create(ctx context.Context, name string, data []byte) (err error) 
 	} else if err != nil {
 		return err
 	}
-	return syncFolder(filepath.Dir(dst))
+	return SyncFolder(filepath.Dir(dst))
 }
 
 // adopt returns a new file the permissions of the store's folder, and its owner
@@ -286,10 +286,11 @@ func (d *Dir) makeFolder(dir string) error {
 			return err
 		}
 	}
-	return syncFolder(parent)
+	return SyncFolder(parent)
 }
 
-func syncFolder(dir string) error {
+// SyncFolder has it last that files of a folder were made, renamed or removed.
+func SyncFolder(dir string) error {
 	f, err := os.Open(dir)
 	if err != nil {
 		return err
@@ -479,7 +480,7 @@ func (d *Dir) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return fmt.Errorf("remove %s: %w", name, err)
 	}
-	return syncFolder(filepath.Dir(d.path(name)))
+	return SyncFolder(filepath.Dir(d.path(name)))
 }
 
 // UseLocks implements Locker; nothing is to be done for it.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"filippo.io/age"
+	passwordvalidator "github.com/wagslane/go-password-validator"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/remedy"
@@ -76,6 +77,10 @@ func NewHolder(text, label string, a Access) (Holder, error) {
 // passphraseWork is log2 of what trying a passphrase costs.
 const passphraseWork = 17
 
+// passphraseBits is how many bits a new passphrase is worth at least, reckoned by its length, the
+// kinds of its characters, and what repeats or follows in order in it.
+const passphraseBits = 60
+
 // HolderOf returns the holder of a secret: the public key of a key, or a
 // passphrase.
 func HolderOf(secret, label string, a Access) (Holder, error) {
@@ -86,7 +91,12 @@ func HolderOf(secret, label string, a Access) (Holder, error) {
 	if x, ok := ids[0].(*age.X25519Identity); ok {
 		return Holder{x.Recipient(), x.Recipient().String(), label, a}, nil
 	}
-	r, err := age.NewScryptRecipient(strings.TrimSpace(secret))
+	secret = strings.TrimSpace(secret)
+	if bits := passwordvalidator.GetEntropy(secret); bits < passphraseBits {
+		return Holder{}, fmt.Errorf("a passphrase worth %.0f bits is too easy to guess, where %d are asked for: use "+
+			"five words or more that do not belong together, or a key file", bits, passphraseBits)
+	}
+	r, err := age.NewScryptRecipient(secret)
 	if err != nil {
 		return Holder{}, err
 	}

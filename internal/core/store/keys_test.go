@@ -48,6 +48,12 @@ func TestKeys(t *testing.T) {
 	}
 	_, err = store.ParseSecret("short")
 	require.ErrorContains(t, err, "too short")
+	for _, weak := range []string{"password1", "heather2026", "aaaaaaaaaaaaaaaaaaaaaaaa", "12345678901234567890"} {
+		_, err = store.HolderOf(weak, "", store.Read)
+		require.ErrorContains(t, err, "too easy to guess", weak)
+		_, err = store.ParseSecret(weak)
+		require.NoError(t, err, "what a holder has opens")
+	}
 
 	require.NoError(t, s.DropHolder(ctx, holder.ID))
 	_, err = store.Open(ctx, b, second.opt)
