@@ -10,6 +10,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/cespare/xxhash/v2 v2.3.0
+	github.com/dchest/siphash v1.2.3
 	github.com/dustin/go-humanize v1.1.0
 	github.com/elastic/elastic-transport-go/v8 v8.9.0
 	github.com/goccy/go-yaml v1.19.2

@@ -130,8 +130,12 @@ func Write(ctx context.Context, e *run.Runner, m *moment.Moment, out Archive, op
 				return nil, err
 			}
 		}
+		root, err := publicRoot(ctx, scratch, s.Root)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", s.Name, err)
+		}
 		man.Namespaces = append(man.Namespaces, Namespace{Name: s.Name, Kind: s.Kind, Folder: folderOf(s.Name, used),
-			Records: s.Root.Records, Bytes: s.Root.Bytes, Root: s.Root.Hash})
+			Records: s.Root.Records, Bytes: s.Root.Bytes, Root: root})
 	}
 	raw, err := json.MarshalIndent(man, "", "  ")
 	if err != nil {
@@ -146,6 +150,16 @@ func Write(ctx context.Context, e *run.Runner, m *moment.Moment, out Archive, op
 		}
 	}
 	return man, nil
+}
+
+// publicRoot returns the root of a tree's records that anybody can reckon: those of a store come from
+// a key that only the store has.
+func publicRoot(ctx context.Context, x *store.Scratch, root tree.Root) (tree.Hash, error) {
+	if root.Hash.IsZero() || x.Cuts() == (tree.Cuts{}) {
+		return root.Hash, nil
+	}
+	root, err := tree.RootWith(ctx, x, root, tree.Cuts{})
+	return root.Hash, err
 }
 
 // chosen returns the tree of the records that fit.

@@ -151,6 +151,7 @@ type state struct {
 	definition []byte
 	defined    bool
 	root       tree.Root
+	public     tree.Hash // of the same records
 	read       bool
 }
 
@@ -251,7 +252,9 @@ func (r *reader) begin(ctx context.Context, s *state) {
 		err := r.model.ReadExported(bufio.NewReaderSize(in, 1<<20), r.man.Form, s.Name,
 			func(rec record.Record) error { return part.Add(ctx, rec) })
 		if err == nil {
-			s.root, err = l.Finish(ctx)
+			if s.root, err = l.Finish(ctx); err == nil {
+				s.public, err = publicRoot(ctx, r.x, s.root)
+			}
 		} else {
 			l.Close()
 		}
@@ -292,12 +295,12 @@ func (r *reader) end(context.Context) error {
 			return fmt.Errorf("%w: of %s it lacks %s", ErrExport, n.Name,
 				map[bool]string{true: "the records", false: "the definition"}[s.defined])
 		}
-		if s.root.Hash == n.Root || !n.Kind.HasRecords() {
+		if s.public == n.Root || !n.Kind.HasRecords() {
 			continue
 		}
 		what := fmt.Sprintf(
 			"the records of %s are not those that were exported (%d, and %d then; root %s, and %s then)", n.Name,
-			s.root.Records, n.Records, s.root.Hash.Short(), n.Root.Short())
+			s.root.Records, n.Records, s.public.Short(), n.Root.Short())
 		if !r.unverified {
 			return fmt.Errorf("%w: %s; where somebody has edited them --unverified takes them all the same",
 				run.ErrDiffers, what)

@@ -130,7 +130,7 @@ func (s *snapshot) changed(ctx context.Context, inc engine.Incremental, ns engin
 	}
 	// How many there would be is found out first: of what is made for nothing, nothing
 	// is stored.
-	would, err := merged(ctx, s.w, b.Root, edits, nil, nowhere{})
+	would, err := merged(ctx, s.w, b.Root, edits, nil, tree.Nowhere(s.w.Cuts()))
 	if err != nil {
 		return tree.Root{}, err
 	}
@@ -156,11 +156,6 @@ func (s *snapshot) changed(ctx context.Context, inc engine.Incremental, ns engin
 	}
 	return root, err
 }
-
-// nowhere is a sink that keeps nothing.
-type nowhere struct{}
-
-func (nowhere) PutNode(context.Context, tree.Hash, []byte, tree.Hash) error { return nil }
 
 // merged returns a tree with records put and, where gone is given, those of its keys
 // removed; the two have no key in common.

@@ -430,7 +430,7 @@ func (s *Catalog) CheckNamespace(ctx context.Context, ns *PointNamespace,
 	if !ns.Kind.HasRecords() {
 		return nil
 	}
-	b := tree.NewBuilder(nil)
+	b := tree.NewBuilder(tree.Nowhere(s.Cuts()))
 	var n, size int64
 	err := tree.Walk(ctx, s, ns.Root, func(r record.Record) error {
 		n++

@@ -44,6 +44,9 @@ func (s *Content) NewScratch(dir string) (*Scratch, error) {
 // Close removes the file.
 func (x *Scratch) Close() { _ = x.file.Close() }
 
+// Cuts implements [tree.Sink]: those of the store that it is beside.
+func (x *Scratch) Cuts() tree.Cuts { return x.store.Cuts() }
+
 // PutNode implements [tree.Sink].
 func (x *Scratch) PutNode(ctx context.Context, h tree.Hash, node []byte, _ tree.Hash) error {
 	if x.store.Keeps(ctx, h) {

@@ -93,6 +93,9 @@ func (w *Writer) fail(err error) {
 	}
 }
 
+// Cuts implements [tree.Sink].
+func (w *Writer) Cuts() tree.Cuts { return w.s.Cuts() }
+
 // PutNode implements [tree.Sink].
 func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
 	w.begin()

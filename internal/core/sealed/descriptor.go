@@ -59,7 +59,13 @@ type Descriptor struct {
 	// Claims says that objects are made by the protocol for places that heed
 	// no conditions (docs/reference/format.md).
 	NoConditions bool `json:"no_conditions,omitempty"`
+	// Cuts is "siphash": nodes end where a hash says that the store has a key for; empty in
+	// stores of earlier versions, where anybody can reckon it.
+	Cuts string `json:"cuts,omitempty"`
 }
+
+// keyedCuts is what the descriptor says of such cuts.
+const keyedCuts = "siphash"
 
 // CreateOptions say what a new store is to be like.
 type CreateOptions struct {
@@ -115,7 +121,8 @@ func (o Options) withDefaults() Options {
 // Create makes a new store at an empty location.
 func Create(ctx context.Context, b blob.Backend, o CreateOptions) (Descriptor, error) {
 	d := Descriptor{ID: NewID(16), Format: FormatVersion, Created: time.Now().UTC().Truncate(time.Second), Tool: o.Tool,
-		Parity: o.Parity, ImmutableFor: int64(o.ImmutableFor / time.Second), NoConditions: o.NoConditions}
+		Parity: o.Parity, ImmutableFor: int64(o.ImmutableFor / time.Second), NoConditions: o.NoConditions,
+		Cuts: keyedCuts}
 	if o.Plain == (len(o.Holders) > 0) {
 		return d, fmt.Errorf("a store is encrypted for somebody, or plain: say which")
 	}

@@ -16,6 +16,7 @@
 package sealed
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -28,6 +29,7 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/frame"
+	"dexamen/internal/core/tree"
 )
 
 // Objects reads and writes the objects of a store as they are to lie there: in
@@ -43,6 +45,7 @@ type Objects struct {
 	Session   *Claim // that this store writes; taken with the first write
 
 	parityData, parityMore int // zero without parity
+	cuts                   tree.Cuts
 }
 
 // Open reads what a store is, and its keys.
@@ -87,6 +90,14 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
 	default:
 		return nil, fmt.Errorf("%s: %w: its protection is %q; use a newer dexamen", b, ErrTooNew, d.Protection)
 	}
+	switch {
+	case d.Cuts == keyedCuts && o.Keyring != nil:
+		o.cuts = cutsOf(o.Keyring.secret.List)
+	case d.Cuts == keyedCuts:
+		o.cuts = cutsOf([]byte(d.ID))
+	case d.Cuts != "":
+		return nil, fmt.Errorf("%s: %w: its nodes end by %q; use a newer dexamen", b, ErrTooNew, d.Cuts)
+	}
 	return o, o.expected(opt)
 }
 
@@ -98,25 +109,58 @@ func (s *Objects) Location() string { return s.Blob.String() }
 
 // CreateObject makes an object, its parity before it.
 func (s *Objects) CreateObject(ctx context.Context, name string, data []byte) error {
+	var parity []byte
+	met := false
 	if k, m := s.ParityOf(name); m > 0 {
-		more, err := EncodeParity(name, data, k, m)
-		if err != nil {
+		var err error
+		if parity, err = EncodeParity(name, data, k, m); err != nil {
 			return err
 		}
-		err = s.Blob.Create(ctx, ParityPrefix+name, more)
-		if errors.Is(err, blob.ErrExists) {
-			// Of an attempt that ended here, or of one that goes on: who makes
-			// the object decides, and repairing makes parity that does not fit anew.
-			err = nil
-		}
-		if err != nil {
+		if met, err = s.createParity(ctx, name, parity); err != nil {
 			return err
 		}
 	}
 	if err := s.Blob.Create(ctx, name, data); err != nil {
 		return err
 	}
+	if met {
+		// Who makes the object decides: another one that was at it may have put his.
+		if err := s.replaceParity(ctx, name, parity); err != nil {
+			return err
+		}
+	}
 	return s.LockObject(ctx, name)
+}
+
+// createParity makes the parity of an object that is about to be made. Where there is some, of an
+// attempt that ended here or goes on, met is true.
+func (s *Objects) createParity(ctx context.Context, name string, parity []byte) (met bool, err error) {
+	err = s.Blob.Create(ctx, ParityPrefix+name, parity)
+	if !errors.Is(err, blob.ErrExists) {
+		return false, err
+	}
+	if _, err := s.Blob.ReadAt(ctx, name, 0, 1); !errors.Is(err, blob.ErrNotFound) {
+		return true, err // the object is there, and its parity is of it
+	}
+	return true, s.replaceParity(ctx, name, parity)
+}
+
+// replaceParity has an object's parity be this.
+func (s *Objects) replaceParity(ctx context.Context, name string, parity []byte) error {
+	is, err := s.Blob.Read(ctx, ParityPrefix+name)
+	if err == nil && bytes.Equal(is, parity) {
+		return nil
+	}
+	if err == nil || errors.Is(err, blob.ErrDamaged) {
+		err = s.Blob.Remove(ctx, ParityPrefix+name)
+	}
+	if err == nil || errors.Is(err, blob.ErrNotFound) {
+		err = s.Blob.Create(ctx, ParityPrefix+name, parity)
+	}
+	if errors.Is(err, blob.ErrExists) || errors.Is(err, blob.ErrLocked) {
+		return nil // somebody is at the same object now; a scrub finds what does not fit
+	}
+	return err
 }
 
 // PutObject writes v as JSON in a checked frame.

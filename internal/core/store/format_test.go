@@ -19,6 +19,7 @@ import (
 
 	"filippo.io/age"
 	"github.com/cespare/xxhash/v2"
+	"github.com/dchest/siphash"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"github.com/zeebo/blake3"
@@ -42,6 +43,8 @@ type reader struct {
 	names    []byte
 	vouching []byte
 	keys     map[string][]byte
+	// cutKey is what says where nodes end; nil in stores that say nothing of it.
+	cutKey []byte
 }
 
 type spot struct {
@@ -53,8 +56,20 @@ func newReader(t *testing.T, dir, secret string) *reader {
 	z, err := zstd.NewReader(nil)
 	require.NoError(t, err)
 	r := &reader{t: t, dir: dir, where: map[string]spot{}, base: map[string]string{}, zstd: z}
+	var own []byte
 	if secret != "" {
-		r.unlock(secret)
+		own = r.unlock(secret)
+	}
+	var d struct{ ID, Cuts string }
+	r.manifest("dexamen-store", &d)
+	if d.Cuts == "siphash" {
+		if own == nil {
+			own = []byte(d.ID)
+		}
+		r.cutKey = make([]byte, 16)
+		blake3.DeriveKey("dexamen store cuts", own, r.cutKey)
+	} else {
+		require.Empty(t, d.Cuts)
 	}
 	packs, err := filepath.Glob(filepath.Join(dir, "content", "*", "*"))
 	require.NoError(t, err)
@@ -183,8 +198,8 @@ func (r *reader) manifest(name string, v any) {
 	r.keys = keys
 }
 
-// unlock opens the store's keys with an age key.
-func (r *reader) unlock(secret string) {
+// unlock opens the store's keys with an age key, and returns the one that all holders have.
+func (r *reader) unlock(secret string) (listKey []byte) {
 	id, err := age.ParseX25519Identity(secret)
 	require.NoError(r.t, err)
 	unseal := func(sealed []byte, id age.Identity) []byte {
@@ -226,6 +241,7 @@ func (r *reader) unlock(secret string) {
 		found[string(name)] = unseal(d.Sealed, content)
 	}
 	r.keys = found
+	return keys.List
 }
 
 // part is how a cluster's or a shard's name stands in object names.
@@ -310,6 +326,17 @@ func hashName(b []byte) string {
 	return string(h[:])
 }
 
+// hash is what says where nodes end.
+func (r *reader) hash(key []byte, level uint64) uint64 {
+	if r.cutKey != nil {
+		return siphash.Hash(binary.LittleEndian.Uint64(r.cutKey), binary.LittleEndian.Uint64(r.cutKey[8:])^level, key)
+	}
+	var d xxhash.Digest
+	d.ResetWithSeed(level)
+	_, _ = d.Write(key)
+	return d.Sum64()
+}
+
 // walk returns all records below a node, and checks that it ends where the
 // document says nodes end; last says that no node of its level comes after.
 func (r *reader) walk(name string, last bool, fn func(key, value []byte)) (endKey []byte) {
@@ -331,7 +358,7 @@ func (r *reader) walk(name string, last bool, fn func(key, value []byte)) (endKe
 				require.EqualValues(r.t, head>>1, len(value))
 			}
 			n := bits.Len(uint(size - 1))
-			cut := size >= 65537 || xxhash.Sum64(e.key) < 1<<(64-17+n)
+			cut := size >= 65537 || r.hash(e.key, 0) < 1<<(64-17+n)
 			switch {
 			case i < len(list)-1:
 				require.False(r.t, cut, "a leaf goes on past its end")
@@ -350,10 +377,7 @@ func (r *reader) walk(name string, last bool, fn func(key, value []byte)) (endKe
 		child := string(take(&rest, 32))
 		records, size := uvarint(&rest), uvarint(&rest)
 		key := take(&rest, uvarint(&rest))
-		var d xxhash.Digest
-		d.ResetWithSeed(level)
-		_, _ = d.Write(key)
-		if cut := d.Sum64() < 1<<58; len(rest) > 0 {
+		if cut := r.hash(key, level) < 1<<58; len(rest) > 0 {
 			require.False(r.t, cut || n+1 >= 512, "an inner node goes on past its end")
 		} else if !last {
 			require.True(r.t, cut || n+1 >= 512, "an inner node ends before its end")
@@ -503,10 +527,10 @@ func (r *reader) segment(name string, id tree.Hash, changes int) {
 // TestTheFormatStaysAsItIs holds names that must never change: the same bytes
 // have to have the same names in every version.
 func TestTheFormatStaysAsItIs(t *testing.T) {
-	empty, err := tree.NewBuilder(nil).Finish(ctx)
+	empty, err := tree.NewBuilder(tree.Nowhere{}).Finish(ctx)
 	require.NoError(t, err)
 	require.Equal(t, hashName([]byte("L")), string(empty.Hash[:]))
-	b := tree.NewBuilder(nil)
+	b := tree.NewBuilder(tree.Nowhere{})
 	for i := range 50_000 {
 		require.NoError(t, b.Add(ctx, record.Record{
 			Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: fmt.Appendf(nil, "colony %d", i)}))
@@ -514,5 +538,15 @@ func TestTheFormatStaysAsItIs(t *testing.T) {
 	root, err := b.Finish(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "c064440c0a55a3ff930685516f83c207f3bf7a823839436cce7774175805e775 1",
+		fmt.Sprint(root.Hash, root.Level))
+
+	keyed := tree.NewBuilder(tree.Nowhere(tree.KeyedCuts(0x0706050403020100, 0x0f0e0d0c0b0a0908)))
+	for i := range 50_000 {
+		require.NoError(t, keyed.Add(ctx, record.Record{
+			Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: fmt.Appendf(nil, "colony %d", i)}))
+	}
+	root, err = keyed.Finish(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "65f52e1e30173897ae2630d4201bc73267177a858e7fc5c3e8e4d5ccceebe38a 1",
 		fmt.Sprint(root.Hash, root.Level))
 }

@@ -21,19 +21,19 @@ import (
 )
 
 // The vectors are stores that lie in the repository, written once and never
-// again: testdata/plain, and testdata/sealed, which testdata/sealed.key opens.
-// Every later version has to read them. DEXAMEN_VECTORS=write makes those that
+// again: testdata/plain, and testdata/sealed, which testdata/sealed.key opens; plain-keyed and
+// sealed-keyed have cuts of their own, and frames under keys of their own. Every later version has to read them. DEXAMEN_VECTORS=write makes those that
 // are not there.
 func TestVectors(t *testing.T) {
-	for _, kind := range []string{"plain", "sealed"} {
+	for _, kind := range []string{"plain", "sealed", "plain-keyed", "sealed-keyed"} {
 		t.Run(kind, func(t *testing.T) {
 			dir := filepath.Join("testdata", kind)
 			if _, err := os.Stat(dir); err != nil && os.Getenv("DEXAMEN_VECTORS") == "write" {
-				writeVector(t, dir, kind == "sealed")
+				writeVector(t, dir, strings.HasPrefix(kind, "sealed"))
 			}
 			secret := ""
 			o := store.Options{}
-			if kind == "sealed" {
+			if strings.HasPrefix(kind, "sealed") {
 				text, err := os.ReadFile(dir + ".key")
 				require.NoError(t, err)
 				secret = strings.TrimSpace(string(text))
@@ -66,7 +66,7 @@ func TestVectors(t *testing.T) {
 				}))
 				require.Len(t, want, n)
 				// The same content has the same name, whoever writes it today.
-				require.Equal(t, p.Namespaces[0].Root, vectorTree(t, nil, v))
+				require.Equal(t, p.Namespaces[0].Root, vectorTree(t, tree.Nowhere(s.Cuts()), v))
 			}
 			chains, _, err := s.Chains(ctx, "meadow")
 			require.NoError(t, err)
@@ -114,11 +114,8 @@ func vectorRecords(version int) (out []record.Record) {
 	return out
 }
 
-func vectorTree(t *testing.T, w *store.Writer, version int) tree.Root {
-	b := tree.NewBuilder(nil)
-	if w != nil {
-		b = tree.NewBuilder(w)
-	}
+func vectorTree(t *testing.T, to tree.Sink, version int) tree.Root {
+	b := tree.NewBuilder(to)
 	for _, r := range vectorRecords(version) {
 		require.NoError(t, b.Add(ctx, r))
 	}

@@ -5,10 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/bits"
 	"slices"
-
-	"github.com/cespare/xxhash/v2"
 
 	"dexamen/internal/core/record"
 )
@@ -27,31 +24,13 @@ const (
 // changes it.
 var targetBits = 17
 
-// cutsAfter reports whether a leaf ends after a record: a hash of its key decides,
-// weighted by its size so that leaves have about the same number of bytes
-// whatever the records are like. The size counts in powers of two, so that a
-// value that grows a little hardly ever moves a boundary.
-func cutsAfter(key []byte, size int) bool {
-	n := bits.Len(uint(size - 1)) // size rounded up to 2^n
-	if n >= targetBits {
-		return true
-	}
-	return xxhash.Sum64(key) < 1<<(64-targetBits+n)
-}
-
-func cutsInner(lastKey []byte, level int) bool {
-	var d xxhash.Digest
-	d.ResetWithSeed(uint64(level))
-	_, _ = d.Write(lastKey)
-	return d.Sum64() < 1<<(64-6) // 1 in innerFan
-}
-
 // ErrOrder means that a record did not come after the one before it.
 var ErrOrder = errors.New("tree: records out of order")
 
 // Builder makes a tree from records in ascending key order.
 type Builder struct {
 	sink  Sink
+	cuts  Cuts
 	near  *nearby
 	leaf  leafWriter
 	last  []byte
@@ -69,10 +48,10 @@ type innerLevel struct {
 	children []child
 }
 
-// NewBuilder makes a builder that writes to sink; a nil sink gives the root
-// alone, storing nothing.
+// NewBuilder makes a builder that writes to sink, and ends nodes where that says; [Nowhere] gives
+// the root alone, storing nothing.
 func NewBuilder(sink Sink) *Builder {
-	b := &Builder{sink: sink}
+	b := &Builder{sink: sink, cuts: sink.Cuts()}
 	b.leaf.reset()
 	return b
 }
@@ -111,7 +90,7 @@ func (b *Builder) external(ctx context.Context, r record.Record) (entry, error) 
 		if i := len(e.pieces); i < len(similar) {
 			near = similar[i]
 		}
-		if err := b.put(ctx, h, node, near); err != nil {
+		if err := b.sink.PutNode(ctx, h, node, near); err != nil {
 			return e, err
 		}
 		e.pieces = append(e.pieces, h)
@@ -122,18 +101,11 @@ func (b *Builder) external(ctx context.Context, r record.Record) (entry, error) 
 
 // similarTo returns the pieces of the value that a key had in the older tree.
 func (b *Builder) similarTo(ctx context.Context, key []byte) []Hash {
-	if s := b.similar; s != nil || b.near == nil || b.sink == nil {
+	if s := b.similar; s != nil || b.near == nil {
 		b.similar = nil
 		return s
 	}
 	return b.near.pieces(ctx, key)
-}
-
-func (b *Builder) put(ctx context.Context, h Hash, node []byte, near Hash) error {
-	if b.sink == nil {
-		return nil
-	}
-	return b.sink.PutNode(ctx, h, node, near)
 }
 
 func (b *Builder) add(ctx context.Context, e *entry) error {
@@ -142,7 +114,7 @@ func (b *Builder) add(ctx context.Context, e *entry) error {
 	}
 	b.last, b.any = append(b.last[:0], e.key...), true
 	b.leaf.add(e)
-	if cutsAfter(e.key, len(e.key)+bodySize(e)) || len(b.leaf.buf) >= maxLeaf {
+	if b.cuts.afterRecord(e.key, len(e.key)+bodySize(e)) || len(b.leaf.buf) >= maxLeaf {
 		return b.endLeaf(ctx)
 	}
 	return nil
@@ -156,7 +128,7 @@ func (b *Builder) endLeaf(ctx context.Context) error {
 	c := child{hash: HashOf(b.leaf.buf), records: b.leaf.records, bytes: b.leaf.bytes,
 		last: bytes.Clone(b.leaf.lastKey)}
 	var near Hash
-	if b.near != nil && b.sink != nil {
+	if b.near != nil {
 		var err error
 		if near, err = b.near.leafFor(ctx, c.last); ctx.Err() != nil {
 			return context.Cause(ctx)
@@ -164,7 +136,7 @@ func (b *Builder) endLeaf(ctx context.Context) error {
 			b.near = nil // damage of the older tree is no reason to fail
 		}
 	}
-	if err := b.put(ctx, c.hash, b.leaf.buf, near); err != nil {
+	if err := b.sink.PutNode(ctx, c.hash, b.leaf.buf, near); err != nil {
 		return err
 	}
 	b.leaf.reset()
@@ -195,7 +167,7 @@ func (b *Builder) addChild(ctx context.Context, level int, c child) error {
 	}
 	l := b.upper[level-1]
 	l.children = append(l.children, c)
-	if cutsInner(c.last, level) || len(l.children) >= maxFan {
+	if b.cuts.afterChild(c.last, level) || len(l.children) >= maxFan {
 		return b.endInner(ctx, level)
 	}
 	return nil
@@ -211,7 +183,7 @@ func (b *Builder) endInner(ctx context.Context, level int) error {
 		up.bytes += l.children[i].bytes
 	}
 	up.hash, up.last = HashOf(node), l.children[len(l.children)-1].last
-	if err := b.put(ctx, up.hash, node, Hash{}); err != nil {
+	if err := b.sink.PutNode(ctx, up.hash, node, Hash{}); err != nil {
 		return err
 	}
 	l.children = l.children[:0]
@@ -227,7 +199,7 @@ func (b *Builder) Finish(ctx context.Context) (Root, error) {
 	}
 	if len(b.upper) == 0 {
 		h := HashOf(b.leaf.buf) // the empty leaf stands for the empty tree
-		return Root{Hash: h}, b.put(ctx, h, b.leaf.buf, Hash{})
+		return Root{Hash: h}, b.sink.PutNode(ctx, h, b.leaf.buf, Hash{})
 	}
 	for level := 1; ; level++ {
 		l := b.upper[level-1]

@@ -83,7 +83,7 @@ func (p *Part) Add(ctx context.Context, r record.Record) error {
 	}
 	p.head.add(&e)
 	p.b.last, p.b.any = append(p.b.last[:0], r.Key...), true
-	if p.aligned = cutsAfter(e.key, len(e.key)+bodySize(&e)); p.aligned || len(p.head.buf) < maxLeaf {
+	if p.aligned = p.b.cuts.afterRecord(e.key, len(e.key)+bodySize(&e)); p.aligned || len(p.head.buf) < maxLeaf {
 		return nil
 	}
 	// Keys can be chosen so that no cut comes: they are sorted in with the late ones.

@@ -17,13 +17,13 @@ func TestKeysThatAreChosen(t *testing.T) {
 	ctx := context.Background()
 	c := &leafCounter{nodes: map[Hash][]byte{}}
 	l := NewLoader(c, c, Root{}, t.TempDir(), 1<<20)
-	want := NewBuilder(nil)
+	want := NewBuilder(Nowhere{})
 	value := bytes.Repeat([]byte("weight "), 140)
 	first, part := l.Part(), (*Part)(nil)
 	n := 0
 	for i := uint64(0); n < 12_000; i++ {
 		key := binary.BigEndian.AppendUint64(nil, i)
-		if cutsAfter(key, len(key)+len(value)+2) || cutsAfter(key, len(key)+len(value)) {
+		if cuts := c.Cuts(); cuts.afterRecord(key, len(key)+len(value)+2) || cuts.afterRecord(key, len(key)+len(value)) {
 			continue
 		}
 		n++
@@ -44,4 +44,43 @@ func TestKeysThatAreChosen(t *testing.T) {
 	root, err := want.Finish(ctx)
 	require.NoError(t, err)
 	require.Equal(t, root, got)
+}
+
+// TestChosenKeysMeetKeyedCuts: keys that would all end a leaf, or none, where anybody can reckon
+// it, make as many leaves as any others where a key says it.
+func TestChosenKeysMeetKeyedCuts(t *testing.T) {
+	ctx := context.Background()
+	value := bytes.Repeat([]byte("w"), 200)
+	leaves := func(cuts Cuts, takes func(key []byte) bool) int {
+		c := &leafCounter{nodes: map[Hash][]byte{}, cuts: cuts}
+		b := NewBuilder(c)
+		n := 0
+		for i := uint64(0); n < 6000; i++ {
+			key := binary.BigEndian.AppendUint64(nil, i)
+			if takes(key) {
+				n++
+				require.NoError(t, b.Add(ctx, record.Record{Key: key, Value: value}))
+			}
+		}
+		_, err := b.Finish(ctx)
+		require.NoError(t, err)
+		count := 0
+		for _, node := range c.nodes {
+			if node[0] == leafNode {
+				count++
+			}
+		}
+		return count
+	}
+	ends := func(key []byte) bool { return Cuts{}.afterRecord(key, len(key)+len(value)) }
+	never := func(key []byte) bool { return !ends(key) }
+	any := func([]byte) bool { return true }
+	require.Equal(t, 6000, leaves(Cuts{}, ends), "as many as there are records")
+	require.Equal(t, 2, leaves(Cuts{}, never), "as few as there can be")
+	keyed := KeyedCuts(7, 11)
+	usual := leaves(keyed, any)
+	require.InDelta(t, 10, usual, 6)
+	for _, chosen := range []func([]byte) bool{ends, never} {
+		require.InDelta(t, usual, leaves(keyed, chosen), float64(usual)*0.8)
+	}
 }

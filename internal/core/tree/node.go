@@ -68,6 +68,8 @@ type Source interface {
 // names a node of similar content, against which it may be stored as a patch.
 type Sink interface {
 	PutNode(ctx context.Context, h Hash, node []byte, near Hash) error
+	// Cuts says where the nodes end of all trees that are kept there.
+	Cuts() Cuts
 }
 
 // ErrNode means that a node's bytes make no sense, though they are what their

@@ -18,9 +18,12 @@ type leafCounter struct {
 	full   int64
 	patch  int64
 	shared []byte
+	cuts   Cuts
 }
 
 func (c *leafCounter) Node(_ context.Context, h Hash) ([]byte, error) { return c.nodes[h], nil }
+
+func (c *leafCounter) Cuts() Cuts { return c.cuts }
 
 func (c *leafCounter) PutNode(_ context.Context, h Hash, node []byte, near Hash) error {
 	if _, ok := c.nodes[h]; ok {

@@ -24,9 +24,12 @@ type nodes struct {
 	mu    sync.Mutex
 	m     map[tree.Hash][]byte
 	reads int
+	cuts  tree.Cuts
 }
 
 func newNodes() *nodes { return &nodes{m: map[tree.Hash][]byte{}} }
+
+func (n *nodes) Cuts() tree.Cuts { return n.cuts }
 
 func (n *nodes) PutNode(_ context.Context, h tree.Hash, b []byte, _ tree.Hash) error {
 	n.mu.Lock()
@@ -167,10 +170,13 @@ func TestTreeIsItsContent(t *testing.T) {
 		n := []int{0, 1, 2, 50, 3000, 9000}[seed%6]
 		a := random(rng, n)
 		ns := newNodes()
+		if seed%2 == 1 {
+			ns.cuts = tree.KeyedCuts(seed, rng.Uint64())
+		}
 		root := a.build(t, ns)
 		require.EqualValues(t, len(a), root.Records)
 		require.Equal(t, a, read(t, ns, root), "seed %d", seed)
-		require.Equal(t, root, a.build(t, nil), "storing makes no difference")
+		require.Equal(t, root, a.build(t, tree.Nowhere(ns.cuts)), "storing makes no difference")
 
 		// However it comes to be, the same content is the same tree.
 		b := a.changed(rng, []float64{0, 0.001, 0.02, 0.5, 1}[seed%5])
@@ -180,22 +186,26 @@ func TestTreeIsItsContent(t *testing.T) {
 		require.Equal(t, want, merged, "seed %d: merge is a rebuild", seed)
 		require.Equal(t, want, loadShuffled(t, rng, b, root, ns), "seed %d: order of arrival", seed)
 
-		// The difference is what differs.
+		// The difference is what differs, also from a tree whose nodes end elsewhere.
 		e := editsBetween(a, b)
-		var keys []string
-		require.NoError(t, tree.Diff(ctx, tree.Side{Source: ns, Root: root}, tree.Side{Source: ns, Root: want},
-			func(d tree.Difference) error {
-				k := string(d.Key)
-				keys = append(keys, k)
-				va, ina := a[k]
-				vb, inb := b[k]
-				require.Equal(t, ina, d.A != nil)
-				require.Equal(t, inb, d.B != nil)
-				require.Equal(t, va, string(d.A))
-				require.Equal(t, vb, string(d.B))
-				return nil
-			}))
-		require.Equal(t, e.keys, keys, "seed %d", seed)
+		elsewhere := newNodes()
+		elsewhere.cuts = tree.KeyedCuts(rng.Uint64(), rng.Uint64())
+		for _, side := range []tree.Side{{Source: ns, Root: want}, {Source: elsewhere, Root: b.build(t, elsewhere)}} {
+			var keys []string
+			require.NoError(t, tree.Diff(ctx, tree.Side{Source: ns, Root: root}, side,
+				func(d tree.Difference) error {
+					k := string(d.Key)
+					keys = append(keys, k)
+					va, ina := a[k]
+					vb, inb := b[k]
+					require.Equal(t, ina, d.A != nil)
+					require.Equal(t, inb, d.B != nil)
+					require.Equal(t, va, string(d.A))
+					require.Equal(t, vb, string(d.B))
+					return nil
+				}))
+			require.Equal(t, e.keys, keys, "seed %d", seed)
+		}
 
 		for range 20 {
 			k := randomKey(rng)
@@ -299,7 +309,7 @@ func TestDiffCostsWhatDiffers(t *testing.T) {
 }
 
 func TestBuilderRefusesDisorder(t *testing.T) {
-	b := tree.NewBuilder(nil)
+	b := tree.NewBuilder(tree.Nowhere{})
 	require.NoError(t, b.Add(ctx, record.Record{Key: []byte("b")}))
 	require.ErrorIs(t, b.Add(ctx, record.Record{Key: []byte("b")}), tree.ErrOrder)
 	require.ErrorIs(t, b.Add(ctx, record.Record{Key: []byte("a")}), tree.ErrOrder)
@@ -370,6 +380,8 @@ type patching struct {
 	t      *testing.T
 	stored int
 }
+
+func (*patching) Cuts() tree.Cuts { return tree.Cuts{} }
 
 func (p *patching) PutNode(ctx context.Context, h tree.Hash, node []byte, near tree.Hash) error {
 	if _, err := p.nodes.Node(ctx, h); err == nil {
