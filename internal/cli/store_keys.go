@@ -14,6 +14,7 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
+	"dexamen/internal/pin"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -30,6 +31,10 @@ func (a *app) keysCommands() *cli.Command {
 		a.command("", "drop", "STORE HOLDER", "take a holder away, named by its number or its public key", "",
 			a.keysDrop,
 			&cli.BoolFlag{Name: "yes", Usage: "also the key that the configuration names, without asking"}),
+		a.command("", "renew", "STORE", "have what is stored from now on be readable for its holders alone",
+			"For after a key was stolen, and its holder dropped: who had it may have kept the store's own keys. "+
+				"What is there stays as it is. The store has another identity then, which other hosts must be told.",
+			a.keysRenew, &cli.BoolFlag{Name: "yes", Usage: "without asking"}),
 	}}
 }
 
@@ -117,7 +122,9 @@ func (a *app) keysList(ctx context.Context, c *cli.Command) error {
 			can = "write only"
 		}
 		by := ""
-		if !holder.Vouched {
+		if !holder.Refused.IsZero() {
+			by = fmt.Sprintf("dropped %s: opens nothing, and goes when its lock ends", view.Time(holder.Refused))
+		} else if !holder.Vouched {
 			by = a.screen.Loss("nobody added it who can read: drop it unless you know whose it is")
 		}
 		t.Row(holder.ID, can, holder.For, holder.Label, view.Time(holder.Added), by)
@@ -200,14 +207,20 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := s.DropHolder(ctx, holder); err != nil {
+	kept, err := s.DropHolder(ctx, holder)
+	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"store": name, "dropped": holder})
+		return a.screen.Encode(map[string]any{"store": name, "dropped": holder, "locked": kept})
 	}
-	a.screen.Line("holder %s of %s is gone; who has opened the store with it before may have kept its keys",
-		holder, name)
+	gone := "is gone"
+	if kept {
+		gone = "is refused from now on, and removed when its lock ends"
+	}
+	a.screen.Line("holder %s of %s %s", holder, name, gone)
+	a.screen.Line("who has opened the store with it before may have kept its keys: dexamen store keys renew %s has what "+
+		"is stored from now on under others", name)
 	a.screen.Line("mirrors made of %s before still open with it: drop it there too (dexamen store keys list "+
 		"MIRROR)", name)
 	return nil
@@ -257,4 +270,56 @@ func (a *app) sureToDrop(ctx context.Context, c *cli.Command, s *store.Store, na
 		}
 	}
 	return holder, nil
+}
+
+// keysRenew makes a new content key, for those who open the store now.
+func (a *app) keysRenew(ctx context.Context, c *cli.Command) error {
+	if err := args(c, 1, 1); err != nil {
+		return err
+	}
+	s, _, name, err := a.open(ctx, c, c.Args().First())
+	if err != nil {
+		return err
+	}
+	if !c.Bool("yes") {
+		if !a.screen.Terminal {
+			return fmt.Errorf("%w: other hosts that use %s refuse it until they are told its new identity; say --yes too",
+				run.ErrRefused, name)
+		}
+		if !a.ask(fmt.Sprintf("Renew the keys of %s? Other hosts refuse it until they are told its new identity.", name)) {
+			return fmt.Errorf("%w: nothing was changed", run.ErrRefused)
+		}
+	}
+	was := s.Identity()
+	secret, err := a.cfg.Key(ctx, name)
+	if err != nil {
+		return usageError{err}
+	}
+	holders, kept, err := s.RenewKeys(ctx, secret)
+	if err != nil {
+		return fmt.Errorf("store %s: %w", name, err)
+	}
+	_ = pin.Host().Set(placeOf(a.cfg, name), s.Identity()) // a host that cannot remember it goes without
+	if a.screen.JSON {
+		for i := range holders {
+			holders[i].Sealed = nil
+		}
+		return a.screen.Encode(map[string]any{"store": name, "holders": holders, "locked": kept, "identity": s.Identity()})
+	}
+	sc := a.screen
+	sc.Line("%s: what is stored from now on is under new keys, for %s", sc.Accent(name),
+		view.Plural(int64(len(holders)), "holder"))
+	if kept > 0 {
+		sc.Line("  %s from before are locked: they open nothing any more, and are removed when that ends",
+			view.Plural(int64(kept), "holder"))
+	}
+	sc.Line("  what was there before stays readable for who had its keys")
+	sc.Line("  restart daemons that use it; mirrors have the new keys when they are next brought up to date")
+	if a.cfg.Stores[name].Identity == was {
+		sc.Line("  %s", sc.Loss("put this line in the place of the old one under stores."+name+", here and on other hosts:"))
+	} else {
+		sc.Line("  other hosts that use it need this line under stores.%s:", name)
+	}
+	sc.Line("    identity: %s", s.Identity())
+	return nil
 }

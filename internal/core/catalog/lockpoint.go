@@ -55,9 +55,28 @@ func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 }
 
 // LockKeys prolongs the locks of what opens the store: without it nothing can be read.
+//
+// Holders that were dropped are left to their lock by who can read: nobody else can tell them from those
+// that somebody only says were.
 func (s *Catalog) LockKeys(ctx context.Context) error {
-	for _, prefix := range []string{sealed.HoldersPrefix, sealed.DataKeysPrefix, sealed.DescriptorName} {
-		err := s.Blob.List(ctx, prefix, func(i blob.Info) error { return s.LockObject(ctx, i.Name) })
+	over := map[string]bool{}
+	if s.ImmutableFor > 0 && s.Keyring != nil && !s.WriteOnly() {
+		holders, _, err := s.KeyHolders(ctx)
+		if err != nil {
+			return err
+		}
+		for _, h := range holders {
+			over[sealed.HoldersPrefix+h.ID] = !h.Refused.IsZero()
+		}
+	}
+	for _, prefix := range []string{sealed.HoldersPrefix, sealed.DataKeysPrefix, sealed.RefusedPrefix,
+		sealed.DescriptorName} {
+		err := s.Blob.List(ctx, prefix, func(i blob.Info) error {
+			if over[i.Name] {
+				return nil
+			}
+			return s.LockObject(ctx, i.Name)
+		})
 		if err != nil {
 			return err
 		}

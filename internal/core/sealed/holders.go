@@ -41,6 +41,8 @@ type KeyHolder struct {
 	Vouch []byte `json:"vouch,omitempty"`
 	// Vouched says that it is right, or that the key at hand cannot tell.
 	Vouched bool `json:"-"`
+	// Refused is since when it opens no more, where it was dropped and its lock goes on.
+	Refused time.Time `json:"refused,omitzero"`
 }
 
 // vouches returns what somebody who can read vouches for.
@@ -55,6 +57,8 @@ type holderSecret struct {
 	List    []byte `json:"list"`
 	Public  string `json:"public"`
 	Content string `json:"content,omitempty"` // absent in a holder that lets write only
+	// Older are the content keys before, the newest first; of who can read.
+	Older []string `json:"older,omitempty"`
 }
 
 // Holder is somebody who can open a store.
@@ -163,7 +167,7 @@ func putHolder(ctx context.Context, ring *keyring, h Holder) (KeyHolder, error) 
 	holder := KeyHolder{ID: NewID(4), Access: h.Access, For: h.For, Label: h.Label,
 		Added: time.Now().UTC().Truncate(time.Second)}
 	if h.Access == Write {
-		sec.Content = ""
+		sec.Content, sec.Older = "", nil
 	}
 	raw, err := json.Marshal(sec)
 	if err != nil {
@@ -220,8 +224,9 @@ func readHolders(ctx context.Context, b blob.Backend) (holders []KeyHolder, bad 
 }
 
 // openKeyring opens a store's keys. Trouble with one holder is no reason to fail where
-// another opens.
-func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.Identity) (*keyring, error) {
+// another opens. Locks says that holders are locked, so that those that were dropped may be there.
+func openKeyring(ctx context.Context, b blob.Backend, storeID string, locks bool, ids []age.Identity) (*keyring,
+	error) {
 	if len(ids) == 0 {
 		return nil, ErrNoKey
 	}
@@ -255,14 +260,19 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 			bad = append(bad, fmt.Errorf("%s%s: %w", HoldersPrefix, holder.ID, err))
 			continue
 		}
-		// Somebody who can write only could plant one with a content key of their own, to
-		// read what is written for it.
-		if best != nil && (!bytes.Equal(best.secret.List, sec.List) || best.secret.Public != sec.Public) {
-			return nil, fmt.Errorf("%w: the holders that open hold different keys, one of them is planted",
-				ErrBadHolder)
+		if locks {
+			at, err := refusedSince(ctx, r, holder.ID)
+			if err != nil {
+				return nil, err
+			}
+			if !at.IsZero() {
+				bad = append(bad, fmt.Errorf("%w: holder %s was dropped on %s", ErrWrongKey, holder.ID,
+					at.Format(time.DateOnly)))
+				continue
+			}
 		}
-		if best == nil || best.content == nil {
-			best = r
+		if best, err = better(best, r); err != nil {
+			return nil, err
 		}
 	}
 	switch {
@@ -280,12 +290,43 @@ func openKeyring(ctx context.Context, b blob.Backend, storeID string, ids []age.
 	return nil, fmt.Errorf("%w: %s", ErrWrongKey, strings.Join(have, "; "))
 }
 
+// better returns which of two keyrings counts that one key opens. Where they differ, one is from before the
+// content key was renewed: the other then holds the one before. Nobody can say so who did not have that: a
+// thief of a write-only key could plant one with a content key of his own, to read what is written for it.
+func better(best, r *keyring) (*keyring, error) {
+	switch {
+	case best == nil:
+		return r, nil
+	case bytes.Equal(best.secret.List, r.secret.List) && best.secret.Public == r.secret.Public:
+		if best.content == nil {
+			return r, nil
+		}
+		return best, nil
+	case bytes.Equal(best.secret.List, r.secret.List) && r.renewed(best):
+		return r, nil
+	case bytes.Equal(best.secret.List, r.secret.List) && best.renewed(r):
+		return best, nil
+	}
+	return nil, fmt.Errorf("%w: the holders that open hold different keys: one is planted, or the keys are being "+
+		"renewed", ErrBadHolder)
+}
+
+// renewed reports whether the content key took the place of another one.
+func (r *keyring) renewed(other *keyring) bool {
+	return slices.ContainsFunc(r.older,
+		func(was olderKey) bool { return was.content.Recipient().String() == other.public.String() })
+}
+
 // KeyHolders lists who can open the store. Those that cannot be read are errors.
 func (s *Objects) KeyHolders(ctx context.Context) ([]KeyHolder, []error, error) {
 	holders, bad, err := readHolders(ctx, s.Blob)
 	for i := range holders {
 		h := &holders[i]
 		h.Vouched = s.Keyring == nil || s.Keyring.content == nil || s.Keyring.vouched(h.Vouch, h.vouches()...)
+		h.Refused = time.Time{}
+		if err == nil && s.Keyring != nil && s.ImmutableFor > 0 {
+			h.Refused, err = refusedSince(ctx, s.Keyring, h.ID)
+		}
 	}
 	return holders, bad, err
 }
@@ -293,7 +334,7 @@ func (s *Objects) KeyHolders(ctx context.Context) ([]KeyHolder, []error, error) 
 // AddHolder lets somebody else open the store. Nothing is rewritten.
 func (s *Objects) AddHolder(ctx context.Context, h Holder) (KeyHolder, error) {
 	if s.Keyring == nil {
-		return KeyHolder{}, errors.New("the store is not encrypted; it has no keys")
+		return KeyHolder{}, errNoKeys
 	}
 	if h.Access == Read && s.Keyring.content == nil {
 		return KeyHolder{}, fmt.Errorf("%w: it cannot give what it does not have", ErrWriteOnly)
@@ -301,17 +342,19 @@ func (s *Objects) AddHolder(ctx context.Context, h Holder) (KeyHolder, error) {
 	return putHolder(ctx, s.Keyring, h)
 }
 
-// DropHolder takes a holder away. The last that lets read stays. Who has opened the
-// store with it before may have kept its keys: dropping a holder keeps nobody out
-// who has been in.
-func (s *Objects) DropHolder(ctx context.Context, id string) error {
-	holders, _, err := readHolders(ctx, s.Blob)
+var errNoKeys = errors.New("the store is not encrypted; it has no keys")
+
+// DropHolder takes a holder away. The last that lets read stays. One that is locked is refused from now
+// on, and kept says so. Who has opened the store with it before may have kept its keys: dropping a holder
+// keeps nobody out who has been in.
+func (s *Objects) DropHolder(ctx context.Context, id string) (kept bool, err error) {
+	holders, _, err := s.KeyHolders(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	readers, found := 0, KeyHolder{}
 	for _, holder := range holders {
-		if holder.Access == Read {
+		if holder.Access == Read && holder.Refused.IsZero() {
 			readers++
 		}
 		if holder.ID == id {
@@ -320,9 +363,13 @@ func (s *Objects) DropHolder(ctx context.Context, id string) error {
 	}
 	switch {
 	case found.ID == "":
-		return remedy.Plain("there is no key holder "+id, remedy.Keys, "STORE")
-	case found.Access == Read && readers == 1:
-		return fmt.Errorf("holder %s is the last that lets the store be read; add another first", id)
+		return false, remedy.Plain("there is no key holder "+id, remedy.Keys, "STORE")
+	case found.Access == Read && readers == 1 && found.Refused.IsZero():
+		return false, fmt.Errorf("holder %s is the last that lets the store be read; add another first", id)
 	}
-	return s.RemoveObject(ctx, HoldersPrefix+id)
+	err = s.RemoveObject(ctx, HoldersPrefix+id)
+	if !errors.Is(err, blob.ErrLocked) {
+		return false, err
+	}
+	return true, s.refuse(ctx, id)
 }

@@ -46,9 +46,10 @@ type DataKey struct {
 	Vouch []byte `json:"vouch,omitempty"`
 }
 
-// vouched reports whether somebody made the key who can read.
+// keyVouched reports whether somebody made the key who can read, since the content key was last renewed.
 func (r *keyring) keyVouched(name string, d *DataKey) bool {
-	return r.vouched(d.Vouch, []byte(name), []byte(d.ID), []byte(d.Created.UTC().Format(time.RFC3339)), d.Sealed)
+	return vouches(r.vouching, d.Vouch, []byte(name), []byte(d.ID), []byte(d.Created.UTC().Format(time.RFC3339)),
+		d.Sealed)
 }
 
 // keyring holds an encrypted store's keys.
@@ -66,6 +67,9 @@ type keyring struct {
 	content *age.X25519Identity // nil where the holder lets write only
 	// vouching is what somebody vouches with who can read; zero where the holder cannot.
 	vouching [32]byte
+	// older are the content keys before this one, the newest first: what was written under them is
+	// read, and nothing new is.
+	older []olderKey
 
 	// making is filled while somebody finds or makes the key for new content.
 	making chan struct{}
@@ -74,6 +78,12 @@ type keyring struct {
 	data    map[frame.KeyID]*frame.Key
 	current *frame.Key
 	stored  map[frame.KeyID]string // names of data keys known to be there
+}
+
+// olderKey is a content key that was renewed.
+type olderKey struct {
+	content  *age.X25519Identity
+	vouching [32]byte
 }
 
 func newKeyring(b blob.Backend, sec holderSecret) (*keyring, error) {
@@ -97,6 +107,13 @@ func newKeyring(b blob.Backend, sec holderSecret) (*keyring, error) {
 			return nil, fmt.Errorf("%w: the two halves of its content key do not belong together", ErrBadHolder)
 		}
 		r.vouching = newVouchKey(sec.Content)
+	}
+	for _, text := range sec.Older {
+		was, err := age.ParseX25519Identity(text)
+		if err != nil || r.content == nil {
+			return nil, fmt.Errorf("%w: a content key that was renewed: %w", ErrBadHolder, err)
+		}
+		r.older = append(r.older, olderKey{was, newVouchKey(text)})
 	}
 	return r, nil
 }
@@ -179,7 +196,11 @@ func (r *keyring) load(ctx context.Context, name string) (created time.Time, k *
 
 // OpenData opens a data key.
 func (r *keyring) OpenData(name string, d *DataKey) (created time.Time, k *frame.Key, err error) {
-	secret, err := unseal(d.Sealed, r.content)
+	ids := []age.Identity{r.content}
+	for _, was := range r.older {
+		ids = append(ids, was.content)
+	}
+	secret, err := unseal(d.Sealed, ids...)
 	id, err2 := hex.DecodeString(d.ID)
 	if err := errors.Join(err, err2); err != nil || len(secret) != 32 || len(id) != len(frame.KeyID{}) {
 		return created, nil, fmt.Errorf("%s: %w: %w", name, ErrDamaged,

@@ -9,6 +9,7 @@ const (
 	PointsPrefix        = "points/"         // restore points
 	JournalPrefix       = "journal/"        // segments of logs
 	HoldersPrefix       = "holders/"        // who can open the store
+	RefusedPrefix       = "refused/"        // holders that were dropped while they were locked
 	DataKeysPrefix      = "datakeys/"       // keys of content, encrypted
 	marksPrefix         = "marks/"          // what must not be forgotten about a cluster
 	RunsPrefix          = "runs/"           // runs that have ended
@@ -49,6 +50,7 @@ var Kinds = []Kind{
 	{Prefix: DescriptorName, lockable: true, twice: true},
 	{Prefix: HoldersPrefix, lockable: true, twice: true},
 	{Prefix: DataKeysPrefix, lockable: true, twice: true},
+	{Prefix: RefusedPrefix, lockable: true, parity: true},
 	{Prefix: ContentPrefix, lockable: true, parity: true},
 	{Prefix: PointsPrefix, lockable: true, parity: true},
 	{Prefix: JournalPrefix, lockable: true, parity: true},

@@ -84,7 +84,7 @@ func Open(ctx context.Context, b blob.Backend, opt Options) (*Objects, error) {
 	switch d.Protection {
 	case "":
 	case "aes-256-gcm":
-		if o.Keyring, err = openKeyring(ctx, b, d.ID, opt.Unlock); err != nil {
+		if o.Keyring, err = openKeyring(ctx, b, d.ID, d.ImmutableFor > 0, opt.Unlock); err != nil {
 			return nil, fmt.Errorf("%s: %w", b, err)
 		}
 	default:

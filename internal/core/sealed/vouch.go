@@ -2,6 +2,8 @@ package sealed
 
 import (
 	"crypto/subtle"
+	"encoding/binary"
+	"slices"
 
 	"github.com/zeebo/blake3"
 )
@@ -25,25 +27,33 @@ func (r *keyring) vouch(parts ...[]byte) []byte {
 	if r == nil || r.content == nil {
 		return nil
 	}
-	h, err := blake3.NewKeyed(r.vouching[:])
+	return vouchWith(r.vouching, parts)
+}
+
+func vouchWith(key [32]byte, parts [][]byte) []byte {
+	h, err := blake3.NewKeyed(key[:])
 	if err != nil {
 		panic(err) // the length is right
 	}
 	for _, p := range parts {
-		var n [8]byte
-		for i := range n {
-			n[i] = byte(len(p) >> (8 * (7 - i)))
-		}
-		_, _ = h.Write(n[:])
+		_, _ = h.Write(binary.BigEndian.AppendUint64(nil, uint64(len(p))))
 		_, _ = h.Write(p)
 	}
 	return h.Sum(nil)[:VouchSize]
 }
 
-// vouched reports whether a vouch is what vouch returns for the parts.
+func vouches(key [32]byte, vouch []byte, parts ...[]byte) bool {
+	return key != [32]byte{} && subtle.ConstantTimeCompare(vouchWith(key, parts), vouch) == 1
+}
+
+// vouched reports whether a vouch is what vouch returns for the parts, or did before the content key
+// was renewed.
 func (r *keyring) vouched(vouch []byte, parts ...[]byte) bool {
-	want := r.vouch(parts...)
-	return want != nil && subtle.ConstantTimeCompare(want, vouch) == 1
+	if r == nil || r.content == nil {
+		return false
+	}
+	return vouches(r.vouching, vouch, parts...) || slices.ContainsFunc(r.older,
+		func(was olderKey) bool { return vouches(was.vouching, vouch, parts...) })
 }
 
 // Vouch returns what lets others who can read see that somebody who can has made an

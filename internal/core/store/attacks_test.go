@@ -339,7 +339,8 @@ func TestAPlantedHolder(t *testing.T) {
 	require.Equal(t, s.Identity(), identity, "the same for all who can open it")
 	for _, k := range holders {
 		if k.Label == "backup host" {
-			require.NoError(t, s.DropHolder(ctx, k.ID))
+			_, err := s.DropHolder(ctx, k.ID)
+			require.NoError(t, err)
 		}
 	}
 	o := victim.opt

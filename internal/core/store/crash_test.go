@@ -217,7 +217,8 @@ func TestThePowerFailsAtEveryWrite(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			return s.DropHolder(ctx, holder.ID)
+			_, err = s.DropHolder(ctx, holder.ID)
+			return err
 		}},
 		{"retire", func(s *store.Store, _ blob.Backend, st *state) error {
 			st.retired["v001"] = true

@@ -50,6 +50,7 @@ type (
 	CreateOptions = sealed.CreateOptions
 	Descriptor    = sealed.Descriptor
 	Holder        = sealed.Holder
+	KeyHolder     = sealed.KeyHolder
 	Memo          = sealed.Memo
 	Options       = sealed.Options
 	// Of package upkeep.

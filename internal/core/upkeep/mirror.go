@@ -98,7 +98,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 	var keys, marks, logs, records []string
 	for _, n := range others {
 		switch kind, _, _ := strings.Cut(n, "/"); kind {
-		case "holders", "datakeys":
+		case "holders", "datakeys", "refused":
 			keys = append(keys, n)
 		case "marks":
 			if strings.Contains(n, "/trim-") {

@@ -45,6 +45,11 @@ func (r *reclaim) leftovers(ctx context.Context) error {
 			return err
 		}
 	}
+	dropped, err := s.DropRefused(ctx)
+	if err != nil {
+		return err
+	}
+	r.out.Leftovers += dropped
 	indexes := 0
 	marked, err := s.PendingDeleteLists(ctx)
 	if err != nil {

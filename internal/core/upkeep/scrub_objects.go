@@ -300,6 +300,11 @@ func (a *scrubber) check(ctx context.Context, name string, data []byte) (nodes i
 		if err = sealed.DecodeManifest(nil, data, name, &slot); err == nil {
 			err = sealed.CheckOwnName(name, sealed.HoldersPrefix+slot.ID)
 		}
+	case "refused":
+		var r sealed.Refused
+		if err = sealed.DecodeManifest(s.Ring(ctx), data, name, &r); err == nil {
+			err = sealed.CheckOwnName(name, sealed.RefusedPrefix+r.Holder)
+		}
 	case "datakeys":
 		var d sealed.DataKey
 		if err = sealed.DecodeManifest(nil, data, name, &d); err == nil && s.Keyring != nil {
