@@ -175,6 +175,29 @@ func TestAPatchWhoseBaseHasGone(t *testing.T) {
 	require.NoError(t, check(fresh, again))
 }
 
+// TestASmallContentFileStays as it is: its footer is larger than what it holds, and copying that
+// out would make another one of the kind, for ever.
+func TestASmallContentFileStays(t *testing.T) {
+	b, s := fresh(t)
+	w := s.NewWriter(ctx)
+	tb := tree.NewBuilder(w)
+	require.NoError(t, tb.Add(ctx, record.Record{Key: []byte("k"), Value: []byte("v")}))
+	root, err := tb.Finish(ctx)
+	require.NoError(t, err)
+	_, err = w.Flush(ctx)
+	require.NoError(t, err)
+	require.NoError(t, s.PutPoint(ctx, &store.Point{ID: "p", Cluster: "meadow", Time: time.Unix(1, 0),
+		Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies"}, Root: root}}}))
+	s.Close()
+	files := namesBelow(t, b, "content/")
+	for range 3 {
+		r, err := open(t, b).Reclaim(ctx, store.ReclaimOptions{Grace: time.Nanosecond, Dropped: time.Nanosecond})
+		require.NoError(t, err)
+		require.Zero(t, r.CopiedOut)
+	}
+	require.Equal(t, files, namesBelow(t, b, "content/"))
+}
+
 // TestReclaimNowAndThen: of several who see to it one is enough for a while, but
 // for one that failed.
 func TestReclaimNowAndThen(t *testing.T) {

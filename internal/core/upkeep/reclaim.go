@@ -345,6 +345,7 @@ type reclaim struct {
 	now     func() time.Time // by the store's clock
 	out     *Reclaimed
 	needed  []int64              // of each content file, bytes of frames with nodes needed from it
+	framed  []int64              // of each content file, bytes of all frames
 	kept    map[tree.Hash]copyOf // of each node that is needed, the copy that stays
 	over    []*catalog.Point     // that were retired and can no longer be brought back
 }

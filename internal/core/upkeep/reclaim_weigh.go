@@ -17,7 +17,10 @@ const repackBelow = 0.4
 // weigh finds how much of each content file is needed from it: of several copies of a
 // node one is needed, in a content file that is not marked for deletion where there is one.
 func (r *reclaim) weigh() {
-	r.needed = make([]int64, len(r.h.files))
+	r.needed, r.framed = make([]int64, len(r.h.files)), make([]int64, len(r.h.files))
+	for i := range r.h.files {
+		r.framed[i] = r.frames(i, func(tree.Hash) bool { return true })
+	}
 	// Copies lie where most is needed: in what was copied out of another content file,
 	// not in that one.
 	share := make([]float64, len(r.h.files))
@@ -57,9 +60,17 @@ func (r *reclaim) weigh() {
 
 // neededFrom returns how many bytes of frames are needed from a content file.
 func (r *reclaim) neededFrom(i int) (n int64) {
+	return r.frames(i, func(name tree.Hash) bool {
+		c, ok := r.kept[name]
+		return ok && c.file == uint32(i)
+	})
+}
+
+// frames returns how many bytes of a content file's frames hold objects that count.
+func (r *reclaim) frames(i int, counts func(tree.Hash) bool) (n int64) {
 	seen := map[uint32]bool{}
 	for _, o := range r.h.objects[i] {
-		if c, ok := r.kept[o.Name]; ok && c.file == uint32(i) && !seen[o.FrameOff] {
+		if !seen[o.FrameOff] && counts(o.Name) {
 			seen[o.FrameOff] = true
 			n += int64(o.FrameLen)
 		}
@@ -67,10 +78,15 @@ func (r *reclaim) neededFrom(i int) (n int64) {
 	return n
 }
 
-// mostlyDead reports whether little is needed of a content file.
+// mostlyDead reports whether little is needed of what a content file holds. The file's own size says
+// nothing of that: of one small node its footer is the most.
 func (r *reclaim) mostlyDead(i int) bool {
-	p := r.h.files[i]
-	return p.Lasting() && r.needed[i] > 0 && float64(r.needed[i]) < repackBelow*float64(p.Size)
+	return r.h.files[i].Lasting() && r.needed[i] > 0 && r.part(i) < repackBelow
+}
+
+// part returns how much of what a content file holds is needed from it.
+func (r *reclaim) part(i int) float64 {
+	return float64(r.needed[i]) / float64(max(1, r.framed[i]))
 }
 
 // giveUp finds content files of which little is needed, and that little lies in others too:
@@ -82,8 +98,7 @@ func (r *reclaim) giveUp() {
 			poor = append(poor, i)
 		}
 	}
-	part := func(i int) float64 { return float64(r.needed[i]) / float64(r.h.files[i].Size) }
-	slices.SortFunc(poor, func(a, b int) int { return cmp.Or(cmp.Compare(part(a), part(b)), cmp.Compare(a, b)) })
+	slices.SortFunc(poor, func(a, b int) int { return cmp.Or(cmp.Compare(r.part(a), r.part(b)), cmp.Compare(a, b)) })
 	gone := map[uint32]bool{}
 	for _, i := range poor {
 		if !r.mostlyDead(i) {
