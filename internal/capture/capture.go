@@ -22,6 +22,7 @@ import (
 
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
@@ -174,6 +175,7 @@ type shardCapture struct {
 	seen           []string    // doubts
 	from           record.Mark // where the next segment begins
 	prev           tree.Hash
+	looked         sealed.Sight // when that was seen
 	keys           journal.Keys
 	b              *journal.Builder
 	sealed         time.Time
@@ -201,6 +203,7 @@ func (cp *shardCapture) begin(ctx context.Context, last *store.Point) error {
 	if cp.keys, err = cp.Store.SegmentKeys(ctx); err != nil {
 		return err
 	}
+	cp.looked = cp.Store.Look()
 	chains, bad, err := cp.Store.Chains(ctx, cp.name)
 	if err != nil {
 		return err

@@ -42,7 +42,7 @@ func (cp *shardCapture) seal(ctx context.Context) error {
 }
 
 func (cp *shardCapture) put(ctx context.Context, h journal.Header, data []byte) error {
-	err := cp.Store.PutSegment(ctx, h, data)
+	err := cp.Store.PutNextSegment(ctx, h, data, cp.looked)
 	if errors.Is(err, blob.ErrExists) {
 		return fmt.Errorf(
 			"%w: another capture of cluster %s is writing the same stretch of the log; this one ends, nothing is lost",
@@ -51,6 +51,7 @@ func (cp *shardCapture) put(ctx context.Context, h journal.Header, data []byte) 
 	if err != nil {
 		return err
 	}
+	cp.looked = cp.Store.Look()
 	cp.prev, cp.from, cp.out.To = h.ID, h.Last, h.Last
 	if cp.opt.OnStored != nil {
 		cp.opt.OnStored(h)

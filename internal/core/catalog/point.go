@@ -276,6 +276,27 @@ func (s *Catalog) PutSegment(ctx context.Context, h journal.Header, data []byte)
 	return nil
 }
 
+// PutNextSegment is PutSegment at the end of a log that was seen. Where this process may have stood still
+// since, it looks again: what followed then may have been put together with others, and its name be free
+// again. [blob.ErrExists]: the log ends elsewhere by now.
+func (s *Catalog) PutNextSegment(ctx context.Context, h journal.Header, data []byte, seen sealed.Sight) error {
+	if s.Stale(seen) {
+		chains, _, err := s.Chains(ctx, h.Cluster)
+		if err != nil {
+			return err
+		}
+		var prev tree.Hash
+		end := h.After
+		if c := chains[h.Shard]; c != nil && len(c.Segments) > 0 {
+			end, prev, _ = c.End()
+		}
+		if end.Position != h.After.Position || prev != h.Prev {
+			return fmt.Errorf("the log of %s ends at %s: %w", h.Shard, end.Position.Hex(), blob.ErrExists)
+		}
+	}
+	return s.PutSegment(ctx, h, data)
+}
+
 func (s *Catalog) SegmentName(h journal.Header) string {
 	shard := h.Shard
 	if s.Keyring == nil {

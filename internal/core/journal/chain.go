@@ -1,9 +1,9 @@
 package journal
 
 import (
+	"cmp"
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"dexamen/internal/core/record"
@@ -24,12 +24,7 @@ type Chain struct {
 
 // NewChain orders segments of one shard.
 func NewChain(shard string, segments []Header) *Chain {
-	slices.SortFunc(segments, func(a, b Header) int {
-		if c := strings.Compare(string(a.After.Position), string(b.After.Position)); c != 0 {
-			return c
-		}
-		return strings.Compare(string(b.Last.Position), string(a.Last.Position)) // what reaches further first
-	})
+	slices.SortFunc(segments, byBeginning)
 	c := &Chain{Shard: shard}
 	begins := map[record.Position][]*Header{}
 	for i := range segments {
@@ -44,23 +39,92 @@ func NewChain(shard string, segments []Header) *Chain {
 			whole = append(whole, *s)
 		}
 	}
-	for _, s := range whole {
-		if n := len(c.Segments); n > 0 {
-			by := &c.Segments[n-1]
-			// Of the same length the one joined of more counts.
-			if by.After.Position == s.After.Position && by.Last.Position == s.Last.Position && s.Joined > by.Joined {
-				c.Superseded = append(c.Superseded, *by)
-				*by = s
-				continue
-			}
-			if by.Joined > 0 && s.Last.Position <= by.Last.Position {
-				c.Superseded = append(c.Superseded, s)
-				continue
+	c.lead(whole)
+	return c
+}
+
+// lead finds the way over segments, in order of where they begin, that leads the furthest, each sealed upon
+// the one before; what it covers besides is superseded. Processes that did not know of each other may have
+// put the same segments together in several ways.
+func (c *Chain) lead(list []Header) {
+	starts := map[record.Position][]int{}
+	for i := range list {
+		starts[list[i].After.Position] = append(starts[list[i].After.Position], i)
+	}
+	// By each segment, how far the way over it leads, and to which segment next.
+	reach, next := make([]record.Position, len(list)), make([]int, len(list))
+	better := func(i, than int) bool {
+		return than < 0 || cmp.Or(cmp.Compare(reach[i], reach[than]),
+			cmp.Compare(list[i].Last.Position, list[than].Last.Position), list[i].Joined-list[than].Joined) > 0
+	}
+	for i := len(list) - 1; i >= 0; i-- {
+		reach[i], next[i] = list[i].Last.Position, -1
+		if list[i].Last.Position <= list[i].After.Position {
+			continue
+		}
+		for _, k := range starts[list[i].Last.Position] {
+			if list[i].Precedes(&list[k]) && better(k, next[i]) {
+				next[i] = k
 			}
 		}
-		c.Segments = append(c.Segments, s)
+		if next[i] >= 0 {
+			reach[i] = reach[next[i]]
+		}
 	}
-	return c
+	taken := make([]bool, len(list))
+	var end record.Position
+	for i := 0; i < len(list); {
+		if list[i].After.Position < end {
+			i++ // the way leads over it, or beside it
+			continue
+		}
+		at := -1
+		for _, k := range starts[list[i].After.Position] {
+			if better(k, at) {
+				at = k
+			}
+		}
+		for ; at >= 0; at = next[at] {
+			taken[at] = true
+			c.Segments = append(c.Segments, list[at])
+			end = max(end, list[at].Last.Position)
+		}
+		i++
+	}
+	way := c.Segments
+	for i := range list {
+		switch {
+		case taken[i]:
+		case covers(way, &list[i]):
+			c.Superseded = append(c.Superseded, list[i])
+		default: // it does not fit: see Gaps
+			c.Segments = append(slices.Clip(c.Segments), list[i])
+		}
+	}
+	slices.SortStableFunc(c.Segments, byBeginning)
+}
+
+// covers reports whether segments, in order, cover another one without a gap.
+func covers(way []Header, s *Header) bool {
+	i, found := slices.BinarySearchFunc(way, s.After.Position,
+		func(h Header, at record.Position) int { return cmp.Compare(h.After.Position, at) })
+	if !found {
+		i--
+	}
+	for ; i >= 0 && i < len(way); i++ {
+		if way[i].Last.Position >= s.Last.Position {
+			return true
+		}
+		if i+1 < len(way) && !way[i].Precedes(&way[i+1]) {
+			return false
+		}
+	}
+	return false
+}
+
+func byBeginning(a, b Header) int {
+	// What reaches further first.
+	return cmp.Or(cmp.Compare(a.After.Position, b.After.Position), cmp.Compare(b.Last.Position, a.Last.Position))
 }
 
 // inParts reports whether the stretch that a joined segment covers is there in segments

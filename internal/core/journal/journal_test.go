@@ -132,3 +132,54 @@ func FuzzReadSegment(f *testing.F) {
 		_, _ = journal.Read(ctx, nil, data, func(*record.Change) error { return nil })
 	})
 }
+
+// TestChainsOfOverlappingJoins: whatever is left of segments and of what was put together of them, where a
+// way leads over it from the beginning to the end the chain is without a gap.
+func TestChainsOfOverlappingJoins(t *testing.T) {
+	h, data := chain(t, 10, 20, 30, 40, 50, 60)
+	join := func(parts ...int) journal.Header {
+		b := journal.NewBuilder(journal.Keys{}, "meadow", "yard", h[parts[0]].After)
+		var group []journal.Header
+		for _, n := range parts {
+			_, err := journal.Read(ctx, nil, data[n], func(c *record.Change) error { return b.Add(c) })
+			require.NoError(t, err)
+			b.CoverTo(h[n].Last)
+			group = append(group, h[n])
+		}
+		j, _, err := b.Join(group)
+		require.NoError(t, err)
+		return j
+	}
+	all := append(h, join(0, 1, 2), join(1, 2, 3), join(2, 3, 4), join(3, 4))
+	leads := func(set []journal.Header) bool {
+		reach := map[record.Position]bool{mark(10).Position: true}
+		for range set {
+			for _, s := range set {
+				if reach[s.After.Position] {
+					reach[s.Last.Position] = true
+				}
+			}
+		}
+		return reach[mark(60).Position]
+	}
+	ways := 0
+	for bits := range 1 << len(all) {
+		var set []journal.Header
+		for i, s := range all {
+			if bits>>i&1 == 1 {
+				set = append(set, s)
+			}
+		}
+		if !leads(set) {
+			continue
+		}
+		ways++
+		c := journal.NewChain("yard", set)
+		require.Empty(t, c.Gaps(), "%b", bits)
+		end, _, _ := c.End()
+		require.Equal(t, mark(60).Position, end.Position, "%b", bits)
+		require.Equal(t, mark(10).Position, c.Segments[0].After.Position, "%b", bits)
+		require.Len(t, set, len(c.Segments)+len(c.Superseded)+len(c.Joins), "%b: none is lost sight of", bits)
+	}
+	require.Greater(t, ways, 100)
+}

@@ -31,3 +31,18 @@ func (s *Objects) awake() time.Duration {
 	}
 	return process.Awake()
 }
+
+// Sight is when something was seen, by the wall clock and by one that goes on while the machine sleeps.
+type Sight struct {
+	wall  time.Time
+	awake time.Duration
+}
+
+// Look returns what is to be kept of now, before something is looked at.
+func (s *Objects) Look() Sight { return Sight{s.Now(), s.awake()} }
+
+// Stale reports whether others may take it for over what somebody has been at since then.
+func (s *Objects) Stale(seen Sight) bool {
+	const long = claimTime / 2
+	return s.Since(seen.wall).Abs() > long || s.awake()-seen.awake > long
+}

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/store"
@@ -34,6 +35,7 @@ import (
 // process is one of them.
 type process struct {
 	w   *simulated
+	n   int
 	rng *rand.Rand
 
 	// calm is out of how many steps little happens in all but a few.
@@ -149,11 +151,21 @@ func (v via) do(op func() error) error {
 }
 
 func (v via) Create(c context.Context, name string, data []byte) error {
-	return v.do(func() error { return v.Backend.Create(c, name, data) })
+	return v.do(func() error { return v.traced("makes", name, v.Backend.Create(c, name, data)) })
 }
 
 func (v via) Remove(c context.Context, name string) error {
-	return v.do(func() error { return v.Backend.Remove(c, name) })
+	return v.do(func() error { return v.traced("removes", name, v.Backend.Remove(c, name)) })
+}
+
+// traced notes what is done to the log, to be told of a schedule that fails.
+func (v via) traced(what, name string, err error) error {
+	if at, ok := strings.CutPrefix(name, "journal/meadow/yard/"); ok && v.Backend == v.p.w.place {
+		v.p.w.mu.Lock()
+		defer v.p.w.mu.Unlock()
+		v.p.w.trace = append(v.p.w.trace, fmt.Sprintf("%s process %d %s %s (%v)", time.Since(v.p.w.began), v.p.n, what, at, err))
+	}
+	return err
 }
 
 func (v via) Read(c context.Context, name string) (b []byte, err error) {
@@ -186,13 +198,18 @@ type simulated struct {
 	t     *testing.T
 	seed  uint64
 	place *blob.Memory
-	opt   store.Options
-	began time.Time
+	// mirror is where the store is copied to.
+	mirror *blob.Memory
+	opt    store.Options
+	began  time.Time
 
 	mu        sync.Mutex
 	committed map[string]*store.Point // the program was told that they are there
 	dropping  map[string]bool         // somebody has begun to retire them
+	logged    int                     // how far the program was told that the log is there
+	leads     int                     // the last position of a point that may be there
 	counts    map[string]int
+	trace     []string
 }
 
 func (w *simulated) count(what string) {
@@ -205,8 +222,8 @@ func (w *simulated) count(what string) {
 var simReclaim = store.ReclaimOptions{Grace: 20 * time.Minute, Dropped: 30 * time.Minute}
 
 // run is one process from its beginning to its end.
-func (w *simulated) run(rng *rand.Rand) {
-	p := &process{w: w, rng: rng, calm: 500 << rng.IntN(5)}
+func (w *simulated) run(n int, rng *rand.Rand) {
+	p := &process{w: w, n: n, rng: rng, calm: 500 << rng.IntN(5)}
 	o := w.opt
 	o.Clock = sealed.Clock{Now: p.now, Awake: p.awake}
 	s, err := store.Open(ctx, via{w.place, p}, o)
@@ -216,7 +233,7 @@ func (w *simulated) run(rng *rand.Rand) {
 	defer s.Close()
 	for range 1 + rng.IntN(8) {
 		p.mu.Lock()
-		n, rest, dead := rng.IntN(12), time.Duration(rng.IntN(20))*time.Minute, p.dead
+		n, rest, dead := rng.IntN(18), time.Duration(rng.IntN(20))*time.Minute, p.dead
 		p.mu.Unlock()
 		if dead {
 			return
@@ -237,15 +254,127 @@ func (w *simulated) run(rng *rand.Rand) {
 				w.counts["removed"] += r.Removed
 				w.mu.Unlock()
 			}
-		default:
+		case n < 12:
 			w.bringBack(s, p)
+		case n < 15:
+			w.capture(s, p)
+		case n < 16:
+			if j, err := s.Join(ctx, "meadow", store.JoinOptions{Settled: 10 * time.Minute, Least: 2}); err == nil && j.To > 0 {
+				w.count("joined")
+			}
+		default:
+			if _, err := s.Mirror(ctx, via{w.mirror, p}, store.MirrorOptions{Parallel: 1}); err == nil {
+				w.count("mirrored")
+			}
+		}
+	}
+}
+
+// simMark is a position of the log.
+func simMark(n int) record.Mark {
+	return record.Mark{Position: record.Position(fmt.Sprintf("%06d", n)), Wall: time.Unix(int64(n), 0).UTC()}
+}
+
+// capture adds a stretch to the log.
+func (w *simulated) capture(s *store.Store, p *process) {
+	seen := s.Look()
+	chains, _, err := s.Chains(ctx, "meadow")
+	if err != nil {
+		return
+	}
+	from, prev, at := simMark(0), tree.Hash{}, 0
+	if c := chains["yard"]; c != nil && len(c.Segments) > 0 {
+		from, prev, _ = c.End()
+		at, _ = strconv.Atoi(string(from.Position))
+	}
+	keys, err := s.SegmentKeys(ctx)
+	if err != nil {
+		return
+	}
+	b := journal.NewBuilder(keys, "meadow", "yard", from)
+	p.mu.Lock()
+	n := 1 + p.rng.IntN(3)
+	p.mu.Unlock()
+	for i := range n {
+		m := simMark(at + i + 1)
+		require.NoError(w.t, b.Add(&record.Change{Op: record.Put, Namespace: "apiary.colonies", Key: []byte{byte(i)},
+			Value: []byte("weighed"), At: m.Position, Wall: m.Wall.UnixMilli()}))
+	}
+	b.CoverTo(simMark(at + n))
+	h, data, err := b.Seal(prev, "member")
+	require.NoError(w.t, err)
+	if s.PutNextSegment(ctx, h, data, seen) == nil {
+		w.mu.Lock()
+		w.logged = max(w.logged, at+n)
+		w.mu.Unlock()
+		w.count("captured")
+	}
+}
+
+// look at the log: it goes from the newest point on, and to the end that the program was told of, without
+// a gap, and begins where it does for a reason.
+func (w *simulated) lookAtLog(s *store.Store, at string, leads, logged int) {
+	chains, bad, err := s.Chains(ctx, "meadow")
+	require.NoError(w.t, err)
+	require.Empty(w.t, bad)
+	c := chains["yard"]
+	if c == nil || len(c.Segments) == 0 {
+		require.Zero(w.t, logged, "seed %d, %s: the log is gone", w.seed, at)
+		return
+	}
+	begins, err := s.Begins(ctx, "meadow", c)
+	require.NoError(w.t, err)
+	gaps := c.Gaps()
+	if begins && len(gaps) > 0 && gaps[0].Reason == journal.Beginning {
+		gaps = gaps[1:]
+	}
+	// One that stood still in the very moment of putting a segment may have put it where retention has
+	// removed what was there: that is told, and goes with what nothing needs.
+	if len(gaps) > 0 && gaps[0].To.Position <= simMark(leads).Position &&
+		gaps[0].From.Position == c.Segments[0].Last.Position {
+		gaps = gaps[1:]
+	}
+	end, _, _ := c.End()
+	if len(gaps) > 0 || end.Position < simMark(logged).Position ||
+		c.Segments[0].After.Position > simMark(leads).Position {
+		w.t.Fatalf("seed %d, %s: the log should go from %d at the latest to %d, and goes from %s to %s with gaps %v\n%s",
+			w.seed, at, leads, logged, c.Segments[0].After.Position, end.Position, gaps, strings.Join(w.trace, "\n"))
+	}
+}
+
+// lookAtMirror sees that what points are there are whole.
+func (w *simulated) lookAtMirror(at string) {
+	s, err := store.Open(ctx, w.mirror, w.opt)
+	if errors.Is(err, store.ErrNoStore) {
+		return
+	}
+	require.NoError(w.t, err)
+	defer s.Close()
+	points, bad, err := s.Points(ctx, "meadow")
+	require.NoError(w.t, err)
+	require.Empty(w.t, bad)
+	for _, p := range points {
+		if err := check(s, p); err != nil {
+			w.t.Fatalf("seed %d, %s: the mirror says it has point %s: %v", w.seed, at, p.ID, err)
 		}
 	}
 }
 
 func (w *simulated) put(s *store.Store, p *process, root tree.Root) {
+	p.mu.Lock()
+	slow := time.Duration(0)
+	if p.rng.IntN(6) == 0 { // it is at work for longer than what was marked stays
+		slow = time.Duration(p.rng.IntN(200)) * time.Minute
+	}
+	p.mu.Unlock()
+	time.Sleep(slow)
+	w.mu.Lock()
+	leads := w.logged
+	w.leads = max(w.leads, leads) // it may be there although the program is not told
+	w.mu.Unlock()
 	id := store.NewPointID(time.Now())
 	pt := &store.Point{ID: id, Cluster: "meadow", Time: time.Now(), Finished: time.Now(),
+		Shards: []store.PointShard{{Name: "yard", Mark: simMark(leads)}},
 		Namespaces: []store.PointNamespace{{Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"},
 			Root: root}}}
 	switch err := s.PutPoint(ctx, pt); {
@@ -357,9 +486,13 @@ func (w *simulated) look(at string) {
 	for id := range w.dropping {
 		dropping[id] = true
 	}
+	leads, logged := w.leads, w.logged
 	w.mu.Unlock()
 	s, err := store.Open(ctx, w.place, w.opt)
 	require.NoError(w.t, err)
+	defer s.Close()
+	w.lookAtLog(s, at, leads, logged)
+	w.lookAtMirror(at)
 	points, bad, err := s.Points(ctx, "meadow")
 	require.NoError(w.t, err)
 	require.Empty(w.t, bad)
@@ -381,7 +514,7 @@ func (w *simulated) look(at string) {
 
 // simulate runs one schedule.
 func simulate(t *testing.T, seed uint64, opt store.Options, place *blob.Memory) map[string]int {
-	w := &simulated{t: t, seed: seed, place: place, opt: opt, began: time.Now(), committed: map[string]*store.Point{},
+	w := &simulated{t: t, seed: seed, place: place, mirror: blob.NewMemory(), opt: opt, began: time.Now(), committed: map[string]*store.Point{},
 		dropping: map[string]bool{}, counts: map[string]int{}}
 	rng := rand.New(rand.NewPCG(seed, 20))
 	var group sync.WaitGroup
@@ -390,7 +523,7 @@ func simulate(t *testing.T, seed uint64, opt store.Options, place *blob.Memory) 
 		begin := time.Duration(rng.IntN(300)) * time.Minute
 		group.Go(func() {
 			time.Sleep(begin)
-			w.run(mine)
+			w.run(n, mine)
 		})
 	}
 	ended := make(chan struct{})
@@ -502,7 +635,8 @@ func TestSimulation(t *testing.T) {
 	}
 	slices.Sort(said)
 	t.Logf("%d schedules from seed %d on: %s", schedules, first, strings.Join(said, ", "))
-	for _, what := range []string{"points", "refused", "retired", "removed", "brought back"} {
+	for _, what := range []string{"points", "refused", "retired", "removed", "brought back", "captured", "joined",
+		"mirrored"} {
 		if schedules < 100 {
 			break
 		}

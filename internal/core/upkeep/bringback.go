@@ -35,8 +35,8 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*Returned, 
 			catalog.ErrNoPoint, id)
 	}
 	d := list[i]
-	out := &Returned{Point: d.Point, LogWhole: true}
-	if err := s.bringLogBack(ctx, out); err != nil {
+	out := &Returned{Point: d.Point}
+	if err := s.bringLogBack(ctx, d.Point); err != nil {
 		return nil, err
 	}
 	// From here on nothing is removed that was not marked before; what was is stored again.
@@ -72,26 +72,40 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*Returned, 
 	if _, err := w.Flush(ctx); err != nil {
 		return nil, err
 	}
-	return out, s.Return(ctx, d)
+	if err := s.Return(ctx, d); err != nil {
+		return out, err
+	}
+	return out, s.logAfter(ctx, out) // only now nothing of it goes any more
 }
 
 // bringLogBack has the log after a point stay.
-func (s *Upkeep) bringLogBack(ctx context.Context, p *Returned) error {
+func (s *Upkeep) bringLogBack(ctx context.Context, p *catalog.Point) error {
 	chains, _, err := s.Chains(ctx, p.Cluster)
 	if err != nil {
 		return err
 	}
 	for _, shard := range p.Shards {
-		c, there := chains[shard.Name]
-		if !there || len(c.Segments) == 0 || shard.Mark.Position == "" {
-			continue
+		if c := chains[shard.Name]; c != nil && shard.Mark.Position != "" {
+			if err := s.needLog(ctx, p.Cluster, c, shard.Mark.Position); err != nil {
+				return err
+			}
 		}
-		p.Log = true
-		whole, err := s.needLog(ctx, p.Cluster, c, shard.Mark.Position)
-		if err != nil {
-			return err
+	}
+	return nil
+}
+
+// logAfter sees what log leads on from a point.
+func (s *Upkeep) logAfter(ctx context.Context, p *Returned) error {
+	chains, _, err := s.Chains(ctx, p.Cluster)
+	if err != nil {
+		return err
+	}
+	p.Log, p.LogWhole = false, true
+	for _, shard := range p.Shards {
+		if c := chains[shard.Name]; c != nil && len(c.Segments) > 0 && shard.Mark.Position != "" {
+			p.Log = true
+			p.LogWhole = p.LogWhole && c.Segments[0].After.Position <= shard.Mark.Position
 		}
-		p.LogWhole = p.LogWhole && whole
 	}
 	return nil
 }

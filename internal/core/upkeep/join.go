@@ -36,7 +36,8 @@ type Joined struct {
 }
 
 // Join puts small log segments together, and removes those that were. At no
-// time is a moment without its log.
+// time is a moment without its log. One does it at a time, as two could make segments that overlap: where
+// another is at it, nothing is done.
 func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Joined, error) {
 	if o.Settled <= 0 {
 		o.Settled = time.Hour
@@ -54,13 +55,21 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 	if s.WriteOnly() {
 		return out, nil // the changes cannot be read
 	}
+	claim, err := s.AcquireFor(ctx, "join", cluster)
+	if errors.Is(err, sealed.ErrHeld) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer claim.Release(context.WithoutCancel(ctx))
 	chains, _, err := s.Chains(ctx, cluster)
 	if err != nil {
 		return nil, err
 	}
 	now := s.Now()
 	for _, c := range chains {
-		n, err := s.removeJoined(ctx, c, now.Add(-o.Settled))
+		n, err := s.removeJoined(ctx, claim, c, now.Add(-o.Settled))
 		if out.Removed += n; err != nil {
 			return out, err
 		}
@@ -70,7 +79,7 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 			if len(group) < o.Least {
 				return nil
 			}
-			if err := s.join(ctx, group); err != nil {
+			if err := s.join(ctx, claim, group); err != nil {
 				return err
 			}
 			out.From, out.To = out.From+len(group), out.To+1
@@ -104,7 +113,7 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 	return out, nil
 }
 
-func (s *Upkeep) join(ctx context.Context, group []journal.Header) error {
+func (s *Upkeep) join(ctx context.Context, claim *sealed.Claim, group []journal.Header) error {
 	keys, err := s.SegmentKeys(ctx)
 	if err != nil {
 		return err
@@ -124,9 +133,14 @@ func (s *Upkeep) join(ctx context.Context, group []journal.Header) error {
 	if err != nil {
 		return err
 	}
+	if err := claim.Confirm(ctx); err != nil {
+		return err
+	}
 	if err := s.PutSegment(ctx, h, data); err != nil && !errors.Is(err, blob.ErrExists) {
 		return err
 	}
+	// Where this process stood still just now, another may have put the same together otherwise. Both stay:
+	// somebody may rely on either by now, and chains find their way over them.
 	// What takes the place of others must be readable before they go.
 	return s.ReadSegment(ctx, h, func(*record.Change) error { return nil })
 }
@@ -166,9 +180,14 @@ func (a *scrubber) joins(ctx context.Context, c *journal.Chain) error {
 // removeJoined removes segments whose changes are all in one that they were put together
 // into before a time. Both are read and compared first: what one says of itself is no
 // reason to remove another.
-func (s *Upkeep) removeJoined(ctx context.Context, c *journal.Chain, before time.Time) (removed int, err error) {
+func (s *Upkeep) removeJoined(ctx context.Context, claim *sealed.Claim, c *journal.Chain, before time.Time) (
+	removed int, err error) {
+	var done []journal.Header
 	for _, j := range append(slices.Clone(c.Joins), c.Segments...) {
-		if j.Joined == 0 || j.Made.After(before) {
+		// Of two that overlap the second has not all its parts any more.
+		if j.Joined == 0 || j.Made.After(before) || slices.ContainsFunc(done, func(d journal.Header) bool {
+			return d.After.Position < j.Last.Position && j.After.Position < d.Last.Position
+		}) {
 			continue
 		}
 		var parts []journal.Header
@@ -187,7 +206,14 @@ func (s *Upkeep) removeJoined(ctx context.Context, c *journal.Chain, before time
 		if !same {
 			continue // the parts count
 		}
+		done = append(done, j)
+		if err := claim.Confirm(ctx); err != nil {
+			return removed, err
+		}
 		for _, h := range parts {
+			if err := claim.Check(); err != nil {
+				return removed, err
+			}
 			err := s.RemoveObject(ctx, s.SegmentName(h))
 			if err != nil && !errors.Is(err, blob.ErrNotFound) && !errors.Is(err, blob.ErrLocked) {
 				return removed, err

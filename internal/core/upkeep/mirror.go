@@ -134,7 +134,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 func (m *mirror) putBegins(ctx context.Context) error {
 	s := m.s
 	for _, h := range m.begins {
-		name := s.MarkName(h.Cluster, s.trimMark(h.Shard, h.After.Position))
+		name := s.MarkName(h.Cluster, s.trimMark(trimPrefix, h.Shard, h.After.Position))
 		data, err := sealed.EncodeManifest(s.ListKey(), name, trimmed{h.Shard, h.After.Position, time.Now().UTC()})
 		if err == nil {
 			err = m.to.Create(ctx, name, data)

@@ -14,25 +14,30 @@ import (
 	"dexamen/internal/core/sealed"
 )
 
-// trimmed is the record that nothing needs a shard's log before a position. It is made
-// DroppedFor before that log goes, and says afterwards why the log begins where it does.
+// trimmed is the record of a position in a shard's log. As a needless mark it says that nothing needs
+// what comes before, which goes when the mark is old enough, and may be taken back until then; as a
+// trim mark that this is going or gone, so that the log begins there for a reason.
 type trimmed struct {
 	Shard   string          `json:"shard"`
 	After   record.Position `json:"after"` // where what is needed begins
 	Created time.Time       `json:"created"`
 }
 
+const (
+	trimPrefix     = "trim-"
+	needlessPrefix = "needless-"
+)
+
 // trimStep is how far apart in time two records of one log are: what is not needed goes
 // so much later at most, and the records stay few.
 const trimStep = DroppedFor / 7
 
-// trimMark names the mark of a beginning, or without a position what all of a
-// shard's begin with.
-func (s *Upkeep) trimMark(shard string, after record.Position) string {
+// trimMark names a mark of a position, or without one what all of a shard's begin with.
+func (s *Upkeep) trimMark(prefix, shard string, after record.Position) string {
 	if s.Keyring == nil {
 		shard = catalog.ShardFolder(shard)
 	}
-	name := "trim-" + s.NamePart("shard", shard) + "-"
+	name := prefix + s.NamePart("shard", shard) + "-"
 	if after != "" {
 		name += s.NamePart("position", hex.EncodeToString([]byte(after)))
 	}
@@ -46,11 +51,11 @@ type trimPoint struct {
 	made time.Time // by the backend's clock where that tells
 }
 
-// trims returns the marks of a shard's log, in order of position. What cannot be read is left
+// trims returns the marks of a kind of a shard's log, in order of position. What cannot be read is left
 // out: a scrub tells of it, and the log then stays.
-func (s *Upkeep) trims(ctx context.Context, cluster, shard string) (out []trimPoint, err error) {
+func (s *Upkeep) trims(ctx context.Context, prefix, cluster, shard string) (out []trimPoint, err error) {
 	var infos []blob.Info
-	err = s.Blob.List(ctx, s.MarkName(cluster, s.trimMark(shard, "")), func(i blob.Info) error {
+	err = s.Blob.List(ctx, s.MarkName(cluster, s.trimMark(prefix, shard, "")), func(i blob.Info) error {
 		infos = append(infos, i)
 		return nil
 	})
@@ -90,7 +95,7 @@ func (s *Upkeep) markTrim(ctx context.Context, cluster string, c *journal.Chain,
 	if len(c.Segments) == 0 {
 		return nil
 	}
-	marks, err := s.trims(ctx, cluster, c.Shard)
+	marks, err := s.trims(ctx, needlessPrefix, cluster, c.Shard)
 	if err != nil {
 		return err
 	}
@@ -102,14 +107,18 @@ func (s *Upkeep) markTrim(ctx context.Context, cluster string, c *journal.Chain,
 			if err := s.removeTrim(ctx, m); err != nil {
 				return err
 			}
-		} else if m.After > c.Segments[0].After.Position && m.made.After(newest) {
+		} else if m.made.After(newest) {
 			newest = m.made
 		}
 	}
 	if n == 0 || s.Now().Sub(newest) < trimStep {
 		return nil
 	}
-	err = s.PutMark(ctx, cluster, s.trimMark(c.Shard, after), trimmed{c.Shard, after, s.Now().UTC()})
+	return s.putTrim(ctx, needlessPrefix, cluster, c.Shard, after)
+}
+
+func (s *Upkeep) putTrim(ctx context.Context, prefix, cluster, shard string, after record.Position) error {
+	err := s.PutMark(ctx, cluster, s.trimMark(prefix, shard, after), trimmed{shard, after, s.Now().UTC()})
 	if errors.Is(err, blob.ErrExists) {
 		return nil
 	}
@@ -125,21 +134,20 @@ func (s *Upkeep) removeTrim(ctx context.Context, m trimPoint) error {
 }
 
 // needLog has a log stay from a position on, as far as it is still there: what was said before
-// of its not being needed counts no longer. It reports whether all of it is there.
-func (s *Upkeep) needLog(ctx context.Context, cluster string, c *journal.Chain, from record.Position) (bool, error) {
-	marks, err := s.trims(ctx, cluster, c.Shard)
+// of its not being needed counts no longer.
+func (s *Upkeep) needLog(ctx context.Context, cluster string, c *journal.Chain, from record.Position) error {
+	marks, err := s.trims(ctx, needlessPrefix, cluster, c.Shard)
 	if err != nil {
-		return false, err
+		return err
 	}
-	first := c.Segments[0].After.Position
 	for _, m := range marks {
-		if m.After > max(from, first) { // the others say why the log begins where it does
+		if m.After > from {
 			if err := s.removeTrim(ctx, m); err != nil {
-				return false, err
+				return err
 			}
 		}
 	}
-	return first <= from, nil
+	return nil
 }
 
 // trim removes the segments of a log that have not been needed for some time.
@@ -148,19 +156,19 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, aft
 	if len(c.Segments) == 0 {
 		return nil
 	}
-	marks, err := s.trims(ctx, cluster, c.Shard)
+	marks, err := s.trims(ctx, needlessPrefix, cluster, c.Shard)
 	if err != nil {
 		return err
 	}
-	var due, going record.Position
+	var due, going trimPoint
 	for _, m := range marks {
-		going = m.After
+		going = m
 		if s.Now().Sub(m.made) >= after {
-			due = m.After
+			due = m
 		}
 	}
-	n := needless(c, due)
-	for _, h := range c.Segments[n:max(n, needless(c, going))] {
+	n := needless(c, due.After)
+	for _, h := range c.Segments[n:max(n, needless(c, going.After))] {
 		out.Going++
 		out.GoingBytes += h.Size
 	}
@@ -177,6 +185,17 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, aft
 			gone = append([]journal.Header{h}, gone...)
 		}
 	}
+	if n > 0 {
+		if err := s.putTrim(ctx, trimPrefix, cluster, c.Shard, c.Segments[n].After.Position); err != nil {
+			return err
+		}
+		// Somebody may have brought a point back just now.
+		if _, err := s.Blob.ReadAt(ctx, due.name, 0, 1); errors.Is(err, blob.ErrNotFound) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
 	for _, h := range gone {
 		err := s.RemoveObject(ctx, s.SegmentName(h))
 		if errors.Is(err, blob.ErrLocked) {
@@ -188,12 +207,20 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, aft
 		out.Segments++
 		out.Bytes += h.Size
 	}
-	// Marks of earlier beginnings are not needed once theirs are gone.
-	for _, m := range marks {
-		if n > 0 && m.After < c.Segments[n].After.Position {
-			if err := s.removeTrim(ctx, m); err != nil {
-				return err
-			}
+	if n == 0 {
+		return nil
+	}
+	// Marks of what is gone, and of earlier beginnings.
+	first := c.Segments[n].After.Position
+	begins, err := s.trims(ctx, trimPrefix, cluster, c.Shard)
+	if err != nil {
+		return err
+	}
+	begins = slices.DeleteFunc(begins, func(m trimPoint) bool { return m.After >= first })
+	marks = slices.DeleteFunc(marks, func(m trimPoint) bool { return m.After > first })
+	for _, m := range append(begins, marks...) {
+		if err := s.removeTrim(ctx, m); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -206,7 +233,7 @@ func (s *Upkeep) Begins(ctx context.Context, cluster string, c *journal.Chain) (
 		return true, nil
 	}
 	// Who was removing may have been killed in the midst of it.
-	marks, err := s.trims(ctx, cluster, c.Shard)
+	marks, err := s.trims(ctx, trimPrefix, cluster, c.Shard)
 	return slices.ContainsFunc(marks,
 		func(m trimPoint) bool { return m.After >= c.Segments[0].After.Position }), err
 }
