@@ -189,6 +189,7 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 	captures := max(1, len(daemon.Assignments(a.cfg)))
 	memory := int(a.cfg.Limits.Memory)
 	return daemon.Deps{Config: a.cfg,
+		Mirrored: func(name string, of *store.Store) { a.knowMirror(name, of) },
 		Statements: func(since time.Time) func(context.Context, string, *run.Runner) ([]report.Statement, []string,
 			error) {
 			return a.statementsOf(since, a.trusted(context.Background(), c))

@@ -219,8 +219,8 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 		gone = "is refused from now on, and removed when its lock ends"
 	}
 	a.screen.Line("holder %s of %s %s", holder, name, gone)
-	a.screen.Line("who has opened the store with it before may have kept its keys: dexamen store keys renew %s has what "+
-		"is stored from now on under others", name)
+	a.screen.Line("who has opened the store with it before may have kept its keys; to have others for what is stored from "+
+		"now on: dexamen store keys renew %s", name)
 	a.screen.Line("mirrors made of %s before still open with it: drop it there too (dexamen store keys list "+
 		"MIRROR)", name)
 	return nil

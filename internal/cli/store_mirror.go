@@ -10,6 +10,7 @@ import (
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
+	"dexamen/internal/pin"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -47,6 +48,7 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fmt.Errorf("store %s: %w", name, err)
 	}
+	a.knowMirror(toName, s)
 	if a.screen.JSON {
 		if err := a.screen.Encode(map[string]any{"from": name, "to": toName, "result": m}); err != nil {
 			return err
@@ -64,4 +66,13 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 			view.Plural(int64(len(m.Damaged)), "object"), name, name)
 	}
 	return nil
+}
+
+// knowMirror has this host expect in a mirror's place what it mirrors: keys that were renewed there are in
+// the mirror too, from now on. Where this host has not used it before it is remembered when it is opened.
+func (a *app) knowMirror(name string, of *store.Store) {
+	place := placeOf(a.cfg, name)
+	if seen, err := pin.Host().Known(place); err == nil && seen.Identity != "" && seen.Identity != of.Identity() {
+		_ = pin.Host().Set(place, of.Identity())
+	}
 }

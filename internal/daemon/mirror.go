@@ -36,6 +36,9 @@ func (w Deps) mirror(ctx context.Context, e *run.Runner, r *store.Run, d Duty) e
 	if err != nil {
 		return err
 	}
+	if w.Mirrored != nil {
+		w.Mirrored(name, e.Store)
+	}
 	if err := w.retireMirrored(ctx, d.Assignment); err != nil {
 		return fmt.Errorf("mirror %s: what is kept there: %w", name, err)
 	}

@@ -39,6 +39,8 @@ type Deps struct {
 	// OpenCluster opens a cluster; settings, where not nil, says whether users
 	// and roles are protected.
 	OpenCluster func(ctx context.Context, c *config.Config, cluster string, settings *bool) (engine.Cluster, error)
+	// Mirrored, where set, hears of a store that now has the keys of the one that it mirrors.
+	Mirrored func(name string, of *store.Store)
 	// Statements, where set, returns the evidence of a store since a time, for reports.
 	Statements func(since time.Time) func(ctx context.Context, name string, e *run.Runner) ([]report.Statement,
 		[]string, error)

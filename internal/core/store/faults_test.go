@@ -24,6 +24,7 @@ var faults = []fault{
 		"func (p *File) Lasting() bool { return !p.Suspect }"},
 	{"what is marked is not looked at again", "upkeep/reclaim.go",
 		"if r.needed[i] > 0 {\n\t\t\t\tr.out.Withdrawn++\n\t\t\t\tcontinue\n\t\t\t}", ""},
+	{"reclaim does not wait for writers", "upkeep/reclaim.go", "\t\t\t\twaiting = true\n", ""},
 	{"nothing is reclaimed while somebody has ended badly", "sealed/claim.go",
 		"if most := i.Made.Add(2 * claimTime); !i.Made.IsZero() && e.Until.After(most) {",
 		"if most := i.Made; false {"},
