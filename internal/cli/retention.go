@@ -116,8 +116,9 @@ func (a *app) retention(ctx context.Context, c *cli.Command) error {
 				view.Plural(int64(len(done.Retired)), "point"),
 				view.Plural(int64(done.Segments), "segment"), view.Bytes(done.Freed), done.ID)
 			if done.SegmentsGoing > 0 {
-				a.screen.Line("  %s of log, %s, no longer needed: removed within %s", view.Plural(int64(done.SegmentsGoing),
-					"segment"), view.Bytes(done.BytesGoing), view.Duration(store.DroppedFor+24*time.Hour))
+				a.screen.Line("  %s of log, %s, no longer needed: removed within %s",
+					view.Plural(int64(done.SegmentsGoing), "segment"), view.Bytes(done.BytesGoing),
+					view.Duration(store.DroppedFor+24*time.Hour))
 			}
 			for _, warn := range done.Warnings {
 				a.screen.Line("  %s", a.screen.Loss(warn))

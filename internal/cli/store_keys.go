@@ -219,8 +219,8 @@ func (a *app) keysDrop(ctx context.Context, c *cli.Command) error {
 		gone = "is refused from now on, and removed when its lock ends"
 	}
 	a.screen.Line("holder %s of %s %s", holder, name, gone)
-	a.screen.Line("who has opened the store with it before may have kept its keys; to have others for what is stored from "+
-		"now on: dexamen store keys renew %s", name)
+	a.screen.Line("who has opened the store with it before may have kept its keys; to have others for what is stored "+
+		"from now on: dexamen store keys renew %s", name)
 	a.screen.Line("mirrors made of %s before still open with it: drop it there too (dexamen store keys list "+
 		"MIRROR)", name)
 	return nil
@@ -283,10 +283,11 @@ func (a *app) keysRenew(ctx context.Context, c *cli.Command) error {
 	}
 	if !c.Bool("yes") {
 		if !a.screen.Terminal {
-			return fmt.Errorf("%w: other hosts that use %s refuse it until they are told its new identity; say --yes too",
-				run.ErrRefused, name)
+			return fmt.Errorf("%w: other hosts that use %s refuse it until they are told its new identity; "+
+				"say --yes too", run.ErrRefused, name)
 		}
-		if !a.ask(fmt.Sprintf("Renew the keys of %s? Other hosts refuse it until they are told its new identity.", name)) {
+		if !a.ask(fmt.Sprintf("Renew the keys of %s? Other hosts refuse it until they are told its new identity.",
+			name)) {
 			return fmt.Errorf("%w: nothing was changed", run.ErrRefused)
 		}
 	}
@@ -304,7 +305,8 @@ func (a *app) keysRenew(ctx context.Context, c *cli.Command) error {
 		for i := range holders {
 			holders[i].Sealed = nil
 		}
-		return a.screen.Encode(map[string]any{"store": name, "holders": holders, "locked": kept, "identity": s.Identity()})
+		return a.screen.Encode(map[string]any{"store": name, "holders": holders, "locked": kept,
+			"identity": s.Identity()})
 	}
 	sc := a.screen
 	sc.Line("%s: what is stored from now on is under new keys, for %s", sc.Accent(name),
@@ -316,7 +318,8 @@ func (a *app) keysRenew(ctx context.Context, c *cli.Command) error {
 	sc.Line("  what was there before stays readable for who had its keys")
 	sc.Line("  restart daemons that use it; mirrors have the new keys when they are next brought up to date")
 	if a.cfg.Stores[name].Identity == was {
-		sc.Line("  %s", sc.Loss("put this line in the place of the old one under stores."+name+", here and on other hosts:"))
+		sc.Line("  %s", sc.Loss("put this line in the place of the old one under stores."+name+
+			", here and on other hosts:"))
 	} else {
 		sc.Line("  other hosts that use it need this line under stores.%s:", name)
 	}

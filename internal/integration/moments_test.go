@@ -85,7 +85,8 @@ func TestRestoringAWholeCluster(t *testing.T) {
 	m, err := moment.Resolve(ctx, e, "meadow",
 		address.When{Kind: address.Place, Text: mustResolve(t, e, p).Model.FormatPosition(before)}, restore.OnScratch{})
 	require.NoError(t, err)
-	spaces, n, err := m.Trees(ctx, e.Store, tree.Nowhere(e.Store.Cuts()), func(n string) bool { return n == "apiary.harvests" })
+	spaces, n, err := m.Trees(ctx, e.Store, tree.Nowhere(e.Store.Cuts()),
+		func(n string) bool { return n == "apiary.harvests" })
 	require.NoError(t, err)
 	require.EqualValues(t, deletes, n)
 	require.EqualValues(t, 250+125-deletes, spaces[0].Root.Records, "all deletes and not the drop")

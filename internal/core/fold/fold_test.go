@@ -194,7 +194,8 @@ func TestALogThatDoesNotFitIsSaid(t *testing.T) {
 	f := fold.New(plainModel{}, false, t.TempDir(), 1024)
 	f.Base(ns, tree.Root{})
 	require.NoError(t, f.Change(&record.Change{Op: record.Patch, Namespace: "a", Key: []byte("k"), Value: []byte("x")}))
-	err := f.Merge(ctx, nil, tree.Nowhere{}, nil, func(*fold.Namespace, tree.Root) error { return errors.New("not reached") })
+	err := f.Merge(ctx, nil, tree.Nowhere{}, nil,
+		func(*fold.Namespace, tree.Root) error { return errors.New("not reached") })
 	require.ErrorIs(t, err, fold.ErrDiverged)
 	require.ErrorContains(t, err, "a record that is not there")
 }

@@ -37,8 +37,8 @@ func (s *Objects) RenewKeys(ctx context.Context, secret string) (renewed []KeyHo
 	var to []Holder
 	for _, h := range was {
 		if !h.Vouched {
-			return nil, 0, remedy.With(fmt.Errorf("holder %s for %s was added by nobody who can read: drop it, or add it "+
-				"again", h.ID, h.For), remedy.Keys, "")
+			return nil, 0, remedy.With(fmt.Errorf("holder %s for %s was added by nobody who can read: drop it, or add "+
+				"it again", h.ID, h.For), remedy.Keys, "")
 		}
 		next := Holder{For: h.For, Label: h.Label, Access: h.Access}
 		if r, perr := age.ParseX25519Recipient(h.For); perr == nil {
@@ -100,8 +100,8 @@ func passphraseOf(h KeyHolder, secret string) (age.Recipient, error) {
 		_, err = unseal(h.Sealed, ids...)
 	}
 	if err != nil {
-		return nil, remedy.With(fmt.Errorf("holder %s opens with a passphrase that is not at hand: drop it, and add it again "+
-			"afterwards", h.ID), remedy.Keys, "")
+		return nil, remedy.With(fmt.Errorf("holder %s opens with a passphrase that is not at hand: drop it, and add "+
+			"it again afterwards", h.ID), remedy.Keys, "")
 	}
 	mine, err := HolderOf(secret, h.Label, h.Access)
 	return mine.Recipient, err

@@ -163,7 +163,8 @@ func (v via) traced(what, name string, err error) error {
 	if at, ok := strings.CutPrefix(name, "journal/meadow/yard/"); ok && v.Backend == v.p.w.place {
 		v.p.w.mu.Lock()
 		defer v.p.w.mu.Unlock()
-		v.p.w.trace = append(v.p.w.trace, fmt.Sprintf("%s process %d %s %s (%v)", time.Since(v.p.w.began), v.p.n, what, at, err))
+		v.p.w.trace = append(v.p.w.trace, fmt.Sprintf("%s process %d %s %s (%v)", time.Since(v.p.w.began), v.p.n,
+			what, at, err))
 	}
 	return err
 }
@@ -259,7 +260,8 @@ func (w *simulated) run(n int, rng *rand.Rand) {
 		case n < 15:
 			w.capture(s, p)
 		case n < 16:
-			if j, err := s.Join(ctx, "meadow", store.JoinOptions{Settled: 10 * time.Minute, Least: 2}); err == nil && j.To > 0 {
+			j, err := s.Join(ctx, "meadow", store.JoinOptions{Settled: 10 * time.Minute, Least: 2})
+			if err == nil && j.To > 0 {
 				w.count("joined")
 			}
 		default:
@@ -337,8 +339,9 @@ func (w *simulated) lookAtLog(s *store.Store, at string, leads, logged int) {
 	end, _, _ := c.End()
 	if len(gaps) > 0 || end.Position < simMark(logged).Position ||
 		c.Segments[0].After.Position > simMark(leads).Position {
-		w.t.Fatalf("seed %d, %s: the log should go from %d at the latest to %d, and goes from %s to %s with gaps %v\n%s",
-			w.seed, at, leads, logged, c.Segments[0].After.Position, end.Position, gaps, strings.Join(w.trace, "\n"))
+		w.t.Fatalf("seed %d, %s: the log should go from %d at the latest to %d, and goes from %s to %s with gaps %v\n"+
+			"%s", w.seed, at, leads, logged, c.Segments[0].After.Position, end.Position, gaps,
+			strings.Join(w.trace, "\n"))
 	}
 }
 
@@ -514,8 +517,9 @@ func (w *simulated) look(at string) {
 
 // simulate runs one schedule.
 func simulate(t *testing.T, seed uint64, opt store.Options, place *blob.Memory) map[string]int {
-	w := &simulated{t: t, seed: seed, place: place, mirror: blob.NewMemory(), opt: opt, began: time.Now(), committed: map[string]*store.Point{},
-		dropping: map[string]bool{}, counts: map[string]int{}}
+	w := &simulated{t: t, seed: seed, place: place, mirror: blob.NewMemory(), opt: opt, began: time.Now(),
+		committed: map[string]*store.Point{},
+		dropping:  map[string]bool{}, counts: map[string]int{}}
 	rng := rand.New(rand.NewPCG(seed, 20))
 	var group sync.WaitGroup
 	for n := range 6 + rng.IntN(8) {

@@ -22,8 +22,8 @@ import (
 
 // The vectors are stores that lie in the repository, written once and never
 // again: testdata/plain, and testdata/sealed, which testdata/sealed.key opens; plain-keyed and
-// sealed-keyed have cuts of their own, and frames under keys of their own. Every later version has to read them. DEXAMEN_VECTORS=write makes those that
-// are not there.
+// sealed-keyed have cuts of their own, and frames under keys of their own. Every later version has
+// to read them. DEXAMEN_VECTORS=write makes those that are not there.
 func TestVectors(t *testing.T) {
 	for _, kind := range []string{"plain", "sealed", "plain-keyed", "sealed-keyed"} {
 		t.Run(kind, func(t *testing.T) {

@@ -23,7 +23,8 @@ func TestKeysThatAreChosen(t *testing.T) {
 	n := 0
 	for i := uint64(0); n < 12_000; i++ {
 		key := binary.BigEndian.AppendUint64(nil, i)
-		if cuts := c.Cuts(); cuts.afterRecord(key, len(key)+len(value)+2) || cuts.afterRecord(key, len(key)+len(value)) {
+		cuts := c.Cuts()
+		if cuts.afterRecord(key, len(key)+len(value)+2) || cuts.afterRecord(key, len(key)+len(value)) {
 			continue
 		}
 		n++
