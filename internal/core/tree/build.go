@@ -41,7 +41,7 @@ type Builder struct {
 	// for patches.
 	similar []Hash
 	// collect, where set, takes finished leaves instead of the inner levels.
-	collect *[]child
+	collect *leafList
 }
 
 type innerLevel struct {
@@ -141,8 +141,7 @@ func (b *Builder) endLeaf(ctx context.Context) error {
 	}
 	b.leaf.reset()
 	if b.collect != nil {
-		*b.collect = append(*b.collect, c)
-		return nil
+		return b.collect.add(c)
 	}
 	return b.addChild(ctx, 1, c)
 }

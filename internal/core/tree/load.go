@@ -19,6 +19,7 @@ type Loader struct {
 	near  Root
 	mu    sync.Mutex
 	late  *extsort.Sorter
+	dir   string
 	parts []*Part
 }
 
@@ -26,14 +27,14 @@ type Loader struct {
 // sink has taken, and those of near: an older tree of the same namespace, or
 // the zero Root. Late records use up to bound bytes of memory, then dir.
 func NewLoader(src Source, sink Sink, near Root, dir string, bound int) *Loader {
-	return &Loader{src: src, sink: sink, near: near, late: extsort.New(dir, bound)}
+	return &Loader{src: src, sink: sink, near: near, late: extsort.New(dir, bound), dir: dir}
 }
 
 // Part begins the next partition. Its keys should come after those of the
 // parts begun before; where they do not, the result is the same and costs
 // more. Parts may be filled from a goroutine each.
 func (l *Loader) Part() *Part {
-	p := &Part{loader: l, b: NewBuilder(l.sink)}
+	p := &Part{loader: l, b: NewBuilder(l.sink), leaves: leafList{dir: l.dir}}
 	if l.near.Records > 0 {
 		p.b.Near(l.src, l.near)
 	}
@@ -50,7 +51,7 @@ type Part struct {
 	head    leafWriter // records before the first cut that holds whatever came before
 	aligned bool
 	first   []byte
-	leaves  []child
+	leaves  leafList
 	// Of the records so far, how many came in order, and how many late.
 	straight, late int64
 }
@@ -96,11 +97,16 @@ func (p *Part) Add(ctx context.Context, r record.Record) error {
 }
 
 // Close gives up what was set aside, where it is not finished.
-func (l *Loader) Close() { l.late.Close() }
+func (l *Loader) Close() {
+	l.late.Close()
+	for _, p := range l.parts {
+		p.leaves.close()
+	}
+}
 
 // Finish joins the partitions and gives the root of the whole.
 func (l *Loader) Finish(ctx context.Context) (Root, error) {
-	defer l.late.Close()
+	defer l.Close()
 	b := NewBuilder(l.sink)
 	if l.near.Records > 0 {
 		b.Near(l.src, l.near)
@@ -118,10 +124,8 @@ func (l *Loader) Finish(ctx context.Context) (Root, error) {
 		if err := readd(ctx, b, p.head.buf); err != nil {
 			return Root{}, err
 		}
-		for _, c := range p.leaves {
-			if err := b.reuse(ctx, c); err != nil {
-				return Root{}, err
-			}
+		if err := p.leaves.each(func(c child) error { return b.reuse(ctx, c) }); err != nil {
+			return Root{}, err
 		}
 		if p.b.leaf.records > 0 {
 			if err := readd(ctx, b, p.b.leaf.buf); err != nil {
@@ -162,10 +166,8 @@ func (l *Loader) setAside(ctx context.Context, p *Part) error {
 			return err
 		}
 	}
-	for _, c := range p.leaves {
-		if err := walkLeaf(ctx, l.src, c.hash, put); err != nil {
-			return err
-		}
+	if err := p.leaves.each(func(c child) error { return walkLeaf(ctx, l.src, c.hash, put) }); err != nil {
+		return err
 	}
 	return walkLeafBytes(ctx, l.src, p.b.leaf.buf, put)
 }

@@ -85,3 +85,34 @@ func TestChosenKeysMeetKeyedCuts(t *testing.T) {
 		require.InDelta(t, usual, leaves(keyed, chosen), float64(usual)*0.8)
 	}
 }
+
+// TestLongListsOfLeaves go to a file, and the tree is the same.
+func TestLongListsOfLeaves(t *testing.T) {
+	defer func(was int) { spillAt = was }(spillAt)
+	ctx := context.Background()
+	value := bytes.Repeat([]byte("weight "), 3000)
+	var roots []Root
+	for _, at := range []int{1 << 30, 500, 1} {
+		spillAt = at
+		c := &leafCounter{nodes: map[Hash][]byte{}, cuts: KeyedCuts(1, 2)}
+		l := NewLoader(c, c, Root{}, t.TempDir(), 1<<20)
+		for part := range 3 {
+			p := l.Part()
+			for i := range 200 {
+				at := part*200 + i
+				if part == 2 {
+					at -= 50 // it overlaps with the part before, and is sorted in
+				}
+				key := binary.BigEndian.AppendUint64(nil, uint64(at))
+				require.NoError(t, p.Add(ctx, record.Record{Key: key, Value: append(key, value...)}))
+			}
+			require.Equal(t, at < 1<<30, p.leaves.file != nil)
+		}
+		root, err := l.Finish(ctx)
+		require.NoError(t, err)
+		require.EqualValues(t, 550, root.Records)
+		roots = append(roots, root)
+	}
+	require.Equal(t, roots[0], roots[1])
+	require.Equal(t, roots[0], roots[2])
+}

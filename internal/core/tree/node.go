@@ -92,6 +92,29 @@ func appendChild(dst []byte, c *child) []byte {
 	return append(dst, c.last...)
 }
 
+// readChild decodes what appendChild wrote. The key points into b.
+func readChild(b []byte) (c child, rest []byte, err error) {
+	if len(b) < len(c.hash) {
+		return c, nil, fmt.Errorf("%w: inner node cut short", ErrNode)
+	}
+	copy(c.hash[:], b)
+	b = b[len(c.hash):]
+	var f [3]uint64
+	for i := range f {
+		v, n := binary.Uvarint(b)
+		if n <= 0 {
+			return c, nil, fmt.Errorf("%w: inner node cut short", ErrNode)
+		}
+		f[i], b = v, b[n:]
+	}
+	if f[2] > uint64(len(b)) {
+		return c, nil, fmt.Errorf("%w: inner node cut short", ErrNode)
+	}
+	c.records, c.bytes = int64(f[0]), int64(f[1])
+	c.last, b = b[:f[2]:f[2]], b[f[2]:]
+	return c, b, nil
+}
+
 // readInner decodes an inner node. The children's keys point into b.
 func readInner(b []byte) (level int, children []child, err error) {
 	if len(b) < 2 || b[0] != innerNode || b[1] == 0 {
@@ -100,24 +123,9 @@ func readInner(b []byte) (level int, children []child, err error) {
 	level, b = int(b[1]), b[2:]
 	for len(b) > 0 {
 		var c child
-		if len(b) < len(c.hash) {
-			return 0, nil, fmt.Errorf("%w: inner node cut short", ErrNode)
+		if c, b, err = readChild(b); err != nil {
+			return 0, nil, err
 		}
-		copy(c.hash[:], b)
-		b = b[len(c.hash):]
-		var f [3]uint64
-		for i := range f {
-			v, n := binary.Uvarint(b)
-			if n <= 0 {
-				return 0, nil, fmt.Errorf("%w: inner node cut short", ErrNode)
-			}
-			f[i], b = v, b[n:]
-		}
-		if f[2] > uint64(len(b)) {
-			return 0, nil, fmt.Errorf("%w: inner node cut short", ErrNode)
-		}
-		c.records, c.bytes = int64(f[0]), int64(f[1])
-		c.last, b = b[:f[2]:f[2]], b[f[2]:]
 		children = append(children, c)
 	}
 	if len(children) == 0 {
