@@ -327,16 +327,68 @@ func ShardFolder(shard string) string {
 	return "=" + hex.EncodeToString([]byte(shard))
 }
 
+// chainLooks is how often a log is looked at that changes meanwhile.
+const chainLooks = 5
+
 // Chains returns the log of each shard of a cluster. Segments whose header
-// cannot be read are missing from the chains and given as errors.
+// cannot be read are missing from the chains and given as errors. Where segments are put together with
+// others while they are looked at it looks again: parts that were listed have gone, and what took their
+// place was not there yet.
 func (s *Catalog) Chains(ctx context.Context,
 	cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
-	byShard := map[string][]journal.Header{}
-	var infos []blob.Info
-	if err := s.Blob.List(ctx, s.JournalFolder(cluster),
-		func(i blob.Info) error { infos = append(infos, i); return nil }); err != nil {
-		return nil, nil, err
+	return s.chains(ctx, cluster, func(chains map[string]*journal.Chain) bool {
+		for _, c := range chains {
+			for _, g := range c.Gaps() {
+				if g.Reason != journal.Beginning && !slices.ContainsFunc(c.Segments,
+					func(h journal.Header) bool { return h.Gap == g.Reason }) {
+					return true
+				}
+			}
+		}
+		return false
+	})
+}
+
+// SettledChains is Chains for who removes segments: what is listed is the same before and after.
+func (s *Catalog) SettledChains(ctx context.Context,
+	cluster string) (chains map[string]*journal.Chain, unreadable []error, err error) {
+	return s.chains(ctx, cluster, func(map[string]*journal.Chain) bool { return true })
+}
+
+// chains reads a log, again where that is doubted and other segments are listed by then.
+func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[string]*journal.Chain) bool) (
+	chains map[string]*journal.Chain, unreadable []error, err error) {
+	var names []string
+	list := func() (infos []blob.Info, err error) {
+		names = nil
+		err = s.Blob.List(ctx, s.JournalFolder(cluster), func(i blob.Info) error {
+			infos, names = append(infos, i), append(names, i.Name)
+			return nil
+		})
+		return infos, err
 	}
+	infos, err := list()
+	for look := 1; err == nil; look++ {
+		var whole bool
+		if chains, unreadable, whole, err = s.chainsOf(ctx, infos); err != nil {
+			return nil, nil, err
+		}
+		if look == chainLooks || whole && !doubted(chains) {
+			return chains, unreadable, nil
+		}
+		was := names
+		if infos, err = list(); err == nil && whole && slices.Equal(was, names) {
+			return chains, unreadable, nil
+		}
+	}
+	return nil, nil, err
+}
+
+// chainsOf reads the headers of segments; whole reports that all of them were there.
+func (s *Catalog) chainsOf(ctx context.Context, infos []blob.Info) (chains map[string]*journal.Chain,
+	unreadable []error, whole bool, err error) {
+	byShard := map[string][]journal.Header{}
+	whole = true
 	for _, i := range infos {
 		h, err := s.SegmentHeader(ctx, i)
 		if err == nil && i.Name != s.SegmentName(h) {
@@ -347,10 +399,11 @@ func (s *Catalog) Chains(ctx context.Context,
 			continue
 		}
 		if errors.Is(err, blob.ErrNotFound) {
+			whole = false
 			continue
 		}
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, false, err
 		}
 		byShard[h.Shard] = append(byShard[h.Shard], h)
 	}
@@ -358,7 +411,7 @@ func (s *Catalog) Chains(ctx context.Context,
 	for shard, hs := range byShard {
 		chains[shard] = journal.NewChain(shard, hs)
 	}
-	return chains, unreadable, nil
+	return chains, unreadable, whole, nil
 }
 
 func (s *Catalog) SegmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {

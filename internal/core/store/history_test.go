@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -279,6 +280,50 @@ func (f *failing) Remove(c context.Context, name string) error {
 		return errors.New("killed")
 	}
 	return f.Backend.Remove(c, name)
+}
+
+// meanwhile is a place at which something happens just after its first listing of the log.
+type meanwhile struct {
+	blob.Backend
+	happens func()
+}
+
+func (m *meanwhile) List(c context.Context, prefix string, fn func(blob.Info) error) error {
+	var infos []blob.Info
+	err := m.Backend.List(c, prefix, func(i blob.Info) error { infos = append(infos, i); return nil })
+	if do := m.happens; do != nil && strings.HasPrefix(prefix, "journal/") {
+		m.happens = nil
+		do()
+	}
+	for _, i := range infos {
+		if err == nil {
+			err = fn(i)
+		}
+	}
+	return err
+}
+
+// TestSegmentsPutTogetherMeanwhile: who looks at a log while that is done sees no gap.
+func TestSegmentsPutTogetherMeanwhile(t *testing.T) {
+	b, s := fresh(t)
+	logOf(t, s, rand.New(rand.NewPCG(1, 1)), 40, -1)
+	joined := 0
+	m := &meanwhile{Backend: b, happens: func() {
+		for range 2 {
+			j, err := open(t, b).Join(ctx, "meadow", store.JoinOptions{Settled: time.Nanosecond})
+			require.NoError(t, err)
+			joined += j.Removed
+		}
+	}}
+	other, err := store.Open(ctx, m, store.Options{})
+	require.NoError(t, err)
+	defer other.Close()
+	chains, bad, err := other.Chains(ctx, "meadow")
+	require.NoError(t, err)
+	require.Empty(t, bad)
+	require.Greater(t, joined, 10)
+	require.Empty(t, chains["yard"].Gaps())
+	require.Equal(t, record.Position("000000"), chains["yard"].Segments[0].After.Position)
 }
 
 // TestALogThatRetentionHasCut goes when nothing has needed it for a week, and begins later then

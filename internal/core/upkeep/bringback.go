@@ -80,7 +80,7 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*Returned, 
 
 // bringLogBack has the log after a point stay.
 func (s *Upkeep) bringLogBack(ctx context.Context, p *catalog.Point) error {
-	chains, _, err := s.Chains(ctx, p.Cluster)
+	chains, _, err := s.SettledChains(ctx, p.Cluster)
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ func (s *Upkeep) bringLogBack(ctx context.Context, p *catalog.Point) error {
 
 // logAfter sees what log leads on from a point.
 func (s *Upkeep) logAfter(ctx context.Context, p *Returned) error {
-	chains, _, err := s.Chains(ctx, p.Cluster)
+	chains, _, err := s.SettledChains(ctx, p.Cluster)
 	if err != nil {
 		return err
 	}

@@ -63,7 +63,7 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 		return nil, err
 	}
 	defer claim.Release(context.WithoutCancel(ctx))
-	chains, _, err := s.Chains(ctx, cluster)
+	chains, _, err := s.SettledChains(ctx, cluster)
 	if err != nil {
 		return nil, err
 	}

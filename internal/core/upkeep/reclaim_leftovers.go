@@ -107,7 +107,7 @@ func (r *reclaim) endLog(ctx context.Context) error {
 	}
 	slices.Sort(clusters)
 	for _, cluster := range slices.Compact(clusters) {
-		chains, _, err := r.s.Chains(ctx, cluster)
+		chains, _, err := r.s.SettledChains(ctx, cluster)
 		if err != nil {
 			return err
 		}

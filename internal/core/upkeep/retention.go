@@ -90,7 +90,7 @@ func (s *Upkeep) Retire(ctx context.Context, cluster string, drop []string, logF
 	if first == nil {
 		return out, nil // what log there is may still be looked into
 	}
-	chains, _, err := s.Chains(ctx, cluster)
+	chains, _, err := s.SettledChains(ctx, cluster)
 	if err != nil {
 		return out, err
 	}
