@@ -114,7 +114,8 @@ func TestManyPoints(t *testing.T) {
 			}
 			usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
 			t.Logf("%7d points, %8d segments: %-24s %6.2f CPU s %6.2f s %5d MiB %8d lines", points, points*each,
-				strings.Join(args, " "), (cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()).Seconds(), time.Since(began).Seconds(), usage.Maxrss>>10,
+				strings.Join(args, " "), (cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()).Seconds(),
+				time.Since(began).Seconds(), usage.Maxrss>>10,
 				bytes.Count(out.Bytes(), []byte("\n")))
 		}
 	}
