@@ -199,7 +199,7 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, aft
 	for _, h := range gone {
 		err := s.RemoveObject(ctx, s.SegmentName(h))
 		if errors.Is(err, blob.ErrLocked) {
-			break // later ones are locked for longer
+			return nil // later ones are locked for longer; the next time it is tried again
 		}
 		if err != nil && !errors.Is(err, blob.ErrNotFound) {
 			return err
