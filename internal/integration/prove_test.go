@@ -8,9 +8,11 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
 
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/document/documenttest"
+	"dexamen/internal/engine/etcd/etcdtest"
 	"dexamen/internal/explain"
 	"dexamen/internal/prove"
 	"dexamen/internal/run"
@@ -80,6 +82,34 @@ func TestAssumptionsHold(t *testing.T) {
 	})
 }
 
+// TestAssumptionsHoldOfEtcd tries what is assumed of etcd on real servers.
+func TestAssumptionsHoldOfEtcd(t *testing.T) {
+	t.Parallel()
+	servers := etcdtest.Start(t, etcdtest.Options{})
+	c := open(t, "orchard", etcdtest.Address(servers...))
+	p, ok := c.(engine.Prover)
+	require.True(t, ok)
+	trials, err := p.Trials(ctx, "t1")
+	require.NoError(t, err)
+	e := &run.Runner{Tool: "test", Temp: t.TempDir(), Explain: explain.Error}
+	n := 0
+	err = prove.Run(ctx, e, "orchard", c, trials, func(f prove.Finding) {
+		n++
+		require.Equal(t, prove.Holds, f.Verdict, "%s: %s", f.ID, f.Seen)
+	})
+	require.NoError(t, err)
+	require.Equal(t, len(trials.List)+2, n)
+	cl := etcdtest.Client(t, servers[0])
+	left, err := cl.Get(ctx, "", clientv3.WithPrefix())
+	require.NoError(t, err)
+	for _, kv := range left.Kvs {
+		require.NotContains(t, string(kv.Key), "trials", "what was made is removed")
+	}
+	leases, err := cl.Leases(ctx)
+	require.NoError(t, err)
+	require.Empty(t, leases.Leases)
+}
+
 // TestBrokenAssumptionsAreFound tries them on stand-ins that break one each.
 func TestBrokenAssumptionsAreFound(t *testing.T) {
 	t.Parallel()
@@ -147,25 +177,31 @@ func TestProvingARealServer(t *testing.T) {
 
 // TestAssumptionsAreListed holds docs/reference/assumptions.md equal to the trials (DEXAMEN_UPDATE=1 writes it anew).
 func TestAssumptionsAreListed(t *testing.T) {
-	c := open(t, "meadow", startSim(t, docsim.Options{}).URI())
-	p, ok := c.(engine.Prover)
-	require.True(t, ok)
-	trials, err := p.Trials(ctx, "t1")
-	require.NoError(t, err)
-	var rows strings.Builder
-	for _, tr := range append(trials.List, trials.RestoreBeside, trials.RestoreInPlace) {
-		fmt.Fprintf(&rows, "| %s | %s | %s |\n", tr.ID, tr.Says, tr.Source)
-	}
 	const file, begin, end = "../../docs/reference/assumptions.md", "| --- | --- | --- |\n", "\n## "
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	head, rest, ok := strings.Cut(string(text), begin)
-	require.True(t, ok)
-	list, tail, ok := strings.Cut(rest, end)
-	require.True(t, ok)
-	if os.Getenv("DEXAMEN_UPDATE") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(head+begin+rows.String()+end+tail), 0o644))
-		return
+	for title, c := range map[string]engine.Cluster{
+		"## The assumptions\n":         open(t, "meadow", startSim(t, docsim.Options{}).URI()),
+		"## The assumptions of etcd\n": open(t, "orchard", etcdtest.Address(etcdtest.Start(t, etcdtest.Options{})...)),
+	} {
+		p, ok := c.(engine.Prover)
+		require.True(t, ok)
+		trials, err := p.Trials(ctx, "t1")
+		require.NoError(t, err)
+		var rows strings.Builder
+		for _, tr := range append(trials.List, trials.RestoreBeside, trials.RestoreInPlace) {
+			fmt.Fprintf(&rows, "| %s | %s | %s |\n", tr.ID, tr.Says, tr.Source)
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		above, rest, ok := strings.Cut(string(text), title)
+		require.True(t, ok)
+		head, rest, ok := strings.Cut(rest, begin)
+		require.True(t, ok)
+		list, tail, ok := strings.Cut(rest, end)
+		require.True(t, ok)
+		if os.Getenv("DEXAMEN_UPDATE") != "" {
+			require.NoError(t, os.WriteFile(file, []byte(above+title+head+begin+rows.String()+end+tail), 0o644))
+			continue
+		}
+		require.Equal(t, rows.String(), list)
 	}
-	require.Equal(t, rows.String(), list)
 }
