@@ -28,8 +28,8 @@ type trials struct {
 // Trials implements [engine.Prover].
 func (c *cluster) Trials(ctx context.Context, run string) (*engine.Trials, error) {
 	if prefixDepth(c.t) == 0 {
-		return nil, fmt.Errorf("cluster %s: all its keys are one namespace (prefix_depth 0), so that none is for trials "+
-			"alone: set prefix_depth to 1 for them", c.t.Name)
+		return nil, fmt.Errorf("cluster %s: all its keys are one namespace (prefix_depth 0), so that none is for "+
+			"trials alone: set prefix_depth to 1 for them", c.t.Name)
 	}
 	cl, err := c.client(ctx, "")
 	if err != nil {
@@ -38,8 +38,8 @@ func (c *cluster) Trials(ctx context.Context, run string) (*engine.Trials, error
 	t := &trials{c: c, cl: cl, own: trialPrefix + run}
 	if err := t.put(ctx, "plain", "first", "1"); err != nil {
 		if errors.Is(rpctypes.Error(err), rpctypes.ErrPermissionDenied) {
-			return nil, fmt.Errorf("cluster %s: %w: grant it for the time of the trials: etcdctl role grant-permission "+
-				"--prefix=true ROLE readwrite %s: %w", c.t.Name, engine.ErrMayNotTry, trialPrefix, err)
+			return nil, fmt.Errorf("cluster %s: %w: grant it for the time of the trials: etcdctl role "+
+				"grant-permission --prefix=true ROLE readwrite %s: %w", c.t.Name, engine.ErrMayNotTry, trialPrefix, err)
 		}
 		return nil, c.fail(c.explain(err, "writing a key for trials"))
 	}
@@ -126,8 +126,8 @@ func (t *trials) list() []engine.Trial {
 			}},
 		{ID: "put.bytes", Says: "keys and values of any bytes come back as they are, empty ones too", Source: apiSource,
 			Do: func(ctx context.Context) error {
-				return errors.Join(t.put(ctx, "bytes", "\x00\xff\xfe/\x01", "\x00\xff\n\x80"), t.put(ctx, "bytes", "empty", ""),
-					t.put(ctx, "bytes", "a/b//c", "slashes"), t.put(ctx, "bytes", "", "no name"))
+				return errors.Join(t.put(ctx, "bytes", "\x00\xff\xfe/\x01", "\x00\xff\n\x80"),
+					t.put(ctx, "bytes", "empty", ""), t.put(ctx, "bytes", "a/b//c", "slashes"), t.put(ctx, "bytes", "", "no name"))
 			}},
 		{ID: "put.large", Says: "a value of a MiB is one event", Source: "etcd: System limits",
 			Do: func(ctx context.Context) error {
@@ -153,7 +153,7 @@ func (t *trials) list() []engine.Trial {
 				return t.commit(ctx, clientv3.OpPut(t.key("plain", "k0001"), "of a transaction"),
 					clientv3.OpDelete(t.key("plain", "k0002")), clientv3.OpPut(t.key("other", "x"), "as well"))
 			}},
-		{ID: "transaction.else", Says: "of a transaction whose condition does not hold, the other branch is what happens",
+		{ID: "transaction.else", Says: "of one whose condition does not hold, the other branch is what happens",
 			Source: txnSource, Do: func(ctx context.Context) error {
 				_, err := t.cl.Txn(ctx).If(clientv3.Compare(clientv3.Version(t.key("plain", "k0001")), "=", 0)).
 					Then(clientv3.OpDelete(t.key("plain", ""), clientv3.WithPrefix())).
@@ -173,15 +173,17 @@ func (t *trials) list() []engine.Trial {
 				}
 				return t.commit(ctx, ops...)
 			}},
-		{ID: "lease", Says: "a key bound to a lease says which", Source: leaseSource, Do: func(ctx context.Context) error {
-			id, err := t.lease(ctx)
-			if err != nil {
-				return err
-			}
-			return errors.Join(t.put(ctx, "leased", "a", "1", clientv3.WithLease(id)), t.put(ctx, "leased", "b", "2"))
-		}},
-		{ID: "lease.revoked", Says: "keys of a lease that is revoked are deleted, and that is told", Source: leaseSource,
+		{ID: "lease", Says: "a key bound to a lease says which", Source: leaseSource,
 			Do: func(ctx context.Context) error {
+				id, err := t.lease(ctx)
+				if err != nil {
+					return err
+				}
+				return errors.Join(t.put(ctx, "leased", "a", "1", clientv3.WithLease(id)),
+					t.put(ctx, "leased", "b", "2"))
+			}},
+		{ID: "lease.revoked", Says: "keys of a lease that is revoked are deleted, and that is told",
+			Source: leaseSource, Do: func(ctx context.Context) error {
 				id, err := t.lease(ctx)
 				if err != nil {
 					return err
