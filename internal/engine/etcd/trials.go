@@ -127,7 +127,8 @@ func (t *trials) list() []engine.Trial {
 		{ID: "put.bytes", Says: "keys and values of any bytes come back as they are, empty ones too", Source: apiSource,
 			Do: func(ctx context.Context) error {
 				return errors.Join(t.put(ctx, "bytes", "\x00\xff\xfe/\x01", "\x00\xff\n\x80"),
-					t.put(ctx, "bytes", "empty", ""), t.put(ctx, "bytes", "a/b//c", "slashes"), t.put(ctx, "bytes", "", "no name"))
+					t.put(ctx, "bytes", "empty", ""), t.put(ctx, "bytes", "a/b//c", "slashes"),
+					t.put(ctx, "bytes", "", "no name"))
 			}},
 		{ID: "put.large", Says: "a value of a MiB is one event", Source: "etcd: System limits",
 			Do: func(ctx context.Context) error {
