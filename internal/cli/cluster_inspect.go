@@ -29,8 +29,16 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	tried, err := provedOf(name, t.Identity)
+	if err != nil {
+		return err
+	}
 	if a.screen.JSON {
-		return a.screen.Encode(map[string]any{"cluster": name, "topology": t, "namespaces": jsonSpaces(spaces)})
+		out := map[string]any{"cluster": name, "topology": t, "namespaces": jsonSpaces(spaces)}
+		if tried != nil {
+			out["proved"] = tried
+		}
+		return a.screen.Encode(out)
 	}
 	s := a.screen
 	health := ""
@@ -94,6 +102,7 @@ func (a *app) clusterInspect(ctx context.Context, c *cli.Command) error {
 		}
 		s.Line("  - %s: %s", l.What, l.Consequence)
 	}
+	a.showProved(tried, t.Version)
 	return nil
 }
 

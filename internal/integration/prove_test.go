@@ -3,6 +3,9 @@ package integration_test
 import (
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -204,4 +207,37 @@ func TestAssumptionsAreListed(t *testing.T) {
 		}
 		require.Equal(t, rows.String(), list)
 	}
+}
+
+// TestWhatWasProvedIsShown by cluster inspect, until the servers have another version.
+func TestWhatWasProvedIsShown(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	server := etcdtest.Start(t, etcdtest.Options{})[0]
+	config := filepath.Join(dir, "dexamen.yaml")
+	require.NoError(t, os.WriteFile(config,
+		fmt.Appendf(nil, "clusters:\n  orchard: { address: %q }\n", etcdtest.Address(server)), 0o600))
+	bin := builtBinary(t)
+	dexamen := func(args ...string) string {
+		cmd := exec.Command(bin, append([]string{"--config", config}, args...)...)
+		cmd.Env = append(os.Environ(), "STATE_DIRECTORY=", "XDG_STATE_HOME="+dir)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	require.NotContains(t, dexamen("cluster", "inspect", "orchard"), "assumptions")
+	require.Contains(t, dexamen("cluster", "check", "orchard", "--prove", "--yes"), "none does not")
+	out := dexamen("cluster", "inspect", "orchard")
+	require.Contains(t, out, "assumptions none was found not to hold")
+	require.NotContains(t, out, "another version")
+	kept := filepath.Join(dir, "dexamen", "proved", "orchard.json")
+	text, err := os.ReadFile(kept)
+	require.NoError(t, err)
+	changed := regexp.MustCompile(`"version":\s*"[^"]*"`).ReplaceAllString(string(text), `"version":"3.0.0"`)
+	changed = strings.Replace(changed, `"verdict":"holds"`, `"verdict":"does not hold"`, 1)
+	require.NotEqual(t, string(text), changed)
+	require.NoError(t, os.WriteFile(kept, []byte(changed), 0o600))
+	out = dexamen("cluster", "inspect", "orchard")
+	require.Contains(t, out, "1 of 18 assumptions do not hold: put")
+	require.Contains(t, out, "another version since")
 }
