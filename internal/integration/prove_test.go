@@ -1,6 +1,7 @@
 package integration_test
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -92,16 +93,23 @@ func TestAssumptionsHoldOfEtcd(t *testing.T) {
 	c := open(t, "orchard", etcdtest.Address(servers...))
 	p, ok := c.(engine.Prover)
 	require.True(t, ok)
-	trials, err := p.Trials(ctx, "t1")
-	require.NoError(t, err)
 	e := &run.Runner{Tool: "test", Temp: t.TempDir(), Explain: explain.Error}
-	n := 0
-	err = prove.Run(ctx, e, "orchard", c, trials, func(f prove.Finding) {
-		n++
-		require.Equal(t, prove.Holds, f.Verdict, "%s: %s", f.ID, f.Seen)
-	})
-	require.NoError(t, err)
-	require.Equal(t, len(trials.List)+2, n)
+	for try := 1; ; try++ { // a machine that stands still makes that something is not known
+		trials, err := p.Trials(ctx, fmt.Sprint("t", try))
+		require.NoError(t, err)
+		var found []prove.Finding
+		err = prove.Run(ctx, e, "orchard", c, trials, func(f prove.Finding) { found = append(found, f) })
+		if try < 3 && (err != nil && !errors.Is(err, run.ErrDiffers) || slices.ContainsFunc(found,
+			func(f prove.Finding) bool { return f.Verdict == prove.NotKnown })) {
+			continue
+		}
+		require.NoError(t, err)
+		require.Len(t, found, len(trials.List)+2)
+		for _, f := range found {
+			require.Equal(t, prove.Holds, f.Verdict, "%s: %s", f.ID, f.Seen)
+		}
+		break
+	}
 	cl := etcdtest.Client(t, servers[0])
 	left, err := cl.Get(ctx, "", clientv3.WithPrefix())
 	require.NoError(t, err)
