@@ -73,14 +73,13 @@ func (c *Chain) lead(list []Header) {
 	}
 	taken := make([]bool, len(list))
 	var end record.Position
-	for i := 0; i < len(list); {
-		if list[i].After.Position < end {
-			i++ // the way leads over it, or beside it
-			continue
+	for i := range list {
+		if taken[i] || list[i].After.Position < end {
+			continue // the way leads over it, or beside it
 		}
 		at := -1
 		for _, k := range starts[list[i].After.Position] {
-			if better(k, at) {
+			if !taken[k] && better(k, at) {
 				at = k
 			}
 		}
@@ -89,7 +88,6 @@ func (c *Chain) lead(list []Header) {
 			c.Segments = append(c.Segments, list[at])
 			end = max(end, list[at].Last.Position)
 		}
-		i++
 	}
 	way := c.Segments
 	for i := range list {

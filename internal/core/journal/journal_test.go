@@ -3,6 +3,7 @@ package journal_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -182,4 +183,12 @@ func TestChainsOfOverlappingJoins(t *testing.T) {
 		require.Len(t, set, len(c.Segments)+len(c.Superseded)+len(c.Joins), "%b: none is lost sight of", bits)
 	}
 	require.Greater(t, ways, 100)
+
+	// One that covers nothing, as nobody makes them but who means to, is there once.
+	empty := h[1]
+	empty.Last, empty.ID = empty.After, tree.Hash{7}
+	c := journal.NewChain("yard", append(slices.Clone(h), empty))
+	require.Len(t, c.Segments, len(h)+1-len(c.Superseded))
+	end, _, _ := c.End()
+	require.Equal(t, mark(60).Position, end.Position)
 }
