@@ -65,7 +65,7 @@ func provedOf(cluster, identity string) (*proved, error) {
 	return p, nil
 }
 
-// showProved tells what was found of a cluster, and that it is to be tried again when its servers have
+// showProved prints what was found of a cluster, and that it is to be tried again when its servers have
 // changed.
 func (a *app) showProved(p *proved, version string) {
 	if p == nil {

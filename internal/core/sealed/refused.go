@@ -49,8 +49,8 @@ func refusedSince(ctx context.Context, k *keyring, id string) (time.Time, error)
 	return r.Created, nil
 }
 
-// RefusedHolders returns the holders that were dropped while they were locked.
-func (s *Objects) RefusedHolders(ctx context.Context) (ids []string, err error) {
+// refusedHolders returns the holders that were dropped while they were locked.
+func (s *Objects) refusedHolders(ctx context.Context) (ids []string, err error) {
 	err = s.Blob.List(ctx, RefusedPrefix, func(i blob.Info) error {
 		ids = append(ids, strings.TrimPrefix(i.Name, RefusedPrefix))
 		return nil
@@ -63,7 +63,7 @@ func (s *Objects) DropRefused(ctx context.Context) (removed int, err error) {
 	if s.ImmutableFor == 0 || s.Keyring == nil {
 		return 0, nil
 	}
-	ids, err := s.RefusedHolders(ctx)
+	ids, err := s.refusedHolders(ctx)
 	for _, id := range ids {
 		if err != nil {
 			return removed, err

@@ -117,7 +117,7 @@ const (
 
 // list returns the trials. Compaction is left out: it would take the history from others too.
 func (t *trials) list() []engine.Trial {
-	return []engine.Trial{
+	return append([]engine.Trial{
 		{ID: "put", Says: "a put is an event with the key and the whole value", Source: watchSource,
 			Do: func(ctx context.Context) error { return t.fill(ctx, "plain", 20) }},
 		{ID: "put.again", Says: "a put of a key that is there is an event with the new value", Source: watchSource,
@@ -174,6 +174,12 @@ func (t *trials) list() []engine.Trial {
 				}
 				return t.commit(ctx, ops...)
 			}},
+	}, t.leaseTrials()...)
+}
+
+// leaseTrials returns those of keys that are bound to leases.
+func (t *trials) leaseTrials() []engine.Trial {
+	return []engine.Trial{
 		{ID: "lease", Says: "a key bound to a lease says which", Source: leaseSource,
 			Do: func(ctx context.Context) error {
 				id, err := t.lease(ctx)
