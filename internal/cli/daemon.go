@@ -56,6 +56,7 @@ EnvironmentFile=-/etc/dexamen/environment
 NoNewPrivileges=yes
 PrivateTmp=yes
 StateDirectory=dexamen
+CacheDirectory=dexamen
 ProtectSystem=full
 ProtectHome=read-only
 
@@ -203,6 +204,7 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 			s, err := openStore(ctx, cfg, b, name, func(o *store.Options) {
 				o.Memo, o.CacheBytes = memo(cfg.Stores[name].Location, memory/16), o.CacheBytes/atOnce
 				o.WriteBytes /= atOnce
+				o.IndexBytes /= atOnce
 			})
 			if err != nil {
 				return nil, err

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -87,6 +89,7 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	}
 	var err error
 	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, WriteBytes: int(cfg.Limits.Memory) * 3 / 8,
+		IndexBytes: int(cfg.Limits.Memory) / 16, Keep: keptIndex(),
 		Temp: cfg.Limits.Temp, Identity: cfg.Stores[name].Identity}
 	if fit != nil {
 		fit(&o)
@@ -117,6 +120,20 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 		return nil, err
 	}
 	return s, nil
+}
+
+// keptIndex returns the folder of this host where it stays where the nodes of stores lie, as far as that is
+// too much for memory: in the cache folder that a service manager gives, or the user's; empty where there
+// is none.
+func keptIndex() string {
+	dir := os.Getenv("CACHE_DIRECTORY")
+	if !filepath.IsAbs(dir) {
+		var err error
+		if dir, err = os.UserCacheDir(); err != nil {
+			return ""
+		}
+	}
+	return filepath.Join(dir, "dexamen", "index")
 }
 
 // expected returns an error where a store is not as it is configured, or another one than this

@@ -98,7 +98,7 @@ func (s *Catalog) FilesOf(ctx context.Context, p *Point, seen map[tree.Hash]bool
 			}
 			need[pack.Name] = true
 			// Which of several copies is read, or stays, is not told by who vouches for it alone.
-			_, spares := s.Index.Spares(n.Hash)
+			_, spares := s.Index.Spares(n.Hash, pl)
 			for _, f := range spares {
 				need[f.Name] = true
 			}

@@ -2,7 +2,9 @@
 // lies.
 //
 //	file.go       the form of a content file
-//	index.go      where nodes are, from the listings or the files themselves
+//	index.go      where nodes are; listing.go the form of what says so in the store
+//	load.go       that is read, from the listings or the files themselves
+//	table.go      what is too much for memory; kept.go the folder where it stays
 //	write.go      Writer: nodes become content files
 //	read.go       a node by its name; readahead.go frames fetched together
 //	scratch.go    nodes that are needed for a while
@@ -11,6 +13,7 @@ package content
 
 import (
 	"context"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -26,6 +29,7 @@ type Content struct {
 	Cache *frameCache
 	Ahead ahead
 
+	loading  sync.Mutex   // held by who changes what the index is made from
 	lastMiss atomic.Int64 // of the last refresh that found nothing, in Unix nanoseconds
 
 	// OwnLists has where nodes lie be read from the content files themselves, not
@@ -39,20 +43,24 @@ type Content struct {
 // Open reads where nodes lie.
 func Open(ctx context.Context, o *sealed.Objects) (*Content, error) {
 	c := &Content{Objects: o, Cache: newFrameCache(o.Limits.CacheBytes)}
-	var err error
-	c.Index, err = c.loadIndex(ctx)
-	return c, err
+	x := newIndex(o.Limits.IndexBytes/nodeBytes, o.Limits.Temp)
+	c.Index = x
+	x.rebuild = func() {
+		c.loading.Lock()
+		defer c.loading.Unlock()
+		if x.broken.Load() {
+			_ = c.refresh(context.Background()) // else nodes are missing, and who misses one looks again
+		}
+	}
+	if o.Limits.Keep != "" {
+		x.keep = &keeping{dir: filepath.Join(o.Limits.Keep, o.ID+"-"+o.Sees())}
+		x.keep.load(x)
+	}
+	return c, c.Refresh(ctx)
 }
 
-// Refresh takes notice of what other processes have written since.
-func (s *Content) Refresh(ctx context.Context) error {
-	x, err := s.loadIndex(ctx)
-	if err != nil {
-		return err
-	}
-	s.Index.replace(x)
-	return nil
-}
+// nodeBytes is about what the index takes for a node in memory.
+const nodeBytes = 192
 
 // stale reports whether it may be worth to look again for what is not found: not
 // just after that was in vain, or every node of a damaged store would cost a

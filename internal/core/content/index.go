@@ -1,36 +1,52 @@
 package content
 
 import (
-	"context"
-	"encoding/binary"
-	"errors"
-	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"dexamen/internal/core/blob"
-	"dexamen/internal/core/frame"
-	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/tree"
 )
 
 // Index describes where each node lies. It is made from the content files' footers, or from
-// the copies of them under index/, and can always be made anew.
+// the copies of them under index/, and can always be made anew. Nodes beyond a number lie in
+// sorted files, which stay on this host where it has a folder for them.
 type Index struct {
-	Mu     sync.RWMutex
-	Files  []*File
-	Places map[tree.Hash]Place
-	Bases  map[tree.Hash]tree.Hash
+	Mu    sync.RWMutex
+	Files []*File
+	// number of each file, by its name; names of those that are gone may be missing.
+	number map[string]uint32
+
+	// Nodes in memory: of content files that are being written, and of those that are in no
+	// table yet.
+	places map[tree.Hash]Place
+	bases  map[tree.Hash]tree.Hash
 	// more are further copies of nodes that lie in several content files.
-	more map[tree.Hash][]spare
+	more map[tree.Hash][]Copy
+	held int // copies in memory
+	open int // of these, in content files that are not stored yet
+
+	bound  int      // copies to be held in memory
+	tables []*table // replaced, never changed
+	temp   string   // for tables that are not kept
+	keep   *keeping // nil where none are
+
+	generation uint64         // of the last refresh
+	read       map[string]int // listings that were read: how often
+	own        bool           // made from the content files' own lists
+	aside      *aside         // what it was made from before
+	broken     atomic.Bool    // a table cannot be read
+	rebuild    func()         // has the index made anew
 }
 
-// spare is a further copy of a node.
-type spare struct {
+// Copy is where a node lies, once.
+type Copy struct {
 	Place
+	// Base, where it is a patch, is the leaf it is one of.
 	Base tree.Hash
 }
 
+// File is a content file that the index knows.
 type File struct {
 	Name string
 	Size int64
@@ -43,8 +59,15 @@ type File struct {
 	// Doubted: nobody who can read made it. What it says it holds is read before
 	// something new relies on it.
 	Doubted bool
+	// Gone: it is not in the store, or what it lists is not known any more.
+	Gone bool
 	// mem holds the content file's bytes so far while it is not yet in the backend.
 	mem []byte
+
+	end    int64  // where the last of its frames ends
+	stored uint64 // the generation in which it was entered or stored
+	nodes  int    // that it lists
+	tabled bool   // all of them are in tables
 }
 
 // Lasting reports whether something new may rely on the content file.
@@ -61,6 +84,8 @@ func (p *File) Worth() int {
 	return 2
 }
 
+// Place is where a node lies: in a content file, by its number in the index, within what a
+// frame holds.
 type Place struct {
 	File               uint32
 	FrameOff, FrameLen uint32
@@ -68,312 +93,231 @@ type Place struct {
 	Patch, Pieces      bool
 }
 
+// MayShare reports whether the frame may hold other nodes too.
+func (p Place) MayShare() bool { return p.Patch || p.Len < sharedBytes/8 }
+
 // in returns where an entry's node lies, by the number of the content file.
 func (o *Entry) in(file uint32) Place {
 	return Place{file, o.FrameOff, o.FrameLen, o.Off, o.Len, !o.Base.IsZero(), o.NamesPieces}
 }
 
-const indexMagic = "DXIX\x01\x00\x00\x00"
-
-func newIndex() *Index {
-	return &Index{Places: map[tree.Hash]Place{}, Bases: map[tree.Hash]tree.Hash{}, more: map[tree.Hash][]spare{}}
+func newIndex(bound int, temp string) *Index {
+	return &Index{number: map[string]uint32{}, places: map[tree.Hash]Place{}, bases: map[tree.Hash]tree.Hash{},
+		more: map[tree.Hash][]Copy{}, bound: bound, temp: temp, read: map[string]int{}, rebuild: func() {}}
 }
 
-// add enters a content file's objects; the caller holds the lock or is alone.
-func (x *Index) add(file *File, objects []Entry) {
+// file enters a content file and returns its number; the caller holds the lock.
+func (x *Index) file(f *File) uint32 {
 	id := uint32(len(x.Files))
-	x.Files = append(x.Files, file)
-	for i := range objects {
-		x.enter(id, &objects[i])
-	}
+	x.Files = append(x.Files, f)
+	x.number[f.Name] = id
+	f.stored = x.generation
+	return id
 }
 
+// enter enters a copy of a node; the caller holds the lock.
 func (x *Index) enter(file uint32, o *Entry) {
-	now := o.in(file)
-	if old, ok := x.Places[o.Name]; ok {
-		// The same content twice: one that stays is better, then one that somebody made
-		// who can read, then one that needs no base.
-		was, is := x.Files[old.File].Worth(), x.Files[file].Worth()
-		if was > is || was == is && (!old.Patch || now.Patch) {
-			x.more[o.Name] = append(x.more[o.Name], spare{now, o.Base})
-			return
-		}
-		x.more[o.Name] = append(x.more[o.Name], spare{old, x.Bases[o.Name]})
+	now := Copy{o.in(file), o.Base}
+	f := x.Files[file]
+	f.nodes++
+	f.end = max(f.end, int64(o.FrameOff)+int64(o.FrameLen))
+	x.held++
+	if f.mem != nil {
+		x.open++
 	}
-	x.Places[o.Name] = now
-	delete(x.Bases, o.Name)
-	if !o.Base.IsZero() {
-		x.Bases[o.Name] = o.Base
+	if _, ok := x.places[o.Name]; ok {
+		x.more[o.Name] = append(x.more[o.Name], now)
+		return
+	}
+	x.put(o.Name, now)
+}
+
+// put has a copy be the one that is looked at first; the caller holds the lock.
+func (x *Index) put(h tree.Hash, c Copy) {
+	x.places[h] = c.Place
+	delete(x.bases, h)
+	if c.Patch {
+		x.bases[h] = c.Base
 	}
 }
 
-// replace has the index say what another one says; what is open in a writer
-// stays. Content files keep their numbers, which the cache knows them by.
-func (x *Index) replace(y *Index) {
+// drop forgets the copies in memory that are to go; the caller holds the lock.
+func (x *Index) drop(gone func(h tree.Hash, file uint32) bool) {
+	for h, p := range x.places {
+		x.dropOf(h, p, func(file uint32) bool { return gone(h, file) })
+	}
+}
+
+// dropOf does so for one node; p is what lies in places.
+func (x *Index) dropOf(h tree.Hash, p Place, gone func(file uint32) bool) {
+	var kept []Copy
+	if !gone(p.File) {
+		kept = append(kept, Copy{p, x.bases[h]})
+	}
+	more := x.more[h]
+	for _, c := range more {
+		if !gone(c.File) {
+			kept = append(kept, c)
+		}
+	}
+	if len(kept) == 1+len(more) {
+		return
+	}
+	x.held -= 1 + len(more) - len(kept)
+	delete(x.places, h)
+	delete(x.bases, h)
+	delete(x.more, h)
+	if len(kept) > 0 {
+		x.put(h, kept[0])
+	}
+	if len(kept) > 1 {
+		x.more[h] = kept[1:]
+	}
+}
+
+// isStored notes that a content file is in the backend.
+func (x *Index) isStored(f *File) {
 	x.Mu.Lock()
 	defer x.Mu.Unlock()
-	number := map[string]uint32{}
-	for i, p := range x.Files {
-		number[p.Name] = uint32(i)
-	}
-	places, bases := map[tree.Hash]Place{}, map[tree.Hash]tree.Hash{}
-	for h, p := range x.Places {
-		if x.Files[p.File].mem != nil {
-			places[h] = p
-			if p.Patch {
-				bases[h] = x.Bases[h]
-			}
-		}
-	}
-	moved := make([]uint32, len(y.Files))
-	for i, p := range y.Files {
-		n, ok := number[p.Name]
-		if !ok {
-			n = uint32(len(x.Files))
-			x.Files = append(x.Files, p)
-		} else {
-			x.Files[n].PendingDelete, x.Files[n].Suspect, x.Files[n].Doubted = p.PendingDelete, p.Suspect, p.Doubted
-		}
-		moved[i] = n
-	}
-	for h, p := range y.Places {
-		if _, open := places[h]; open {
-			continue
-		}
-		p.File = moved[p.File]
-		places[h] = p
-		if p.Patch {
-			bases[h] = y.Bases[h]
-		}
-	}
-	more := map[tree.Hash][]spare{}
-	for h, list := range y.more {
-		for _, sp := range list {
-			sp.File = moved[sp.File]
-			more[h] = append(more[h], sp)
-		}
-	}
-	x.Places, x.Bases, x.more = places, bases, more
+	f.mem = nil // from here on it is read from where it lies
+	f.stored = x.generation
+	x.open -= f.nodes
 }
 
-// Spares returns the further copies of a node, with their content files.
-func (x *Index) Spares(h tree.Hash) (list []spare, files []*File) {
+// leave forgets a content file that was never stored.
+func (x *Index) leave(f *File) {
+	x.Mu.Lock()
+	defer x.Mu.Unlock()
+	if f.mem == nil {
+		return
+	}
+	number := x.number[f.Name]
+	x.drop(func(_ tree.Hash, file uint32) bool { return file == number })
+	x.open -= f.nodes
+	f.mem, f.Gone = nil, true
+	delete(x.number, f.Name)
+}
+
+// copies returns all copies of a node in content files that are there, with these, the best
+// first.
+func (x *Index) copies(h tree.Hash) (list []Copy, files []*File, err error) {
+	x.Mu.RLock()
+	if p, ok := x.places[h]; ok {
+		list = append(append(list, Copy{p, x.bases[h]}), x.more[h]...)
+	}
+	tables := x.tables
+	x.Mu.RUnlock()
+	for _, t := range tables {
+		if list, err = t.find(h, list); err != nil {
+			return nil, nil, err
+		}
+	}
 	x.Mu.RLock()
 	defer x.Mu.RUnlock()
-	for _, sp := range x.more[h] {
-		list, files = append(list, sp), append(files, x.Files[sp.File])
+	there := list[:0]
+	for _, c := range list {
+		if !x.Files[c.File].Gone {
+			there = append(there, c)
+		}
+	}
+	for i := 1; i < len(there); i++ {
+		for k := i; k > 0 && x.better(there[k], there[k-1]); k-- {
+			there[k], there[k-1] = there[k-1], there[k]
+		}
+	}
+	for _, c := range there {
+		files = append(files, x.Files[c.File])
+	}
+	return there, files, nil
+}
+
+// better reports whether a copy is to be read rather than another: one that stays is better,
+// then one that somebody made who can read, then one that needs no base, then the older one.
+func (x *Index) better(a, b Copy) bool {
+	if is, was := x.Files[a.File].Worth(), x.Files[b.File].Worth(); is != was {
+		return is > was
+	}
+	if a.Patch != b.Patch {
+		return b.Patch
+	}
+	return a.File < b.File
+}
+
+// best returns the copy of a node to be read. Where a table cannot be read, the index is made anew.
+func (x *Index) best(h tree.Hash) (Copy, *File, bool) {
+	x.Mu.RLock()
+	if p, ok := x.places[h]; len(x.tables) == 0 && len(x.more[h]) == 0 {
+		// Most stores are so small that nothing lies elsewhere.
+		defer x.Mu.RUnlock()
+		if !ok || x.Files[p.File].Gone {
+			return Copy{}, nil, false
+		}
+		return Copy{p, x.bases[h]}, x.Files[p.File], true
+	}
+	x.Mu.RUnlock()
+	list, files := x.all(h)
+	if len(list) == 0 {
+		return Copy{}, nil, false
+	}
+	return list[0], files[0], true
+}
+
+// all returns what copies does, of an index that is made anew where a table cannot be read.
+func (x *Index) all(h tree.Hash) ([]Copy, []*File) {
+	list, files, err := x.copies(h)
+	if err != nil {
+		x.broken.Store(true)
+		x.rebuild()
+		list, files, _ = x.copies(h)
 	}
 	return list, files
 }
 
-func (x *Index) Find(h tree.Hash) (p Place, file *File, ok bool) {
-	x.Mu.RLock()
-	defer x.Mu.RUnlock()
-	if p, ok = x.Places[h]; ok {
-		file = x.Files[p.File]
+// Spares returns the copies of a node but for one, with their content files.
+func (x *Index) Spares(h tree.Hash, but Place) ([]Copy, []*File) {
+	list, files := x.all(h)
+	for i, c := range list {
+		if c.File == but.File && c.FrameOff == but.FrameOff && c.off == but.off {
+			return append(list[:i:i], list[i+1:]...), append(files[:i:i], files[i+1:]...)
+		}
 	}
-	return p, file, ok
+	return list, files
+}
+
+// Find returns where a node lies, and the content file.
+func (x *Index) Find(h tree.Hash) (Place, *File, bool) {
+	c, file, ok := x.best(h)
+	return c.Place, file, ok
+}
+
+// BaseOf returns what a node is stored as a patch of; zero where it is none.
+func (x *Index) BaseOf(h tree.Hash) tree.Hash {
+	c, _, _ := x.best(h)
+	return c.Base
 }
 
 // keeps reports whether a node is in the store to stay: a patch only with its base,
 // which may have gone when no point needed either. Doubted says that it is to be read
 // first.
 func (x *Index) keeps(h tree.Hash) (is, doubted bool) {
-	x.Mu.RLock()
-	defer x.Mu.RUnlock()
-	p, ok := x.Places[h]
-	if !ok || !x.Files[p.File].Lasting() {
+	c, file, ok := x.best(h)
+	if !ok {
 		return false, false
 	}
-	doubted = x.Files[p.File].Doubted
-	if !p.Patch {
-		return true, doubted
+	is, doubted = x.lasts(file)
+	if !is || !c.Patch {
+		return is, doubted
 	}
-	base, ok := x.Places[x.Bases[h]]
-	return ok && !base.Patch && x.Files[base.File].Lasting(), doubted || ok && x.Files[base.File].Doubted
+	base, file, ok := x.best(c.Base)
+	if !ok || base.Patch {
+		return false, doubted
+	}
+	is, also := x.lasts(file)
+	return is, doubted || also
 }
 
-func (x *Index) BaseOf(h tree.Hash) tree.Hash {
+func (x *Index) lasts(f *File) (is, doubted bool) {
 	x.Mu.RLock()
 	defer x.Mu.RUnlock()
-	return x.Bases[h]
-}
-
-func FileName(id string) string { return sealed.ContentPrefix + id[:2] + "/" + id }
-
-type fileListing struct {
-	Name   string
-	Footer []byte
-}
-
-func encodeIndex(k *frame.Key, files []fileListing) []byte {
-	var raw []byte
-	for _, p := range files {
-		raw = binary.AppendUvarint(raw, uint64(len(p.Name)))
-		raw = append(raw, p.Name...)
-		raw = binary.AppendUvarint(raw, uint64(len(p.Footer)))
-		raw = append(raw, p.Footer...)
-	}
-	return k.Append([]byte(indexMagic), frame.Index, raw)
-}
-
-func DecodeIndex(ring frame.Ring, data []byte) ([]fileListing, error) {
-	if len(data) < len(indexMagic) || string(data[:len(indexMagic)]) != indexMagic {
-		return nil, fmt.Errorf("%w: does not begin as an index", sealed.ErrDamaged)
-	}
-	raw, _, err := frame.OpenWith(ring, data[len(indexMagic):], frame.Index)
-	if err != nil {
-		return nil, sealed.AsDamage(err)
-	}
-	var out []fileListing
-	for len(raw) > 0 {
-		var f [2][]byte
-		for i := range f {
-			n, l := binary.Uvarint(raw)
-			if l <= 0 || n > uint64(len(raw)-l) {
-				return nil, fmt.Errorf("%w: index cut short", sealed.ErrDamaged)
-			}
-			f[i], raw = raw[l:l+int(n)], raw[l+int(n):]
-		}
-		out = append(out, fileListing{string(f[0]), f[1]})
-	}
-	return out, nil
-}
-
-// loadIndex reads the lists of all content files: from index objects where they cover
-// a content file, from the content file itself where not. A damaged index object costs time,
-// nothing else. A content file whose own list is damaged is left out: reading a node
-// that lies in it says so.
-func (s *Content) loadIndex(ctx context.Context) (*Index, error) {
-	b := s.Blob
-	// What is marked for deletion is listed first: a content file that is listed after was not
-	// there, or not marked for deletion, or is known to be.
-	pending, err := s.PendingDeletes(ctx)
-	if err != nil {
-		return nil, err
-	}
-	suspect, err := s.Suspects(ctx)
-	if err != nil {
-		return nil, err
-	}
-	present := map[string]blob.Info{}
-	err = b.List(ctx, sealed.ContentPrefix, func(i blob.Info) error { present[i.Name] = i; return nil })
-	if err != nil {
-		return nil, err
-	}
-	x := newIndex()
-	var names []string
-	err = b.List(ctx, sealed.ListingsPrefix, func(i blob.Info) error { names = append(names, i.Name); return nil })
-	if err != nil {
-		return nil, err
-	}
-	enter := func(name string, footer []byte) {
-		i, ok := present[name]
-		if !ok {
-			return
-		}
-		if f, err := DecodeFooter(name, footer); err == nil {
-			delete(present, name)
-			objects, end := f.Entries, int64(0)
-			for k := range objects {
-				end = max(end, int64(objects[k].FrameOff)+int64(objects[k].FrameLen))
-			}
-			// One that is shorter than its list says has lost something.
-			x.add(&File{Name: name, Size: i.Size, Made: i.Made, PendingDelete: pending[name],
-				Suspect: suspect[name] || i.Size < end, Doubted: !s.Believed(name, f)}, objects)
-		}
-	}
-	own := func() error {
-		for name := range present {
-			footer, err := s.ReadFooter(ctx, name)
-			if errors.Is(err, sealed.ErrDamaged) || errors.Is(err, blob.ErrNotFound) {
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			enter(name, footer)
-		}
-		return nil
-	}
-	if s.OwnLists.Load() {
-		if err := own(); err != nil {
-			return nil, err
-		}
-	}
-	for _, n := range names {
-		data, err := b.Read(ctx, n)
-		if errors.Is(err, blob.ErrNotFound) || errors.Is(err, sealed.ErrDamaged) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		lists, err := DecodeIndex(s.Ring(ctx), data)
-		if err != nil {
-			continue
-		}
-		for _, l := range lists {
-			enter(l.Name, l.Footer)
-		}
-	}
-	if s.OwnLists.Load() {
-		return x, nil
-	}
-	if err := own(); err != nil {
-		return nil, err
-	}
-	return x, nil
-}
-
-// RebuildListings removes all index objects and writes one anew from the content files'
-// own lists. It gives the number of content files and nodes found, and the content files whose
-// list cannot be read.
-func (s *Content) RebuildListings(ctx context.Context) (files, nodes int, unreadable []string, err error) {
-	var old []string
-	err = s.Blob.List(ctx, sealed.ListingsPrefix, func(i blob.Info) error { old = append(old, i.Name); return nil })
-	if err != nil {
-		return 0, 0, nil, err
-	}
-	x := newIndex()
-	var lists []fileListing
-	pending, err := s.PendingDeletes(ctx)
-	if err != nil {
-		return 0, 0, nil, err
-	}
-	suspect, err := s.Suspects(ctx)
-	if err != nil {
-		return 0, 0, nil, err
-	}
-	err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error {
-		footer, err := s.ReadFooter(ctx, i.Name)
-		var f *Footer
-		if err == nil {
-			f, err = DecodeFooter(i.Name, footer)
-		}
-		if errors.Is(err, sealed.ErrDamaged) {
-			unreadable = append(unreadable, i.Name)
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		x.add(&File{Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name],
-			Suspect: suspect[i.Name], Doubted: !s.Believed(i.Name, f)}, f.Entries)
-		lists = append(lists, fileListing{i.Name, footer})
-		return nil
-	})
-	if err != nil {
-		return 0, 0, nil, err
-	}
-	if err := s.Blob.Create(ctx, sealed.ListingsPrefix+sealed.NewID(16), encodeIndex(s.ListKey(), lists)); err != nil {
-		return 0, 0, nil, err
-	}
-	for _, n := range old {
-		if err := s.Blob.Remove(ctx, n); err != nil && !errors.Is(err, blob.ErrNotFound) {
-			return 0, 0, nil, err
-		}
-	}
-	s.Index.replace(x)
-	return len(lists), len(x.Places), unreadable, nil
+	return f.Lasting(), f.Doubted
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"slices"
 	"sync"
 	"time"
 
@@ -25,22 +24,22 @@ func (s *Content) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 }
 
 func (s *Content) node(ctx context.Context, h tree.Hash, depth int) ([]byte, error) {
-	p, file, ok := s.Index.Find(h)
+	c, file, ok := s.Index.best(h)
 	if !ok && s.stale() {
 		// Perhaps another process has written it since.
 		if err := s.Refresh(ctx); err != nil {
 			return nil, err
 		}
-		if p, file, ok = s.Index.Find(h); !ok {
+		if c, file, ok = s.Index.best(h); !ok {
 			s.lastMiss.Store(time.Now().UnixNano())
 		}
 	}
 	if !ok {
 		return nil, fmt.Errorf("node %s: %w", h.Short(), sealed.ErrMissing)
 	}
-	node, err := s.nodeAt(ctx, h, p, file, s.Index.BaseOf(h), depth)
+	node, err := s.nodeAt(ctx, h, c.Place, file, c.Base, depth)
 	if errors.Is(err, sealed.ErrDamaged) || errors.Is(err, sealed.ErrMissing) {
-		list, files := s.Index.Spares(h)
+		list, files := s.Index.Spares(h, c.Place)
 		for i, sp := range list {
 			if node, serr := s.nodeAt(ctx, h, sp.Place, files[i], sp.Base, depth); serr == nil {
 				return node, nil
@@ -66,20 +65,20 @@ func (s *Content) Keeps(ctx context.Context, h tree.Hash) bool {
 	if !is || !doubted {
 		return is
 	}
-	p, file, ok := s.Index.Find(h)
-	if _, read := s.proven.Load(provenCopy{h, p.File}); ok && read {
+	c, file, ok := s.Index.best(h)
+	if _, read := s.proven.Load(provenCopy{h, c.File}); ok && read {
 		return true
 	}
 	if !ok {
 		return false
 	}
-	if _, err := s.nodeAt(ctx, h, p, file, s.Index.BaseOf(h), 0); err != nil {
+	if _, err := s.nodeAt(ctx, h, c.Place, file, c.Base, 0); err != nil {
 		if errors.Is(err, sealed.ErrDamaged) {
 			s.distrust(file)
 		}
 		return false
 	}
-	s.proven.Store(provenCopy{h, p.File}, true)
+	s.proven.Store(provenCopy{h, c.File}, true)
 	return true
 }
 
@@ -93,16 +92,16 @@ type provenCopy struct {
 // of is read from wherever it is found. The node is what its name says.
 func (s *Content) NodeIn(ctx context.Context, file string, o Entry) ([]byte, error) {
 	s.Index.Mu.RLock()
-	number := slices.IndexFunc(s.Index.Files, func(f *File) bool { return f.Name == file })
+	number, ok := s.Index.number[file]
 	var f *File
-	if number >= 0 {
+	if ok && !s.Index.Files[number].Gone {
 		f = s.Index.Files[number]
 	}
 	s.Index.Mu.RUnlock()
 	if f == nil {
 		return nil, fmt.Errorf("node %s in %s: %w", o.Name.Short(), file, sealed.ErrMissing)
 	}
-	return s.nodeAt(ctx, o.Name, o.in(uint32(number)), f, o.Base, 0)
+	return s.nodeAt(ctx, o.Name, o.in(number), f, o.Base, 0)
 }
 
 // distrust has nothing new rely on a content file in which reading found damage.

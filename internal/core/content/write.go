@@ -38,14 +38,16 @@ type Writer struct {
 	pending map[tree.Hash][]byte // taken, not yet in a frame
 	pack    *File                // open content file, in the index with its bytes in mem
 	packID  uint32
-	away    int        // full content files on their way
-	stored  *sync.Cond // that one has arrived, or failed to
-	free    [][]byte   // the room of those that have
-	objects []Entry
-	shared  []byte // small nodes and patches, waiting for their frame
-	waiting []Entry
-	sealed  []fileListing
-	stats   WriteStats
+	away    int // full content files on their way
+	// unstored are the open content file and those that are not in the backend yet.
+	unstored map[*File]bool
+	stored   *sync.Cond // that one has arrived, or failed to
+	free     [][]byte   // the room of those that have
+	objects  []Entry
+	shared   []byte // small nodes and patches, waiting for their frame
+	waiting  []Entry
+	sealed   []fileListing
+	stats    WriteStats
 }
 
 type writeJob struct {
@@ -71,7 +73,8 @@ func (s *Content) NewWriter(ctx context.Context) *Writer {
 	if n <= 0 {
 		n = min(runtime.GOMAXPROCS(0), 8)
 	}
-	w := &Writer{s: s, ctx: ctx, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{}}
+	w := &Writer{s: s, ctx: ctx, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{},
+		unstored: map[*File]bool{}}
 	w.stored = sync.NewCond(&w.mu)
 	for range n {
 		w.wg.Go(func() {
@@ -200,12 +203,12 @@ func (w *Writer) patch(j writeJob) ([]byte, tree.Hash) {
 	if base.IsZero() {
 		return nil, base
 	}
-	p, _, ok := w.s.Index.Find(base)
+	c, _, ok := w.s.Index.best(base)
 	if !ok {
 		return nil, base
 	}
-	if p.Patch {
-		base = w.s.Index.BaseOf(base)
+	if c.Patch {
+		base = c.Base
 	}
 	if !w.s.Keeps(w.ctx, base) {
 		return nil, base
@@ -258,8 +261,8 @@ func (w *Writer) append(f []byte, objects []Entry) (full *File) {
 	defer x.Mu.Unlock()
 	if w.pack == nil {
 		w.pack = &File{Name: FileName(sealed.NewID(16)), mem: append(w.buffer(), FileMagic...)}
-		w.packID = uint32(len(x.Files))
-		x.Files = append(x.Files, w.pack)
+		w.packID = x.file(w.pack)
+		w.unstored[w.pack] = true
 	}
 	for i := range objects {
 		o := &objects[i]
@@ -309,17 +312,19 @@ func (w *Writer) store(ctx context.Context, file *File) error {
 	err := w.s.CreateObject(ctx, file.Name, file.mem)
 	room := file.mem
 	if err == nil {
-		w.s.Index.Mu.Lock()
-		file.mem = nil // from here on it is read from where it lies
-		w.s.Index.Mu.Unlock()
+		w.s.Index.isStored(file)
 	}
 	w.mu.Lock()
 	w.away--
 	if err == nil { // else somebody may be sending it still
 		w.free = append(w.free, room)
+		delete(w.unstored, file)
 	}
 	w.mu.Unlock()
 	w.stored.Broadcast()
+	if err == nil {
+		err = w.s.spill()
+	}
 	return err
 }
 
@@ -376,14 +381,8 @@ func (w *Writer) end() {
 // are durable stay: the next attempt finds and uses what is in them.
 func (w *Writer) Abandon() {
 	w.end()
-	x := w.s.Index
-	x.Mu.Lock()
-	defer x.Mu.Unlock()
-	for h, p := range x.Places {
-		if x.Files[p.File].mem != nil {
-			delete(x.Places, h)
-			delete(x.Bases, h)
-		}
+	for file := range w.unstored {
+		w.s.Index.leave(file)
 	}
 }
 

@@ -91,6 +91,12 @@ type Options struct {
 	// PackBytes is the size at which a content file is closed (default 16 MiB, less where
 	// three would not fit into WriteBytes).
 	FileBytes int
+	// IndexBytes bounds about what is held in memory of where nodes lie; what is more goes
+	// to files (default 64 MiB).
+	IndexBytes int
+	// Keep is the folder of this host where such files stay for who opens the store next;
+	// where it is empty they are temporary.
+	Keep string
 	// Temp is the folder for temporary files (the system's when empty).
 	Temp string
 	// Memo, where not nil, is shared by stores opened at this place.
@@ -111,6 +117,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.WriteBytes <= 0 {
 		o.WriteBytes = 54 << 20
+	}
+	if o.IndexBytes <= 0 {
+		o.IndexBytes = 64 << 20
 	}
 	if o.FileBytes <= 0 {
 		o.FileBytes = min(16<<20, max(1<<20, o.WriteBytes*8/27))

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/content"
 	"dexamen/internal/core/frame"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
@@ -62,9 +63,7 @@ func garbage(t *testing.T, b blob.Backend, thief *store.Store, nodes []tree.Hash
 }
 
 func allNodes(s *store.Store) (out []tree.Hash) {
-	for h := range s.Index.Places {
-		out = append(out, h)
-	}
+	_ = s.Index.Each(func(h tree.Hash, _ content.Place) error { out = append(out, h); return nil })
 	return out
 }
 

@@ -173,7 +173,7 @@ func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (liv
 				if pl.Patch {
 					bases[s.Index.BaseOf(n.Hash)] = true
 				}
-				spares, _ := s.Index.Spares(n.Hash)
+				spares, _ := s.Index.Spares(n.Hash, pl)
 				for _, sp := range spares {
 					if sp.Patch {
 						bases[sp.Base] = true

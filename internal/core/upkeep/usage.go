@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/content"
 	"dexamen/internal/core/tree"
 )
 
@@ -26,10 +27,16 @@ func (s *Upkeep) Usage(ctx context.Context) (Usage, error) {
 		u.Bytes[kind] += i.Size
 		return nil
 	})
-	s.Index.Mu.RLock()
-	u.Nodes, u.Patches = len(s.Index.Places), len(s.Index.Bases)
-	s.Index.Mu.RUnlock()
-	return u, err
+	if err != nil {
+		return u, err
+	}
+	return u, s.Index.Each(func(_ tree.Hash, p content.Place) error {
+		u.Nodes++
+		if p.Patch {
+			u.Patches++
+		}
+		return nil
+	})
 }
 
 // Share is what one cluster's points hold, and what that costs. What several
@@ -61,7 +68,10 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	w := s.newWeighing()
+	w, err := s.newWeighing()
+	if err != nil {
+		return nil, 0, nil, err
+	}
 	week := time.Now().Add(-7 * 24 * time.Hour)
 	by := map[string]*Share{}
 	for _, p := range points {
@@ -105,21 +115,21 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 // weighing finds out what points cost.
 type weighing struct {
 	s     *Upkeep
-	whole map[frameID]int64             // of each frame, bytes of its objects
+	whole map[frameID]int64             // of each frame that several nodes may share, their bytes
 	seen  map[string]map[tree.Hash]bool // by cluster, nodes that were counted
 	live  map[uint32]bool               // content files that a point needs
 }
 
 type frameID struct{ file, off uint32 }
 
-func (s *Upkeep) newWeighing() *weighing {
+func (s *Upkeep) newWeighing() (*weighing, error) {
 	w := &weighing{s: s, whole: map[frameID]int64{}, seen: map[string]map[tree.Hash]bool{}, live: map[uint32]bool{}}
-	s.Index.Mu.RLock()
-	defer s.Index.Mu.RUnlock()
-	for _, p := range s.Index.Places {
-		w.whole[frameID{p.File, p.FrameOff}] += int64(p.Len)
-	}
-	return w
+	return w, s.Index.Each(func(_ tree.Hash, p content.Place) error {
+		if p.MayShare() {
+			w.whole[frameID{p.File, p.FrameOff}] += int64(p.Len)
+		}
+		return nil
+	})
 }
 
 // weigh adds a tree to what a cluster's points hold.
@@ -139,7 +149,11 @@ func (w *weighing) weigh(ctx context.Context, c *Share, root tree.Root) error {
 			return false, nil // the scrub tells
 		}
 		w.live[pl.File] = true
-		if all := w.whole[frameID{pl.File, pl.FrameOff}]; all > 0 {
+		all := int64(pl.Len)
+		if pl.MayShare() {
+			all = w.whole[frameID{pl.File, pl.FrameOff}]
+		}
+		if all > 0 {
 			c.Stored += int64(pl.FrameLen) * int64(pl.Len) / all
 		}
 		if n.Level == 0 {
@@ -162,7 +176,7 @@ func (w *weighing) dead() (n int64) {
 	w.s.Index.Mu.RLock()
 	defer w.s.Index.Mu.RUnlock()
 	for i, p := range w.s.Index.Files {
-		if !w.live[uint32(i)] {
+		if !p.Gone && !w.live[uint32(i)] {
 			n += p.Size
 		}
 	}
