@@ -74,6 +74,8 @@ type Store struct {
 	// Of a store that is made: parity such as 8+2, and for how long objects are
 	// locked against removal.
 	Parity string `yaml:"parity"`
+	// Compress is fast (when left out), auto or small.
+	Compress string `yaml:"compress"`
 	// Capacity is how many bytes the place has, where it does not tell itself.
 	Capacity Size `yaml:"capacity"`
 	// ReadOnly: this host looks at it and changes nothing; nothing is tried to be written.

@@ -189,11 +189,24 @@ func (w *Writer) write(j writeJob) error {
 		w.mu.Unlock()
 		return errors.Join(err, w.store(w.ctx, file))
 	}
-	f := w.key.Append(nil, frame.Leaf, j.node)
+	f := w.key.AppendWith(w.effort(), nil, frame.Leaf, j.node)
 	w.mu.Lock()
 	file := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), NamesPieces: tree.NamesPieces(j.node)}})
 	w.mu.Unlock()
 	return w.store(w.ctx, file)
+}
+
+// effort returns how hard a frame is compressed.
+func (w *Writer) effort() frame.Effort {
+	switch w.s.Limits.Compress {
+	case sealed.CompressSmall:
+		return frame.Small
+	case sealed.CompressAuto:
+		if len(w.jobs) == 0 { // nobody waits
+			return frame.Middle
+		}
+	}
+	return frame.Fast
 }
 
 // patch tries to express a leaf against a similar one that is stored in full.
@@ -243,7 +256,7 @@ func (w *Writer) endShared() *File {
 	if len(w.waiting) == 0 {
 		return nil
 	}
-	f, objects := w.key.Append(nil, frame.Shared, w.shared), w.waiting
+	f, objects := w.key.AppendWith(w.effort(), nil, frame.Shared, w.shared), w.waiting
 	w.shared, w.waiting = w.shared[:0], nil // before append, which lets others have the lock
 	return w.append(f, objects)
 }

@@ -49,16 +49,30 @@ var ErrDamaged = errors.New("damaged frame")
 // ErrTooNew means that a frame was written in a way this version cannot read.
 var ErrTooNew = errors.New("frame of a later format")
 
+// Effort is how much work goes into making a frame small. Any is read the same way.
+type Effort int
+
+// What the levels of zstd are called that are used.
+const (
+	Fast   Effort = iota // fastest
+	Middle               // better
+	Small                // best
+)
+
 // Most frames are of some 100 KiB: a window of the usual size would cost 8 MiB
 // for each processor, and find nothing more.
-var encoder = sync.OnceValue(func() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false),
-		zstd.WithWindowSize(1<<20))
-	if err != nil {
-		panic(err) // the options are constants
-	}
-	return e
-})
+var encoders = [...]func() *zstd.Encoder{Fast: newEncoder(zstd.SpeedFastest),
+	Middle: newEncoder(zstd.SpeedBetterCompression), Small: newEncoder(zstd.SpeedBestCompression)}
+
+func newEncoder(level zstd.EncoderLevel) func() *zstd.Encoder {
+	return sync.OnceValue(func() *zstd.Encoder {
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(false), zstd.WithWindowSize(1<<20))
+		if err != nil {
+			panic(err) // the options are constants
+		}
+		return e
+	})
+}
 
 var decoder = sync.OnceValue(func() *zstd.Decoder {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(MaxRaw), zstd.WithDecoderConcurrency(0))
@@ -80,11 +94,14 @@ type Header struct {
 
 // Append makes a frame of raw at the end of dst, encrypted unless the key is
 // nil. It may be called from many goroutines at once.
-func (k *Key) Append(dst []byte, kind Kind, raw []byte) []byte {
+func (k *Key) Append(dst []byte, kind Kind, raw []byte) []byte { return k.AppendWith(Fast, dst, kind, raw) }
+
+// AppendWith does what Append does, with an effort.
+func (k *Key) AppendWith(e Effort, dst []byte, kind Kind, raw []byte) []byte {
 	start := len(dst)
 	var h [HeaderSize]byte
 	dst = append(dst, h[:]...)
-	dst = encoder().EncodeAll(raw, dst)
+	dst = encoders[e]().EncodeAll(raw, dst)
 	codec := byte(codecZstd)
 	if len(dst)-start-HeaderSize >= len(raw) {
 		dst = append(dst[:start+HeaderSize], raw...)

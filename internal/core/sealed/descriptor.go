@@ -79,6 +79,17 @@ type CreateOptions struct {
 	NoConditions bool
 }
 
+// Compress is how small nodes are made when they are written; the log is always compressed fast, as
+// it must keep up.
+type Compress string
+
+// The empty one is CompressFast.
+const (
+	CompressFast  Compress = "fast"
+	CompressAuto  Compress = "auto" // harder while what is written comes slower than it could be compressed
+	CompressSmall Compress = "small"
+)
+
 // Options bound what a store uses of the machine. The zero value is usable.
 type Options struct {
 	// CacheBytes bounds decompressed frames held for reading (default 32 MiB).
@@ -91,6 +102,8 @@ type Options struct {
 	// PackBytes is the size at which a content file is closed (default 16 MiB, less where
 	// three would not fit into WriteBytes).
 	FileBytes int
+	// Compress says how small what is written is made.
+	Compress Compress
 	// IndexBytes bounds about what is held in memory of where nodes lie; what is more goes
 	// to files (default 64 MiB).
 	IndexBytes int

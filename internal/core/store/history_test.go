@@ -327,6 +327,63 @@ func TestSegmentsPutTogetherMeanwhile(t *testing.T) {
 }
 
 // TestALogThatRetentionHasCut goes when nothing has needed it for a week, and begins later then
+// atRemoval is a place at which something happens just before the first segment is removed.
+type atRemoval struct {
+	blob.Backend
+	happens func()
+}
+
+func (m *atRemoval) Remove(c context.Context, name string) error {
+	if f := m.happens; f != nil && strings.HasPrefix(name, "journal/") {
+		m.happens = nil
+		f()
+	}
+	return m.Backend.Remove(c, name)
+}
+
+// TestRetentionWhileSegmentsArePutTogether: who removes segments because of the one that they were put
+// together into can rely on it, also where retention cuts the log within it at that very moment.
+func TestRetentionWhileSegmentsArePutTogether(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b, s := fresh(t)
+		logOf(t, s, rand.New(rand.NewPCG(1, 1)), 30, -1)
+		for i, id := range []string{"old", "mid", "new"} {
+			require.NoError(t, s.PutPoint(ctx, &store.Point{ID: id, Cluster: "meadow", Time: time.Now(),
+				Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: record.Position(fmt.Sprintf("%06d", i*10))}}}}))
+		}
+		_, err := s.Retire(ctx, "meadow", []string{"old"}, "mid")
+		require.NoError(t, err)
+		time.Sleep(8 * 24 * time.Hour)
+		j, err := s.Join(ctx, "meadow", store.JoinOptions{Settled: time.Minute})
+		require.NoError(t, err)
+		require.Positive(t, j.To)
+		time.Sleep(time.Hour)
+		s.Close()
+		slow := open(t, &atRemoval{b, func() {
+			s := open(t, b)
+			defer s.Close()
+			_, err := s.Retire(ctx, "meadow", nil, "mid")
+			require.NoError(t, err)
+		}})
+		j, err = slow.Join(ctx, "meadow", store.JoinOptions{Settled: time.Minute})
+		require.NoError(t, err)
+		require.Positive(t, j.Removed)
+		slow.Close()
+		s = open(t, b)
+		chains, bad, err := s.Chains(ctx, "meadow")
+		require.NoError(t, err)
+		require.Empty(t, bad)
+		c := chains["yard"]
+		require.LessOrEqual(t, c.Segments[0].After.Position, record.Position("000010"), "what a point needs is there")
+		for _, g := range c.Gaps() {
+			require.Equal(t, journal.Beginning, g.Reason)
+		}
+		_, err = s.Retire(ctx, "meadow", nil, "mid")
+		require.NoError(t, err)
+		s.Close()
+	})
+}
+
 // without being broken; one whose first segment was lost otherwise is.
 func TestALogThatRetentionHasCut(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -616,6 +616,9 @@ func TestSimulation(t *testing.T) {
 					}
 					place := blob.NewMemory()
 					o := store.Options{FileBytes: 16 << 10, Workers: 1}
+					if i%200 == 0 {
+						o.IndexBytes = 1 // all that is stored lies in tables
+					}
 					_, err := store.Create(ctx, place, store.CreateOptions{Tool: "test", Plain: true})
 					require.NoError(t, err)
 					synctest.Test(t, func(t *testing.T) {

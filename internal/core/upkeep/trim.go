@@ -89,6 +89,22 @@ func needless(c *journal.Chain, before record.Position) (n int) {
 	return n
 }
 
+// apart returns how many of the first n segments of a log can go, so that nothing else that is there has
+// a part among them and another among those that stay. What was put together must not go while its
+// parts are needed: who put it together may be removing them, as it was there to take their place.
+func apart(c *journal.Chain, n int) int {
+	for again := true; again; {
+		again = false
+		for _, h := range slices.Concat(c.Joins, c.Superseded) {
+			for n > 0 && h.After.Position < c.Segments[n].After.Position && c.Segments[n].After.Position < h.Last.Position {
+				n--
+				again = true
+			}
+		}
+	}
+	return n
+}
+
 // markTrim records that nothing needs a log before a position, and forgets records by which more
 // would go.
 func (s *Upkeep) markTrim(ctx context.Context, cluster string, c *journal.Chain, before record.Position) error {
@@ -172,16 +188,17 @@ func (s *Upkeep) trim(ctx context.Context, cluster string, c *journal.Chain, aft
 		out.Going++
 		out.GoingBytes += h.Size
 	}
+	n = apart(c, n)
 	gone := slices.Clone(c.Segments[:n])
 	for _, h := range c.Superseded {
 		if n > 0 && h.Last.Position <= c.Segments[n].After.Position {
 			gone = append(gone, h)
 		}
 	}
-	// What was put together goes before any of its parts: alone it would take the place of
-	// those that stay, and nobody has compared them.
+	// What was put together goes before any of its parts: alone it would be a log that nobody has
+	// compared with them.
 	for _, h := range c.Joins {
-		if n > 0 && h.After.Position < c.Segments[n].After.Position {
+		if n > 0 && h.Last.Position <= c.Segments[n].After.Position {
 			gone = append([]journal.Header{h}, gone...)
 		}
 	}
