@@ -89,7 +89,7 @@ func openStore(ctx context.Context, cfg *config.Config, b blob.Backend, name str
 	}
 	var err error
 	o := store.Options{CacheBytes: int(cfg.Limits.Memory) / 8, WriteBytes: int(cfg.Limits.Memory) * 3 / 8,
-		IndexBytes: int(cfg.Limits.Memory) / 16, Keep: keptIndex(),
+		IndexBytes: int(cfg.Limits.Memory) / 16, Keep: keptIndex(), Compress: store.Compress(cfg.Stores[name].Compress),
 		Temp: cfg.Limits.Temp, Identity: cfg.Stores[name].Identity}
 	if fit != nil {
 		fit(&o)

@@ -281,6 +281,9 @@ func (c *Config) check(k *checker) {
 				k.lacking = k.lacking[:before]
 			}
 		}
+		if !slices.Contains([]string{"", "fast", "auto", "small"}, s.Compress) {
+			k.bad(at+".compress", "%q: write fast, auto or small", s.Compress)
+		}
 		if s.Location == "" {
 			k.bad(at, "has no location, such as file:///srv/dexamen/%s", name)
 		} else if strings.HasPrefix(s.Location, "s3:") {
@@ -563,6 +566,7 @@ stores:                                   # where backups go
     key: { file: /etc/dexamen/larder.key }   # made with it; keep a copy elsewhere. Or { env: NAME }
     # identity: 7k3q-…                    # as store create prints it: another store in its place is refused
     # parity: 8+2                         # objects in 8 pieces and 2 more, any 2 of which may be damaged
+    # compress: auto                      # harder while the cluster sends slower than that; or small, always. Else fast
     # read_only: true                     # of a host that may only look
     # immutable_for: 30d                  # nobody removes an object earlier (in full only with a bucket's object lock)
   # loft:

@@ -45,6 +45,8 @@ func TestErrorsNameLineAndColumn(t *testing.T) {
 		{
 			"two secrets", "clusters:\n  m:\n    address: mongodb://h/\n    login: { user: u, secret: { env: A, " +
 				"file: B } }\n", "give one of env, file, command"},
+		{"unknown compression", "stores:\n  larder: { location: 'file:///x', compress: tiny }\n",
+			"f.yaml:2:46: stores.larder.compress: \"tiny\": write fast, auto or small"},
 		{"unknown store", "stores:\n  larder: { location: 'file:///x' }\nclusters:\n  m:\n    address: " +
 			"mongodb://h/\n    store: celar\n", "f.yaml:6:12: clusters.m.store: there is no store \"celar\""},
 		{

@@ -168,6 +168,17 @@ type WholeScanner interface {
 	ScanWhole(ctx context.Context, ns Namespace, p Partition, fn func(record.Record) error) error
 }
 
+// ManyScanner is a Cluster that goes through all it holds to read one namespace, so that many are better read
+// together.
+type ManyScanner interface {
+	Cluster
+	// Together reports whether some namespaces are such.
+	Together(list []Namespace) bool
+	// ScanMany is Scan for several namespaces in one pass, in any order, and tells whose each record is.
+	// Records may come more than once; what comes last counts. The records are valid until fn returns.
+	ScanMany(ctx context.Context, list []Namespace, fn func(ns *Namespace, r record.Record) error) error
+}
+
 // HistoryResumer is a Logged whose servers may begin a history anew, with positions that
 // say nothing about the one before.
 type HistoryResumer interface {

@@ -134,6 +134,16 @@ type InPlaceWriter interface {
 	End(ctx context.Context, ns record.Namespace) error
 }
 
+// ManyWriter is an InPlaceWriter that goes through all that is there to find what one namespace has, so that
+// several are better looked for together.
+type ManyWriter interface {
+	InPlaceWriter
+	// OccupiedMany is Occupied for several namespaces, none of kind settings.
+	OccupiedMany(ctx context.Context, list []record.Namespace) ([]int64, error)
+	// BeginMany is Begin for several.
+	BeginMany(ctx context.Context, list []record.Namespace) error
+}
+
 // Replayer is a Writer that replays commands of a log.
 type Replayer interface {
 	Writer

@@ -126,6 +126,10 @@ func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, patter
 		if err != nil {
 			return nil, err
 		}
+		var read []engine.Namespace
+		var alike []tree.Root
+		var of []int // in out
+		alikeOf := rootsOf(near)
 		for _, ns := range list {
 			if s.Model.Staged(ns.Name) {
 				continue
@@ -134,13 +138,17 @@ func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, patter
 			if ns.Skip != "" || !ns.Kind.IsContent() || !choose(ns.Name) {
 				continue
 			}
-			sp := NamespaceState{Namespace: ns.Namespace}
 			if ns.Kind.HasRecords() {
-				if sp.Root, err = ReadBack(ctx, e, x, live, ns, rootOf(near, ns.Name)); err != nil {
-					return nil, err
-				}
+				of, read, alike = append(of, len(out)), append(read, ns), append(alike, alikeOf[ns.Name])
 			}
-			out = append(out, sp)
+			out = append(out, NamespaceState{Namespace: ns.Namespace})
+		}
+		roots, err := ReadBackAll(ctx, e, x, live, read, alike)
+		if err != nil {
+			return nil, err
+		}
+		for i, root := range roots {
+			out[of[i]].Root = root
 		}
 	}
 	if len(out) == 0 && pattern != "" {
@@ -152,11 +160,10 @@ func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, patter
 	return out, nil
 }
 
-func rootOf(list []NamespaceState, name string) tree.Root {
+func rootsOf(list []NamespaceState) map[string]tree.Root {
+	out := map[string]tree.Root{}
 	for _, s := range list {
-		if s.Name == name {
-			return s.Root
-		}
+		out[s.Name] = s.Root
 	}
-	return tree.Root{}
+	return out
 }

@@ -51,3 +51,47 @@ func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Clu
 	}
 	return l.Finish(ctx)
 }
+
+// ReadBackAll reads several live namespaces and builds their trees; where all is gone through to read one, in one
+// pass. Near are trees that are likely alike.
+func ReadBackAll(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Cluster, list []engine.Namespace,
+	near []tree.Root) ([]tree.Root, error) {
+	out := make([]tree.Root, len(list))
+	many, ok := c.(engine.ManyScanner)
+	if !ok || !many.Together(list) {
+		for i, ns := range list {
+			e.Emit(run.Step, "reading %s", ns.Name)
+			var err error
+			if out[i], err = ReadBack(ctx, e, x, c, ns, near[i]); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	}
+	number := map[string]int{}
+	for i, ns := range list {
+		number[ns.Name] = i
+	}
+	found := NewContents(e.TempDir(), e.SortMemory()/2)
+	defer found.Close()
+	n, size := int64(0), int64(0)
+	err := many.ScanMany(ctx, list, func(ns *engine.Namespace, r record.Record) error {
+		size += int64(len(r.Value))
+		if n++; n%4096 == 0 {
+			e.ReportProgress("", n, 0, size)
+		}
+		return found.Add(ns.Namespace, r)
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = found.Trees(ctx, func(ns record.Namespace) *tree.Builder {
+		return tree.NewBuilder(x).Near(x, near[number[ns.Name]])
+	}, func(ns record.Namespace, root tree.Root) { out[number[ns.Name]] = root })
+	for i := range out {
+		if err == nil && out[i].Hash.IsZero() { // nothing is in it
+			out[i], err = tree.NewBuilder(x).Finish(ctx)
+		}
+	}
+	return out, err
+}

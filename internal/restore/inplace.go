@@ -29,13 +29,26 @@ func (p *Plan) runInPlace(ctx context.Context, w engine.InPlaceWriter) ([]Restor
 		return nil
 	}
 	names := p.targets()
-	for _, ns := range names {
-		if err := w.Begin(ctx, ns, support); err != nil {
+	if many, ok := w.(engine.ManyWriter); ok && len(names) > 1 {
+		if err := many.BeginMany(ctx, names); err != nil {
+			return nil, err
+		}
+	} else {
+		for _, ns := range names {
+			if err := w.Begin(ctx, ns, support); err != nil {
+				return nil, err
+			}
+		}
+	}
+	one := func(it Item) (Restored, error) { return p.restoreInPlace(ctx, w, it) }
+	if p.together() {
+		var err error
+		if one, err = p.inPlaceTogether(ctx, w); err != nil {
 			return nil, err
 		}
 	}
 	out, err := p.each(ctx, func(it Item) (Restored, error) {
-		r, err := p.restoreInPlace(ctx, w, it)
+		r, err := one(it)
 		if err == nil && !p.Replays {
 			p.ready(it.To)
 		}
@@ -77,34 +90,61 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 	if p.merges(it) {
 		return p.mergeInPlace(ctx, w, it)
 	}
-	start := time.Now()
-	ns := it.namespace()
 	if it.Born {
 		return p.restoreBorn(ctx, it)
 	}
-	r = Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Replaced: it.There}
-	more, err := p.dropExpired(ctx, &it)
-	if err != nil {
-		return r, err
-	}
-	r.Root, r.Expired = it.space.Root.Hash, it.Expired+more
-	live := engine.Namespace{Namespace: ns, Records: max(it.ThereRecords, it.Records)}
+	st := p.overwriting(ctx, it)
 	var was tree.Root
-	if it.There {
+	if st.err == nil && it.There {
 		p.runner.Emit(run.Step, "reading what is there of %s", it.To)
-		if was, err = moment.ReadBack(ctx, p.runner, p.scratch, p.target, live, it.space.Root); err != nil {
-			return r, err
-		}
+		was, st.err = moment.ReadBack(ctx, p.runner, p.scratch, p.target, st.live, st.it.space.Root)
 	}
-	p.runner.Emit(run.Step, "restoring %s, %s", it.To, run.Count(it.Records, "record"))
-	if err := p.writeChanges(ctx, w, it, ns, was); err != nil {
-		return r, err
+	p.overwrite(ctx, w, st, was)
+	if st.err != nil {
+		return st.r, st.err
 	}
 	p.runner.Emit(run.Step, "reading %s back", it.To)
-	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target, live, it.space.Root)
+	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target, st.live, st.it.space.Root)
 	if err != nil {
-		return r, err
+		return st.r, err
 	}
+	return p.proveOverwritten(ctx, st, got)
+}
+
+// overwriting is an item on its way to be written in place.
+type overwriting struct {
+	it    Item
+	r     Restored
+	live  engine.Namespace
+	start time.Time
+	err   error
+}
+
+func (p *Plan) overwriting(ctx context.Context, it Item) *overwriting {
+	st := &overwriting{it: it, start: time.Now(),
+		r: Restored{From: it.From, To: it.To, Records: it.Records, Bytes: it.Bytes, Replaced: it.There}}
+	more, err := p.dropExpired(ctx, &st.it)
+	if err != nil {
+		st.err = err
+		return st
+	}
+	st.r.Root, st.r.Expired = st.it.space.Root.Hash, it.Expired+more
+	st.live = engine.Namespace{Namespace: it.namespace(), Records: max(it.ThereRecords, it.Records)}
+	return st
+}
+
+// overwrite writes what differs from what was there.
+func (p *Plan) overwrite(ctx context.Context, w engine.InPlaceWriter, st *overwriting, was tree.Root) {
+	if st.err != nil {
+		return
+	}
+	p.runner.Emit(run.Step, "restoring %s, %s", st.it.To, run.Count(st.it.Records, "record"))
+	st.err = p.writeChanges(ctx, w, st.it, st.live.Namespace, was)
+}
+
+// proveOverwritten compares what was read back with what was to be written.
+func (p *Plan) proveOverwritten(ctx context.Context, st *overwriting, got tree.Root) (Restored, error) {
+	it, r := st.it, st.r
 	if got.Hash != it.space.Root.Hash {
 		gone, err := p.onlyExpired(ctx, it, got)
 		if err != nil {
@@ -118,10 +158,90 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 	if err := p.claims.Check(); err != nil {
 		return r, err
 	}
-	r.Verified, r.Took = true, record.Seconds(time.Since(start))
+	r.Verified, r.Took = true, record.Seconds(time.Since(st.start))
 	p.runner.Emit(run.Note, "%s  %s, read back and equal (root %s)", it.To, run.Count(got.Records, "record"),
 		got.Hash.Short())
 	return r, nil
+}
+
+// together reports whether what is there is read in one pass over all items, and so again when all are written:
+// the servers go through everything to find what one has.
+func (p *Plan) together() bool {
+	many, ok := p.target.(engine.ManyScanner)
+	if !ok {
+		return false
+	}
+	var list []engine.Namespace
+	for _, it := range p.Items {
+		if it.Cannot != "" {
+			continue
+		}
+		if it.Born || p.merges(it) {
+			return false
+		}
+		list = append(list, engine.Namespace{Namespace: it.namespace()})
+	}
+	return many.Together(list)
+}
+
+// inPlaceTogether writes all items, reads all back, and returns what says what became of each.
+func (p *Plan) inPlaceTogether(ctx context.Context, w engine.InPlaceWriter) (func(Item) (Restored, error), error) {
+	var all, there []*overwriting
+	by := map[string]*overwriting{}
+	for _, it := range p.Items {
+		if it.Cannot != "" {
+			continue
+		}
+		st := p.overwriting(ctx, it)
+		by[it.To], all = st, append(all, st)
+		if it.There && st.err == nil {
+			there = append(there, st)
+		}
+	}
+	p.runner.Emit(run.Step, "reading what is there of %s", run.Count(int64(len(there)), "namespace"))
+	was, err := p.readTogether(ctx, there)
+	if err != nil {
+		return nil, err
+	}
+	var written []*overwriting
+	for _, st := range all {
+		if st.err == nil {
+			st.err = errors.Join(ctx.Err(), p.claims.Check())
+		}
+		p.overwrite(ctx, w, st, was[st.it.To])
+		if st.err == nil {
+			written = append(written, st)
+		}
+	}
+	p.runner.Emit(run.Step, "reading %s back", run.Count(int64(len(written)), "namespace"))
+	got, err := p.readTogether(ctx, written)
+	for _, st := range written {
+		st.err = err
+	}
+	return func(it Item) (Restored, error) {
+		st := by[it.To]
+		if st.err != nil {
+			return st.r, st.err
+		}
+		return p.proveOverwritten(ctx, st, got[it.To])
+	}, nil
+}
+
+// readTogether returns the trees of what is there under the names of items.
+func (p *Plan) readTogether(ctx context.Context, list []*overwriting) (map[string]tree.Root, error) {
+	spaces, near := make([]engine.Namespace, len(list)), make([]tree.Root, len(list))
+	for i, st := range list {
+		spaces[i], near[i] = st.live, st.it.space.Root
+	}
+	roots, err := moment.ReadBackAll(ctx, p.runner, p.scratch, p.target, spaces, near)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]tree.Root{}
+	for i, st := range list {
+		out[st.it.To] = roots[i]
+	}
+	return out, nil
 }
 
 // writeChanges makes the target's content that of the item: where it was nothing by

@@ -198,6 +198,9 @@ func (p *Plan) build(ctx context.Context) error {
 		from[it.To] = s.Name
 		p.Items = append(p.Items, it)
 	}
+	if err := p.lookTogether(ctx, p.Items[first:]); err != nil {
+		return err
+	}
 	for i := first; i < len(p.Items); i++ {
 		if err := p.lookBeyond(ctx, &p.Items[i]); err != nil {
 			return err
@@ -378,6 +381,7 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 	}
 	it.Records, it.Bytes = it.space.Root.Records, it.space.Root.Bytes
 	switch w := p.writer.(type) {
+	case engine.ManyWriter: // lookTogether
 	case engine.InPlaceWriter:
 		ns := s.Namespace
 		ns.Name = it.To
@@ -391,6 +395,26 @@ func (p *Plan) item(ctx context.Context, s moment.NamespaceState, now map[string
 		}
 	}
 	return it, err
+}
+
+// lookTogether finds what is there of items, where that is found of all at once.
+func (p *Plan) lookTogether(ctx context.Context, items []Item) error {
+	w, ok := p.writer.(engine.ManyWriter)
+	if !ok {
+		return nil
+	}
+	list := make([]record.Namespace, len(items))
+	for i := range items {
+		list[i] = items[i].namespace()
+	}
+	there, err := w.OccupiedMany(ctx, list)
+	if err != nil {
+		return err
+	}
+	for i := range items {
+		items[i].ThereRecords, items[i].There = there[i], there[i] > 0
+	}
+	return nil
 }
 
 // lookBeyond finds what is there of a namespace that came to be after the point.

@@ -56,16 +56,21 @@ type Restored struct {
 
 // Note returns what became of what was planned, as a run keeps it.
 func Note(done []Restored, planned []store.RunRestored) []store.RunRestored {
+	by := map[string]*Restored{}
+	for i := range done {
+		if d := &done[i]; d.Failed == "" && !d.Left {
+			by[d.To] = d
+		}
+	}
 	for i := range planned {
 		p := &planned[i]
-		for _, d := range done {
-			if d.To != p.To || d.Failed != "" || d.Left {
-				continue
-			}
-			p.Root, p.Replayed, p.Records, p.Bytes = d.Root, d.Replayed, d.Records, d.Bytes
-			if d.Replayed {
-				p.Root = tree.Hash{}
-			}
+		d := by[p.To]
+		if d == nil {
+			continue
+		}
+		p.Root, p.Replayed, p.Records, p.Bytes = d.Root, d.Replayed, d.Records, d.Bytes
+		if d.Replayed {
+			p.Root = tree.Hash{}
 		}
 	}
 	return planned

@@ -10,10 +10,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"dexamen/internal/core/extsort"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
+	"dexamen/internal/moment"
 	"dexamen/internal/prepare"
 	"dexamen/internal/run"
 )
@@ -106,65 +106,6 @@ func (s *snapshot) stream(ctx context.Context, c engine.Streamed) (record.Mark, 
 	return last, nil
 }
 
-// passContent is what one pass over a shard finds, by namespace.
-type passContent struct {
-	ids    map[string]int
-	spaces []record.Namespace
-	sorter *extsort.Sorter
-}
-
-func newPassContent(dir string, bound int) *passContent {
-	return &passContent{ids: map[string]int{}, sorter: extsort.New(dir, bound)}
-}
-
-func (p *passContent) add(ns record.Namespace, r record.Record) error {
-	id, ok := p.ids[ns.Name]
-	if !ok {
-		id = len(p.spaces)
-		p.ids[ns.Name] = id
-		p.spaces = append(p.spaces, ns)
-	}
-	return p.sorter.AddTo(id, r.Key, r.Value)
-}
-
-// trees builds the trees of the namespaces found. Builder makes an empty one.
-func (p *passContent) trees(ctx context.Context, builder func(record.Namespace) *tree.Builder,
-	done func(record.Namespace, tree.Root)) error {
-	items, err := p.sorter.Sorted()
-	if err != nil {
-		return err
-	}
-	defer items.Close()
-	at := -1
-	var b *tree.Builder
-	end := func() error {
-		if at < 0 {
-			return nil
-		}
-		root, err := b.Finish(ctx)
-		if err == nil {
-			done(p.spaces[at], root)
-		}
-		return err
-	}
-	for item, err := range items.All() {
-		if err != nil {
-			return err
-		}
-		id, key := extsort.SplitGroup(item.Key)
-		if id != at {
-			if err := end(); err != nil {
-				return err
-			}
-			at, b = id, builder(p.spaces[id])
-		}
-		if err := b.Add(ctx, record.Record{Key: key, Value: item.Value}); err != nil {
-			return err
-		}
-	}
-	return end()
-}
-
 // streamPart reads one shard. A pass that breaks off cannot be gone on with: it
 // begins again, at the member that is fit by then.
 func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part) error {
@@ -184,8 +125,8 @@ func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part
 }
 
 func (s *snapshot) streamOnce(ctx context.Context, c engine.Streamed, part *part) error {
-	found := newPassContent(s.TempDir(), s.SortMemory()/len(s.parts))
-	defer found.sorter.Close()
+	found := moment.NewContents(s.TempDir(), s.SortMemory()/len(s.parts))
+	defer found.Close()
 	n := int64(0)
 	mark, err := c.Stream(ctx, part.shard, func(ns record.Namespace, r record.Record) error {
 		if n++; n%1024 == 0 {
@@ -195,7 +136,7 @@ func (s *snapshot) streamOnce(ctx context.Context, c engine.Streamed, part *part
 		if err := waitForRate(ctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
 			return err
 		}
-		return found.add(ns, r)
+		return found.Add(ns, r)
 	})
 	if err != nil {
 		return err
@@ -205,7 +146,7 @@ func (s *snapshot) streamOnce(ctx context.Context, c engine.Streamed, part *part
 	builder := func(ns record.Namespace) *tree.Builder {
 		return tree.NewBuilder(s.w).Near(s.w, s.similarTree(engine.Namespace{Namespace: ns, Shard: part.shard}))
 	}
-	return found.trees(ctx, builder, func(ns record.Namespace, root tree.Root) {
+	return found.Trees(ctx, builder, func(ns record.Namespace, root tree.Root) {
 		part.fold.Base(ns, root)
 		if ns.Kind.IsContent() {
 			s.Emit(run.Note, "%s%s: %s", part.of(), ns.Name, run.Count(root.Records, "record"))

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -268,7 +269,7 @@ func (s *snapshot) similarTree(ns engine.Namespace) tree.Root {
 		return byName
 	}
 	best := 0
-	for _, p := range s.last.Namespaces {
+	for _, p := range s.lastAlike(ns) {
 		like := 0
 		if p.Name == ns.Name {
 			like = 1
@@ -284,4 +285,24 @@ func (s *snapshot) similarTree(ns engine.Namespace) tree.Root {
 		}
 	}
 	return byName
+}
+
+// lastAlike returns the namespaces of the last point with the name or the identity of one; there may be very many
+// others.
+func (s *snapshot) lastAlike(ns engine.Namespace) (out []*store.PointNamespace) {
+	s.alikeOnce.Do(func() {
+		s.alike = map[string][]*store.PointNamespace{}
+		for i := range s.last.Namespaces {
+			p := &s.last.Namespaces[i]
+			s.alike["name "+p.Name] = append(s.alike["name "+p.Name], p)
+			if len(p.Ident) > 0 {
+				s.alike["ident "+string(p.Ident)] = append(s.alike["ident "+string(p.Ident)], p)
+			}
+		}
+	})
+	out = s.alike["name "+ns.Name]
+	if len(ns.Ident) > 0 {
+		out = slices.Concat(out, s.alike["ident "+string(ns.Ident)])
+	}
+	return out
 }

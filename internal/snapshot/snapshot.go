@@ -253,19 +253,21 @@ func (e *untrackedError) Error() string {
 
 type snapshot struct {
 	*run.Runner
-	name     string
-	c        engine.Cluster
-	logged   engine.Logged // nil without a log
-	model    engine.Model
-	settings bool
-	exact    bool              // read as of one position
-	chosen   func(string) bool // nil: all
-	last     *store.Point
-	points   []*store.Point     // from which reading can go on
-	view     *engine.PinnedView // nil where the cluster is not pinned
-	held     *prepare.Held      // nil where nothing was held still
-	w        *store.Writer
-	parts    []*part
+	name      string
+	c         engine.Cluster
+	logged    engine.Logged // nil without a log
+	model     engine.Model
+	settings  bool
+	exact     bool              // read as of one position
+	chosen    func(string) bool // nil: all
+	last      *store.Point
+	alike     map[string][]*store.PointNamespace // of last, by name and by identity
+	alikeOnce sync.Once
+	points    []*store.Point     // from which reading can go on
+	view      *engine.PinnedView // nil where the cluster is not pinned
+	held      *prepare.Held      // nil where nothing was held still
+	w         *store.Writer
+	parts     []*part
 
 	mu      sync.Mutex
 	skipped []store.Skipped

@@ -303,26 +303,40 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 	if err != nil {
 		return nil, err
 	}
+	there := map[string]*engine.Namespace{}
+	for i := range now {
+		there[now[i].Name] = &now[i]
+	}
 	var out []moment.NamespaceDiff
 	used := map[string]bool{}
+	found := make([]*moment.NamespaceState, len(want))
+	var list []engine.Namespace
+	var near []tree.Root
+	var of []*moment.NamespaceState
 	for i := range want {
 		name := want[i].Name
 		if _, to, ok := moment.Renamed(rename, name); ok {
 			name = to
 		}
 		used[name] = true
-		var got *moment.NamespaceState
-		for _, ns := range now {
-			if ns.Name == name {
-				got = &moment.NamespaceState{Namespace: ns.Namespace}
-				if ns.Kind.HasRecords() {
-					e.Emit(run.Step, "reading %s", ns.Name)
-					if got.Root, err = moment.ReadBack(ctx, e, x, live, ns, want[i].Root); err != nil {
-						return nil, err
-					}
-				}
-			}
+		ns := there[name]
+		if ns == nil {
+			continue
 		}
+		found[i] = &moment.NamespaceState{Namespace: ns.Namespace}
+		if ns.Kind.HasRecords() {
+			list, near, of = append(list, *ns), append(near, want[i].Root), append(of, found[i])
+		}
+	}
+	roots, err := moment.ReadBackAll(ctx, e, x, live, list, near)
+	if err != nil {
+		return nil, err
+	}
+	for i, root := range roots {
+		of[i].Root = root
+	}
+	for i := range want {
+		got := found[i]
 		// What has expired since the moment, or while it was read, is no difference.
 		if want[i].Root, got, err = unexpired(ctx, x, m.Model, want[i].Root, got); err != nil {
 			return nil, err

@@ -308,7 +308,6 @@ func TestManyNodes(t *testing.T) {
 	room := memory / 16 / nodeBytes
 	var c *Content
 	for _, what := range []string{"built", "opened again"} {
-		c = nil
 		runtime.GC()
 		began, cpu := time.Now(), seconds()
 		c = p.open(room, filepath.Join(at, "keep"))

@@ -203,7 +203,8 @@ func (x *Index) fewer() error {
 	for len(x.tables) > tablesAtRest {
 		// Of the smallest at least two, and more while they are about as large, so that few records
 		// are merged often.
-		bySize := slices.SortedFunc(slices.Values(x.tables), func(a, b *table) int { return cmp.Compare(a.len(), b.len()) })
+		bySize := slices.SortedFunc(slices.Values(x.tables),
+			func(a, b *table) int { return cmp.Compare(a.len(), b.len()) })
 		n, sum := 2, bySize[0].len()+bySize[1].len()
 		for n < len(bySize) && bySize[n].len() <= 2*sum {
 			sum += bySize[n].len()
@@ -301,7 +302,8 @@ func (x *Index) write(nodes, bases sortedfile.Source, level int) (*table, error)
 	return t, nil
 }
 
-func (x *Index) writeFile(name, ending string, s sortedfile.Source, form sortedfile.Form) (_ *sortedfile.File, err error) {
+func (x *Index) writeFile(name, ending string, s sortedfile.Source, form sortedfile.Form) (_ *sortedfile.File,
+	err error) {
 	var f *os.File
 	if name != "" {
 		f, err = os.OpenFile(filepath.Join(x.keep.dir, name+ending), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)

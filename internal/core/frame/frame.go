@@ -66,7 +66,8 @@ var encoders = [...]func() *zstd.Encoder{Fast: newEncoder(zstd.SpeedFastest),
 
 func newEncoder(level zstd.EncoderLevel) func() *zstd.Encoder {
 	return sync.OnceValue(func() *zstd.Encoder {
-		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(false), zstd.WithWindowSize(1<<20))
+		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(level), zstd.WithEncoderCRC(false),
+			zstd.WithWindowSize(1<<20))
 		if err != nil {
 			panic(err) // the options are constants
 		}
@@ -94,7 +95,9 @@ type Header struct {
 
 // Append makes a frame of raw at the end of dst, encrypted unless the key is
 // nil. It may be called from many goroutines at once.
-func (k *Key) Append(dst []byte, kind Kind, raw []byte) []byte { return k.AppendWith(Fast, dst, kind, raw) }
+func (k *Key) Append(dst []byte, kind Kind, raw []byte) []byte {
+	return k.AppendWith(Fast, dst, kind, raw)
+}
 
 // AppendWith does what Append does, with an effort.
 func (k *Key) AppendWith(e Effort, dst []byte, kind Kind, raw []byte) []byte {

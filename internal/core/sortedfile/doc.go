@@ -50,11 +50,10 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // block is a block's bytes.
 type block []byte
 
-func (b block) kind() byte    { return b[0] }
-func (b block) height() int   { return int(b[1]) }
-func (b block) len() int      { return int(binary.BigEndian.Uint16(b[2:])) }
-func (b block) first() int64  { return int64(binary.BigEndian.Uint64(b[4:])) }
-func (b block) items() []byte { return b[headSize : BlockSize-sumSize] }
+func (b block) kind() byte   { return b[0] }
+func (b block) height() int  { return int(b[1]) }
+func (b block) len() int     { return int(binary.BigEndian.Uint16(b[2:])) }
+func (b block) first() int64 { return int64(binary.BigEndian.Uint64(b[4:])) }
 
 // item returns one of a block's items.
 func (b block) item(i, size int) []byte {

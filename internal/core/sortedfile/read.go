@@ -40,7 +40,8 @@ func Open(r Reader, size int64, form Form) (*File, error) {
 	}
 	at := headSize + len(magic)
 	if b.kind() != kindEnd || string(b[headSize:at]) != magic ||
-		binary.BigEndian.Uint32(b[at+4:]) != uint32(form.Record) || binary.BigEndian.Uint32(b[at+8:]) != uint32(form.Key) {
+		binary.BigEndian.Uint32(b[at+4:]) != uint32(form.Record) ||
+		binary.BigEndian.Uint32(b[at+8:]) != uint32(form.Key) {
 		return nil, fmt.Errorf("%w: does not end as one", ErrDamaged)
 	}
 	f.root, f.count = binary.BigEndian.Uint32(b[at:]), b.first()

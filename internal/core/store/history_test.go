@@ -348,8 +348,9 @@ func TestRetentionWhileSegmentsArePutTogether(t *testing.T) {
 		b, s := fresh(t)
 		logOf(t, s, rand.New(rand.NewPCG(1, 1)), 30, -1)
 		for i, id := range []string{"old", "mid", "new"} {
+			mark := record.Mark{Position: record.Position(fmt.Sprintf("%06d", i*10))}
 			require.NoError(t, s.PutPoint(ctx, &store.Point{ID: id, Cluster: "meadow", Time: time.Now(),
-				Shards: []store.PointShard{{Name: "yard", Mark: record.Mark{Position: record.Position(fmt.Sprintf("%06d", i*10))}}}}))
+				Shards: []store.PointShard{{Name: "yard", Mark: mark}}}))
 		}
 		_, err := s.Retire(ctx, "meadow", []string{"old"}, "mid")
 		require.NoError(t, err)

@@ -47,6 +47,7 @@ type (
 	Writer     = content.Writer
 	// Of package sealed.
 	Access        = sealed.Access
+	Compress      = sealed.Compress
 	CreateOptions = sealed.CreateOptions
 	Descriptor    = sealed.Descriptor
 	Holder        = sealed.Holder
@@ -93,6 +94,9 @@ const (
 	RunLendEnd     = catalog.RunLendEnd
 	// Of package sealed.
 	ClockTolerance = sealed.ClockTolerance
+	CompressAuto   = sealed.CompressAuto
+	CompressFast   = sealed.CompressFast
+	CompressSmall  = sealed.CompressSmall
 	FormatVersion  = sealed.FormatVersion
 	Read           = sealed.Read
 	Write          = sealed.Write

@@ -139,3 +139,55 @@ func TestNodesOutliveWhoHandedThemIn(t *testing.T) {
 	_, err = w.Flush(ctx)
 	require.ErrorIs(t, err, context.Canceled)
 }
+
+// TestCompress: however hard what is written was compressed, it is the same and read the same; small is
+// smaller than fast, and auto is no larger, as nobody waits where one record comes after the other.
+func TestCompress(t *testing.T) {
+	stored := map[store.Compress]int64{}
+	var first tree.Root
+	for _, how := range []store.Compress{store.CompressFast, store.CompressAuto, store.CompressSmall} {
+		b := blob.NewMemory()
+		_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+		require.NoError(t, err)
+		s, err := store.Open(ctx, b, store.Options{Compress: how})
+		require.NoError(t, err)
+		w := s.NewWriter(ctx)
+		tb := tree.NewBuilder(unkeyed{w})
+		value := func(i int) []byte {
+			return fmt.Appendf(nil, `{"colony":%d,"keeper":"member-%d","weight":%d.%d,"note":"%s"}`, i, i*i%977,
+				i%41, i%9, strings.Repeat(fmt.Sprintf("hive %d ", i%13), 1+i%5))
+		}
+		for i := range 20_000 {
+			require.NoError(t, tb.Add(ctx, record.Record{
+				Key: binary.BigEndian.AppendUint64(nil, uint64(i)), Value: value(i)}))
+			if i%500 == 0 {
+				time.Sleep(time.Millisecond)
+			}
+		}
+		root, err := tb.Finish(ctx)
+		require.NoError(t, err)
+		stats, err := w.Flush(ctx)
+		require.NoError(t, err)
+		stored[how] = stats.Stored
+		if how == store.CompressFast {
+			first = root
+		}
+		require.Equal(t, first, root)
+		s.Close()
+		i := 0
+		require.NoError(t, tree.Walk(ctx, open(t, b), root, func(r record.Record) error {
+			require.Equal(t, value(i), r.Value)
+			i++
+			return nil
+		}))
+		require.Equal(t, 20_000, i)
+	}
+	t.Log(stored)
+	require.Less(t, stored[store.CompressSmall], stored[store.CompressFast]*98/100)
+	require.LessOrEqual(t, stored[store.CompressAuto], stored[store.CompressFast])
+}
+
+// unkeyed has nodes end where they do in every store.
+type unkeyed struct{ *store.Writer }
+
+func (unkeyed) Cuts() tree.Cuts { return tree.Cuts{} }

@@ -52,7 +52,7 @@ type innerLevel struct {
 // the root alone, storing nothing.
 func NewBuilder(sink Sink) *Builder {
 	b := &Builder{sink: sink, cuts: sink.Cuts()}
-	b.leaf.reset()
+	b.leaf.reset(512) // many trees are small
 	return b
 }
 
@@ -139,7 +139,7 @@ func (b *Builder) endLeaf(ctx context.Context) error {
 	if err := b.sink.PutNode(ctx, c.hash, b.leaf.buf, near); err != nil {
 		return err
 	}
-	b.leaf.reset()
+	b.leaf.next()
 	if b.collect != nil {
 		return b.collect.add(c)
 	}

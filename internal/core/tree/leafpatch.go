@@ -174,7 +174,7 @@ func applyLeafPatch(base, patch []byte) ([]byte, error) {
 		return nil, err
 	}
 	var w leafWriter
-	w.reset()
+	w.reset(leafRoom)
 	var e entry
 	for len(patch) > 0 {
 		v, n := binary.Uvarint(patch)

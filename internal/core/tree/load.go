@@ -80,7 +80,7 @@ func (p *Part) Add(ctx context.Context, r record.Record) error {
 		return err
 	}
 	if p.head.buf == nil {
-		p.head.reset()
+		p.head.reset(leafRoom)
 	}
 	p.head.add(&e)
 	p.b.last, p.b.any = append(p.b.last[:0], r.Key...), true

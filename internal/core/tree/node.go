@@ -173,8 +173,18 @@ type leafWriter struct {
 	bytes   int64
 }
 
-func (w *leafWriter) reset() {
-	w.buf = append(make([]byte, 0, targetLeaf+targetLeaf/2), leafNode)
+// leafRoom is what a leaf takes that others come before.
+const leafRoom = targetLeaf + targetLeaf/2
+
+// reset begins a leaf with room for some bytes.
+func (w *leafWriter) reset(room int) {
+	w.buf = append(make([]byte, 0, room), leafNode)
+	w.lastKey, w.records, w.bytes = w.lastKey[:0], 0, 0
+}
+
+// next begins a leaf that takes its room when something is added.
+func (w *leafWriter) next() {
+	w.buf = nil
 	w.lastKey, w.records, w.bytes = w.lastKey[:0], 0, 0
 }
 
@@ -192,6 +202,9 @@ func (w *leafWriter) addRaw(key, body []byte) {
 }
 
 func (w *leafWriter) addKey(key []byte) {
+	if w.buf == nil {
+		w.buf = append(make([]byte, 0, leafRoom), leafNode)
+	}
 	shared := 0
 	for shared < len(w.lastKey) && shared < len(key) && w.lastKey[shared] == key[shared] {
 		shared++

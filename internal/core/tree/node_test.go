@@ -11,7 +11,7 @@ import (
 // key's buffer is made.
 func TestReadingALeafAllocatesNothing(t *testing.T) {
 	var w leafWriter
-	w.reset()
+	w.reset(leafRoom)
 	const n = 500
 	for i := range n {
 		w.add(&entry{key: fmt.Appendf(nil, "hive-%04d", i), value: []byte("calm"), size: 4})

@@ -96,7 +96,8 @@ func apart(c *journal.Chain, n int) int {
 	for again := true; again; {
 		again = false
 		for _, h := range slices.Concat(c.Joins, c.Superseded) {
-			for n > 0 && h.After.Position < c.Segments[n].After.Position && c.Segments[n].After.Position < h.Last.Position {
+			for n > 0 && h.After.Position < c.Segments[n].After.Position &&
+				c.Segments[n].After.Position < h.Last.Position {
 				n--
 				again = true
 			}

@@ -184,15 +184,26 @@ const dumpBytes = 1 << 20
 
 func (c *cluster) scanShard(ctx context.Context, s *shard, db int, prefix []byte, flat bool,
 	fn func(record.Record) error) error {
-	addr := c.membersOf(s)[0]
-	a := &assembler{
-		name: func(_ int, key []byte) (string, []byte, bool) { return "", key[len(prefix):], true },
+	return c.scanKeys(ctx, s, db, globOf(prefix), &assembler{
+		name: func(_ int, key []byte) (string, []byte, bool) {
+			if !prefixes.Holds(prefix, flat, key) {
+				return "", nil, false
+			}
+			return "", key[len(prefix):], true
+		},
 		emit: func(_ string, r record.Record) error { return fn(r) },
-	}
+	})
+}
+
+// scanKeys goes through the keys of a database that fit a pattern, and hands those to an assembler that it has a
+// name for.
+func (c *cluster) scanKeys(ctx context.Context, s *shard, db int, pattern string, a *assembler) error {
+	addr := c.membersOf(s)[0]
 	cl := c.clientDB(addr, db)
-	return c.eachKey(ctx, addr, db, globOf(prefix), func(keys []string) error {
+	return c.eachKey(ctx, addr, db, pattern, func(keys []string) error {
 		keys = slices.DeleteFunc(keys, func(k string) bool {
-			return isMark([]byte(k)) || !prefixes.Holds(prefix, flat, []byte(k))
+			_, _, ok := a.name(db, []byte(k))
+			return !ok || isMark([]byte(k))
 		})
 		if len(keys) == 0 {
 			return nil
