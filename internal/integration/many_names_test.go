@@ -48,7 +48,8 @@ func byPrefix(t *testing.T, from, to string) func(args ...string) usage {
 func TestManyPrefixes(t *testing.T) {
 	asked := [][]string{{"snapshot", "from"}, {"points", "from"}, {"coverage", "from"}, {"status"},
 		{"verify", "from@latest"}, {"verify", "from@latest", "--live", "from"},
-		{"restore", "from@latest", "--to", "to", "--yes"}, {"verify", "from@latest", "--live", "to"}, {"snapshot", "from"}}
+		{"restore", "from@latest", "--to", "to", "--yes"}, {"verify", "from@latest", "--live", "to"},
+		{"snapshot", "from"}}
 	for _, n := range sizesOf("DEXAMEN_PREFIXES", long(10_000, 200)) {
 		from, to := redistest.Start(t), redistest.Start(t)
 		var b bytes.Buffer
@@ -115,7 +116,8 @@ func pointsOfMany(t *testing.T, place string, n int) {
 		for _, day := range []int{2, 1} {
 			at := time.Now().AddDate(0, 0, -day).UTC().Truncate(time.Second)
 			require.NoError(t, s.PutPoint(ctx, &store.Point{ID: store.NewPointID(at),
-				Cluster: fmt.Sprintf("meadow-%04d", i), Engine: "document", Identity: "meadow", Time: at, Started: at, Finished: at, Exact: true,
+				Cluster: fmt.Sprintf("meadow-%04d", i), Engine: "document",
+				Identity: "meadow", Time: at, Started: at, Finished: at, Exact: true,
 				Shards: []store.PointShard{{Name: "meadow", Mark: record.Mark{Wall: at, Position: "1"}}}}))
 		}
 	}
