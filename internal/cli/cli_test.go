@@ -24,7 +24,7 @@ func TestMain(m *testing.M) {
 	binary = os.Getenv("DEXAMEN_BIN")
 	dir, err := os.MkdirTemp("", "dexamen-test-*")
 	if err == nil {
-		err = os.Setenv("XDG_STATE_HOME", dir) // not what this machine's user has seen
+		err = os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state")) // not what this machine's user has seen
 	}
 	if err != nil {
 		panic(err)

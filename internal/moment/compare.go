@@ -143,7 +143,7 @@ func states(ctx context.Context, e *run.Runner, x *store.Scratch, s Side, patter
 			}
 			out = append(out, NamespaceState{Namespace: ns.Namespace})
 		}
-		roots, err := ReadBackAll(ctx, e, x, live, read, alike)
+		roots, err := ReadBackAll(ctx, e, x, live, read, alike, nil)
 		if err != nil {
 			return nil, err
 		}

@@ -53,14 +53,16 @@ func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Clu
 }
 
 // ReadBackAll reads several live namespaces and builds their trees; where all is gone through to read one, in one
-// pass. Near are trees that are likely alike.
+// pass. Near are trees that are likely alike. Begun, where not nil, is told the name of one that is read by itself.
 func ReadBackAll(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Cluster, list []engine.Namespace,
-	near []tree.Root) ([]tree.Root, error) {
+	near []tree.Root, begun func(name string)) ([]tree.Root, error) {
 	out := make([]tree.Root, len(list))
 	many, ok := c.(engine.ManyScanner)
 	if !ok || !many.Together(list) {
 		for i, ns := range list {
-			e.Emit(run.Step, "reading %s", ns.Name)
+			if begun != nil {
+				begun(ns.Name)
+			}
 			var err error
 			if out[i], err = ReadBack(ctx, e, x, c, ns, near[i]); err != nil {
 				return nil, err

@@ -233,7 +233,7 @@ func (p *Plan) readTogether(ctx context.Context, list []*overwriting) (map[strin
 	for i, st := range list {
 		spaces[i], near[i] = st.live, st.it.space.Root
 	}
-	roots, err := moment.ReadBackAll(ctx, p.runner, p.scratch, p.target, spaces, near)
+	roots, err := moment.ReadBackAll(ctx, p.runner, p.scratch, p.target, spaces, near, nil)
 	if err != nil {
 		return nil, err
 	}

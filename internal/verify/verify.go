@@ -328,7 +328,8 @@ func Live(ctx context.Context, e *run.Runner, m *moment.Moment, live engine.Clus
 			list, near, of = append(list, *ns), append(near, want[i].Root), append(of, found[i])
 		}
 	}
-	roots, err := moment.ReadBackAll(ctx, e, x, live, list, near)
+	roots, err := moment.ReadBackAll(ctx, e, x, live, list, near,
+		func(name string) { e.Emit(run.Step, "reading %s", name) })
 	if err != nil {
 		return nil, err
 	}
