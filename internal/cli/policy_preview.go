@@ -178,8 +178,15 @@ func ahead(w daemon.Assignment, s *daemon.State, now time.Time, n int) (out []ne
 	return out
 }
 
-// steady counts the points that are there after years of keeping to schedule.
+// steady counts the points that are there after years of keeping to schedule, at the end of the day: what is said is
+// the same at each of its hours.
 func steady(w daemon.Assignment, now time.Time) int {
+	zone := w.Config.When.TimeZone
+	if zone == nil {
+		zone = time.Local
+	}
+	year, month, day := now.In(zone).Date()
+	now = time.Date(year, month, day+1, 0, 0, 0, 0, zone).Add(-time.Nanosecond)
 	longest := time.Duration(w.Config.Keep.EveryMoment)
 	for _, g := range w.Config.When.Rule.Thin {
 		longest = max(longest, g.For)
