@@ -228,7 +228,7 @@ func TestKeptTablesAreDamaged(t *testing.T) {
 		}
 		p.list(f)
 	}
-	for n := range 60 {
+	for n := range 30 {
 		keep := t.TempDir()
 		p.open(100, keep)
 		files, err := filepath.Glob(filepath.Join(keep, "*", "*"))

@@ -242,7 +242,9 @@ func (x *Index) merge(of []*table, level int) error {
 	if len(of) == len(x.tables) {
 		x.Mu.RLock()
 		for n, f := range x.Files {
-			left[uint32(n)] = f.Gone && f.tabled
+			if f.Gone && f.tabled {
+				left[uint32(n)] = true
+			}
 		}
 		x.Mu.RUnlock()
 	}
@@ -257,10 +259,8 @@ func (x *Index) merge(of []*table, level int) error {
 	_, others := x.split(func(t *table) bool { return slices.Contains(of, t) })
 	x.tables = append(others, t)
 	for n := range left {
-		if f := x.Files[n]; left[n] {
-			f.tabled = false
-			delete(x.number, f.Name)
-		}
+		x.Files[n].tabled = false
+		delete(x.number, x.Files[n].Name)
 	}
 	return nil
 }
