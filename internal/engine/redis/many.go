@@ -14,8 +14,7 @@ import (
 
 // holders tell which of several namespaces a key is in.
 type holders struct {
-	list []engine.Namespace
-	at   map[int]*holdersOf // by database
+	at map[int]*holdersOf // by database
 }
 
 type holdersOf struct {
@@ -25,7 +24,7 @@ type holdersOf struct {
 }
 
 func holdersFor(list []engine.Namespace) (*holders, error) {
-	h := &holders{list: list, at: map[int]*holdersOf{}}
+	h := &holders{at: map[int]*holdersOf{}}
 	for i, ns := range list {
 		if ns.Kind == record.KindSettings {
 			continue
