@@ -1,0 +1,108 @@
+package workers
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// Protocol is the form of what processes tell each other. Who speaks another one takes no part in
+// each other's jobs.
+const Protocol = 1
+
+// What lies at the servers:
+//
+//	stream DEXAMEN_TASKS          dexamen.task.CLUSTER.JOB.N   a task, until it is done
+//	bucket dexamen-jobs           JOB                          a job that is open, for as long as it says so
+//	bucket dexamen-results        JOB.N                        what came of a task
+//	                              tries.JOB.N                  who has taken it
+//	bucket dexamen-workers        INSTANCE                     who is there, for as long as it says so
+//
+// CLUSTER is a hash of the store and the cluster, N a number from zero.
+const (
+	tasksStream   = "DEXAMEN_TASKS"
+	taskSubjects  = "dexamen.task."
+	jobsBucket    = "dexamen-jobs"
+	resultsBucket = "dexamen-results"
+	presentBucket = "dexamen-workers"
+)
+
+// kept is how long what nobody fetches is kept: of jobs that ended without clearing up.
+const kept = 24 * time.Hour
+
+func (e *Engine) makeBuckets(ctx context.Context) error {
+	storage, replicas := jetstream.FileStorage, e.opt.Replicas
+	if e.Within() {
+		storage, replicas = jetstream.MemoryStorage, 1
+	} else if replicas == 0 {
+		if replicas = 1; len(e.opt.Servers) >= 3 {
+			replicas = 3
+		}
+	}
+	var err error
+	e.tasks, err = e.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: tasksStream,
+		Description: "what Dexamen's workers are to do", Subjects: []string{taskSubjects + ">"},
+		Retention: jetstream.WorkQueuePolicy, Storage: storage, Replicas: replicas, MaxAge: kept,
+		Duplicates: 2 * time.Minute})
+	if err != nil {
+		return e.explain("the stream of tasks", err)
+	}
+	gone := patience * e.opt.Beat
+	for _, b := range []struct {
+		to   *jetstream.KeyValue
+		name string
+		ttl  time.Duration
+	}{{&e.jobs, jobsBucket, gone}, {&e.results, resultsBucket, kept}, {&e.present, presentBucket, gone}} {
+		*b.to, err = e.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: b.name, TTL: b.ttl,
+			Storage: storage, Replicas: replicas, Description: "of Dexamen's workers"})
+		if err != nil {
+			return e.explain("the bucket "+b.name, err)
+		}
+	}
+	return nil
+}
+
+// explain says what servers lack.
+func (e *Engine) explain(what string, err error) error {
+	switch {
+	case errors.Is(err, jetstream.ErrJetStreamNotEnabled), errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount):
+		return fmt.Errorf("the workers' servers (%s) have JetStream off: %w", e.conn.ConnectedUrlRedacted(), err)
+	case errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("the workers' servers (%s) do not answer for %s: is a majority of them there? %w",
+			e.conn.ConnectedUrlRedacted(), what, err)
+	}
+	return fmt.Errorf("the workers' servers (%s): %s: %w", e.conn.ConnectedUrlRedacted(), what, err)
+}
+
+// clusterToken is a cluster of a store in subjects, and the name of its consumer.
+func clusterToken(storeID, cluster string) string {
+	sum := sha256.Sum256([]byte(storeID + "\x00" + cluster))
+	return hex.EncodeToString(sum[:10])
+}
+
+// put writes a value as JSON.
+func put(ctx context.Context, kv jetstream.KeyValue, key string, v any) error {
+	b, err := json.Marshal(v)
+	if err == nil {
+		_, err = kv.Put(ctx, key, b)
+	}
+	return err
+}
+
+// get reads a value; ok is false where there is none.
+func get(ctx context.Context, kv jetstream.KeyValue, key string, v any) (revision uint64, ok bool, err error) {
+	x, err := kv.Get(ctx, key)
+	if errors.Is(err, jetstream.ErrKeyNotFound) {
+		return 0, false, nil
+	}
+	if err != nil {
+		return 0, false, err
+	}
+	return x.Revision(), true, json.Unmarshal(x.Value(), v)
+}

@@ -1,0 +1,131 @@
+package workers
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// Info is what a worker says of itself.
+type Info struct {
+	Name     string            `json:"name"`
+	Instance string            `json:"instance"`
+	Host     string            `json:"host"`
+	Process  int               `json:"process"`
+	Version  string            `json:"version"`
+	Protocol int               `json:"protocol"`
+	Labels   map[string]string `json:"labels,omitempty"`
+	AtOnce   int               `json:"at_once"`
+	Since    time.Time         `json:"since"`
+	Seen     time.Time         `json:"seen"` // when it said so last, by the servers' clock
+	// For is the one job that it takes part in: it is the process that has it done.
+	For      string  `json:"for,omitempty"`
+	Draining bool    `json:"draining,omitempty"`
+	Doing    []Doing `json:"doing,omitempty"`
+	Done     int64   `json:"done"`
+	Failed   int64   `json:"failed"`
+	// Reaches and Cannot are the stores and clusters that were tried ("store NAME", "cluster NAME"), and why
+	// they cannot be reached.
+	Reaches []string          `json:"reaches,omitempty"`
+	Cannot  map[string]string `json:"cannot,omitempty"`
+}
+
+// Doing is a task that is being worked on.
+type Doing struct {
+	Job     string    `json:"job"`
+	Cluster string    `json:"cluster"`
+	What    string    `json:"what"`
+	Begun   time.Time `json:"begun"`
+}
+
+// refuses returns why a worker takes no part in a job; empty where it does.
+func (i *Info) refuses(job *JobInfo) string {
+	if i.Protocol != job.Protocol {
+		return fmt.Sprintf("it is of version %s and speaks form %d of what workers tell each other, not %d as version "+
+			"%s does", i.Version, i.Protocol, job.Protocol, job.Version)
+	}
+	for _, k := range sortedKeys(job.Only) {
+		if i.Labels[k] != job.Only[k] {
+			return fmt.Sprintf("it has no label %s: %s", k, job.Only[k])
+		}
+	}
+	for _, what := range []string{"store " + job.Store, "cluster " + job.Cluster} {
+		if why := i.Cannot[what]; why != "" {
+			return "it does not reach " + what + ": " + why
+		}
+	}
+	return ""
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Workers returns who is there, by name.
+func (e *Engine) Workers(ctx context.Context) ([]Info, error) {
+	var out []Info
+	err := each(ctx, e.present, func(x jetstream.KeyValueEntry) error {
+		var i Info
+		if err := json.Unmarshal(x.Value(), &i); err != nil {
+			return fmt.Errorf("what a worker says of itself: %w", err)
+		}
+		i.Seen = x.Created()
+		out = append(out, i)
+		return nil
+	})
+	slices.SortFunc(out, func(a, b Info) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Instance, b.Instance))
+	})
+	return out, err
+}
+
+// Jobs returns the jobs that are open, the oldest first.
+func (e *Engine) Jobs(ctx context.Context) ([]JobInfo, error) {
+	var out []JobInfo
+	err := each(ctx, e.jobs, func(x jetstream.KeyValueEntry) error {
+		var i JobInfo
+		if err := json.Unmarshal(x.Value(), &i); err != nil {
+			return fmt.Errorf("what a job says of itself: %w", err)
+		}
+		out = append(out, i)
+		return nil
+	})
+	slices.SortFunc(out, func(a, b JobInfo) int { return a.Begun.Compare(b.Begun) })
+	return out, err
+}
+
+// each calls fn with all that a bucket holds.
+func each(ctx context.Context, kv jetstream.KeyValue, fn func(jetstream.KeyValueEntry) error) error {
+	w, err := kv.WatchAll(ctx, jetstream.IgnoreDeletes())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = w.Stop() }()
+	for {
+		select {
+		case x, ok := <-w.Updates():
+			if !ok {
+				return errors.New("the workers' servers broke off")
+			}
+			if x == nil { // all there is
+				return nil
+			}
+			if err := fn(x); err != nil {
+				return err
+			}
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}

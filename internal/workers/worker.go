@@ -1,0 +1,354 @@
+package workers
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"maps"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// Handler does a task and returns what came of it: little, as what it reads goes straight to
+// where it belongs. It may be called again for a task that was done.
+type Handler func(ctx context.Context, job *JobInfo, t *Task) (json.RawMessage, error)
+
+// Worker does tasks.
+type Worker struct {
+	Engine  *Engine
+	Name    string
+	Version string
+	Labels  map[string]string
+	// AtOnce is how many tasks it works on at once.
+	AtOnce int
+	// For, where set, is the id of the one job that it takes part in.
+	For      string
+	Handlers map[string]Handler
+	// Try tries whether the store and the cluster of a job can be reached, and are those that are meant. It returns
+	// which could not ("store NAME", "cluster NAME"), and why. What it says counts for a minute where it is bad.
+	Try func(ctx context.Context, job *JobInfo) (what string, err error)
+	// Drain is how long tasks may go on when it ends (default 4m30s, which is less than service managers give).
+	Drain time.Duration
+	// Ended, where set, hears of each job that is open no more.
+	Ended func(job string)
+
+	info   Info
+	mu     sync.Mutex
+	jobs   map[string]*openJob
+	doing  map[string]Doing
+	next   int // of the jobs, which is asked next
+	freed  chan struct{}
+	change chan struct{}
+}
+
+// openJob is a job as a worker sees it.
+type openJob struct {
+	info     JobInfo
+	heard    time.Time // when it said last that it is open
+	ready    bool      // its store and cluster are reached
+	trying   bool
+	tryAgain time.Time
+	consumer jetstream.Consumer
+}
+
+const defaultDrain = 4*time.Minute + 30*time.Second
+
+var (
+	errJobEnded = errors.New("the job has ended")
+	errDrained  = errors.New("the worker ends")
+)
+
+// Run works until the context ends, and then until what goes on has ended, for as long as Drain.
+func (w *Worker) Run(ctx context.Context) error {
+	if w.Drain <= 0 {
+		w.Drain = defaultDrain
+	}
+	host, _ := os.Hostname()
+	w.info = Info{Name: w.Name, Instance: rand.Text(), Host: host, Process: os.Getpid(), Version: w.Version,
+		Protocol: Protocol, Labels: w.Labels, AtOnce: w.AtOnce, Since: time.Now(), For: w.For, Cannot: map[string]string{}}
+	w.jobs, w.doing = map[string]*openJob{}, map[string]Doing{}
+	w.freed, w.change = make(chan struct{}, 1), make(chan struct{}, 1)
+	watch, err := w.Engine.jobs.WatchAll(ctx)
+	if err != nil {
+		return w.Engine.explain("open jobs", err)
+	}
+	defer func() { _ = watch.Stop() }()
+	// Presence and what goes on outlive ctx: both until all has ended.
+	after, end := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer end(nil)
+	if err := w.say(after); err != nil {
+		return w.Engine.explain("a worker", err)
+	}
+	var beats, tasks sync.WaitGroup
+	beats.Go(func() { w.beat(after) })
+	beats.Go(func() {
+		for {
+			select {
+			case x := <-watch.Updates():
+				w.heard(x)
+			case <-after.Done():
+				return
+			}
+		}
+	})
+	w.pull(ctx, func(msg jetstream.Msg) {
+		tasks.Go(func() {
+			w.do(after, msg)
+			nudge(w.freed)
+		})
+	})
+	w.mu.Lock()
+	w.info.Draining = true
+	w.mu.Unlock()
+	_ = w.say(after)
+	late := time.AfterFunc(w.Drain, func() { end(errDrained) })
+	tasks.Wait()
+	late.Stop()
+	end(nil)
+	beats.Wait()
+	gone, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Engine.opt.Beat)
+	defer cancel()
+	_ = w.Engine.present.Purge(gone, w.info.Instance)
+	return nil
+}
+
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// say says that the worker is there, and what it does.
+func (w *Worker) say(ctx context.Context) error {
+	w.mu.Lock()
+	i := w.info
+	i.Labels, i.Cannot, i.Reaches = maps.Clone(i.Labels), maps.Clone(i.Cannot), slices.Clone(i.Reaches)
+	i.Doing = nil
+	for _, k := range sortedKeys(w.doing) {
+		i.Doing = append(i.Doing, w.doing[k])
+	}
+	w.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, 2*w.Engine.opt.Beat)
+	defer cancel()
+	return put(ctx, w.Engine.present, i.Instance, &i)
+}
+
+func (w *Worker) beat(ctx context.Context) {
+	tick := time.NewTicker(w.Engine.opt.Beat)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		if err := w.say(ctx); err != nil && ctx.Err() == nil {
+			w.Engine.opt.Log.Warn("the worker cannot say that it is there", "error", err)
+		}
+		w.forget()
+	}
+}
+
+// heard takes what the bucket of jobs says.
+func (w *Worker) heard(x jetstream.KeyValueEntry) {
+	if x == nil {
+		return
+	}
+	if x.Operation() != jetstream.KeyValuePut {
+		w.endJob(x.Key())
+		return
+	}
+	var info JobInfo
+	if err := json.Unmarshal(x.Value(), &info); err != nil {
+		w.Engine.opt.Log.Warn("what a job says of itself makes no sense", "job", x.Key(), "error", err)
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	j := w.jobs[info.ID]
+	if j == nil {
+		j = &openJob{}
+		w.jobs[info.ID] = j
+		nudge(w.change)
+	}
+	j.info, j.heard = info, time.Now()
+}
+
+// forget ends jobs of which nothing was heard for long.
+func (w *Worker) forget() {
+	var gone []string
+	w.mu.Lock()
+	for id, j := range w.jobs {
+		if time.Since(j.heard) > patience*w.Engine.opt.Beat {
+			gone = append(gone, id)
+		}
+	}
+	w.mu.Unlock()
+	for _, id := range gone {
+		w.endJob(id)
+	}
+}
+
+func (w *Worker) endJob(id string) {
+	w.mu.Lock()
+	_, was := w.jobs[id]
+	delete(w.jobs, id)
+	w.mu.Unlock()
+	if was && w.Ended != nil {
+		w.Ended(id)
+	}
+}
+
+// job returns a job that is open, asking where it is not known: its tasks may come before what says
+// that it is.
+func (w *Worker) job(ctx context.Context, id string) (*JobInfo, error) {
+	w.mu.Lock()
+	j := w.jobs[id]
+	w.mu.Unlock()
+	if j != nil {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		info := j.info
+		return &info, nil
+	}
+	var info JobInfo
+	_, ok, err := get(ctx, w.Engine.jobs, id, &info)
+	if err != nil || !ok {
+		return nil, err
+	}
+	return &info, nil
+}
+
+// isOpen reports whether a job is still open, as far as was heard.
+func (w *Worker) isOpen(id string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	_, ok := w.jobs[id]
+	return ok
+}
+
+// pull hands tasks to begin as there is room, one of each open job in turn, until the context ends.
+func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg)) {
+	const least, most = 20 * time.Millisecond, 500 * time.Millisecond
+	pause := least
+	for ctx.Err() == nil {
+		w.mu.Lock()
+		room := len(w.doing) < w.AtOnce
+		w.mu.Unlock()
+		if room {
+			if msg := w.fetch(ctx); msg != nil {
+				w.mu.Lock()
+				w.doing[msg.Subject()] = Doing{Begun: time.Now()}
+				w.mu.Unlock()
+				begin(msg)
+				pause = least
+				continue
+			}
+		}
+		select {
+		case <-w.freed:
+			pause = least
+		case <-w.change:
+			pause = least
+		case <-time.After(pause):
+			pause = min(2*pause, most)
+		case <-ctx.Done():
+		}
+	}
+}
+
+// fetch returns the next task of the first job that has one; nil where none has.
+func (w *Worker) fetch(ctx context.Context) jetstream.Msg {
+	w.mu.Lock()
+	ids := sortedKeys(w.jobs)
+	from := w.next
+	w.mu.Unlock()
+	for i := range ids {
+		at := (from + i) % len(ids)
+		c := w.consumer(ctx, ids[at])
+		if c == nil {
+			continue
+		}
+		batch, err := c.FetchNoWait(1)
+		if err != nil {
+			continue
+		}
+		for msg := range batch.Messages() {
+			w.mu.Lock()
+			w.next = at + 1
+			w.mu.Unlock()
+			return msg
+		}
+	}
+	return nil
+}
+
+// consumer returns what hands out a job's tasks; nil where this worker takes no part in it, or does
+// not know yet.
+func (w *Worker) consumer(ctx context.Context, id string) jetstream.Consumer {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	j := w.jobs[id]
+	if j == nil || w.For != "" && w.For != id || j.trying {
+		return nil
+	}
+	if !j.ready {
+		if time.Now().Before(j.tryAgain) {
+			return nil
+		}
+		for _, what := range []string{"store " + j.info.Store, "cluster " + j.info.Cluster} {
+			delete(w.info.Cannot, what) // it is tried anew
+		}
+		if why := w.info.refuses(&j.info); why != "" {
+			j.tryAgain = time.Now().Add(time.Minute)
+			return nil
+		}
+		j.trying = true
+		go w.try(ctx, j)
+		return nil
+	}
+	if j.consumer == nil {
+		token := j.info.token()
+		w.mu.Unlock()
+		c, err := w.Engine.tasks.Consumer(ctx, token)
+		w.mu.Lock()
+		if err != nil {
+			return nil
+		}
+		j.consumer = c
+	}
+	return j.consumer
+}
+
+// try finds out whether a job's store and cluster are reached from here.
+func (w *Worker) try(ctx context.Context, j *openJob) {
+	info := j.info
+	var what string
+	var err error
+	if w.Try != nil {
+		what, err = w.Try(ctx, &info)
+	}
+	w.mu.Lock()
+	j.trying, j.ready = false, err == nil
+	if err != nil {
+		j.tryAgain = time.Now().Add(time.Minute)
+		w.info.Cannot[what] = err.Error()
+		w.Engine.opt.Log.Warn("the worker takes no part in a job", "cluster", info.Cluster, "kind", info.Kind,
+			"because of", what, "error", err)
+	} else {
+		for _, r := range []string{"store " + info.Store, "cluster " + info.Cluster} {
+			if !slices.Contains(w.info.Reaches, r) {
+				w.info.Reaches = append(w.info.Reaches, r)
+			}
+		}
+	}
+	w.mu.Unlock()
+	_ = w.say(ctx)
+	nudge(w.change)
+}
