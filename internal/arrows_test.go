@@ -55,13 +55,14 @@ func TestImportArrows(t *testing.T) {
 		"drill": {[]string{"core", "engine", "run", "moment", "restore", "serve", "verify", "command"},
 			noInterface},
 		"guard":      {[]string{"core", "engine"}, noInterface},
+		"workers":    {[]string{"core"}, noInterface},
 		"config":     {[]string{"core", "engine", "command"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":       {[]string{"core", "run", "explain"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest": {nil, []string{"github.com/urfave/"}},
-		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify", "report"),
+		"daemon": {append(verbs, "core", "engine", "explain", "config", "notify", "report", "workers"),
 			[]string{"go.mongodb.org/", "github.com/urfave/", "github.com/jedib0t/"}},
 		"cli": {append(verbs, "core", "engine", "explain", "daemon", "config", "view", "sim", "demo", "guard", "pin",
-			"notify", "guided", "evidence", "report"),
+			"notify", "guided", "evidence", "report", "workers"),
 			nil},
 	}
 	cmd := exec.Command("go", "list", "-json=ImportPath,Imports", "./...")

@@ -62,6 +62,7 @@ type app struct {
 	drawn    bool          // a chart was
 	held     *bytes.Buffer // what is shown only where a command fails, or asks
 	trace    *trace        // nil but with --trace-to
+	crew     *crew         // what work is shared by
 }
 
 // Run runs the command line and gives the exit code.
@@ -72,11 +73,12 @@ func Run(ctx context.Context, args []string) int {
 // runLine runs one command line; with a screen given it writes there.
 func runLine(ctx context.Context, args []string, screen *view.Screen) int {
 	a := &app{screen: screen, own: screen == nil, in: bufio.NewReader(os.Stdin),
-		attested: new(atomic.Pointer[evidence.Statement])}
+		attested: new(atomic.Pointer[evidence.Statement]), crew: &crew{}}
 	err := a.root().Run(ctx, args)
 	for _, s := range a.opened {
 		s.Close()
 	}
+	a.crew.close()
 	if a.trace != nil {
 		err = errors.Join(err, a.trace.end(a.screen))
 	}
@@ -169,7 +171,8 @@ safety; 130 interrupted, and safe to run again.`,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
 			a.configCommands(), a.clusterCommands(), a.storeCommands(), a.policyCommands(), a.alertsCommand(),
-			a.snapshotCommand(), a.captureCommand(), a.daemonCommand(), a.dueCommand(), a.statusCommand(),
+			a.snapshotCommand(), a.captureCommand(), a.daemonCommand(), a.dueCommand(), a.workersCommands(),
+			a.statusCommand(),
 			a.runsCommand(), a.pointsCommand(), a.coverageCommand(), a.retentionCommand(), a.holdCommand(),
 			a.browseCommand(), a.pinpointCommand(),
 			a.compareCommand(), a.restoreCommand(), a.undoCommand(), a.exportCommand(), a.serveCommand(),

@@ -20,10 +20,12 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
+	"dexamen/internal/core/wait"
 	"dexamen/internal/daemon"
 	"dexamen/internal/engine"
 	"dexamen/internal/report"
 	"dexamen/internal/run"
+	"dexamen/internal/workers"
 )
 
 func (a *app) daemonCommand() *cli.Command {
@@ -87,16 +89,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 	if _, err := a.assignments(c, ""); err != nil {
 		return err
 	}
-	level := slog.LevelInfo
-	if c.IsSet("log-level") {
-		_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before
-	} else if a.screen.Quiet {
-		level = slog.LevelWarn
-	}
-	var handler slog.Handler = slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level})
-	if a.screen.JSON || c.String("log-format") == "json" {
-		handler = slog.NewJSONHandler(a.screen.Err, &slog.HandlerOptions{Level: level})
-	}
+	handler := a.logHandler(c, slog.LevelInfo)
 	hup := make(chan os.Signal, 1)
 	signal.Notify(hup, syscall.SIGHUP)
 	defer signal.Stop(hup)
@@ -112,8 +105,7 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 	}()
 	watch := config.NewWatch(cfg)
 	d := &daemon.Daemon{Deps: a.deps(c), Log: slog.New(handler), Reload: reload,
-		Load: watch.Load, Changed: watch.Changed,
-		Version: Version}
+		Load: watch.Load, Changed: watch.Changed}
 	if cfg.Daemon.Listen != "" {
 		l, err := net.Listen("tcp", cfg.Daemon.Listen)
 		if err != nil {
@@ -130,8 +122,33 @@ func (a *app) daemon(ctx context.Context, c *cli.Command) error {
 			}
 		}()
 	}
+	joined := make(chan struct{})
+	go func() {
+		defer close(joined)
+		if err := a.joinAsDaemon(ctx, c, d); err != nil {
+			d.Log.Error("this daemon does no tasks of others", "error", explain.Error(err))
+		}
+	}()
 	_ = d.Run(ctx)
+	<-joined
 	return nil // it was told to stop
+}
+
+// joinAsDaemon has a daemon do tasks of others, where that is configured.
+func (a *app) joinAsDaemon(ctx context.Context, c *cli.Command, d *daemon.Daemon) error {
+	if a.cfg.Workers == nil {
+		return nil
+	}
+	for {
+		e, err := a.workersEngine(ctx, c, a.cfg)
+		if err == nil {
+			return d.JoinWorkers(ctx, e)
+		}
+		d.Log.Error("the workers' servers cannot be had; trying again", "error", explain.Error(err))
+		if err := wait.For(ctx, 30*time.Second); err != nil {
+			return nil
+		}
+	}
 }
 
 // pageAccess returns who may see the page on a listener, and the listener as it is to be spoken to.
@@ -217,5 +234,7 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 		OpenCluster: func(ctx context.Context, cfg *config.Config, cluster string, settings *bool) (engine.Cluster,
 			error) {
 			return a.openCluster(ctx, c, cfg, cluster, settings)
-		}}
+		},
+		Version: Version,
+		Workers: func(ctx context.Context) (*workers.Engine, error) { return a.workersEngine(ctx, c, a.cfg) }}
 }

@@ -65,6 +65,15 @@ func (a *app) snapshotNow(ctx context.Context, c *cli.Command, e *run.Runner, na
 		return nil, err
 	}
 	defer cl.Close()
+	inStore, err := a.cfg.StoreOf(c.String("store"), name)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	end, err := a.deps(c).Share(ctx, e, store.RunSnapshot, name, inStore, cl)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
 	return snapshot.Take(ctx, e, name, cl)
 }
 

@@ -38,6 +38,7 @@ type Config struct {
 	Limits   Limits             `yaml:"limits"`
 	Evidence Evidence           `yaml:"evidence"`
 	Report   *Report            `yaml:"report"`
+	Workers  *Workers           `yaml:"workers"`
 	// Include names files, as patterns beside this one, that add clusters and policies.
 	Include []string `yaml:"include"`
 	// DefaultStore is the store that is meant where several are configured and nothing else says which.
@@ -348,6 +349,7 @@ func (c *Config) check(k *checker) {
 	c.checkQuiesce(k)
 	c.checkServers(k)
 	c.checkPolicies(k)
+	c.checkWorkers(k)
 	switch m := c.Limits.Memory; {
 	case m == 0:
 		c.Limits.Memory = DefaultMemory()
@@ -644,7 +646,7 @@ policies:                                 # what is protected, when, and for how
     # read_rate: 64MiB/s                  # a second, read by scans
     # retry: { first: 1m, longest: 1h }  # twice as long each time; until it is due again, or for: 6h
     # deadline: 6h                        # of one run
-    # clusters_at_once: 2                 # clusters at the same time
+    # clusters_parallel: 2                 # clusters at the same time
     # drill:                              # a restore is rehearsed, checked, timed and taken away again
     #   schedule: "0 4 * * sun"
     #   to: paddock                       # a cluster that holds nothing; else the moment is served here and read back
@@ -677,6 +679,17 @@ policies:                                 # what is protected, when, and for how
 
 # evidence:                               # what drills, restores and verifications found is signed
 #   key: { file: /etc/dexamen/evidence.pem }   # else with a key that this host makes and keeps
+
+# workers:                                # several processes share the work of snapshots
+#   servers: ["tls://n1.lindenholt.example:4222", "tls://n2.lindenholt.example:4222"]   # NATS with JetStream
+#   credentials: /etc/dexamen/workers.creds   # tls: { ca, certificate }, replicas
+#   name: north-1                         # of this process; the host's when left out
+#   labels: { site: north }               # of this process
+#   parallel: 4                            # tasks of this process
+#   readers_per_cluster: 16               # tasks on a cluster, over all processes
+#   lost_after: 30s                       # a silent worker's tasks go to others
+#   rules:                                # who works on what; the first that fits
+#     - { clusters: ["apiary-*"], only: { site: north } }
 
 # limits:
 #   memory: 512MiB                        # of the program; a quarter of the machine's, up to 1GiB, when left out

@@ -34,8 +34,6 @@ type Daemon struct {
 	CurrentNamespace time.Duration
 	// ProbeEvery is how often it is tried whether a store takes a small write (default 30s).
 	ProbeEvery time.Duration
-	// Version is the program's, for the metrics.
-	Version string
 	// Channels are how people are told; the configured ways when nil.
 	Channels []notify.Channel
 

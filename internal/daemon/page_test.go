@@ -37,7 +37,7 @@ func pageOf(t testing.TB, clusters int, access PageAccess) (*Daemon, *httptest.S
 		p.Clusters.Names = append(p.Clusters.Names, name)
 	}
 	c.Policies["nightly"] = p
-	d := &Daemon{Deps: Deps{Config: c}, Channels: []notify.Channel{}, Version: "test"}
+	d := &Daemon{Deps: Deps{Config: c, Version: "test"}, Channels: []notify.Channel{}}
 	d.prepare()
 	t.Cleanup(d.outbox.Close)
 	now := time.Now()

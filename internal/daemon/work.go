@@ -29,6 +29,7 @@ import (
 	"dexamen/internal/snapshot"
 	"dexamen/internal/undo"
 	"dexamen/internal/verify"
+	"dexamen/internal/workers"
 )
 
 // Deps is what policies are carried out in.
@@ -48,6 +49,10 @@ type Deps struct {
 	NoFollow bool
 	// SegmentBytes bounds what a capture holds before it is stored.
 	SegmentBytes int
+	// Workers returns what work is shared by; nil where it is not configured. Nil itself where it never is.
+	Workers func(ctx context.Context) (*workers.Engine, error)
+	// Version is the program's.
+	Version string
 	// storeNow, where not nil, has a capture of this process store what it has read; false where
 	// there is none.
 	storeNow func(Assignment) bool
@@ -237,7 +242,13 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 		return err
 	}
 	e.FullRead = !ReadsChanges(d.Assignment, s, d.Due)
+	end, err := w.Share(ctx, e, d.Kind, d.Assignment.Cluster, d.Assignment.Store, c)
+	if err != nil {
+		_ = c.Close()
+		return err
+	}
 	p, err := snapshot.Take(ctx, e, d.Assignment.Cluster, c)
+	end()
 	_ = c.Close()
 	if err != nil {
 		return err

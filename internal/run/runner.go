@@ -4,6 +4,7 @@
 //
 //	runner.go  Runner, Event, the errors
 //	record.go  a run: who did it, when, with what outcome; hooks
+//	crew.go    other processes that do pieces of it
 //
 // The verbs are packages beside it: moment (which states can be had, and their
 // content), snapshot, capture, restore and verify.
@@ -88,6 +89,8 @@ type Runner struct {
 	// of a cluster, should this one be killed; relieve ends it, and returns an error where
 	// it has let go before.
 	Guard func(ctx context.Context, cluster string, h engine.Hold) (relieve func() error, err error)
+	// Crew, where set, are other processes that share the work.
+	Crew Crew
 	// Attest, where set, leaves signed evidence of a run that has ended.
 	Attest func(ctx context.Context, r *store.Run) error
 	// Explain words an error with what to do next; nil gives its own text.

@@ -181,8 +181,14 @@ func (s *snapshot) scanOnce(ctx context.Context, ns engine.Namespace, readers ch
 	return root, err
 }
 
-// scanWhole reads all of a namespace into a tree, its partitions in parallel.
+// scanWhole reads all of a namespace into a tree, its partitions in parallel, in other processes where there are
+// some.
 func (s *snapshot) scanWhole(ctx context.Context, ns engine.Namespace, readers chan struct{}) (tree.Root, error) {
+	if c := s.shareable(); c != nil {
+		if root, ok, err := s.scanShared(ctx, c, ns); ok || err != nil {
+			return root, err
+		}
+	}
 	parts, err := s.c.Partitions(ctx, ns, 2*s.Readers())
 	if err != nil {
 		return tree.Root{}, err

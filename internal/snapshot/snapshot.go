@@ -140,6 +140,8 @@ func readPoint(ctx context.Context, e *run.Runner, name string, c engine.Cluster
 	if err != nil {
 		return nil, err
 	}
+	stats.New, stats.Known, stats.Patched, stats.Stored = stats.New+s.others.New, stats.Known+s.others.Known,
+		stats.Patched+s.others.Patched, stats.Stored+s.others.Stored
 	return p, finishPoint(ctx, e, p, stats, changes)
 }
 
@@ -267,6 +269,7 @@ type snapshot struct {
 	view      *engine.PinnedView // nil where the cluster is not pinned
 	held      *prepare.Held      // nil where nothing was held still
 	w         *store.Writer
+	others    store.WriteStats // what other processes have stored for it
 	parts     []*part
 
 	mu      sync.Mutex

@@ -9,7 +9,10 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
+
+	"dexamen/internal/core/wait"
 )
 
 // Protocol is the form of what processes tell each other. Who speaks another one takes no part in
@@ -45,27 +48,68 @@ func (e *Engine) makeBuckets(ctx context.Context) error {
 			replicas = 3
 		}
 	}
-	var err error
-	e.tasks, err = e.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: tasksStream,
-		Description: "what Dexamen's workers are to do", Subjects: []string{taskSubjects + ">"},
-		Retention: jetstream.WorkQueuePolicy, Storage: storage, Replicas: replicas, MaxAge: kept,
-		Duplicates: 2 * time.Minute})
+	err := e.patiently(ctx, func(ctx context.Context) (err error) {
+		if e.tasks, err = e.js.Stream(ctx, tasksStream); !errors.Is(err, jetstream.ErrStreamNotFound) {
+			return err
+		}
+		e.tasks, err = e.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: tasksStream,
+			Description: "what Dexamen's workers are to do", Subjects: []string{taskSubjects + ">"},
+			Retention: jetstream.WorkQueuePolicy, Storage: storage, Replicas: replicas, MaxAge: kept,
+			Duplicates: 2 * time.Minute})
+		return err
+	})
 	if err != nil {
 		return e.explain("the stream of tasks", err)
 	}
-	gone := patience * e.opt.Beat
+	gone := e.opt.LostAfter
 	for _, b := range []struct {
 		to   *jetstream.KeyValue
 		name string
 		ttl  time.Duration
 	}{{&e.jobs, jobsBucket, gone}, {&e.results, resultsBucket, kept}, {&e.present, presentBucket, gone}} {
-		*b.to, err = e.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: b.name, TTL: b.ttl,
-			Storage: storage, Replicas: replicas, Description: "of Dexamen's workers"})
+		err = e.patiently(ctx, func(ctx context.Context) (err error) {
+			if *b.to, err = e.js.KeyValue(ctx, b.name); err == nil {
+				// Another bound may be configured by now.
+				if st, serr := (*b.to).Status(ctx); serr == nil && st.TTL() == b.ttl {
+					return nil
+				}
+			} else if !errors.Is(err, jetstream.ErrBucketNotFound) {
+				return err
+			}
+			*b.to, err = e.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: b.name, TTL: b.ttl,
+				Storage: storage, Replicas: replicas, Description: "of Dexamen's workers"})
+			return err
+		})
 		if err != nil {
 			return e.explain("the bucket "+b.name, err)
 		}
 	}
 	return nil
+}
+
+// beginning is for how long servers may be without one that leads them before they are taken for gone.
+const beginning = 45 * time.Second
+
+// patiently asks again where servers do not answer: they may be choosing who leads them.
+func (e *Engine) patiently(ctx context.Context, ask func(ctx context.Context) error) error {
+	for begun := time.Now(); ; {
+		once, cancel := context.WithTimeout(ctx, 10*time.Second)
+		err := ask(once)
+		cancel()
+		if err == nil || !isSilence(err) || ctx.Err() != nil || time.Since(begun) > beginning {
+			return err
+		}
+		if err := wait.For(ctx, 200*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
+// isSilence reports whether servers have not answered, rather than refused.
+func isSilence(err error) bool {
+	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, nats.ErrTimeout) ||
+		errors.Is(err, nats.ErrNoResponders) || errors.Is(err, jetstream.ErrNoStreamResponse) ||
+		errors.Is(err, nats.ErrConnectionClosed)
 }
 
 // explain says what servers lack.

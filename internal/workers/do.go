@@ -31,7 +31,7 @@ func (w *Worker) do(ctx context.Context, msg jetstream.Msg) {
 	switch {
 	case err != nil:
 		log.Warn("a task is given back", "error", err)
-		_ = msg.NakWithDelay(w.Engine.opt.Beat)
+		_ = msg.NakWithDelay(w.Engine.beat)
 		return
 	case job == nil: // its job has ended, and nobody cleared up
 		_ = msg.Term()
@@ -47,7 +47,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	e, begun := w.Engine, time.Now()
 	var was Outcome
 	if _, done, err := get(ctx, e.results, t.key(), &was); err != nil {
-		_ = msg.NakWithDelay(e.opt.Beat)
+		_ = msg.NakWithDelay(e.beat)
 		return err
 	} else if done { // by one that was lost before it could say so
 		return msg.DoubleAck(ctx)
@@ -62,13 +62,13 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	})
 	switch {
 	case err != nil:
-		_ = msg.NakWithDelay(e.opt.Beat)
+		_ = msg.NakWithDelay(e.beat)
 		return err
 	case give:
 		return w.settle(ctx, msg, t, Outcome{Worker: w.Name, Tries: tries})
 	case w.failedAt(tries) && w.othersCould(ctx, job, tries):
 		_, err := e.editTries(ctx, t, func(l []Try) []Try { return slices.DeleteFunc(l, mine) })
-		return errors.Join(err, msg.NakWithDelay(e.opt.Beat/5))
+		return errors.Join(err, msg.NakWithDelay(e.beat/5))
 	}
 	w.mu.Lock()
 	w.doing[msg.Subject()] = Doing{Job: t.Job, Cluster: job.Cluster, What: t.What, Begun: begun}
@@ -78,7 +78,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 		w.count(&w.info.Done)
 		return w.settle(ctx, msg, t, Outcome{Worker: w.Name, Took: time.Since(begun), Data: data})
 	}
-	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*e.opt.Beat)
+	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*e.beat)
 	defer cancel()
 	switch {
 	case errors.Is(err, errJobEnded):
@@ -97,7 +97,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	if eerr == nil && spent(tries) {
 		return errors.Join(err, w.settle(after, msg, t, Outcome{Worker: w.Name, Tries: tries}))
 	}
-	return errors.Join(err, eerr, msg.NakWithDelay(e.opt.Beat/5))
+	return errors.Join(err, eerr, msg.NakWithDelay(e.beat/5))
 }
 
 func (w *Worker) count(n *int64) {
@@ -126,10 +126,10 @@ func (w *Worker) othersCould(ctx context.Context, job *JobInfo, tries []Try) boo
 // settle writes what came of a task, for as long as the servers wait for it, and acknowledges it.
 func (w *Worker) settle(ctx context.Context, msg jetstream.Msg, t *Task, o Outcome) error {
 	e := w.Engine
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience*e.opt.Beat)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), e.opt.LostAfter)
 	defer cancel()
 	for {
-		once, stop := context.WithTimeout(ctx, 2*e.opt.Beat)
+		once, stop := context.WithTimeout(ctx, 2*e.beat)
 		err := put(once, e.results, t.key(), &o)
 		if err == nil {
 			err = msg.DoubleAck(once)
@@ -139,7 +139,7 @@ func (w *Worker) settle(ctx context.Context, msg jetstream.Msg, t *Task, o Outco
 			return nil
 		}
 		select {
-		case <-time.After(e.opt.Beat / 5):
+		case <-time.After(e.beat / 5):
 			_ = msg.InProgress()
 		case <-ctx.Done():
 			return err
@@ -158,7 +158,7 @@ func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t 
 	told := make(chan struct{})
 	go func() {
 		defer close(told)
-		tick := time.NewTicker(w.Engine.opt.Beat)
+		tick := time.NewTicker(w.Engine.beat)
 		defer tick.Stop()
 		for {
 			select {

@@ -13,6 +13,8 @@ import (
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
+
+	"dexamen/internal/core/wait"
 )
 
 // JobInfo is what workers are told of a job that is open.
@@ -27,10 +29,10 @@ type JobInfo struct {
 	StoreID  string `json:"store_id"`
 	// Only are the labels that a worker must have to take part.
 	Only map[string]string `json:"only,omitempty"`
-	// AtOnce bounds how many tasks on the cluster are worked on at once, by all workers.
-	AtOnce   int       `json:"at_once"`
+	// Parallel bounds how many tasks on the cluster are worked on at once, by all workers.
+	Parallel int       `json:"parallel"`
 	By       string    `json:"by"` // who has it done: the name of its process
-	Begun    time.Time `json:"begun"`
+	Begun    time.Time `json:"started"`
 	Protocol int       `json:"protocol"`
 	Version  string    `json:"version"`
 	Given    int       `json:"given"` // tasks so far
@@ -68,19 +70,22 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 	if info.Protocol == 0 {
 		info.Protocol = Protocol
 	}
-	_, err := e.tasks.CreateOrUpdateConsumer(ctx, jetstream.ConsumerConfig{Durable: info.token(),
-		Description:   "tasks on cluster " + info.Cluster,
-		FilterSubject: taskSubjects + info.token() + ".>", AckPolicy: jetstream.AckExplicitPolicy,
-		AckWait: patience * e.opt.Beat, MaxDeliver: -1, MaxAckPending: max(1, info.AtOnce), InactiveThreshold: kept})
+	var w jetstream.KeyWatcher
+	err := e.patiently(ctx, func(actx context.Context) error {
+		_, err := e.tasks.CreateOrUpdateConsumer(actx, jetstream.ConsumerConfig{Durable: info.token(),
+			Description:   "tasks on cluster " + info.Cluster,
+			FilterSubject: taskSubjects + info.token() + ".>", AckPolicy: jetstream.AckExplicitPolicy,
+			AckWait: e.opt.LostAfter, MaxDeliver: -1, MaxAckPending: max(1, info.Parallel), InactiveThreshold: kept})
+		if err == nil {
+			err = put(actx, e.jobs, info.ID, &info)
+		}
+		if err == nil && w == nil {
+			w, err = e.results.Watch(ctx, info.ID+".*", jetstream.UpdatesOnly())
+		}
+		return err
+	})
 	if err != nil {
-		return nil, e.explain("tasks on cluster "+info.Cluster, err)
-	}
-	if err := put(ctx, e.jobs, info.ID, &info); err != nil {
-		return nil, e.explain("a job", err)
-	}
-	w, err := e.results.Watch(ctx, info.ID+".*", jetstream.UpdatesOnly())
-	if err != nil {
-		return nil, e.explain("what comes of a job", err)
+		return nil, e.explain("a job on cluster "+info.Cluster, err)
 	}
 	j := &Job{e: e, info: info, waiting: map[int]*waiting{}}
 	j.ctx, j.cancel = context.WithCancelCause(ctx)
@@ -103,7 +108,7 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 
 // beat says that the job is open, and looks for what was lost on the way.
 func (j *Job) beat() {
-	tick := time.NewTicker(j.e.opt.Beat)
+	tick := time.NewTicker(j.e.beat)
 	defer tick.Stop()
 	for n := 1; ; n++ {
 		select {
@@ -111,7 +116,7 @@ func (j *Job) beat() {
 		case <-j.ctx.Done():
 			return
 		}
-		ctx, cancel := context.WithTimeout(j.ctx, 2*j.e.opt.Beat)
+		ctx, cancel := context.WithTimeout(j.ctx, 2*j.e.beat)
 		err := put(ctx, j.e.jobs, j.info.ID, j.Info())
 		if err == nil && n%patience == 0 {
 			err = j.sweep(ctx)
@@ -204,15 +209,11 @@ func (j *Job) publish(ctx context.Context, w *waiting, again int) error {
 			return err
 		}
 		// Servers may be without a leader for a moment; one that took it knows it by its id.
-		if !errors.Is(err, jetstream.ErrNoStreamResponse) && !errors.Is(err, nats.ErrTimeout) &&
-			!errors.Is(err, nats.ErrNoResponders) && !errors.Is(err, nats.ErrConnectionClosed) &&
-			!errors.Is(err, context.DeadlineExceeded) {
+		if !isSilence(err) {
 			return j.e.explain("a task", err)
 		}
-		select {
-		case <-time.After(j.e.opt.Beat / 5):
-		case <-ctx.Done():
-			return context.Cause(ctx)
+		if err := wait.For(ctx, j.e.beat/5); err != nil {
+			return err
 		}
 	}
 }
@@ -259,7 +260,7 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 			}
 		})
 	}
-	absent := time.NewTicker(j.e.opt.Beat)
+	absent := time.NewTicker(j.e.beat)
 	defer absent.Stop()
 	alone := time.Time{}
 	for left := len(data); left > 0; {
@@ -307,7 +308,7 @@ func (j *Job) Hands(ctx context.Context) (n int, why string, err error) {
 			out = append(out, w.Name+": "+no)
 			continue
 		}
-		n += w.AtOnce
+		n += w.Parallel
 	}
 	if len(out) > 0 {
 		why = " (" + strings.Join(out, "; ") + ")"
@@ -320,7 +321,7 @@ func (j *Job) Hands(ctx context.Context) (n int, why string, err error) {
 func (j *Job) Close() {
 	j.cancel(nil)
 	j.group.Wait()
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(j.ctx), 2*j.e.opt.Beat)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(j.ctx), 2*j.e.beat)
 	defer cancel()
 	err := j.e.jobs.Purge(ctx, j.info.ID)
 	if err == nil {

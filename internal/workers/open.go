@@ -29,9 +29,9 @@ type Options struct {
 	// Replicas is on how many servers each message is kept; 0 is three where three or more are
 	// configured, else one.
 	Replicas int
-	// Beat is how often a job and a worker say that they are there (default 5s). A job that has not
-	// for six times as long has ended; a worker's task is then given to another.
-	Beat time.Duration
+	// LostAfter is after how long a job of which nothing is heard has ended, and a worker's tasks are
+	// given to others (default 30s).
+	LostAfter time.Duration
 	// Alone is for how long a job waits for a worker that may do its tasks, where there is none (default 2m).
 	Alone time.Duration
 	Log   *slog.Logger
@@ -43,6 +43,7 @@ const patience = 6
 // Engine is what work is shared by. Its methods may be called from many goroutines.
 type Engine struct {
 	opt  Options
+	beat time.Duration // how often a job and a worker say that they are there
 	own  *server.Server
 	dir  string // of own
 	conn *nats.Conn
@@ -56,8 +57,8 @@ type Engine struct {
 
 // Open connects to the servers, and makes there what is not there yet.
 func Open(ctx context.Context, opt Options) (*Engine, error) {
-	if opt.Beat <= 0 {
-		opt.Beat = 5 * time.Second
+	if opt.LostAfter <= 0 {
+		opt.LostAfter = 30 * time.Second
 	}
 	if opt.Alone <= 0 {
 		opt.Alone = 2 * time.Minute
@@ -65,7 +66,7 @@ func Open(ctx context.Context, opt Options) (*Engine, error) {
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)
 	}
-	e := &Engine{opt: opt}
+	e := &Engine{opt: opt, beat: opt.LostAfter / patience}
 	err := e.connect()
 	if err == nil {
 		err = e.makeBuckets(ctx)
@@ -82,7 +83,7 @@ func (e *Engine) Within() bool { return e.own != nil }
 
 func (e *Engine) connect() error {
 	opts := []nats.Option{nats.Name(e.opt.Name), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second),
-		nats.Timeout(10 * time.Second), nats.PingInterval(4 * e.opt.Beat), nats.MaxPingsOutstanding(2),
+		nats.Timeout(10 * time.Second), nats.PingInterval(4 * e.beat), nats.MaxPingsOutstanding(2),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
 			if err != nil {
 				e.opt.Log.Warn("the connection to the workers' servers broke off", "error", err)

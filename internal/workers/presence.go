@@ -21,7 +21,7 @@ type Info struct {
 	Version  string            `json:"version"`
 	Protocol int               `json:"protocol"`
 	Labels   map[string]string `json:"labels,omitempty"`
-	AtOnce   int               `json:"at_once"`
+	Parallel int               `json:"parallel"`
 	Since    time.Time         `json:"since"`
 	Seen     time.Time         `json:"seen"` // when it said so last, by the servers' clock
 	// For is the one job that it takes part in: it is the process that has it done.
@@ -41,7 +41,7 @@ type Doing struct {
 	Job     string    `json:"job"`
 	Cluster string    `json:"cluster"`
 	What    string    `json:"what"`
-	Begun   time.Time `json:"begun"`
+	Begun   time.Time `json:"started"`
 }
 
 // refuses returns why a worker takes no part in a job; empty where it does.

@@ -29,7 +29,7 @@ func (t *Task) key() string { return fmt.Sprintf("%s.%d", t.Job, t.Number) }
 type Try struct {
 	Worker   string    `json:"worker"`   // its name
 	Instance string    `json:"instance"` // of its process
-	Begun    time.Time `json:"begun"`
+	Begun    time.Time `json:"started"`
 	// Error is why it failed; empty while it goes on, and where nothing was heard of it any more.
 	Error string `json:"error,omitempty"`
 }

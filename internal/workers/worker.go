@@ -14,7 +14,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 )
 
-// Handler does a task and returns what came of it: little, as what it reads goes straight to
+// Handler does a task and returns its outcome: little, as what it reads goes straight to
 // where it belongs. It may be called again for a task that was done.
 type Handler func(ctx context.Context, job *JobInfo, t *Task) (json.RawMessage, error)
 
@@ -24,8 +24,8 @@ type Worker struct {
 	Name    string
 	Version string
 	Labels  map[string]string
-	// AtOnce is how many tasks it works on at once.
-	AtOnce int
+	// Parallel is how many tasks it works on at once.
+	Parallel int
 	// For, where set, is the id of the one job that it takes part in.
 	For      string
 	Handlers map[string]Handler
@@ -70,10 +70,14 @@ func (w *Worker) Run(ctx context.Context) error {
 	}
 	host, _ := os.Hostname()
 	w.info = Info{Name: w.Name, Instance: rand.Text(), Host: host, Process: os.Getpid(), Version: w.Version,
-		Protocol: Protocol, Labels: w.Labels, AtOnce: w.AtOnce, Since: time.Now(), For: w.For, Cannot: map[string]string{}}
+		Protocol: Protocol, Labels: w.Labels, Parallel: w.Parallel, Since: time.Now(), For: w.For, Cannot: map[string]string{}}
 	w.jobs, w.doing = map[string]*openJob{}, map[string]Doing{}
 	w.freed, w.change = make(chan struct{}, 1), make(chan struct{}, 1)
-	watch, err := w.Engine.jobs.WatchAll(ctx)
+	var watch jetstream.KeyWatcher
+	err := w.Engine.patiently(ctx, func(context.Context) (err error) {
+		watch, err = w.Engine.jobs.WatchAll(ctx)
+		return err
+	})
 	if err != nil {
 		return w.Engine.explain("open jobs", err)
 	}
@@ -81,7 +85,7 @@ func (w *Worker) Run(ctx context.Context) error {
 	// Presence and what goes on outlive ctx: both until all has ended.
 	after, end := context.WithCancelCause(context.WithoutCancel(ctx))
 	defer end(nil)
-	if err := w.say(after); err != nil {
+	if err := w.Engine.patiently(ctx, w.say); err != nil {
 		return w.Engine.explain("a worker", err)
 	}
 	var beats, tasks sync.WaitGroup
@@ -111,7 +115,7 @@ func (w *Worker) Run(ctx context.Context) error {
 	late.Stop()
 	end(nil)
 	beats.Wait()
-	gone, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Engine.opt.Beat)
+	gone, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Engine.beat)
 	defer cancel()
 	_ = w.Engine.present.Purge(gone, w.info.Instance)
 	return nil
@@ -134,13 +138,13 @@ func (w *Worker) say(ctx context.Context) error {
 		i.Doing = append(i.Doing, w.doing[k])
 	}
 	w.mu.Unlock()
-	ctx, cancel := context.WithTimeout(ctx, 2*w.Engine.opt.Beat)
+	ctx, cancel := context.WithTimeout(ctx, 2*w.Engine.beat)
 	defer cancel()
 	return put(ctx, w.Engine.present, i.Instance, &i)
 }
 
 func (w *Worker) beat(ctx context.Context) {
-	tick := time.NewTicker(w.Engine.opt.Beat)
+	tick := time.NewTicker(w.Engine.beat)
 	defer tick.Stop()
 	for {
 		select {
@@ -185,7 +189,7 @@ func (w *Worker) forget() {
 	var gone []string
 	w.mu.Lock()
 	for id, j := range w.jobs {
-		if time.Since(j.heard) > patience*w.Engine.opt.Beat {
+		if time.Since(j.heard) > w.Engine.opt.LostAfter {
 			gone = append(gone, id)
 		}
 	}
@@ -239,7 +243,7 @@ func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg)) {
 	pause := least
 	for ctx.Err() == nil {
 		w.mu.Lock()
-		room := len(w.doing) < w.AtOnce
+		room := len(w.doing) < w.Parallel
 		w.mu.Unlock()
 		if room {
 			if msg := w.fetch(ctx); msg != nil {

@@ -20,7 +20,7 @@ import (
 const beat = 100 * time.Millisecond
 
 func open(t *testing.T, s *workerstest.Servers) *workers.Engine {
-	o := workers.Options{Beat: beat, Name: t.Name(), Alone: time.Minute}
+	o := workers.Options{LostAfter: 6 * beat, Name: t.Name(), Alone: time.Minute}
 	if s != nil {
 		o.Servers = s.Addresses()
 	}
@@ -32,7 +32,7 @@ func open(t *testing.T, s *workerstest.Servers) *workers.Engine {
 
 func job(t *testing.T, e *workers.Engine, id string, edit func(*workers.JobInfo)) *workers.Job {
 	info := workers.JobInfo{ID: id, Kind: "snapshot", Cluster: "farm", Identity: "farm-set", Store: "main",
-		StoreID: "0123", AtOnce: 8, By: "test", Version: "1.0"}
+		StoreID: "0123", Parallel: 8, By: "test", Version: "1.0"}
 	if edit != nil {
 		edit(&info)
 	}
@@ -60,7 +60,7 @@ func newCrowd(t *testing.T, e *workers.Engine, each func(ctx context.Context, wo
 }
 
 func (c *crowd) join(name string, edit func(*workers.Worker)) *workers.Worker {
-	w := &workers.Worker{Engine: c.e, Name: name, Version: "1.0", AtOnce: 2}
+	w := &workers.Worker{Engine: c.e, Name: name, Version: "1.0", Parallel: 2}
 	w.Handlers = map[string]workers.Handler{"count": func(ctx context.Context, _ *workers.JobInfo,
 		t *workers.Task) (json.RawMessage, error) {
 		busy := c.busy.Add(1)
@@ -133,7 +133,7 @@ func TestTasksAreShared(t *testing.T) {
 		for _, n := range []string{"a", "b", "c"} {
 			c.join(n, nil)
 		}
-		j := job(t, e, "J1", func(i *workers.JobInfo) { i.AtOnce = 3 })
+		j := job(t, e, "J1", func(i *workers.JobInfo) { i.Parallel = 3 })
 		got, err := doAll(t.Context(), j, 120)
 		require.NoError(t, err)
 		requireSquares(t, 120, got)
@@ -276,7 +276,7 @@ func TestDraining(t *testing.T) {
 }
 
 func TestWhoTakesPart(t *testing.T) {
-	e, err := workers.Open(t.Context(), workers.Options{Beat: beat, Alone: 10 * beat})
+	e, err := workers.Open(t.Context(), workers.Options{LostAfter: 6 * beat, Alone: 10 * beat})
 	require.NoError(t, err)
 	defer e.Close()
 	c := newCrowd(t, e, nil)

@@ -136,6 +136,15 @@ func (w *Writer) PutNode(ctx context.Context, h tree.Hash, node []byte, near tre
 	}
 }
 
+// Enlist makes the writer known before it takes anything: what others write for the same piece of work from then
+// on is spared until it ends.
+func (w *Writer) Enlist() error {
+	w.begin()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
 // begin makes the writer known before it relies on anything, and gets its key.
 func (w *Writer) begin() {
 	w.keyOnce.Do(func() {

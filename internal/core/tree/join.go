@@ -87,7 +87,9 @@ func (p *putAll) NextKey(ctx context.Context) (key []byte, more bool, err error)
 }
 
 // Edit implements [Edits].
-func (p *putAll) Edit(context.Context, []byte, bool) ([]byte, bool, error) { return p.rec.Value, true, nil }
+func (p *putAll) Edit(context.Context, []byte, bool) ([]byte, bool, error) {
+	return p.rec.Value, true, nil
+}
 
 // Blind implements [Blind].
 func (*putAll) Blind() {}

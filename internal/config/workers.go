@@ -1,0 +1,157 @@
+package config
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Workers says how several processes share work.
+type Workers struct {
+	// Servers are NATS servers with JetStream; without any, one runs within each process, and nothing
+	// is shared with others.
+	Servers []string `yaml:"servers"`
+	// Credentials is a file with a user's token and key, as NATS' own tools write it.
+	Credentials string `yaml:"credentials"`
+	TLS         *TLS   `yaml:"tls"`
+	// Replicas is on how many servers each message is kept (default 3 where three are named, else 1).
+	Replicas int `yaml:"replicas"`
+	// Name is what this process is called (default the host's name), Labels what rules choose by.
+	Name   string            `yaml:"name"`
+	Labels map[string]string `yaml:"labels"`
+	// Parallel is how many tasks this process works on at once (default 4).
+	Parallel int `yaml:"parallel"`
+	// ReadersPerCluster bounds the tasks on one cluster, over all processes (default 16).
+	ReadersPerCluster int `yaml:"readers_per_cluster"`
+	// LostAfter is after how long a worker, or a job, of which nothing is heard counts as lost (default
+	// 30s).
+	LostAfter Duration `yaml:"lost_after"`
+	// Rules say which processes work on which clusters; the first that fits counts.
+	Rules []WorkerRule `yaml:"rules"`
+}
+
+// WorkerRule has clusters worked on by processes with labels only.
+type WorkerRule struct {
+	Clusters Choice            `yaml:"clusters"`
+	Only     map[string]string `yaml:"only"`
+}
+
+// Only returns the labels that a process must have to work on a cluster; none where any may.
+func (c *Config) Only(cluster string) map[string]string {
+	if c.Workers == nil {
+		return nil
+	}
+	for _, r := range c.Workers.Rules {
+		if r.Clusters.Match(cluster, c.Clusters[cluster]) {
+			return r.Only
+		}
+	}
+	return nil
+}
+
+func (c *Config) checkWorkers(k *checker) {
+	w := c.Workers
+	if w == nil {
+		return
+	}
+	for i, s := range w.Servers {
+		at := fmt.Sprintf("$.workers.servers[%d]", i)
+		u, err := url.Parse(s)
+		switch {
+		case err != nil || !slices.Contains([]string{"nats", "tls"}, u.Scheme) || u.Hostname() == "":
+			k.bad(at, "it is not like tls://HOST:4222 or nats://HOST:4222")
+		case u.User != nil:
+			k.bad(at, "it holds a login; write it into a file and name that in workers.credentials")
+		case u.Scheme == "nats" && w.TLS == nil && !isLoopback(u.Hostname()):
+			k.warnings = append(k.warnings, fmt.Sprintf("%s: workers.servers: %s is spoken to without TLS: who can listen "+
+				"reads which clusters and namespaces there are, and who can write gives tasks", locate(at, k.sources...), s))
+		}
+	}
+	if len(w.Servers) > 0 && w.Credentials == "" && (w.TLS == nil || w.TLS.Certificate == "") &&
+		!slices.ContainsFunc(w.Servers, func(s string) bool { u, err := url.Parse(s); return err == nil && isLoopback(u.Hostname()) }) {
+		k.warnings = append(k.warnings, fmt.Sprintf("%s: workers: neither credentials nor tls.certificate: whoever "+
+			"reaches the servers gives tasks", locate("$.workers", k.sources...)))
+	}
+	if w.Credentials != "" {
+		(&Secret{File: w.Credentials}).check(k, "$.workers.credentials")
+	}
+	for _, n := range []struct {
+		name      string
+		v, lowest int
+		most      int
+	}{{"parallel", w.Parallel, 0, 256}, {"readers_per_cluster", w.ReadersPerCluster, 0, 4096},
+		{"replicas", w.Replicas, 0, 5}} {
+		if n.v < n.lowest || n.v > n.most {
+			k.bad("$.workers."+n.name, "%d is not from 1 to %d", n.v, n.most)
+		}
+	}
+	if w.LostAfter != 0 && (w.LostAfter < Duration(3*time.Second) || w.LostAfter > Duration(time.Hour)) {
+		k.bad("$.workers.lost_after", "it is not from 3s to 1h")
+	}
+	for i, r := range w.Rules {
+		at := fmt.Sprintf("$.workers.rules[%d]", i)
+		if len(r.Only) == 0 {
+			k.bad(at, "has no only, such as only: { site: north }")
+		}
+		switch {
+		case r.Clusters.bad != "":
+			k.bad(at+".clusters", "%s", r.Clusters.bad)
+		case len(r.Clusters.Labels) == 0 && len(r.Clusters.Names) == 0:
+			k.bad(at, "has no clusters, such as clusters: [\"*\"]")
+		}
+		for _, name := range r.Clusters.Names {
+			if _, known := c.Clusters[name]; !known && !strings.ContainsAny(name, "*?[") {
+				k.bad(at+".clusters", "%v", UnknownError("cluster", name, Names(c.Clusters)))
+			}
+		}
+	}
+	if w.LostAfter == 0 {
+		w.LostAfter = Duration(30 * time.Second)
+	}
+	if w.Parallel == 0 {
+		w.Parallel = 4
+	}
+	if w.ReadersPerCluster == 0 {
+		w.ReadersPerCluster = 16
+	}
+	if w.Name == "" {
+		w.Name, _ = os.Hostname()
+	}
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// TLSConfig returns how the servers are spoken to; nil where nothing is said of it.
+func (w *Workers) TLSConfig() (*tls.Config, error) {
+	if w.TLS == nil {
+		return nil, nil
+	}
+	out := &tls.Config{MinVersion: tls.VersionTLS12}
+	if w.TLS.CA != "" {
+		pem, err := os.ReadFile(w.TLS.CA)
+		if err != nil {
+			return nil, fmt.Errorf("workers.tls.ca: %w", err)
+		}
+		out.RootCAs = x509.NewCertPool()
+		if !out.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("workers.tls.ca: %s holds no certificate in PEM", w.TLS.CA)
+		}
+	}
+	if w.TLS.Certificate != "" {
+		cert, err := tls.LoadX509KeyPair(w.TLS.Certificate, w.TLS.Certificate)
+		if err != nil {
+			return nil, fmt.Errorf("workers.tls.certificate: %w", err)
+		}
+		out.Certificates = []tls.Certificate{cert}
+	}
+	return out, nil
+}

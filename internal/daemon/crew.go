@@ -1,0 +1,114 @@
+package daemon
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"dexamen/internal/engine"
+	"dexamen/internal/explain"
+	"dexamen/internal/run"
+	"dexamen/internal/snapshot"
+	"dexamen/internal/workers"
+)
+
+// crew implements [run.Crew] by workers.
+type crew struct{ job *workers.Job }
+
+// Hands implements [run.Crew].
+func (c *crew) Hands(ctx context.Context) int {
+	n, _, err := c.job.Hands(ctx)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// Do implements [run.Crew].
+func (c *crew) Do(ctx context.Context, kind, what string, pieces []json.RawMessage,
+	done func(i int, worker string, result json.RawMessage) error) error {
+	return c.job.Do(ctx, kind, what, pieces, func(i int, o workers.Outcome) error { return done(i, o.Worker, o.Data) })
+}
+
+// Share has the pieces of a job on a cluster done by whoever is there, until end is called; this process does
+// some, too, where it may. Where nothing is configured for it, or the servers cannot be had, it does all of it
+// alone, unless it may not.
+func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName string, c engine.Cluster) (end func(),
+	err error) {
+	cfg := w.Config
+	if w.Workers == nil || cfg.Workers == nil {
+		return func() {}, nil
+	}
+	only := cfg.Only(cluster)
+	alone := func(err error) (func(), error) {
+		if len(only) > 0 {
+			return nil, fmt.Errorf("cluster %s is read by workers with certain labels only: %w", cluster, err)
+		}
+		r.Emit(run.Warning, "the work is not shared: %v", err)
+		return func() {}, nil
+	}
+	e, err := w.Workers(ctx)
+	if err != nil {
+		return alone(err)
+	}
+	topo, err := c.Topology(ctx)
+	if err != nil {
+		return nil, err
+	}
+	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identityOf(topo), Store: storeName,
+		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name, Version: w.Version}
+	job, err := e.NewJob(ctx, info)
+	if err != nil {
+		return alone(err)
+	}
+	own, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	self := &workers.Worker{Engine: e, Name: cfg.Workers.Name, Version: w.Version, Labels: cfg.Workers.Labels,
+		Parallel: r.Readers(), For: info.ID, Drain: time.Second,
+		Handlers: map[string]workers.Handler{
+			snapshot.PieceScan: func(ctx context.Context, _ *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
+				return snapshot.ScanPiece(ctx, r, c, t.Data)
+			}}}
+	go func() {
+		defer close(ended)
+		if err := self.Run(own); err != nil {
+			r.Emit(run.Warning, "this process does nothing of the shared work: %v", err)
+		}
+	}()
+	r.Crew = &crew{job}
+	return func() {
+		r.Crew = nil
+		stop()
+		<-ended
+		job.Close()
+	}, nil
+}
+
+// identityOf returns what a cluster calls itself.
+func identityOf(t *engine.Topology) string {
+	if t.ID != "" {
+		return t.ID
+	}
+	return t.Identity
+}
+
+// JoinWorkers has a process do tasks of others until the context ends.
+func (w Deps) JoinWorkers(ctx context.Context, e *workers.Engine) error {
+	d := newDesk(w)
+	defer d.close()
+	cfg := w.Config.Workers
+	worker := &workers.Worker{Engine: e, Name: cfg.Name, Version: w.Version, Labels: cfg.Labels, Parallel: cfg.Parallel,
+		Try: d.try, Ended: d.ended,
+		Handlers: map[string]workers.Handler{
+			snapshot.PieceScan: func(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
+				open, err := d.take(ctx, j, snapshot.PieceSettings(t.Data))
+				if err != nil {
+					return nil, fmt.Errorf("%s", explain.Error(err))
+				}
+				defer d.give(open)
+				return snapshot.ScanPiece(ctx, open.runner, open.cluster, t.Data)
+			}}}
+	return worker.Run(ctx)
+}

@@ -1,0 +1,240 @@
+package integration_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/demo"
+	"dexamen/internal/workers"
+	"dexamen/internal/workers/workerstest"
+)
+
+// crowd are processes of the built program that share work.
+type crowd struct {
+	t       *testing.T
+	bin     string
+	dir     string
+	uri     string
+	servers *workerstest.Servers
+	running map[string]*exec.Cmd
+	log     map[string]*bytes.Buffer
+}
+
+func newCrowd(t *testing.T, servers int, documents int) *crowd {
+	c := &crowd{t: t, bin: builtBinary(t), dir: t.TempDir(), running: map[string]*exec.Cmd{},
+		log: map[string]*bytes.Buffer{}}
+	c.uri, _ = standIn(t, c.bin, "--name", "orchard", "--shards", "2", "--members", "1", "--log-mib", "64")
+	require.NoError(t, demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, connect(t, c.uri)))
+	c.servers = workerstest.Start(t, servers, nil)
+	out, err := c.run(c.config("alone", ""), "store", "create", "larder")
+	require.NoError(t, err, out)
+	t.Cleanup(func() {
+		for name := range c.running {
+			c.end(name, syscall.SIGKILL)
+		}
+	})
+	return c
+}
+
+// config writes a configuration of one process; more is what stands below workers, nothing where it is
+// to work alone.
+func (c *crowd) config(name, more string) string {
+	path := filepath.Join(c.dir, name+".yaml")
+	text := fmt.Sprintf("stores:\n  larder: { location: %q, key: { file: %q } }\nclusters:\n  orchard: { address: %q, "+
+		"labels: { site: north } }\nlimits: { memory: 128MiB, temp: %q }\n", "file://"+c.dir+"/larder",
+		c.dir+"/larder.key", c.uri, c.dir)
+	if name != "alone" {
+		text += "workers:\n  name: " + name + "\n  lost_after: 3s\n  servers:\n"
+		for _, s := range c.servers.Addresses() {
+			text += "    - " + s + "\n"
+		}
+		text += more
+	}
+	require.NoError(c.t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+func (c *crowd) run(config string, args ...string) (string, error) {
+	out, err := exec.Command(c.bin, append([]string{"--config", config, "--json"}, args...)...).CombinedOutput()
+	return string(out), err
+}
+
+// join starts a worker.
+func (c *crowd) join(name, more string) {
+	cmd := exec.Command(c.bin, "--config", c.config(name, more), "workers", "join")
+	c.log[name] = &bytes.Buffer{}
+	cmd.Stderr = c.log[name]
+	require.NoError(c.t, cmd.Start())
+	c.running[name] = cmd
+	require.Eventually(c.t, func() bool {
+		for _, w := range c.list().Workers {
+			if w.Name == name && w.Process == cmd.Process.Pid {
+				return true
+			}
+		}
+		return false
+	}, 30*time.Second, 100*time.Millisecond, "%s: %s", name, c.log[name])
+}
+
+func (c *crowd) end(name string, s syscall.Signal) {
+	cmd := c.running[name]
+	delete(c.running, name)
+	_ = cmd.Process.Signal(s)
+	_ = cmd.Wait()
+	if c.t.Failed() {
+		c.t.Logf("%s:\n%s", name, c.log[name])
+	}
+}
+
+type crowdList struct {
+	Workers []workers.Info    `json:"workers"`
+	Jobs    []workers.JobInfo `json:"jobs"`
+}
+
+func (c *crowd) list() (l crowdList) {
+	out, err := c.run(c.config("looks", ""), "workers", "list")
+	require.NoError(c.t, err, out)
+	require.NoError(c.t, json.Unmarshal([]byte(out), &l), out)
+	return l
+}
+
+// settled returns who is there, once all have said so since.
+func (c *crowd) settled() (l crowdList) {
+	since := time.Now()
+	require.Eventually(c.t, func() bool {
+		l = c.list()
+		return !slices.ContainsFunc(l.Workers, func(w workers.Info) bool { return w.Seen.Before(since) })
+	}, 20*time.Second, 100*time.Millisecond)
+	return l
+}
+
+// point is what a snapshot made.
+type pointMade struct {
+	ID         string
+	Namespaces []struct {
+		Name, Root, Shard string
+		Records           int64
+	}
+}
+
+func (c *crowd) snapshot(config string) (p pointMade, err error) {
+	cmd := exec.Command(c.bin, "--config", config, "--json", "snapshot", "orchard")
+	var out, said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &said
+	if err := cmd.Run(); err != nil {
+		return p, fmt.Errorf("%w: %s%s", err, &out, &said)
+	}
+	return p, json.Unmarshal(out.Bytes(), &p)
+}
+
+// TestWorkersShareASnapshot holds that a snapshot of which workers have read the partitions is the same
+// as one that one process has read, that all took part, and that a worker that has the labels is
+// needed where a rule says so.
+func TestWorkersShareASnapshot(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, 1, 300_000)
+	alone, err := c.snapshot(c.config("alone", ""))
+	require.NoError(t, err)
+	c.join("north-1", "  labels: { site: north }\n")
+	c.join("north-2", "  labels: { site: north }\n")
+	c.join("south-1", "  labels: { site: south }\n")
+	shared, err := c.snapshot(c.config("desk", ""))
+	require.NoError(t, err)
+	require.Equal(t, alone.Namespaces, shared.Namespaces, "the same roots")
+	require.NotEqual(t, alone.ID, shared.ID)
+	done := map[string]int64{}
+	for _, w := range c.settled().Workers {
+		done[w.Name] = w.Done
+		require.Zero(t, w.Failed)
+	}
+	require.Len(t, done, 3)
+	require.Positive(t, done["north-1"]+done["north-2"]+done["south-1"], "others than who began it have read")
+	t.Logf("tasks done: %v", done)
+	// Only those in the north: who begins it reads nothing then.
+	rule := "  rules: [ { clusters: { label: site=north }, only: { site: north } } ]\n"
+	again, err := c.snapshot(c.config("desk", rule))
+	require.NoError(t, err)
+	require.Equal(t, alone.Namespaces, again.Namespaces)
+	for _, w := range c.settled().Workers {
+		if w.Name == "south-1" {
+			require.Equal(t, done["south-1"], w.Done)
+		} else {
+			require.Greater(t, w.Done, done[w.Name], w.Name)
+		}
+	}
+	require.Empty(t, c.list().Jobs)
+	out, err := c.run(c.config("alone", ""), "verify", "orchard@"+again.ID, "--live", "orchard")
+	require.NoError(t, err, out)
+	c.end("north-1", syscall.SIGTERM)
+	require.Contains(t, c.log["north-1"].String(), "worker has ended")
+	require.Len(t, c.list().Workers, 2, "who ends is gone at once")
+}
+
+// TestWorkersAreKilled holds that snapshots taken while writes go on are exact though workers are
+// killed one after the other, and one that began one is.
+func TestWorkersAreKilled(t *testing.T) {
+	t.Parallel()
+	documents, snapshots := 60_000, 1
+	if os.Getenv("DEXAMEN_LONG") != "" {
+		documents, snapshots = 400_000, 10
+	}
+	c := newCrowd(t, 3, documents)
+	stop, cancel := context.WithCancel(ctx)
+	var wg sync.WaitGroup
+	cl := connect(t, c.uri)
+	wg.Go(func() {
+		for seed := uint64(1); stop.Err() == nil; seed++ {
+			_ = (demo.Telemetry{Seed: 1, Documents: documents}).Work(ctx, cl, seed, 50)
+		}
+	})
+	const slow = "  parallel: 2\n"
+	for i := range 3 {
+		c.join(fmt.Sprint("w", i), slow)
+	}
+	killed := 0
+	wg.Go(func() {
+		for stop.Err() == nil {
+			time.Sleep(700 * time.Millisecond)
+			name := fmt.Sprint("w", killed%3)
+			c.end(name, syscall.SIGKILL)
+			killed++
+			c.join(name, slow)
+		}
+	})
+	began := time.Now()
+	for range snapshots {
+		_, err := c.snapshot(c.config("desk", ""))
+		require.NoError(t, err)
+	}
+	// Who began it is killed, too: the next one is whole.
+	cmd := exec.Command(c.bin, "--config", c.config("desk2", ""), "--quiet", "snapshot", "orchard")
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return len(c.list().Jobs) > 0 }, 20*time.Second, 20*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	_, err := c.snapshot(c.config("desk", ""))
+	require.NoError(t, err)
+	cancel()
+	wg.Wait()
+	t.Logf("%d snapshots in %s while %d workers were killed", snapshots+1, time.Since(began).Round(time.Millisecond), killed)
+	out, err := c.run(c.config("alone", ""), "capture", "orchard")
+	require.NoError(t, err, out)
+	for _, args := range [][]string{{"verify", "orchard@latest", "--live", "orchard"}, {"verify", "orchard@latest"}} {
+		out, err := c.run(c.config("alone", ""), args...)
+		require.NoError(t, err, out)
+	}
+	require.Eventually(t, func() bool { return len(c.list().Jobs) == 0 }, 30*time.Second, 200*time.Millisecond,
+		"a job whose process was killed ends by itself")
+}
