@@ -10,6 +10,8 @@ import (
 	"dexamen/internal/engine"
 )
 
+var _ engine.Shareable = (*cluster)(nil)
+
 // Share implements [engine.Shareable]: by shard, the newest time that any read may have shown.
 func (c *cluster) Share() ([]byte, error) {
 	seen := map[string]record.Position{}

@@ -68,6 +68,7 @@ var checks = []struct {
 	{"what is written in place is marked until it is all there", checkInPlace},
 	{"a wrong login is refused, and shows no secret", checkWrongLogin},
 	{"calls at the same time do not disturb each other", checkConcurrent},
+	{"connections of several processes read one state", checkShared},
 }
 
 // Run checks an adapter; start gives a fresh cluster each time.

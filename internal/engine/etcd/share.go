@@ -7,6 +7,8 @@ import (
 	"dexamen/internal/engine"
 )
 
+var _ engine.Shareable = (*view)(nil)
+
 // sharedView is what another process has to know to read what a view reads.
 type sharedView struct {
 	Cluster  uint64 `json:"cluster"`
