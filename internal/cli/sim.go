@@ -16,13 +16,15 @@ import (
 	"dexamen/internal/sim/docsim"
 	"dexamen/internal/sim/s3sim"
 	"dexamen/internal/sim/searchsim"
+	"dexamen/internal/workers"
 )
 
 func (a *app) simCommand() *cli.Command {
 	return a.command(try, "sim", "", "run a stand-in cluster or object store to play with, until interrupted",
 		"Speaks the MongoDB wire protocol on loopback ports, keeps everything in memory, and keeps a log:\na "+
 			"replica set, or with --shards a sharded cluster. With --bucket it is an object store that\nspeaks the "+
-			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API.\n\nA "+
+			"S3 protocol instead, with --search a search cluster that speaks the\nOpenSearch REST API, "+
+			"with --nats a server by which workers share work.\n\nA "+
 			"cluster of documents takes lines at its standard "+
 			"input, to rehearse what happens to real ones:\n"+docsim.ControlHelp+
 			"; of a replica set with\n--documents also "+demo.HappenHelp,
@@ -52,6 +54,9 @@ func (a *app) simCommand() *cli.Command {
 			}
 			if c.Bool("search") {
 				return a.simSearch(ctx, c, opt)
+			}
+			if c.Bool("nats") {
+				return a.simNATS(ctx, opt)
 			}
 			uri, members, control, shut, err := startStandIn(opt, c.Int("shards"))
 			if err != nil {
@@ -93,6 +98,7 @@ func (a *app) simCommand() *cli.Command {
 		},
 		&cli.StringFlag{Name: "bucket", Usage: "be an object store with this `BUCKET`"},
 		&cli.BoolFlag{Name: "search", Usage: "be a search cluster, with notes of a few days"},
+		&cli.BoolFlag{Name: "nats", Usage: "be a server by which workers share work: NATS with JetStream"},
 		&cli.BoolFlag{Name: "object-lock", Usage: "the bucket is made for object lock"},
 		&cli.StringFlag{Name: "name", Value: "meadow", Usage: "`NAME` of the set"},
 		&cli.IntFlag{Name: "members", Value: 3, Usage: "how many members"},
@@ -163,6 +169,24 @@ func (a *app) simSearch(ctx context.Context, c *cli.Command, opt docsim.Options)
 		}
 	} else {
 		a.screen.Line("%s is up at %s", a.screen.Accent(name), s.Address())
+	}
+	<-ctx.Done()
+	return nil
+}
+
+// simNATS runs a server by which workers share work.
+func (a *app) simNATS(ctx context.Context, opt docsim.Options) error {
+	s, err := workers.Serve(opt.FirstPort)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if a.screen.JSON {
+		if err := a.screen.Encode(map[string]any{"address": s.Address()}); err != nil {
+			return err
+		}
+	} else {
+		a.screen.Line("a NATS server with JetStream is up; workers find it with:\n  workers: { servers: [%q] }", s.Address())
 	}
 	<-ctx.Done()
 	return nil

@@ -13,6 +13,7 @@ import (
 
 	"dexamen/internal/config"
 	"dexamen/internal/core/remedy"
+	"dexamen/internal/explain"
 	"dexamen/internal/view"
 	"dexamen/internal/workers"
 )
@@ -101,9 +102,28 @@ func (a *app) workersJoin(ctx context.Context, c *cli.Command) error {
 	w := a.cfg.Workers
 	log := slog.New(a.logHandler(c, slog.LevelInfo))
 	log.Info("worker joins", "name", w.Name, "labels", labelsText(w.Labels), "parallel", w.Parallel)
-	err = a.deps(c).JoinWorkers(ctx, e)
+	err = a.deps(c).JoinWorkers(ctx, e, fresh(a.cfg, log))
 	log.Info("worker has ended", "name", w.Name)
 	return err
+}
+
+// fresh returns a configuration as its file has it whenever it is asked for; a broken one is refused, and
+// the old one stays.
+func fresh(cfg *config.Config, log *slog.Logger) func() *config.Config {
+	var mu sync.Mutex
+	watch := config.NewWatch(cfg)
+	return func() *config.Config {
+		mu.Lock()
+		defer mu.Unlock()
+		if watch.Changed() {
+			if now, err := watch.Load(); err != nil {
+				log.Error("the new configuration is refused and the old one stays", "error", explain.Error(err))
+			} else {
+				cfg = now
+			}
+		}
+		return cfg
+	}
 }
 
 func labelsText(labels map[string]string) string {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"dexamen/internal/config"
 	"dexamen/internal/engine"
 	"dexamen/internal/explain"
 	"dexamen/internal/run"
@@ -94,9 +95,10 @@ func identityOf(t *engine.Topology) string {
 	return t.Identity
 }
 
-// JoinWorkers has a process do tasks of others until the context ends.
-func (w Deps) JoinWorkers(ctx context.Context, e *workers.Engine) error {
-	d := newDesk(w)
+// JoinWorkers has a process do tasks of others until the context ends. Current gives the configuration as it
+// is by then; what it says of workers counts as it was at first.
+func (w Deps) JoinWorkers(ctx context.Context, e *workers.Engine, current func() *config.Config) error {
+	d := newDesk(w, current)
 	defer d.close()
 	cfg := w.Config.Workers
 	worker := &workers.Worker{Engine: e, Name: cfg.Name, Version: w.Version, Labels: cfg.Labels, Parallel: cfg.Parallel,
@@ -111,4 +113,11 @@ func (w Deps) JoinWorkers(ctx context.Context, e *workers.Engine) error {
 				return snapshot.ScanPiece(ctx, open.runner, open.cluster, t.Data)
 			}}}
 	return worker.Run(ctx)
+}
+
+// Configuration returns what the daemon goes by now.
+func (d *Daemon) Configuration() *config.Config {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.Config
 }

@@ -2,9 +2,11 @@ package daemon
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 
+	"dexamen/internal/config"
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
 	"dexamen/internal/workers"
@@ -13,7 +15,8 @@ import (
 // desk holds the stores and clusters open of the jobs that a worker takes part in. Each job has a store of
 // its own: what one job's pieces rely on must not be relied on since before that job was known to the store.
 type desk struct {
-	deps Deps
+	deps    Deps
+	current func() *config.Config // the configuration may be read anew
 
 	mu   sync.Mutex
 	open map[deskKey]*opened
@@ -35,17 +38,20 @@ type opened struct {
 	ended   bool // the job has, or the worker
 }
 
-func newDesk(w Deps) *desk { return &desk{deps: w, open: map[deskKey]*opened{}} }
+func newDesk(w Deps, current func() *config.Config) *desk {
+	return &desk{deps: w, current: current, open: map[deskKey]*opened{}}
+}
 
 // try implements [workers.Worker.Try].
 func (d *desk) try(ctx context.Context, j *workers.JobInfo) (string, error) {
-	if _, ok := d.deps.Config.Stores[j.Store]; !ok {
-		return "store " + j.Store, fmt.Errorf("no store of this name is configured here")
+	cfg := d.current()
+	if _, ok := cfg.Stores[j.Store]; !ok {
+		return "store " + j.Store, errors.New("no store of this name is configured here")
 	}
-	if _, ok := d.deps.Config.Clusters[j.Cluster]; !ok {
-		return "cluster " + j.Cluster, fmt.Errorf("no cluster of this name is configured here")
+	if _, ok := cfg.Clusters[j.Cluster]; !ok {
+		return "cluster " + j.Cluster, errors.New("no cluster of this name is configured here")
 	}
-	o, err := d.take(ctx, j, d.deps.Config.Clusters[j.Cluster].ClusterWide)
+	o, err := d.take(ctx, j, cfg.Clusters[j.Cluster].ClusterWide)
 	if err != nil {
 		if o != nil && o.runner == nil {
 			return "store " + j.Store, err
@@ -92,7 +98,8 @@ func (d *desk) take(ctx context.Context, j *workers.JobInfo, settings bool) (*op
 
 // fill opens a job's store and cluster, which must be those that are meant.
 func (d *desk) fill(ctx context.Context, o *opened, j *workers.JobInfo) error {
-	r, err := d.deps.env(ctx, j.Store, j.Cluster)
+	cfg := d.current()
+	r, err := d.deps.OpenEnv(ctx, cfg, j.Store, j.Cluster)
 	if err != nil {
 		return err
 	}
@@ -102,7 +109,7 @@ func (d *desk) fill(ctx context.Context, o *opened, j *workers.JobInfo) error {
 	}
 	o.runner = r
 	r.Parallel = d.deps.Config.Workers.Parallel
-	c, err := d.deps.OpenCluster(ctx, d.deps.Config, j.Cluster, &o.key.settings)
+	c, err := d.deps.OpenCluster(ctx, cfg, j.Cluster, &o.key.settings)
 	if err != nil {
 		return err
 	}

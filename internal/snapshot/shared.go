@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"golang.org/x/time/rate"
 
@@ -106,6 +109,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		pieces = append(pieces, b)
 	}
 	roots := make([]tree.Root, len(parts))
+	by := map[string]bool{}
 	err = s.Crew.Do(ctx, PieceScan, "reading "+ns.Name, pieces, func(i int, worker string, result json.RawMessage) error {
 		var r pieceRead
 		if err := json.Unmarshal(result, &r); err != nil {
@@ -121,7 +125,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		if _, err := c.Join(r.Seen); err != nil {
 			return err
 		}
-		roots[i] = r.Root
+		roots[i], by[worker] = r.Root, true
 		s.mu.Lock()
 		s.others.New, s.others.Known, s.others.Patched = s.others.New+r.Stats.New, s.others.Known+r.Stats.Known,
 			s.others.Patched+r.Stats.Patched
@@ -136,6 +140,8 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 	if err := s.Store.Refresh(ctx); err != nil { // what others have stored
 		return root, false, err
 	}
+	s.Emit(run.Note, "%s%s: %s read by %s", s.part(ns.Shard).of(), ns.Name, run.Count(int64(len(parts)), "piece"),
+		strings.Join(slices.Sorted(maps.Keys(by)), ", "))
 	root, err = tree.Join(ctx, s.w, roots, near, s.w)
 	return root, true, err
 }

@@ -87,8 +87,12 @@ func (e *Engine) makeBuckets(ctx context.Context) error {
 	return nil
 }
 
-// beginning is for how long servers may be without one that leads them before they are taken for gone.
-const beginning = 45 * time.Second
+// beginning is for how long servers may be without one that leads them before they are taken for gone, and
+// nobody how long nobody may answer at all.
+const (
+	beginning = 45 * time.Second
+	nobody    = 15 * time.Second
+)
 
 // patiently asks again where servers do not answer: they may be choosing who leads them.
 func (e *Engine) patiently(ctx context.Context, ask func(ctx context.Context) error) error {
@@ -96,7 +100,11 @@ func (e *Engine) patiently(ctx context.Context, ask func(ctx context.Context) er
 		once, cancel := context.WithTimeout(ctx, 10*time.Second)
 		err := ask(once)
 		cancel()
-		if err == nil || !isSilence(err) || ctx.Err() != nil || time.Since(begun) > beginning {
+		longest := beginning
+		if errors.Is(err, nats.ErrNoResponders) {
+			longest = nobody
+		}
+		if err == nil || !isSilence(err) || ctx.Err() != nil || time.Since(begun) > longest {
 			return err
 		}
 		if err := wait.For(ctx, 200*time.Millisecond); err != nil {
@@ -117,6 +125,9 @@ func (e *Engine) explain(what string, err error) error {
 	switch {
 	case errors.Is(err, jetstream.ErrJetStreamNotEnabled), errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount):
 		return fmt.Errorf("the workers' servers (%s) have JetStream off: %w", e.conn.ConnectedUrlRedacted(), err)
+	case errors.Is(err, nats.ErrNoResponders):
+		return fmt.Errorf("nobody at the workers' servers (%s) answers for JetStream: it is off there, or no majority of "+
+			"them is there: %s: %w", e.conn.ConnectedUrlRedacted(), what, err)
 	case errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("the workers' servers (%s) do not answer for %s: is a majority of them there? %w",
 			e.conn.ConnectedUrlRedacted(), what, err)

@@ -2,7 +2,7 @@
 // be done lies in a stream of the work-queue kind, who is there and each task's outcome in key-value
 // buckets. It knows nothing of clusters and stores: what a task is, its handler knows.
 //
-//	open.go      the connection: servers that are configured, or one within this process
+//	open.go      the connection: servers that are configured, or one within this process (serve.go)
 //	buckets.go   the stream and the buckets; what their keys are
 //	task.go      a task, its tries and its outcome
 //	job.go       Job: who has tasks done

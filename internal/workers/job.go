@@ -235,13 +235,7 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 		j.waiting[t.Number] = list[i]
 	}
 	j.mu.Unlock()
-	defer func() {
-		j.mu.Lock()
-		defer j.mu.Unlock()
-		for _, w := range list {
-			delete(j.waiting, w.task.Number)
-		}
-	}()
+	defer func() { j.takeBack(list) }()
 	outcomes := make([]Outcome, len(data))
 	for i, w := range list {
 		var err error
@@ -290,6 +284,26 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 		}
 	}
 	return nil
+}
+
+// takeBack has tasks that nobody has begun not be done any more.
+func (j *Job) takeBack(list []*waiting) {
+	var left []int
+	j.mu.Lock()
+	for _, w := range list {
+		if _, open := j.waiting[w.task.Number]; open {
+			delete(j.waiting, w.task.Number)
+			left = append(left, w.task.Number)
+		}
+	}
+	j.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(j.ctx), 2*j.e.beat)
+	defer cancel()
+	for _, n := range left {
+		if err := j.e.tasks.Purge(ctx, jetstream.WithPurgeSubject(j.subject(n))); err != nil {
+			return // Close takes back all
+		}
+	}
 }
 
 // Hands returns how many tasks the workers that are there may do at once, and why others take no part.

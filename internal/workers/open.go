@@ -3,10 +3,8 @@ package workers
 import (
 	"context"
 	"crypto/tls"
-	"errors"
 	"fmt"
 	"log/slog"
-	"os"
 	"strings"
 	"time"
 
@@ -44,8 +42,7 @@ const patience = 6
 type Engine struct {
 	opt  Options
 	beat time.Duration // how often a job and a worker say that they are there
-	own  *server.Server
-	dir  string // of own
+	own  *Server
 	conn *nats.Conn
 	js   jetstream.JetStream
 
@@ -81,7 +78,7 @@ func Open(ctx context.Context, opt Options) (*Engine, error) {
 // Within reports whether the servers are one within this process, of which no other process knows.
 func (e *Engine) Within() bool { return e.own != nil }
 
-func (e *Engine) connect() error {
+func (e *Engine) connect() (err error) {
 	opts := []nats.Option{nats.Name(e.opt.Name), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second),
 		nats.Timeout(10 * time.Second), nats.PingInterval(4 * e.beat), nats.MaxPingsOutstanding(2),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
@@ -103,34 +100,16 @@ func (e *Engine) connect() error {
 	}
 	where := strings.Join(e.opt.Servers, ",")
 	if where == "" {
-		if err := e.startOwn(); err != nil {
+		if e.own, err = start(&server.Options{DontListen: true}); err != nil {
 			return err
 		}
-		opts = append(opts, nats.InProcessServer(e.own))
+		opts = append(opts, nats.InProcessServer(e.own.nats))
 	}
-	var err error
 	if e.conn, err = nats.Connect(where, opts...); err != nil {
 		return fmt.Errorf("the workers' servers (%s): %w", where, err)
 	}
 	e.js, err = jetstream.New(e.conn)
 	return err
-}
-
-// startOwn starts a server within this process that listens nowhere and keeps nothing.
-func (e *Engine) startOwn() (err error) {
-	if e.dir, err = os.MkdirTemp("", "dexamen-workers-*"); err != nil {
-		return err
-	}
-	e.own, err = server.NewServer(&server.Options{DontListen: true, JetStream: true, StoreDir: e.dir, NoSigs: true,
-		NoLog: true, ServerName: "within"})
-	if err != nil {
-		return err
-	}
-	e.own.Start()
-	if !e.own.ReadyForConnections(10 * time.Second) {
-		return errors.New("the server for workers within this process does not begin")
-	}
-	return nil
 }
 
 // Close ends the connection.
@@ -139,10 +118,6 @@ func (e *Engine) Close() {
 		e.conn.Close()
 	}
 	if e.own != nil {
-		e.own.Shutdown()
-		e.own.WaitForShutdown()
-	}
-	if e.dir != "" {
-		_ = os.RemoveAll(e.dir)
+		e.own.Close()
 	}
 }

@@ -377,6 +377,23 @@ func TestLostMessages(t *testing.T) {
 	requireSquares(t, 5, got)
 }
 
+// TestTakenBack holds that what nobody has begun is not done any more when who asked for it gives up.
+func TestTakenBack(t *testing.T) {
+	e := open(t, nil)
+	j := job(t, e, "J1", nil)
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() { _, err := doAll(ctx, j, 5); done <- err }()
+	require.Eventually(t, func() bool { return workers.Left(t.Context(), e) == 5 }, 10*time.Second, beat/10)
+	cancel()
+	require.ErrorIs(t, <-done, context.Canceled)
+	require.Zero(t, workers.Left(t.Context(), e))
+	newCrowd(t, e, nil).join("a", nil)
+	got, err := doAll(t.Context(), j, 3)
+	require.NoError(t, err)
+	requireSquares(t, 3, got)
+}
+
 // TestServersAreLost holds that tasks are done while each of the servers goes and comes back, their
 // leader first.
 func TestServersAreLost(t *testing.T) {
