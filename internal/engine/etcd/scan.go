@@ -127,8 +127,7 @@ func (v *view) count(ctx context.Context, prefix []byte) (records, size int64, e
 	return records, size * records / int64(len(page.Kvs)), nil
 }
 
-// Partitions implements [engine.Cluster]: the stretch between the first and the
-// last key, cut evenly.
+// Partitions implements [engine.Cluster]: stretches of about as many keys each, as the server counts them.
 func (c *cluster) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]engine.Partition, error) {
 	return (&view{c, 0}).Partitions(ctx, ns, n)
 }
@@ -142,28 +141,89 @@ func (v *view) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]en
 	if err != nil {
 		return nil, err
 	}
+	begin := prefix
+	if len(begin) == 0 {
+		begin = []byte{0}
+	}
+	all := stretch{from: begin, to: keyprefix.End(prefix)}
+	if all.keys, err = v.keys(ctx, all); err != nil {
+		return nil, v.fail(err)
+	}
+	out := []engine.Partition{{}}
+	fair, sum := all.keys/int64(n)+1, int64(0)
+	err = v.cut(ctx, all, max(fair/4, leastStretch), 0, func(s stretch) {
+		if sum >= fair {
+			out[len(out)-1].To = s.from
+			out, sum = append(out, engine.Partition{From: s.from}), 0
+		}
+		sum += s.keys
+	})
+	if err != nil {
+		return nil, v.fail(err)
+	}
+	return out, nil
+}
+
+// stretch is a range of keys, and how many there are.
+type stretch struct {
+	from, to []byte // to nil is without end
+	keys     int64
+}
+
+const (
+	// leastStretch is how many keys make a stretch worth being cut.
+	leastStretch = 500
+	// deepest bounds how often a stretch is cut again.
+	deepest = 6
+)
+
+// keys counts the keys of a stretch; the server does, without reading values.
+func (v *view) keys(ctx context.Context, s stretch) (int64, error) {
+	page, err := v.page(ctx, s.from, s.to, v.rev, 0, clientv3.WithCountOnly())
+	if err != nil {
+		return 0, err
+	}
+	return page.Count, nil
+}
+
+// cut gives a stretch in pieces of at most so many keys, in order: cut evenly by what keys look like, and what
+// then still has too many again, by what the keys there look like.
+func (v *view) cut(ctx context.Context, s stretch, most int64, depth int, give func(stretch)) error {
+	if s.keys <= most || depth == deepest {
+		give(s)
+		return nil
+	}
 	ends := make([][]byte, 2)
 	for i, order := range []clientv3.SortOrder{clientv3.SortNone, clientv3.SortDescend} {
-		from := prefix
-		if len(from) == 0 {
-			from = []byte{0}
-		}
-		page, err := v.page(ctx, from, keyprefix.End(prefix), v.rev, 1, clientv3.WithKeysOnly(),
+		page, err := v.page(ctx, s.from, s.to, v.rev, 1, clientv3.WithKeysOnly(),
 			clientv3.WithSort(clientv3.SortByKey, order))
 		if err != nil {
-			return nil, v.fail(err)
+			return err
 		}
 		if len(page.Kvs) == 0 {
-			return []engine.Partition{{}}, nil
+			give(s)
+			return nil
 		}
 		ends[i] = page.Kvs[0].Key
 	}
-	out := []engine.Partition{{}}
-	for _, cut := range between(ends[0], ends[1], n) {
-		out[len(out)-1].To = cut
-		out = append(out, engine.Partition{From: cut})
+	from, left := s.from, s.keys
+	for _, to := range append(between(ends[0], ends[1], int(min((s.keys+most-1)/most, 256))), s.to) {
+		part := stretch{from: from, to: to, keys: left}
+		if !bytes.Equal(to, s.to) {
+			var err error
+			if part.keys, err = v.keys(ctx, part); err != nil {
+				return err
+			}
+			if part.keys == 0 {
+				continue // it goes with the next
+			}
+		}
+		if err := v.cut(ctx, part, most, depth+1, give); err != nil {
+			return err
+		}
+		from, left = to, left-part.keys
 	}
-	return out, nil
+	return nil
 }
 
 // between cuts the stretch from a to b into at most n of the same width, taking
