@@ -21,7 +21,7 @@ TESTS = $(if $(AGAIN),go run gotest.tools/gotestsum@v1.13.0 --format standard-qu
 # The tests that make test runs at a smaller size, and those of histories and harms.
 LONG := TestRealServer|TestRealHistories|TestAHundredKills|TestSoak|TestRedisHistory|TestEtcdHistory|TestWhatAScrubAdvisesHelps|TestOnePercent|TestMomentsOfALog|TestKilledAtAnyMoment|TestEveryHarm|TestPairs|TestTheFirstBackup|TestHistories|TestClusterHistories|TestSearch|TestFolder|TestPinpoint|TestServing|TestMerging|TestUndo|TestExporting|TestAccounts|TestAssumptionsHold|TestBrokenAssumptions|TestProvingARealServer|TestKeyHistories|TestSlotsMove|TestEtcdHistoryGoesBack|TestBytesLike|TestWorkers
 
-.PHONY: install packages release man floors break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys year soak rot search folders real servers screenshots clean
+.PHONY: install packages release man floors break key-histories fuzz simulate build demo test test-long starved lint vuln bench histories scale keys workers year soak rot search folders real servers screenshots clean
 
 build: ## one static binary, bin/dexamen
 	go build -trimpath -ldflags "$(LDFLAGS)" -o $(BIN) ./cmd/dexamen
@@ -105,6 +105,9 @@ year: ## a year of two daemons on a clock that is not real (DAYS=365)
 
 soak: servers build ## continuous capture, the daemon killed every few seconds (SOAK=11m)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SOAK=$(or $(SOAK),11m) go test -timeout 60m -v -run TestSoak ./internal/integration
+
+workers: servers build ## a snapshot by 1 to 8 workers, each in a network of its own with a slow link (as root; ip and tc)
+	DEXAMEN_SCALING=1 DEXAMEN_BIN=$(CURDIR)/$(BIN) go test -timeout 60m -v -run TestWorkersScale ./internal/integration
 
 break: servers build ## a daemon under a supervisor, broken on purpose: what each channel tells, after how long (as root)
 	DEXAMEN_BREAK=1 DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run TestInService ./internal/integration

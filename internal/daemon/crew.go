@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"dexamen/internal/config"
 	"dexamen/internal/engine"
 	"dexamen/internal/explain"
@@ -21,6 +23,9 @@ type crew struct{ job *workers.Job }
 // Hands implements [run.Crew].
 func (c *crew) Hands(ctx context.Context) int {
 	n, _, err := c.job.Hands(ctx)
+	if len(c.job.Info().Only) > 0 {
+		return max(1, n) // they are waited for: nobody else may
+	}
 	if err != nil {
 		return 0
 	}
@@ -32,6 +37,9 @@ func (c *crew) Do(ctx context.Context, kind, what string, pieces []json.RawMessa
 	done func(i int, worker string, result json.RawMessage) error) error {
 	return c.job.Do(ctx, kind, what, pieces, func(i int, o workers.Outcome) error { return done(i, o.Worker, o.Data) })
 }
+
+// rated is how many pieces are read at once of a cluster that is read at a bounded rate.
+const rated = 4
 
 // Share has the pieces of a job on a cluster done by whoever is there, until end is called; this process does
 // some, too, where it may. Where nothing is configured for it, or the servers cannot be had, it does all of it
@@ -60,8 +68,16 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 	}
 	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identityOf(topo), Store: storeName,
 		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name, Version: w.Version}
+	was := r.Rate
+	if was != nil {
+		// So many pieces at once, and what this process reads beside them, together keep to it.
+		info.Parallel = min(info.Parallel, rated)
+		each := was.Limit() / rate.Limit(info.Parallel+1)
+		r.Rate = rate.NewLimiter(each, int(max(each/4, 64<<10)))
+	}
 	job, err := e.NewJob(ctx, info)
 	if err != nil {
+		r.Rate = was
 		return alone(err)
 	}
 	own, stop := context.WithCancel(ctx)
@@ -80,7 +96,7 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 	}()
 	r.Crew = &crew{job}
 	return func() {
-		r.Crew = nil
+		r.Crew, r.Rate = nil, was
 		stop()
 		<-ended
 		job.Close()

@@ -33,7 +33,7 @@ type network struct {
 
 // networks makes n of them, each with a link of so many megabits a second towards it. They need root, ip and tc.
 func networks(t *testing.T, n, megabits int) (out []*network) {
-	ip(t, "addr", "add", hub+"/32", "dev", "lo")
+	ip(t, "addr", "replace", hub+"/32", "dev", "lo")
 	t.Cleanup(func() { _ = exec.Command("ip", "addr", "del", hub+"/32", "dev", "lo").Run() })
 	for i := range n {
 		w := &network{t: t, name: fmt.Sprintf("dexamen-%d", i), link: fmt.Sprintf("dxm%d", i)}
@@ -75,7 +75,7 @@ func TestWorkersScale(t *testing.T) {
 	if os.Getenv("DEXAMEN_SCALING") == "" {
 		t.Skip("a measurement: make workers")
 	}
-	const megabits, keys, size = 16, 24_000, 4000
+	const megabits, keys, size = 16, 12_000, 4000
 	bin, dir := builtBinary(t), t.TempDir()
 	nets := networks(t, 8, megabits)
 	_, clientPort, err := net.SplitHostPort(servertest.FreeAddress(t))

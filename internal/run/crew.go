@@ -5,7 +5,7 @@ import (
 	"encoding/json"
 )
 
-// Crew does pieces of a job in other processes.
+// Crew does pieces of a job in other processes. While there is one, [Runner.Rate] is the share of each piece.
 type Crew interface {
 	// Hands returns how many pieces those who are there work on at once; zero where nobody is.
 	Hands(ctx context.Context) int

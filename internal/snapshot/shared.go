@@ -30,7 +30,7 @@ type piece struct {
 	Partition []byte           `json:"partition"`
 	// Near is the tree of an older state, to store what is new against.
 	Near tree.Root `json:"near"`
-	// Rate is how many bytes a second may be read; zero is no bound.
+	// Rate is how many bytes a second of it may be read; zero is no bound.
 	Rate int64 `json:"rate,omitempty"`
 }
 
@@ -97,7 +97,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 	for _, p := range parts {
 		x := piece{Settings: s.settings, Shared: shared, Namespace: ns, Near: near}
 		if s.Rate != nil {
-			x.Rate = max(1, int64(s.Rate.Limit())/int64(hands))
+			x.Rate = max(1, int64(s.Rate.Limit()))
 		}
 		if x.Partition, err = c.EncodePartition(p); err != nil {
 			return root, false, err
