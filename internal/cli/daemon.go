@@ -142,7 +142,7 @@ func (a *app) joinAsDaemon(ctx context.Context, c *cli.Command, d *daemon.Daemon
 	for {
 		e, err := a.workersEngine(ctx, c, a.cfg)
 		if err == nil {
-			return d.JoinWorkers(ctx, e, d.Configuration)
+			return d.JoinWorkers(ctx, e)
 		}
 		d.Log.Error("the workers' servers cannot be had; trying again", "error", explain.Error(err))
 		if err := wait.For(ctx, 30*time.Second); err != nil {

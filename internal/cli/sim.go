@@ -186,7 +186,8 @@ func (a *app) simNATS(ctx context.Context, opt docsim.Options) error {
 			return err
 		}
 	} else {
-		a.screen.Line("a NATS server with JetStream is up; workers find it with:\n  workers: { servers: [%q] }", s.Address())
+		a.screen.Line("a NATS server with JetStream is up; workers find it with:\n  workers: { servers: [%q] }",
+			s.Address())
 	}
 	<-ctx.Done()
 	return nil

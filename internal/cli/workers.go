@@ -22,8 +22,8 @@ func (a *app) workersCommands() *cli.Command {
 	return &cli.Command{Name: "workers", Usage: "processes that share the work", Category: protect,
 		Commands: []*cli.Command{
 			a.command("", "list", "", "who is there, what each does, and which jobs are open",
-				"Asks the servers that the configuration names below workers:. A worker that could not reach a store or a "+
-					"cluster\nsays why; one whose labels do not fit a job's rule takes no part in it.", a.workersList),
+				"Asks the servers that the configuration names below workers:. A worker that could not reach a "+
+					"store or a cluster\nsays why; one whose labels do not fit a job's rule takes no part in it.", a.workersList),
 			a.command("", "join", "", "do tasks of others until told to stop",
 				`Takes tasks of jobs that other processes have begun: a daemon, or a snapshot by hand. What is read goes
 straight from the cluster to the store: each worker has its own configuration, logins and key, and secrets are
@@ -59,8 +59,8 @@ func (a *app) workersEngine(ctx context.Context, c *cli.Command, cfg *config.Con
 		return nil, usage("%s: %v", cfg.Path, err)
 	}
 	a.crew.engine, err = workers.Open(ctx, workers.Options{Servers: cfg.Workers.Servers,
-		Credentials: cfg.Workers.Credentials, TLS: t, Name: "dexamen " + cfg.Workers.Name, Replicas: cfg.Workers.Replicas,
-		LostAfter: time.Duration(cfg.Workers.LostAfter), Log: slog.New(a.logHandler(c, slog.LevelWarn))})
+		Credentials: cfg.Workers.Credentials, TLS: t, Name: "dexamen " + cfg.Workers.Name,
+		Replicas: cfg.Workers.Replicas, LostAfter: time.Duration(cfg.Workers.LostAfter), Log: slog.New(a.logHandler(c, slog.LevelWarn))})
 	return a.crew.engine, err
 }
 
@@ -85,8 +85,8 @@ func (a *app) needWorkers(ctx context.Context, c *cli.Command) (*workers.Engine,
 		return nil, err
 	}
 	if cfg.Workers == nil || len(cfg.Workers.Servers) == 0 {
-		return nil, remedy.With(usage("%s: no servers are configured below workers: this process works alone", cfg.Path),
-			remedy.SampleConfig, "")
+		return nil, remedy.With(usage("%s: no servers are configured below workers: this process works alone",
+			cfg.Path), remedy.SampleConfig, "")
 	}
 	return a.workersEngine(ctx, c, cfg)
 }
@@ -205,8 +205,8 @@ func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
 	s.Line("")
 	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", "for")
 	for _, j := range jobs {
-		t.Row(j.Kind, j.Cluster, j.Store, j.By, labelsText(j.Only), view.Count(int64(j.Given)), view.Count(int64(j.Done)),
-			view.Duration(time.Since(j.Begun)))
+		t.Row(j.Kind, j.Cluster, j.Store, j.By, labelsText(j.Only), view.Count(int64(j.Given)),
+			view.Count(int64(j.Done)), view.Duration(time.Since(j.Begun)))
 	}
 	t.Print(0)
 }

@@ -69,12 +69,17 @@ func (c *Config) checkWorkers(k *checker) {
 		case u.User != nil:
 			k.bad(at, "it holds a login; write it into a file and name that in workers.credentials")
 		case u.Scheme == "nats" && w.TLS == nil && !isLoopback(u.Hostname()):
-			k.warnings = append(k.warnings, fmt.Sprintf("%s: workers.servers: %s is spoken to without TLS: who can listen "+
-				"reads which clusters and namespaces there are, and who can write gives tasks", locate(at, k.sources...), s))
+			k.warnings = append(k.warnings, fmt.Sprintf("%s: workers.servers: %s is spoken to without TLS: who can "+
+				"listen reads which clusters and namespaces there are, and who can write gives tasks",
+				locate(at, k.sources...), s))
 		}
 	}
-	if len(w.Servers) > 0 && w.Credentials == "" && (w.TLS == nil || w.TLS.Certificate == "") &&
-		!slices.ContainsFunc(w.Servers, func(s string) bool { u, err := url.Parse(s); return err == nil && isLoopback(u.Hostname()) }) {
+	own := func(s string) bool {
+		u, err := url.Parse(s)
+		return err == nil && isLoopback(u.Hostname())
+	}
+	if w.Credentials == "" && (w.TLS == nil || w.TLS.Certificate == "") && len(w.Servers) > 0 &&
+		!slices.ContainsFunc(w.Servers, own) {
 		k.warnings = append(k.warnings, fmt.Sprintf("%s: workers: neither credentials nor tls.certificate: whoever "+
 			"reaches the servers gives tasks", locate("$.workers", k.sources...)))
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -67,7 +68,8 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 		return nil, err
 	}
 	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identityOf(topo), Store: storeName,
-		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name, Version: w.Version}
+		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name,
+		Version: w.Version}
 	was := r.Rate
 	if was != nil {
 		// So many pieces at once, and what this process reads beside them, together keep to it.
@@ -84,10 +86,10 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 	ended := make(chan struct{})
 	self := &workers.Worker{Engine: e, Name: cfg.Workers.Name, Version: w.Version, Labels: cfg.Workers.Labels,
 		Parallel: r.Readers(), For: info.ID, Drain: time.Second,
-		Handlers: map[string]workers.Handler{
-			snapshot.PieceScan: func(ctx context.Context, _ *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
-				return snapshot.ScanPiece(ctx, r, c, t.Data)
-			}}}
+		Handlers: map[string]workers.Handler{snapshot.PieceScan: func(ctx context.Context, _ *workers.JobInfo,
+			t *workers.Task) (json.RawMessage, error) {
+			return snapshot.ScanPiece(ctx, r, c, t.Data)
+		}}}
 	go func() {
 		defer close(ended)
 		if err := self.Run(own); err != nil {
@@ -116,24 +118,44 @@ func identityOf(t *engine.Topology) string {
 func (w Deps) JoinWorkers(ctx context.Context, e *workers.Engine, current func() *config.Config) error {
 	d := newDesk(w, current)
 	defer d.close()
-	cfg := w.Config.Workers
-	worker := &workers.Worker{Engine: e, Name: cfg.Name, Version: w.Version, Labels: cfg.Labels, Parallel: cfg.Parallel,
-		Try: d.try, Ended: d.ended,
-		Handlers: map[string]workers.Handler{
-			snapshot.PieceScan: func(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
-				open, err := d.take(ctx, j, snapshot.PieceSettings(t.Data))
-				if err != nil {
-					return nil, fmt.Errorf("%s", explain.Error(err))
-				}
-				defer d.give(open)
-				return snapshot.ScanPiece(ctx, open.runner, open.cluster, t.Data)
-			}}}
-	return worker.Run(ctx)
+	return d.worker(e).Run(ctx)
 }
 
-// Configuration returns what the daemon goes by now.
-func (d *Daemon) Configuration() *config.Config {
+// JoinWorkers is [Deps.JoinWorkers] for a daemon, whose metrics tell of it.
+func (d *Daemon) JoinWorkers(ctx context.Context, e *workers.Engine) error {
+	d.mu.Lock()
+	deps := d.Deps
+	d.mu.Unlock()
+	k := newDesk(deps, d.configuration)
+	defer k.close()
+	w := k.worker(e)
+	d.mu.Lock()
+	d.worker = w
+	d.mu.Unlock()
+	return w.Run(ctx)
+}
+
+// configuration returns what the daemon goes by now.
+func (d *Daemon) configuration() *config.Config {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return d.Config
+}
+
+// worker returns one that does tasks at the desk.
+func (d *desk) worker(e *workers.Engine) *workers.Worker {
+	cfg := d.deps.Config.Workers
+	return &workers.Worker{Engine: e, Name: cfg.Name, Version: d.deps.Version, Labels: cfg.Labels,
+		Parallel: cfg.Parallel, Try: d.try, Ended: d.ended,
+		Handlers: map[string]workers.Handler{snapshot.PieceScan: d.scan}}
+}
+
+// scan implements [workers.Handler] for partitions.
+func (d *desk) scan(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
+	open, err := d.take(ctx, j, snapshot.PieceSettings(t.Data))
+	if err != nil {
+		return nil, errors.New(explain.Error(err))
+	}
+	defer d.give(open)
+	return snapshot.ScanPiece(ctx, open.runner, open.cluster, t.Data)
 }

@@ -18,6 +18,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/explain"
 	"dexamen/internal/notify"
+	"dexamen/internal/workers"
 )
 
 // Daemon does what policies ask for until it is told to stop.
@@ -51,7 +52,8 @@ type Daemon struct {
 	broken      string
 	brokenSince time.Time
 	metrics     *metrics
-	changes     atomic.Uint64 // counts what the page shows anew
+	worker      *workers.Worker // nil where it does no tasks of others
+	changes     atomic.Uint64   // counts what the page shows anew
 	shown       shown
 }
 

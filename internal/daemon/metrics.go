@@ -10,6 +10,7 @@ import (
 	"dexamen/internal/config"
 	"dexamen/internal/core/store"
 	"dexamen/internal/notify"
+	"dexamen/internal/workers"
 )
 
 // metrics is what can be scraped: what is known of clusters and stores, computed from the status
@@ -84,7 +85,12 @@ var (
 	descUntaken = describe("notice_failures_total", "Attempts to deliver an alert that failed.", "channel")
 	descDropped = describe("notices_dropped_total", "Alerts that were given up, as too many waited.", "channel")
 	descWaiting = describe("notices_waiting", "Alerts that wait for a channel.", "channel")
-	descConfig  = describe("config_last_reload_success", "0 where a newer configuration was refused.")
+	descTasks = describe("worker_tasks_total", "Tasks of shared work that this process has done, by how they ended.",
+		"outcome")
+	descTasking = describe("worker_tasks_in_progress", "Tasks of shared work that this process is at.")
+	descJoined  = describe("worker_connected", "1 where this process is a worker and reaches the servers by which work "+
+		"is shared.")
+	descConfig = describe("config_last_reload_success", "0 where a newer configuration was refused.")
 )
 
 func newMetrics(d *Daemon) *metrics {
@@ -129,7 +135,7 @@ func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 		descTook, descEnded,
 		descGood,
 		descNext, descStored, descHeld, descUp, descUsed, descMeasured, descFree, descFreeAt, descDays, descScrub,
-		descNotices, descUntaken, descDropped, descWaiting, descConfig} {
+		descNotices, descUntaken, descDropped, descWaiting, descTasks, descTasking, descJoined, descConfig} {
 		out <- d
 	}
 }
@@ -212,6 +218,16 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 	}
 	m.d.mu.Lock()
 	defer m.d.mu.Unlock()
+	if m.d.Config.Workers != nil {
+		var i workers.Info
+		if m.d.worker != nil {
+			i = m.d.worker.Info()
+		}
+		count(descTasks, i.Done, "done")
+		count(descTasks, i.Failed, "failed")
+		put(descTasking, float64(len(i.Doing)))
+		put(descJoined, number(m.d.worker != nil && m.d.worker.Engine.Connected()))
+	}
 	put(descConfig, number(m.d.broken == ""))
 }
 

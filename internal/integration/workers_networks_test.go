@@ -69,8 +69,8 @@ func (w *network) command(args ...string) *exec.Cmd {
 }
 
 // TestWorkersScale measures a snapshot by 1, 2, 4 and 8 workers, each in a network of its own with a link of
-// a fixed rate, of a real etcd server of which the links are the bottleneck. DEXAMEN_SCALING=1 has it run (make workers): it
-// needs root, ip and tc.
+// a fixed rate, of a real etcd server of which the links are the bottleneck. DEXAMEN_SCALING=1 has it run
+// (make workers): it needs root, ip and tc.
 func TestWorkersScale(t *testing.T) {
 	if os.Getenv("DEXAMEN_SCALING") == "" {
 		t.Skip("a measurement: make workers")
@@ -107,7 +107,8 @@ func TestWorkersScale(t *testing.T) {
 	where := strings.Replace(queue.Addresses()[0], "127.0.0.1", hub, 1)
 	config := func(name, site string) string {
 		path := filepath.Join(dir, name+".yaml")
-		require.NoError(t, os.WriteFile(path, fmt.Appendf(nil, `stores: { larder: { location: "file://%[1]s/larder", key: { file: %[1]s/larder.key } } }
+		require.NoError(t, os.WriteFile(path, fmt.Appendf(nil, `stores:
+  larder: { location: "file://%[1]s/larder", key: { file: %[1]s/larder.key } }
 clusters: { barn: { address: "etcd://%[2]s:%[3]s" } }
 limits: { memory: 128MiB, temp: %[1]s }
 workers:
@@ -131,7 +132,8 @@ workers:
 	joined := 0
 	for _, n := range []int{1, 1, 2, 4, 8} { // the first one stores, the others find
 		for ; joined < n; joined++ {
-			cmd := nets[joined].command(bin, "--config", config("away-"+strconv.Itoa(joined), "away"), "workers", "join")
+			name := "away-" + strconv.Itoa(joined)
+			cmd := nets[joined].command(bin, "--config", config(name, "away"), "workers", "join")
 			servertest.Run(t, "worker", cmd)
 			t.Cleanup(func() { _ = cmd.Process.Signal(syscall.SIGTERM) })
 		}

@@ -228,7 +228,8 @@ func TestWorkersAreKilled(t *testing.T) {
 	require.NoError(t, err)
 	cancel()
 	wg.Wait()
-	t.Logf("%d snapshots in %s while %d workers were killed", snapshots+1, time.Since(began).Round(time.Millisecond), killed)
+	t.Logf("%d snapshots in %s while %d workers were killed", snapshots+1, time.Since(began).Round(time.Millisecond),
+		killed)
 	out, err := c.run(c.config("alone", ""), "capture", "orchard")
 	require.NoError(t, err, out)
 	for _, args := range [][]string{{"verify", "orchard@latest", "--live", "orchard"}, {"verify", "orchard@latest"}} {

@@ -110,7 +110,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 	}
 	roots := make([]tree.Root, len(parts))
 	by := map[string]bool{}
-	err = s.Crew.Do(ctx, PieceScan, "reading "+ns.Name, pieces, func(i int, worker string, result json.RawMessage) error {
+	done := func(i int, worker string, result json.RawMessage) error {
 		var r pieceRead
 		if err := json.Unmarshal(result, &r); err != nil {
 			return fmt.Errorf("what worker %s says of %s: %w", worker, ns.Name, err)
@@ -133,8 +133,8 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		s.mu.Unlock()
 		s.ReportProgress(ns.Name, s.done.Add(r.Root.Records), s.total.Load(), s.bytes.Add(r.Root.Bytes))
 		return nil
-	})
-	if err != nil {
+	}
+	if err := s.Crew.Do(ctx, PieceScan, "reading "+ns.Name, pieces, done); err != nil {
 		return root, false, err
 	}
 	if err := s.Store.Refresh(ctx); err != nil { // what others have stored

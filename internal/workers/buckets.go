@@ -126,8 +126,8 @@ func (e *Engine) explain(what string, err error) error {
 	case errors.Is(err, jetstream.ErrJetStreamNotEnabled), errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount):
 		return fmt.Errorf("the workers' servers (%s) have JetStream off: %w", e.conn.ConnectedUrlRedacted(), err)
 	case errors.Is(err, nats.ErrNoResponders):
-		return fmt.Errorf("nobody at the workers' servers (%s) answers for JetStream: it is off there, or no majority of "+
-			"them is there: %s: %w", e.conn.ConnectedUrlRedacted(), what, err)
+		return fmt.Errorf("nobody at the workers' servers (%s) answers for JetStream: it is off there, or no majority "+
+			"of them is there: %s: %w", e.conn.ConnectedUrlRedacted(), what, err)
 	case errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("the workers' servers (%s) do not answer for %s: is a majority of them there? %w",
 			e.conn.ConnectedUrlRedacted(), what, err)

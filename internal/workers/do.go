@@ -118,8 +118,8 @@ func (w *Worker) othersCould(ctx context.Context, job *JobInfo, tries []Try) boo
 		return false
 	}
 	return slices.ContainsFunc(list, func(i Info) bool {
-		return i.Instance != w.info.Instance && !i.Draining && (i.For == "" || i.For == job.ID) && i.refuses(job) == "" &&
-			!slices.ContainsFunc(tries, func(t Try) bool { return t.Instance == i.Instance && t.Error != "" })
+		return i.Instance != w.info.Instance && !i.Draining && (i.For == "" || i.For == job.ID) &&
+			i.refuses(job) == "" && !slices.ContainsFunc(tries, func(t Try) bool { return t.Instance == i.Instance && t.Error != "" })
 	})
 }
 
@@ -148,7 +148,8 @@ func (w *Worker) settle(ctx context.Context, msg jetstream.Msg, t *Task, o Outco
 }
 
 // handle calls the handler while the servers are told that it goes on, and the job is open.
-func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task) (data json.RawMessage, err error) {
+func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task) (data json.RawMessage,
+	err error) {
 	h := w.Handlers[t.Kind]
 	if h == nil {
 		return nil, fmt.Errorf("version %s does not know tasks of the kind %q", w.Version, t.Kind)

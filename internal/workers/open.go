@@ -78,6 +78,9 @@ func Open(ctx context.Context, opt Options) (*Engine, error) {
 // Within reports whether the servers are one within this process, of which no other process knows.
 func (e *Engine) Within() bool { return e.own != nil }
 
+// Connected reports whether a server is reached now.
+func (e *Engine) Connected() bool { return e.conn.IsConnected() }
+
 func (e *Engine) connect() (err error) {
 	opts := []nats.Option{nats.Name(e.opt.Name), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second),
 		nats.Timeout(10 * time.Second), nats.PingInterval(4 * e.beat), nats.MaxPingsOutstanding(2),

@@ -69,10 +69,13 @@ func (w *Worker) Run(ctx context.Context) error {
 		w.Drain = defaultDrain
 	}
 	host, _ := os.Hostname()
+	w.mu.Lock()
 	w.info = Info{Name: w.Name, Instance: rand.Text(), Host: host, Process: os.Getpid(), Version: w.Version,
-		Protocol: Protocol, Labels: w.Labels, Parallel: w.Parallel, Since: time.Now(), For: w.For, Cannot: map[string]string{}}
+		Protocol: Protocol, Labels: w.Labels, Parallel: w.Parallel, Since: time.Now(), For: w.For,
+		Cannot: map[string]string{}}
 	w.jobs, w.doing = map[string]*openJob{}, map[string]Doing{}
 	w.freed, w.change = make(chan struct{}, 1), make(chan struct{}, 1)
+	w.mu.Unlock()
 	var watch jetstream.KeyWatcher
 	err := w.Engine.patiently(ctx, func(context.Context) (err error) {
 		watch, err = w.Engine.jobs.WatchAll(ctx)
@@ -128,16 +131,22 @@ func nudge(c chan struct{}) {
 	}
 }
 
-// say says that the worker is there, and what it does.
-func (w *Worker) say(ctx context.Context) error {
+// Info returns what the worker says of itself now.
+func (w *Worker) Info() Info {
 	w.mu.Lock()
+	defer w.mu.Unlock()
 	i := w.info
 	i.Labels, i.Cannot, i.Reaches = maps.Clone(i.Labels), maps.Clone(i.Cannot), slices.Clone(i.Reaches)
 	i.Doing = nil
 	for _, k := range sortedKeys(w.doing) {
 		i.Doing = append(i.Doing, w.doing[k])
 	}
-	w.mu.Unlock()
+	return i
+}
+
+// say says that the worker is there, and what it does.
+func (w *Worker) say(ctx context.Context) error {
+	i := w.Info()
 	ctx, cancel := context.WithTimeout(ctx, 2*w.Engine.beat)
 	defer cancel()
 	return put(ctx, w.Engine.present, i.Instance, &i)

@@ -306,7 +306,8 @@ func TestWhoTakesPart(t *testing.T) {
 	require.ErrorContains(t, err, "south: it has no label site: north", "who is there, and why not they")
 	other := job(t, e, "J2", func(i *workers.JobInfo) { i.Cluster, i.Protocol = "other", 2 })
 	_, err = doAll(t.Context(), other, 1)
-	require.ErrorContains(t, err, "south: it is of version 1.0 and speaks form 1 of what workers tell each other, not 2")
+	require.ErrorContains(t, err,
+		"south: it is of version 1.0 and speaks form 1 of what workers tell each other, not 2")
 }
 
 // TestSmallJobsDoNotWait holds that a job that comes later has its turn at once.
@@ -350,7 +351,8 @@ func TestEndedJob(t *testing.T) {
 			} else {
 				j.Close()
 			}
-			require.Eventually(t, func() bool { return c.busy.Load() == 0 && stopped.Load() >= 2 }, 20*time.Second, beat)
+			require.Eventually(t, func() bool { return c.busy.Load() == 0 && stopped.Load() >= 2 }, 20*time.Second,
+				beat)
 			cancel()
 			if !lost {
 				require.Zero(t, workers.Left(t.Context(), e))
@@ -416,8 +418,8 @@ func TestServersAreLost(t *testing.T) {
 		s.Kill(i)
 		time.Sleep(3 * beat)
 		s.Begin(t, i)
-		require.Eventually(t, func() bool { return j.Info().Done > was+20 || j.Info().Done == 600 }, 60*time.Second, beat,
-			"it goes on")
+		require.Eventually(t, func() bool { return j.Info().Done > was+20 || j.Info().Done == 600 },
+			60*time.Second, beat, "it goes on")
 	}
 	require.NoError(t, <-done)
 	requireSquares(t, 600, got)

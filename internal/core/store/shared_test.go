@@ -80,7 +80,8 @@ func TestReclaimSparesWhatOthersWrote(t *testing.T) {
 				_, err = w.Flush(ctx)
 				require.NoError(t, err)
 				p := *old
-				p.ID, p.Namespaces = "v009", []store.PointNamespace{{Namespace: old.Namespaces[0].Namespace, Root: joined}}
+				p.ID = "v009"
+				p.Namespaces = []store.PointNamespace{{Namespace: old.Namespaces[0].Namespace, Root: joined}}
 				require.NoError(t, s.PutPoint(ctx, &p))
 				s.Close()
 				for range 4 {
