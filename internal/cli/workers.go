@@ -23,7 +23,8 @@ func (a *app) workersCommands() *cli.Command {
 		Commands: []*cli.Command{
 			a.command("", "list", "", "who is there, what each does, and which jobs are open",
 				"Asks the servers that the configuration names below workers:. A worker that could not reach a "+
-					"store or a cluster\nsays why; one whose labels do not fit a job's rule takes no part in it.", a.workersList),
+					"store or a cluster\nsays why; one whose labels do not fit a job's rule takes no part in it.",
+				a.workersList),
 			a.command("", "join", "", "do tasks of others until told to stop",
 				`Takes tasks of jobs that other processes have begun: a daemon, or a snapshot by hand. What is read goes
 straight from the cluster to the store: each worker has its own configuration, logins and key, and secrets are
@@ -60,7 +61,8 @@ func (a *app) workersEngine(ctx context.Context, c *cli.Command, cfg *config.Con
 	}
 	a.crew.engine, err = workers.Open(ctx, workers.Options{Servers: cfg.Workers.Servers,
 		Credentials: cfg.Workers.Credentials, TLS: t, Name: "dexamen " + cfg.Workers.Name,
-		Replicas: cfg.Workers.Replicas, LostAfter: time.Duration(cfg.Workers.LostAfter), Log: slog.New(a.logHandler(c, slog.LevelWarn))})
+		Replicas: cfg.Workers.Replicas, LostAfter: time.Duration(cfg.Workers.LostAfter),
+		Log: slog.New(a.logHandler(c, slog.LevelWarn))})
 	return a.crew.engine, err
 }
 

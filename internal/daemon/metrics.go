@@ -85,11 +85,11 @@ var (
 	descUntaken = describe("notice_failures_total", "Attempts to deliver an alert that failed.", "channel")
 	descDropped = describe("notices_dropped_total", "Alerts that were given up, as too many waited.", "channel")
 	descWaiting = describe("notices_waiting", "Alerts that wait for a channel.", "channel")
-	descTasks = describe("worker_tasks_total", "Tasks of shared work that this process has done, by how they ended.",
+	descTasks   = describe("worker_tasks_total", "Tasks of shared work that this process has done, by how they ended.",
 		"outcome")
 	descTasking = describe("worker_tasks_in_progress", "Tasks of shared work that this process is at.")
-	descJoined  = describe("worker_connected", "1 where this process is a worker and reaches the servers by which work "+
-		"is shared.")
+	descJoined  = describe("worker_connected", "1 where this process is a worker and reaches the servers by which "+
+		"work is shared.")
 	descConfig = describe("config_last_reload_success", "0 where a newer configuration was refused.")
 )
 

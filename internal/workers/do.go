@@ -119,7 +119,8 @@ func (w *Worker) othersCould(ctx context.Context, job *JobInfo, tries []Try) boo
 	}
 	return slices.ContainsFunc(list, func(i Info) bool {
 		return i.Instance != w.info.Instance && !i.Draining && (i.For == "" || i.For == job.ID) &&
-			i.refuses(job) == "" && !slices.ContainsFunc(tries, func(t Try) bool { return t.Instance == i.Instance && t.Error != "" })
+			i.refuses(job) == "" &&
+			!slices.ContainsFunc(tries, func(t Try) bool { return t.Instance == i.Instance && t.Error != "" })
 	})
 }
 
