@@ -274,6 +274,8 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 				alone = time.Time{}
 			case alone.IsZero():
 				alone = time.Now()
+				j.e.opt.Log.Warn("no worker that may do it is there; waiting for one", "what", what, "at most",
+					j.e.opt.Alone, "others", strings.Trim(why, " ()"))
 			case time.Since(alone) > j.e.opt.Alone:
 				return fmt.Errorf("%s: %w for %s now%s", what, ErrNoWorker, time.Since(alone).Round(time.Second), why)
 			}

@@ -109,7 +109,8 @@ func (e *Engine) connect() (err error) {
 		opts = append(opts, nats.InProcessServer(e.own.nats))
 	}
 	if e.conn, err = nats.Connect(where, opts...); err != nil {
-		return fmt.Errorf("the workers' servers (%s): %w", where, err)
+		return fmt.Errorf("the workers' servers (%s) cannot be reached; are they up, and are workers.servers right? %w",
+			where, err)
 	}
 	e.js, err = jetstream.New(e.conn)
 	return err
