@@ -184,7 +184,7 @@ func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
 			case w.Draining:
 				does = s.Accent("ends") + "; " + does
 			case w.For != "":
-				does = "has a job done; " + does
+				does = "began a job; " + does
 			}
 			failed := view.Count(w.Failed)
 			if w.Failed > 0 {
@@ -205,7 +205,7 @@ func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
 		return
 	}
 	s.Line("")
-	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", "for")
+	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", "open for")
 	for _, j := range jobs {
 		t.Row(j.Kind, j.Cluster, j.Store, j.By, labelsText(j.Only), view.Count(int64(j.Given)),
 			view.Count(int64(j.Done)), view.Duration(time.Since(j.Begun)))

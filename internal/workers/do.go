@@ -73,6 +73,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	w.mu.Lock()
 	w.doing[msg.Subject()] = Doing{Job: t.Job, Cluster: job.Cluster, What: t.What, Begun: begun}
 	w.mu.Unlock()
+	nudge(w.news)
 	data, err := w.handle(ctx, msg, job, t)
 	if err == nil {
 		w.count(&w.info.Done)

@@ -47,6 +47,7 @@ type Job struct {
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 	group  sync.WaitGroup
+	news   chan struct{} // that more was given or done
 
 	mu      sync.Mutex
 	info    JobInfo
@@ -87,7 +88,7 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 	if err != nil {
 		return nil, e.explain("a job on cluster "+info.Cluster, err)
 	}
-	j := &Job{e: e, info: info, waiting: map[int]*waiting{}}
+	j := &Job{e: e, info: info, waiting: map[int]*waiting{}, news: make(chan struct{}, 1)}
 	j.ctx, j.cancel = context.WithCancelCause(ctx)
 	j.group.Go(func() {
 		defer func() { _ = w.Stop() }()
@@ -108,18 +109,12 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 
 // beat says that the job is open, and looks for what was lost on the way.
 func (j *Job) beat() {
-	tick := time.NewTicker(j.e.beat)
-	defer tick.Stop()
-	for n := 1; ; n++ {
-		select {
-		case <-tick.C:
-		case <-j.ctx.Done():
-			return
-		}
+	swept := time.Now()
+	for pulse := newPulse(j.e.beat); pulse.next(j.ctx, j.news); {
 		ctx, cancel := context.WithTimeout(j.ctx, 2*j.e.beat)
 		err := put(ctx, j.e.jobs, j.info.ID, j.Info())
-		if err == nil && n%patience == 0 {
-			err = j.sweep(ctx)
+		if err == nil && time.Since(swept) >= j.e.opt.LostAfter {
+			err, swept = j.sweep(ctx), time.Now()
 		}
 		cancel()
 		if err != nil && j.ctx.Err() == nil {
@@ -182,6 +177,7 @@ func (j *Job) hand(n int, o Outcome) {
 	}
 	delete(j.waiting, n)
 	j.info.Done++
+	nudge(j.news)
 	w.came <- o
 }
 
@@ -235,6 +231,7 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 		j.waiting[t.Number] = list[i]
 	}
 	j.mu.Unlock()
+	nudge(j.news)
 	defer func() { j.takeBack(list) }()
 	outcomes := make([]Outcome, len(data))
 	for i, w := range list {

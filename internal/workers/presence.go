@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
+
+	"dexamen/internal/core/wait"
 )
 
 // Info is what a worker says of itself.
@@ -103,6 +105,29 @@ func (e *Engine) Jobs(ctx context.Context) ([]JobInfo, error) {
 	})
 	slices.SortFunc(out, func(a, b JobInfo) int { return a.Begun.Compare(b.Begun) })
 	return out, err
+}
+
+// pulse says when it is time to say something again: every beat, and soon after there is news.
+type pulse struct {
+	beat time.Duration
+	last time.Time
+}
+
+func newPulse(beat time.Duration) *pulse { return &pulse{beat, time.Now()} }
+
+// next waits for that; false where the context has ended.
+func (p *pulse) next(ctx context.Context, news <-chan struct{}) bool {
+	select {
+	case <-time.After(time.Until(p.last.Add(p.beat))):
+	case <-news:
+		if wait.For(ctx, time.Until(p.last.Add(p.beat/5))) != nil {
+			return false
+		}
+	case <-ctx.Done():
+		return false
+	}
+	p.last = time.Now()
+	return true
 }
 
 // each calls fn with all that a bucket holds.

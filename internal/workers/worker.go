@@ -44,6 +44,7 @@ type Worker struct {
 	next   int // of the jobs, which is asked next
 	freed  chan struct{}
 	change chan struct{}
+	news   chan struct{} // that it is worth to say what it does
 }
 
 // openJob is a job as a worker sees it.
@@ -74,7 +75,7 @@ func (w *Worker) Run(ctx context.Context) error {
 		Protocol: Protocol, Labels: w.Labels, Parallel: w.Parallel, Since: time.Now(), For: w.For,
 		Cannot: map[string]string{}}
 	w.jobs, w.doing = map[string]*openJob{}, map[string]Doing{}
-	w.freed, w.change = make(chan struct{}, 1), make(chan struct{}, 1)
+	w.freed, w.change, w.news = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	w.mu.Unlock()
 	var watch jetstream.KeyWatcher
 	err := w.Engine.patiently(ctx, func(context.Context) (err error) {
@@ -107,6 +108,7 @@ func (w *Worker) Run(ctx context.Context) error {
 		tasks.Go(func() {
 			w.do(after, msg)
 			nudge(w.freed)
+			nudge(w.news)
 		})
 	})
 	w.mu.Lock()
@@ -153,14 +155,7 @@ func (w *Worker) say(ctx context.Context) error {
 }
 
 func (w *Worker) beat(ctx context.Context) {
-	tick := time.NewTicker(w.Engine.beat)
-	defer tick.Stop()
-	for {
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
+	for pulse := newPulse(w.Engine.beat); pulse.next(ctx, w.news); {
 		if err := w.say(ctx); err != nil && ctx.Err() == nil {
 			w.Engine.opt.Log.Warn("the worker cannot say that it is there", "error", err)
 		}
