@@ -86,10 +86,9 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 	ended := make(chan struct{})
 	self := &workers.Worker{Engine: e, Name: cfg.Workers.Name, Version: w.Version, Labels: cfg.Workers.Labels,
 		Parallel: r.Readers(), For: info.ID, Drain: time.Second,
-		Handlers: map[string]workers.Handler{snapshot.PieceScan: func(ctx context.Context, _ *workers.JobInfo,
-			t *workers.Task) (json.RawMessage, error) {
-			return snapshot.ScanPiece(ctx, r, c, t.Data)
-		}}}
+		Handlers: handlers(func(context.Context, *workers.JobInfo, bool) (*run.Runner, engine.Cluster, func(), error) {
+			return r, c, func() {}, nil
+		})}
 	go func() {
 		defer close(ended)
 		if err := self.Run(own); err != nil {
@@ -147,15 +146,34 @@ func (d *desk) worker(e *workers.Engine) *workers.Worker {
 	cfg := d.deps.Config.Workers
 	return &workers.Worker{Engine: e, Name: cfg.Name, Version: d.deps.Version, Labels: cfg.Labels,
 		Parallel: cfg.Parallel, Try: d.try, Ended: d.ended,
-		Handlers: map[string]workers.Handler{snapshot.PieceScan: d.scan}}
+		Handlers: handlers(d.lend)}
 }
 
-// scan implements [workers.Handler] for partitions.
-func (d *desk) scan(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
-	open, err := d.take(ctx, j, snapshot.PieceSettings(t.Data))
+// lend is take for handlers.
+func (d *desk) lend(ctx context.Context, j *workers.JobInfo, settings bool) (*run.Runner, engine.Cluster, func(),
+	error) {
+	o, err := d.take(ctx, j, settings)
 	if err != nil {
-		return nil, errors.New(explain.Error(err))
+		return nil, nil, nil, errors.New(explain.Error(err))
 	}
-	defer d.give(open)
-	return snapshot.ScanPiece(ctx, open.runner, open.cluster, t.Data)
+	return o.runner, o.cluster, func() { d.give(o) }, nil
+}
+
+// lender returns what a job's tasks are done with, and what ends the use of it.
+type lender func(ctx context.Context, j *workers.JobInfo, settings bool) (*run.Runner, engine.Cluster, func(), error)
+
+// handlers returns what does tasks with what is lent.
+func handlers(open lender) map[string]workers.Handler {
+	out := map[string]workers.Handler{}
+	for kind, do := range snapshot.Pieces {
+		out[kind] = func(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
+			r, c, end, err := open(ctx, j, snapshot.PieceSettings(t.Data))
+			if err != nil {
+				return nil, err
+			}
+			defer end()
+			return do(ctx, r, c, t.Data)
+		}
+	}
+	return out
 }

@@ -43,19 +43,21 @@ func checkIdentity(ctx context.Context, e *run.Runner, cluster string, topo *eng
 
 // resumeHistory reports an engine whose servers may begin their histories anew what the
 // store knows of each shard.
-func resumeHistory(ctx context.Context, e *run.Runner, name string, c engine.Cluster, topo *engine.Topology) error {
+func resumeHistory(ctx context.Context, e *run.Runner, name string, c engine.Cluster, topo *engine.Topology) (
+	map[string]record.Mark, error) {
 	h, ok := c.(engine.HistoryResumer)
 	if !ok {
-		return nil
+		return nil, nil
 	}
 	points, _, err := e.Store.Points(ctx, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	chains, _, err := e.Store.Chains(ctx, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	out := map[string]record.Mark{}
 	for _, sh := range topo.Shards {
 		var last record.Mark
 		later := func(m record.Mark) {
@@ -73,8 +75,9 @@ func resumeHistory(ctx context.Context, e *run.Runner, name string, c engine.Clu
 			later(end)
 		}
 		if err := h.ResumeFrom(ctx, sh.Name, last); err != nil {
-			return err
+			return nil, err
 		}
+		out[sh.Name] = last
 	}
-	return nil
+	return out, nil
 }

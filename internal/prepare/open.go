@@ -3,6 +3,7 @@ package prepare
 import (
 	"context"
 
+	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/run"
@@ -18,6 +19,9 @@ type Source struct {
 	Last *store.Point
 	// Log is the cluster where it keeps a log; nil where it does not.
 	Log engine.Logged
+	// Resumed is, by shard, the last place that the store knows, where positions go on from it
+	// ([engine.HistoryResumer]).
+	Resumed map[string]record.Mark
 }
 
 // Open does what comes before a cluster is read: it refuses another cluster than
@@ -39,7 +43,7 @@ func Open(ctx context.Context, r *run.Runner, name string, c engine.Cluster) (*S
 	if l, ok := c.(engine.Logged); ok && topo.Shards[0].Log != nil {
 		s.Log = l
 	}
-	if err := resumeHistory(ctx, r, name, c, topo); err != nil {
+	if s.Resumed, err = resumeHistory(ctx, r, name, c, topo); err != nil {
 		return nil, err
 	}
 	return s, resumeQuiesced(ctx, r, name, c)

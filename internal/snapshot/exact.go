@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 	"dexamen/internal/engine"
 	"dexamen/internal/moment"
@@ -125,31 +126,59 @@ func (s *snapshot) streamPart(ctx context.Context, c engine.Streamed, part *part
 }
 
 func (s *snapshot) streamOnce(ctx context.Context, c engine.Streamed, part *part) error {
-	found := moment.NewContents(s.TempDir(), s.SortMemory()/len(s.parts))
+	if s.shareStreams(ctx) {
+		return s.streamShared(ctx, part)
+	}
+	take := func(ns record.Namespace, root tree.Root) {
+		part.fold.Base(ns, root)
+		if ns.Kind.IsContent() {
+			s.Emit(run.Note, "%s%s: %s", part.of(), ns.Name, run.Count(root.Records, "record"))
+		}
+	}
+	p := &pass{Runner: s.Runner, shard: part.shard, of: part.of(), w: s.w, bound: s.SortMemory() / len(s.parts),
+		near: func(ns record.Namespace) tree.Root {
+			return s.similarTree(engine.Namespace{Namespace: ns, Shard: part.shard})
+		},
+		progress: func(n int64) { s.ReportProgress("", s.done.Add(n), 0, s.bytes.Load()) },
+		bytes:    func(n int) { s.bytes.Add(int64(n)) }}
+	mark, err := p.read(ctx, c, take)
+	if err == nil {
+		part.reached = mark
+	}
+	return err
+}
+
+// pass is the reading of all that one shard holds, in one go.
+type pass struct {
+	*run.Runner
+	shard, of string
+	w         *store.Writer
+	bound     int // bytes of memory for sorting
+	near      func(ns record.Namespace) tree.Root
+	progress  func(records int64)
+	bytes     func(n int)
+}
+
+// read reads the shard and calls take with each namespace's tree, whose nodes the writer has.
+func (p *pass) read(ctx context.Context, c engine.Streamed, take func(ns record.Namespace, root tree.Root)) (
+	record.Mark, error) {
+	found := moment.NewContents(p.TempDir(), p.bound)
 	defer found.Close()
 	n := int64(0)
-	mark, err := c.Stream(ctx, part.shard, func(ns record.Namespace, r record.Record) error {
+	mark, err := c.Stream(ctx, p.shard, func(ns record.Namespace, r record.Record) error {
 		if n++; n%1024 == 0 {
-			s.ReportProgress("", s.done.Add(1024), 0, s.bytes.Load())
+			p.progress(1024)
 		}
-		s.bytes.Add(int64(len(r.Value)))
-		if err := waitForRate(ctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
+		p.bytes(len(r.Value))
+		if err := waitForRate(ctx, p.Runner, len(r.Key)+len(r.Value)); err != nil {
 			return err
 		}
 		return found.Add(ns, r)
 	})
 	if err != nil {
-		return err
+		return mark, err
 	}
-	part.reached = mark
-	s.Emit(run.Step, "%sread %s; sorting and storing", part.of(), run.Count(n, "record"))
-	builder := func(ns record.Namespace) *tree.Builder {
-		return tree.NewBuilder(s.w).Near(s.w, s.similarTree(engine.Namespace{Namespace: ns, Shard: part.shard}))
-	}
-	return found.Trees(ctx, builder, func(ns record.Namespace, root tree.Root) {
-		part.fold.Base(ns, root)
-		if ns.Kind.IsContent() {
-			s.Emit(run.Note, "%s%s: %s", part.of(), ns.Name, run.Count(root.Records, "record"))
-		}
-	})
+	p.Emit(run.Step, "%sread %s; sorting and storing", p.of, run.Count(n, "record"))
+	builder := func(ns record.Namespace) *tree.Builder { return tree.NewBuilder(p.w).Near(p.w, p.near(ns)) }
+	return mark, found.Trees(ctx, builder, take)
 }

@@ -126,11 +126,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 			return err
 		}
 		roots[i], by[worker] = r.Root, true
-		s.mu.Lock()
-		s.others.New, s.others.Known, s.others.Patched = s.others.New+r.Stats.New, s.others.Known+r.Stats.Known,
-			s.others.Patched+r.Stats.Patched
-		s.others.Content, s.others.Stored = s.others.Content+r.Stats.Content, s.others.Stored+r.Stats.Stored
-		s.mu.Unlock()
+		s.addOthers(&r.Stats)
 		s.ReportProgress(ns.Name, s.done.Add(r.Root.Records), s.total.Load(), s.bytes.Add(r.Root.Bytes))
 		return nil
 	}
@@ -165,12 +161,7 @@ func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.R
 	if err != nil {
 		return nil, err
 	}
-	one := *e
-	one.Rate = nil
-	if x.Rate > 0 {
-		one.Rate = rate.NewLimiter(rate.Limit(x.Rate), int(max(x.Rate/4, 64<<10)))
-	}
-	r, err := scanPiece(ctx, &one, view, &x, p)
+	r, err := scanPiece(ctx, rated(e, x.Rate), view, &x, p)
 	for name, is := range tellable {
 		if errors.Is(err, is) {
 			r, err = &pieceRead{Again: name, AgainText: err.Error()}, nil
@@ -183,6 +174,16 @@ func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.R
 		return nil, err
 	}
 	return json.Marshal(r)
+}
+
+// rated returns a Runner that reads at a rate of its own, in bytes a second; zero is no bound.
+func rated(e *run.Runner, bytes int64) *run.Runner {
+	one := *e
+	one.Rate = nil
+	if bytes > 0 {
+		one.Rate = rate.NewLimiter(rate.Limit(bytes), int(max(bytes/4, 64<<10)))
+	}
+	return &one
 }
 
 func scanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece, p engine.Partition) (
@@ -212,6 +213,10 @@ func scanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece, p
 	r.Stats, err = w.Flush(ctx)
 	return r, err
 }
+
+// Pieces are what does each kind of piece.
+var Pieces = map[string]func(context.Context, *run.Runner, engine.Cluster, json.RawMessage) (json.RawMessage, error){
+	PieceScan: ScanPiece, PieceShard: ShardPiece}
 
 // PieceSettings returns whether a piece is of a cluster that is open with users and roles.
 func PieceSettings(data json.RawMessage) bool {

@@ -153,9 +153,9 @@ func isRevisited(c engine.Cluster) bool {
 // newSnapshot chooses the member of each shard to read, and what of it.
 func newSnapshot(ctx context.Context, e *run.Runner, src *prepare.Source) (*snapshot, error) {
 	topo, model := src.Topology, src.Model
-	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, model: model, settings: topo.Settings,
-		exact: topo.Exact, logged: src.Log, gone: map[string]bool{}, cursors: map[string][]byte{},
-		notes: map[string]*tree.Root{}, from: map[string]bool{}}
+	s := &snapshot{Runner: e, name: src.Name, c: src.Cluster, last: src.Last, resume: src.Resumed, model: model,
+		settings: topo.Settings, exact: topo.Exact, logged: src.Log,
+		gone: map[string]bool{}, cursors: map[string][]byte{}, notes: map[string]*tree.Root{}, from: map[string]bool{}}
 	if s.logged == nil && len(topo.Shards) > 1 {
 		return nil, fmt.Errorf("cluster %s: %w: a cluster of several shards has no moment of its own without one",
 			src.Name, engine.ErrNoLog)
@@ -265,9 +265,10 @@ type snapshot struct {
 	last      *store.Point
 	alike     map[string][]*store.PointNamespace // of last, by name and by identity
 	alikeOnce sync.Once
-	points    []*store.Point     // from which reading can go on
-	view      *engine.PinnedView // nil where the cluster is not pinned
-	held      *prepare.Held      // nil where nothing was held still
+	points    []*store.Point         // from which reading can go on
+	resume    map[string]record.Mark // by shard, the last place that is known
+	view      *engine.PinnedView     // nil where the cluster is not pinned
+	held      *prepare.Held          // nil where nothing was held still
 	w         *store.Writer
 	others    store.WriteStats // what other processes have stored for it
 	parts     []*part
