@@ -12,6 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"dexamen/internal/core/store"
+	"dexamen/internal/daemon"
+	"dexamen/internal/explain"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
 )
@@ -47,7 +49,13 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 	o.Emit = emit
 	var r *store.ScrubReport
 	var lost error // why the report is not kept
-	w := work{Runner: &run.Runner{Store: s, Tool: "dexamen " + Version}}
+	w := work{Runner: &run.Runner{Store: s, Tool: "dexamen " + Version, Explain: explain.Error, OnEvent: p.Event}}
+	end, err := a.deps(c).Share(ctx, w.Runner, store.RunScrub, "", name, nil)
+	if err != nil {
+		return err
+	}
+	defer end()
+	daemon.ShareScrub(&o, w.Runner)
 	err = a.record(ctx, c, w, store.RunScrub, "", func(ctx context.Context, _ *run.Runner, rec *store.Run) (err error) {
 		if r, err = s.Scrub(ctx, o); errors.Is(err, store.ErrNotKept) {
 			lost = err

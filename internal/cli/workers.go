@@ -175,7 +175,7 @@ func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
 		for _, w := range list {
 			does := "nothing"
 			if len(w.Doing) > 0 {
-				does = fmt.Sprintf("%s: %s", w.Doing[0].Cluster, w.Doing[0].What)
+				does = fmt.Sprintf("%s: %s", w.Doing[0].Of, w.Doing[0].What)
 				if n := len(w.Doing) - 1; n > 0 {
 					does += fmt.Sprintf(" and %d more", n)
 				}

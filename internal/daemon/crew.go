@@ -6,11 +6,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/time/rate"
 
 	"dexamen/internal/config"
+	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/explain"
 	"dexamen/internal/run"
@@ -42,9 +46,66 @@ func (c *crew) Do(ctx context.Context, kind, what string, pieces []json.RawMessa
 // rated is how many pieces are read at once of a cluster that is read at a bounded rate.
 const rated = 4
 
-// Share has the pieces of a job on a cluster done by whoever is there, until end is called; this process does
-// some, too, where it may. Where nothing is configured for it, or the servers cannot be had, it does all of it
-// alone, unless it may not.
+// PieceFiles is the kind of a piece of a scrub that reads content files.
+const PieceFiles = "files"
+
+// checkFiles does such a piece.
+func checkFiles(ctx context.Context, r *run.Runner, _ engine.Cluster, data json.RawMessage) (json.RawMessage, error) {
+	var names []string
+	if err := json.Unmarshal(data, &names); err != nil {
+		return nil, fmt.Errorf("a piece of a scrub: %w", err)
+	}
+	found, err := r.Store.CheckFiles(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(found)
+}
+
+// ShareScrub has whoever is there read content files for a scrub; what they do not come to is read here.
+func ShareScrub(o *store.ScrubOptions, r *run.Runner) {
+	c := r.Crew
+	if c == nil {
+		return
+	}
+	const each = 64 // files of a piece: about half a GiB
+	o.Others = func(ctx context.Context, files []string, done func(of []string, r *store.FilesChecked)) error {
+		if c.Hands(ctx) == 0 {
+			return nil
+		}
+		list := slices.Collect(slices.Chunk(files, each))
+		var pieces []json.RawMessage
+		for _, names := range list {
+			data, err := json.Marshal(names)
+			if err != nil {
+				return err
+			}
+			pieces = append(pieces, data)
+		}
+		by := map[string]bool{}
+		err := c.Do(ctx, PieceFiles, "reading content files", pieces,
+			func(i int, worker string, result json.RawMessage) error {
+				var found store.FilesChecked
+				if err := json.Unmarshal(result, &found); err != nil {
+					return fmt.Errorf("what worker %s says of content files: %w", worker, err)
+				}
+				by[worker] = true
+				done(list[i], &found)
+				return nil
+			})
+		if err != nil && ctx.Err() == nil {
+			r.Emit(run.Warning, "what others have not read is read by this process alone: %v", err)
+			return nil
+		}
+		r.Emit(run.Note, "%s read by %s", run.Count(int64(len(files)), "content file"),
+			strings.Join(slices.Sorted(maps.Keys(by)), ", "))
+		return err
+	}
+}
+
+// Share has the pieces of a job on a cluster, or on a store alone where c is nil, done by whoever is there,
+// until end is called; this process does some, too, where it may. Where nothing is configured for it, or the
+// servers cannot be had, it does all of it alone, unless it may not.
 func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName string, c engine.Cluster) (end func(),
 	err error) {
 	cfg := w.Config
@@ -63,11 +124,15 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 	if err != nil {
 		return alone(err)
 	}
-	topo, err := c.Topology(ctx)
-	if err != nil {
-		return nil, err
+	identity := ""
+	if c != nil {
+		topo, err := c.Topology(ctx)
+		if err != nil {
+			return nil, err
+		}
+		identity = identityOf(topo)
 	}
-	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identityOf(topo), Store: storeName,
+	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identity, Store: storeName,
 		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name,
 		Version: w.Version}
 	was := r.Rate
@@ -165,7 +230,9 @@ type lender func(ctx context.Context, j *workers.JobInfo, settings bool) (*run.R
 // handlers returns what does tasks with what is lent.
 func handlers(open lender) map[string]workers.Handler {
 	out := map[string]workers.Handler{}
-	for kind, do := range snapshot.Pieces {
+	all := maps.Clone(snapshot.Pieces)
+	all[PieceFiles] = checkFiles
+	for kind, do := range all {
 		out[kind] = func(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
 			r, c, end, err := open(ctx, j, snapshot.PieceSettings(t.Data))
 			if err != nil {

@@ -34,6 +34,7 @@ type opened struct {
 	once    sync.Mutex // held while it is opened
 	runner  *run.Runner
 	cluster engine.Cluster
+	filled  bool
 	users   int
 	ended   bool // the job has, or the worker
 }
@@ -48,7 +49,7 @@ func (d *desk) try(ctx context.Context, j *workers.JobInfo) (string, error) {
 	if _, ok := cfg.Stores[j.Store]; !ok {
 		return "store " + j.Store, errors.New("no store of this name is configured here")
 	}
-	if _, ok := cfg.Clusters[j.Cluster]; !ok {
+	if _, ok := cfg.Clusters[j.Cluster]; !ok && j.Cluster != "" {
 		return "cluster " + j.Cluster, errors.New("no cluster of this name is configured here")
 	}
 	o, err := d.take(ctx, j, cfg.Clusters[j.Cluster].ClusterWide)
@@ -81,7 +82,7 @@ func (d *desk) take(ctx context.Context, j *workers.JobInfo, settings bool) (*op
 	d.closeIdle(d.deps.Config.Workers.Parallel)
 	o.once.Lock()
 	defer o.once.Unlock()
-	if o.cluster != nil {
+	if o.filled {
 		return o, nil
 	}
 	if err := d.fill(ctx, o, j); err != nil {
@@ -108,6 +109,10 @@ func (d *desk) fill(ctx context.Context, o *opened, j *workers.JobInfo) error {
 		return fmt.Errorf("it is another store here (%s) than the job's (%s)", r.Store.ID, j.StoreID)
 	}
 	o.runner = r
+	if j.Cluster == "" {
+		o.filled = true
+		return nil
+	}
 	r.Parallel = d.deps.Config.Workers.Parallel
 	c, err := d.deps.OpenCluster(ctx, cfg, j.Cluster, &o.key.settings)
 	if err != nil {
@@ -124,7 +129,7 @@ func (d *desk) fill(ctx context.Context, o *opened, j *workers.JobInfo) error {
 		_ = c.Close()
 		return err
 	}
-	o.cluster = c
+	o.cluster, o.filled = c, true
 	return nil
 }
 
@@ -132,7 +137,7 @@ func (d *desk) fill(ctx context.Context, o *opened, j *workers.JobInfo) error {
 func (d *desk) give(o *opened) {
 	d.mu.Lock()
 	o.users--
-	last := o.users == 0 && (o.ended || o.cluster == nil)
+	last := o.users == 0 && (o.ended || !o.filled)
 	if last {
 		delete(d.open, o.key)
 	}
@@ -145,6 +150,8 @@ func (d *desk) give(o *opened) {
 func (o *opened) close() {
 	if o.cluster != nil {
 		_ = o.cluster.Close()
+	}
+	if o.filled {
 		o.runner.Store.Close()
 	}
 }

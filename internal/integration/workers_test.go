@@ -179,6 +179,10 @@ func TestWorkersShareASnapshot(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, north, int64(4), "all pieces")
 	require.Empty(t, c.list().Jobs)
+	scrubbed, err := c.run(c.config("desk", ""), "store", "scrub", "larder")
+	require.NoError(t, err, scrubbed)
+	require.Contains(t, scrubbed, "content files read by")
+	require.Contains(t, scrubbed, `"sound": true`)
 	out, err := c.run(c.config("alone", ""), "verify", "orchard@"+again.ID, "--live", "orchard")
 	require.NoError(t, err, out)
 	c.end("north-1", syscall.SIGTERM)

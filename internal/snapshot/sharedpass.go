@@ -131,7 +131,8 @@ func ShardPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.
 		return nil, err
 	}
 	w := e.Store.NewWriter(ctx)
-	p := &pass{Runner: rated(e, x.Rate), shard: x.Shard, of: "shard " + x.Shard + ": ", w: w, bound: e.SortMemory() / e.Readers(), near: near,
+	p := &pass{Runner: rated(e, x.Rate), shard: x.Shard, of: "shard " + x.Shard + ": ", w: w,
+		bound: e.SortMemory() / e.Readers(), near: near,
 		progress: func(int64) {}, bytes: func(n int) { r.Bytes += int64(n) }}
 	list := tree.NewLoader(w, w, tree.Root{}, e.TempDir(), e.SortMemory()/e.Readers())
 	defer list.Close()

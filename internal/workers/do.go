@@ -1,6 +1,7 @@
 package workers
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -71,7 +72,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 		return errors.Join(err, msg.NakWithDelay(e.beat/5))
 	}
 	w.mu.Lock()
-	w.doing[msg.Subject()] = Doing{Job: t.Job, Cluster: job.Cluster, What: t.What, Begun: begun}
+	w.doing[msg.Subject()] = Doing{Job: t.Job, Of: cmp.Or(job.Cluster, job.Store), What: t.What, Begun: begun}
 	w.mu.Unlock()
 	nudge(w.news)
 	data, err := w.handle(ctx, msg, job, t)

@@ -22,7 +22,7 @@ type JobInfo struct {
 	ID   string `json:"id"`   // letters and digits, of no other job
 	Kind string `json:"kind"` // "snapshot"
 	// Cluster is the name that the cluster has in every configuration, Identity what it calls
-	// itself; Store and StoreID likewise.
+	// itself; Store and StoreID likewise. A job on a store alone has no cluster.
 	Cluster  string `json:"cluster"`
 	Identity string `json:"identity"`
 	Store    string `json:"store"`
@@ -37,6 +37,15 @@ type JobInfo struct {
 	Version  string    `json:"version"`
 	Given    int       `json:"given"` // tasks so far
 	Done     int       `json:"done"`
+}
+
+// needs names the store and the cluster that a worker must reach.
+func (i *JobInfo) needs() []string {
+	out := []string{"store " + i.Store}
+	if i.Cluster != "" {
+		out = append(out, "cluster "+i.Cluster)
+	}
+	return out
 }
 
 func (i *JobInfo) token() string { return clusterToken(i.StoreID, i.Cluster) }
@@ -74,7 +83,7 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 	var w jetstream.KeyWatcher
 	err := e.patiently(ctx, func(actx context.Context) error {
 		_, err := e.tasks.CreateOrUpdateConsumer(actx, jetstream.ConsumerConfig{Durable: info.token(),
-			Description:   "tasks on cluster " + info.Cluster,
+			Description:   "tasks on " + strings.Join(info.needs(), ", "),
 			FilterSubject: taskSubjects + info.token() + ".>", AckPolicy: jetstream.AckExplicitPolicy,
 			AckWait: e.opt.LostAfter, MaxDeliver: -1, MaxAckPending: max(1, info.Parallel), InactiveThreshold: kept})
 		if err == nil {
@@ -86,7 +95,7 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 		return err
 	})
 	if err != nil {
-		return nil, e.explain("a job on cluster "+info.Cluster, err)
+		return nil, e.explain("a job ("+info.Kind+")", err)
 	}
 	j := &Job{e: e, info: info, waiting: map[int]*waiting{}, news: make(chan struct{}, 1)}
 	j.ctx, j.cancel = context.WithCancelCause(ctx)

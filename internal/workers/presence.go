@@ -40,10 +40,10 @@ type Info struct {
 
 // Doing is a task that is being worked on.
 type Doing struct {
-	Job     string    `json:"job"`
-	Cluster string    `json:"cluster"`
-	What    string    `json:"what"`
-	Begun   time.Time `json:"started"`
+	Job   string    `json:"job"`
+	Of    string    `json:"of"` // the cluster, or the store
+	What  string    `json:"what"`
+	Begun time.Time `json:"started"`
 }
 
 // refuses returns why a worker takes no part in a job; empty where it does.
@@ -57,7 +57,7 @@ func (i *Info) refuses(job *JobInfo) string {
 			return fmt.Sprintf("it has no label %s: %s", k, job.Only[k])
 		}
 	}
-	for _, what := range []string{"store " + job.Store, "cluster " + job.Cluster} {
+	for _, what := range job.needs() {
 		if why := i.Cannot[what]; why != "" {
 			return "it does not reach " + what + ": " + why
 		}

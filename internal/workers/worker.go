@@ -310,7 +310,7 @@ func (w *Worker) consumer(ctx context.Context, id string) jetstream.Consumer {
 		if time.Now().Before(j.tryAgain) {
 			return nil
 		}
-		for _, what := range []string{"store " + j.info.Store, "cluster " + j.info.Cluster} {
+		for _, what := range j.info.needs() {
 			delete(w.info.Cannot, what) // it is tried anew
 		}
 		if why := w.info.refuses(&j.info); why != "" {
@@ -350,7 +350,7 @@ func (w *Worker) try(ctx context.Context, j *openJob) {
 		w.Engine.opt.Log.Warn("the worker takes no part in a job", "cluster", info.Cluster, "kind", info.Kind,
 			"because of", what, "error", err)
 	} else {
-		for _, r := range []string{"store " + info.Store, "cluster " + info.Cluster} {
+		for _, r := range info.needs() {
 			if !slices.Contains(w.info.Reaches, r) {
 				w.info.Reaches = append(w.info.Reaches, r)
 			}

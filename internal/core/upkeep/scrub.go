@@ -25,6 +25,9 @@ type ScrubOptions struct {
 	Repair bool
 	// From is another place that holds the same store, to heal from.
 	From blob.Backend
+	// Others, where set, has other processes read content files ([Upkeep.CheckFiles]) and calls done with what they
+	// found, one at a time. What they doubt is read here.
+	Others func(ctx context.Context, files []string, done func(of []string, r *FilesChecked)) error
 	// Emit hears how far it is.
 	Emit func(object string, objects int, bytes int64)
 }

@@ -49,9 +49,16 @@ func (a *scrubber) readAll(ctx context.Context) error {
 	if err := a.secondCopies(ctx, infos, there); err != nil {
 		return err
 	}
+	right, err := a.byOthers(ctx, infos)
+	if err != nil {
+		return err
+	}
 	for _, i := range infos {
 		if err := ctx.Err(); err != nil {
 			return err
+		}
+		if right[strings.TrimPrefix(i.Name, sealed.ParityPrefix)] {
+			continue
 		}
 		file := strings.HasPrefix(strings.TrimPrefix(i.Name, sealed.ParityPrefix), sealed.ContentPrefix)
 		if file && !a.theirTurn(strings.TrimPrefix(i.Name, sealed.ParityPrefix)) ||
