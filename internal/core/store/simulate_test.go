@@ -482,12 +482,8 @@ func (w *simulated) bringBack(s *store.Store, p *process) {
 func (w *simulated) look(at string) {
 	w.mu.Lock()
 	committed := map[string]*store.Point{}
-	dropping := map[string]bool{}
 	for id, p := range w.committed {
 		committed[id] = p
-	}
-	for id := range w.dropping {
-		dropping[id] = true
 	}
 	leads, logged := w.leads, w.logged
 	w.mu.Unlock()
@@ -508,8 +504,10 @@ func (w *simulated) look(at string) {
 			w.t.Fatalf("seed %d, %s: point %s, which the program was told is there: %v", w.seed, at, p.ID, err)
 		}
 	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	for id := range committed {
-		if !dropping[id] {
+		if !w.dropping[id] { // also one that somebody has begun to retire since it was looked
 			w.t.Fatalf("seed %d, %s: point %s is gone and nobody retired it", w.seed, at, id)
 		}
 	}
