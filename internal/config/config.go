@@ -686,7 +686,7 @@ policies:                                 # what is protected, when, and for how
 #   name: north-1                         # of this process; the host's when left out
 #   labels: { site: north }               # of this process
 #   parallel: 4                            # tasks of this process
-#   readers_per_cluster: 16               # tasks on a cluster, over all processes
+#   readers_per_cluster: 16               # tasks of a job, over all processes
 #   lost_after: 30s                       # a silent worker's tasks go to others
 #   rules:                                # who works on what; the first that fits
 #     - { clusters: ["apiary-*"], only: { site: north } }

@@ -27,7 +27,7 @@ type Workers struct {
 	Labels map[string]string `yaml:"labels"`
 	// Parallel is how many tasks this process works on at once (default 4).
 	Parallel int `yaml:"parallel"`
-	// ReadersPerCluster bounds the tasks on one cluster, over all processes (default 16).
+	// ReadersPerCluster bounds the tasks of one job, over all processes (default 16).
 	ReadersPerCluster int `yaml:"readers_per_cluster"`
 	// LostAfter is after how long a worker, or a job, of which nothing is heard counts as lost (default
 	// 30s).

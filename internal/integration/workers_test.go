@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -258,7 +259,7 @@ func TestWorkersReadRedisShards(t *testing.T) {
 	write := func(from, n, step int, text string) {
 		pipe := cl.Pipeline()
 		for i := from; i < n; i += step {
-			value := fmt.Sprint(text, i, bytes.Repeat([]byte{'a' + byte(i%26)}, 200))
+			value := fmt.Sprint(text, i, strings.Repeat(string(rune('a'+i%26)), 200))
 			pipe.Set(ctx, fmt.Sprintf("colony:%05d", i), value, 0)
 		}
 		_, err := pipe.Exec(ctx)

@@ -2,8 +2,6 @@ package workers
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,13 +19,13 @@ const Protocol = 1
 
 // What lies at the servers:
 //
-//	stream DEXAMEN_TASKS          dexamen.task.CLUSTER.JOB.N   a task, until it is done
-//	bucket dexamen-jobs           JOB                          a job that is open, for as long as it says so
-//	bucket dexamen-results        JOB.N                        what came of a task
-//	                              tries.JOB.N                  who has taken it
-//	bucket dexamen-workers        INSTANCE                     who is there, for as long as it says so
+//	stream DEXAMEN_TASKS          dexamen.task.JOB.N   a task, until it is done
+//	bucket dexamen-jobs           JOB                  a job that is open, for as long as it says so
+//	bucket dexamen-results        JOB.N                a task's outcome
+//	                              tries.JOB.N          who has taken it
+//	bucket dexamen-workers        INSTANCE             who is there, for as long as it says so
 //
-// CLUSTER is a hash of the store and the cluster, N a number from zero.
+// N is a number from zero. The stream has a consumer for each job.
 const (
 	tasksStream   = "DEXAMEN_TASKS"
 	taskSubjects  = "dexamen.task."
@@ -133,12 +131,6 @@ func (e *Engine) explain(what string, err error) error {
 			e.conn.ConnectedUrlRedacted(), what, err)
 	}
 	return fmt.Errorf("the workers' servers (%s): %s: %w", e.conn.ConnectedUrlRedacted(), what, err)
-}
-
-// clusterToken is a cluster of a store in subjects, and the name of its consumer.
-func clusterToken(storeID, cluster string) string {
-	sum := sha256.Sum256([]byte(storeID + "\x00" + cluster))
-	return hex.EncodeToString(sum[:10])
 }
 
 // put writes a value as JSON.

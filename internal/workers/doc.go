@@ -9,9 +9,9 @@
 //	worker.go    Worker: who does them; do.go one of them
 //	presence.go  who is there
 //
-// A job is open as long as whoever began it says so, every few seconds. Its tasks are messages of the
-// cluster it is of; one consumer for each cluster hands them out, and its bound of unacknowledged
-// messages is the bound of readers of that cluster, over all workers. Who takes a task says so in the
-// bucket, has the server wait while it works, writes the outcome into the bucket, and only then
-// acknowledges. A message can so be worked on twice; a task has to be such that this does no harm.
+// A job is open as long as whoever began it says so, every few seconds. Its tasks are messages, which a consumer
+// of its own hands out; its bound of unacknowledged messages is the bound of readers, over all workers.
+// Who takes a task says so in the bucket, has the server wait while it works, writes the outcome into the bucket,
+// and only then acknowledges. A message can so be worked on twice; a task has to be such that this does
+// no harm.
 package workers

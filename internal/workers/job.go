@@ -29,7 +29,7 @@ type JobInfo struct {
 	StoreID  string `json:"store_id"`
 	// Only are the labels that a worker must have to take part.
 	Only map[string]string `json:"only,omitempty"`
-	// Parallel bounds how many tasks on the cluster are worked on at once, by all workers.
+	// Parallel bounds how many tasks are worked on at once, by all workers.
 	Parallel int       `json:"parallel"`
 	By       string    `json:"by"` // who has it done: the name of its process
 	Begun    time.Time `json:"started"`
@@ -47,8 +47,6 @@ func (i *JobInfo) needs() []string {
 	}
 	return out
 }
-
-func (i *JobInfo) token() string { return clusterToken(i.StoreID, i.Cluster) }
 
 // Job has tasks done by workers.
 type Job struct {
@@ -82,9 +80,9 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 	}
 	var w jetstream.KeyWatcher
 	err := e.patiently(ctx, func(actx context.Context) error {
-		_, err := e.tasks.CreateOrUpdateConsumer(actx, jetstream.ConsumerConfig{Durable: info.token(),
+		_, err := e.tasks.CreateOrUpdateConsumer(actx, jetstream.ConsumerConfig{Durable: info.ID,
 			Description:   "tasks on " + strings.Join(info.needs(), ", "),
-			FilterSubject: taskSubjects + info.token() + ".>", AckPolicy: jetstream.AckExplicitPolicy,
+			FilterSubject: taskSubjects + info.ID + ".*", AckPolicy: jetstream.AckExplicitPolicy,
 			AckWait: e.opt.LostAfter, MaxDeliver: -1, MaxAckPending: max(1, info.Parallel), InactiveThreshold: kept})
 		if err == nil {
 			err = put(actx, e.jobs, info.ID, &info)
@@ -199,7 +197,7 @@ func (j *Job) Info() *JobInfo {
 }
 
 func (j *Job) subject(n int) string {
-	return taskSubjects + j.info.token() + "." + j.info.ID + "." + strconv.Itoa(n)
+	return taskSubjects + j.info.ID + "." + strconv.Itoa(n)
 }
 
 func (j *Job) publish(ctx context.Context, w *waiting, again int) error {
@@ -347,7 +345,10 @@ func (j *Job) Close() {
 	defer cancel()
 	err := j.e.jobs.Purge(ctx, j.info.ID)
 	if err == nil {
-		err = j.e.tasks.Purge(ctx, jetstream.WithPurgeSubject(taskSubjects+j.info.token()+"."+j.info.ID+".>"))
+		err = j.e.tasks.Purge(ctx, jetstream.WithPurgeSubject(taskSubjects+j.info.ID+".*"))
+	}
+	if err == nil {
+		err = j.e.tasks.DeleteConsumer(ctx, j.info.ID)
 	}
 	if err == nil {
 		var s jetstream.Stream

@@ -322,9 +322,8 @@ func (w *Worker) consumer(ctx context.Context, id string) jetstream.Consumer {
 		return nil
 	}
 	if j.consumer == nil {
-		token := j.info.token()
 		w.mu.Unlock()
-		c, err := w.Engine.tasks.Consumer(ctx, token)
+		c, err := w.Engine.tasks.Consumer(ctx, id)
 		w.mu.Lock()
 		if err != nil {
 			return nil

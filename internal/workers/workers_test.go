@@ -310,6 +310,31 @@ func TestWhoTakesPart(t *testing.T) {
 		"south: it is of version 1.0 and speaks form 1 of what workers tell each other, not 2")
 }
 
+// TestOnlyItsOwnJob holds that a process which has a job done does nothing of another job of that cluster.
+func TestOnlyItsOwnJob(t *testing.T) {
+	e := open(t, nil)
+	c := newCrowd(t, e, nil)
+	mine, other := job(t, e, "J1", nil), job(t, e, "J2", nil)
+	c.join("a", func(w *workers.Worker) { w.For = "J1" })
+	theirs := make(chan error, 1)
+	var got map[int]workers.Outcome
+	go func() {
+		var err error
+		got, err = doAll(t.Context(), other, 20)
+		theirs <- err
+	}()
+	require.Eventually(t, func() bool { return workers.Left(t.Context(), e) >= 20 }, 10*time.Second, beat/10)
+	own, err := doAll(t.Context(), mine, 20)
+	require.NoError(t, err, "its own is done")
+	requireSquares(t, 20, own)
+	require.Zero(t, other.Info().Done)
+	c.join("b", nil)
+	require.NoError(t, <-theirs)
+	for _, o := range got {
+		require.Equal(t, "b", o.Worker)
+	}
+}
+
 // TestSmallJobsDoNotWait holds that a job that comes later has its turn at once.
 func TestSmallJobsDoNotWait(t *testing.T) {
 	e := open(t, nil)
