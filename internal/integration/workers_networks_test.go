@@ -75,7 +75,7 @@ func TestWorkersScale(t *testing.T) {
 	if os.Getenv("DEXAMEN_SCALING") == "" {
 		t.Skip("a measurement: make workers")
 	}
-	const megabits, keys, size = 16, 12_000, 4000
+	const megabits, keys, size = 16, 32_000, 4000
 	bin, dir := builtBinary(t), t.TempDir()
 	nets := networks(t, 8, megabits)
 	_, clientPort, err := net.SplitHostPort(servertest.FreeAddress(t))
@@ -130,7 +130,7 @@ workers:
 	var first float64
 	t.Logf("%d keys of %d bytes, links of %d Mbit/s", keys, size, megabits)
 	joined := 0
-	for _, n := range []int{1, 1, 2, 4, 8} { // the first one stores, the others find
+	for _, n := range []int{1, 2, 4, 8} { // the first one stores, the others find
 		for ; joined < n; joined++ {
 			name := "away-" + strconv.Itoa(joined)
 			cmd := nets[joined].command(bin, "--config", config(name, "away"), "workers", "join")
@@ -141,12 +141,15 @@ workers:
 			out, err := exec.Command(bin, "--config", desk, "--json", "workers", "list").Output()
 			return err == nil && strings.Count(string(out), `"name": "away-`) == n
 		}, 20*time.Second, 100*time.Millisecond)
+		messages, bytes := queue.Traffic()
 		begun := time.Now()
 		run("snapshot", "barn")
+		m, b := queue.Traffic()
 		took := time.Since(begun).Seconds()
 		if n == 1 {
 			first = took
 		}
-		t.Logf("%d workers: %.1f s, %.1f MiB/s, %.2f of linear", n, took, keys*size/took/(1<<20), first/took/float64(n))
+		t.Logf("%d workers: %.1f s, %.1f MiB/s, %.2f of linear; %d messages of %d KiB to the servers", n, took,
+			keys*size/took/(1<<20), first/took/float64(n), m-messages, (b-bytes)>>10)
 	}
 }

@@ -71,7 +71,7 @@ func (s *snapshot) shareable() engine.Shareable {
 
 // piecesPerHand is into how many pieces a namespace is cut for each that can be worked on at once: the slowest is
 // then waited for briefly, and what is lost with a worker is little.
-const piecesPerHand = 4
+const piecesPerHand = 8
 
 // scanShared has other processes read a namespace's partitions. False: there is too little of it, or
 // nobody is there, and nothing was read.

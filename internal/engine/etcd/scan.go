@@ -152,7 +152,7 @@ func (v *view) Partitions(ctx context.Context, ns engine.Namespace, n int) ([]en
 	out := []engine.Partition{{}}
 	fair, sum := all.keys/int64(n)+1, int64(0)
 	err = v.cut(ctx, all, max(fair/4, leastStretch), 0, func(s stretch) {
-		if sum >= fair {
+		if sum+s.keys/2 >= fair && sum > 0 && len(out) < n {
 			out[len(out)-1].To = s.from
 			out, sum = append(out, engine.Partition{From: s.from}), 0
 		}

@@ -98,6 +98,19 @@ func (s *Servers) Leader() int {
 	return 0
 }
 
+// Traffic returns how many messages the servers have taken so far, and their bytes.
+func (s *Servers) Traffic() (messages, bytes int64) {
+	for _, r := range s.running {
+		if r == nil {
+			continue
+		}
+		if v, err := r.Varz(nil); err == nil {
+			messages, bytes = messages+v.InMsgs, bytes+v.InBytes
+		}
+	}
+	return messages, bytes
+}
+
 // Addresses returns where the servers listen.
 func (s *Servers) Addresses() (out []string) {
 	for _, o := range s.opts {
