@@ -1,10 +1,12 @@
 package docsim
 
 import (
+	"cmp"
 	"crypto/tls"
 	"fmt"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -20,6 +22,8 @@ type Options struct {
 	// FirstPort is the port of the first member, the others follow; zero
 	// takes any that are free.
 	FirstPort int
+	// Host is the address where members listen; loopback when empty.
+	Host string
 	// User and Password, where set, are the one login that is let in.
 	User, Password string
 	// Mechanism is that of the login: SCRAM-SHA-256 when empty, SCRAM-SHA-1, or
@@ -118,6 +122,11 @@ type member struct {
 	logFrom int
 }
 
+// listen listens at a port of a host, loopback where that is empty; port zero is any that is free.
+func listen(host string, port int) (net.Listener, error) {
+	return net.Listen("tcp", net.JoinHostPort(cmp.Or(host, "127.0.0.1"), strconv.Itoa(port)))
+}
+
 // Start runs a replica set on loopback ports.
 func Start(opt Options) (*ReplicaSet, error) {
 	if opt.Name == "" {
@@ -155,7 +164,7 @@ func Start(opt Options) (*ReplicaSet, error) {
 		if opt.FirstPort != 0 {
 			port = opt.FirstPort + i
 		}
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		l, err := listen(opt.Host, port)
 		if err != nil {
 			rs.Close()
 			return nil, fmt.Errorf("stand-in member %d: %w", i+1, err)

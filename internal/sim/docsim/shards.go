@@ -108,7 +108,7 @@ func StartSharded(opt ShardedOptions) (*Sharded, error) {
 		c.shards[name], c.names = rs, append(c.names, name)
 	}
 	for i := range opt.Routers {
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port(i)))
+		l, err := listen(opt.Set.Host, port(i))
 		if err != nil {
 			c.Close()
 			return nil, fmt.Errorf("stand-in router: %w", err)
