@@ -55,7 +55,7 @@ func TestImportArrows(t *testing.T) {
 		"drill": {[]string{"core", "engine", "run", "moment", "restore", "serve", "verify", "command"},
 			noInterface},
 		"guard":      {[]string{"core", "engine"}, noInterface},
-		"workers":    {[]string{"core"}, noInterface},
+		"workers":    {[]string{"core", "servertest"}, noInterface},
 		"config":     {[]string{"core", "engine", "command"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"view":       {[]string{"core", "run", "explain"}, []string{"go.mongodb.org/", "github.com/urfave/"}},
 		"servertest": {nil, []string{"github.com/urfave/"}},

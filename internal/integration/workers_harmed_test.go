@@ -42,7 +42,7 @@ func TestWorkersAreHarmed(t *testing.T) {
 	bin, dir := builtBinary(t), t.TempDir()
 	nets := networks(t, crew, megabits)
 	sim, err := docsim.StartSharded(docsim.ShardedOptions{Name: "orchard", Shards: 8, Members: 1,
-		Set: docsim.Options{Host: hub, LogBytes: 64 << 20}})
+		Set: docsim.Options{Host: hub, LogBytes: 64 << 20, NoopEvery: 500 * time.Millisecond}})
 	require.NoError(t, err)
 	t.Cleanup(sim.Close)
 	require.NoError(t, demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, connect(t, sim.URI())))

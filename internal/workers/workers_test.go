@@ -276,7 +276,7 @@ func TestDraining(t *testing.T) {
 }
 
 func TestWhoTakesPart(t *testing.T) {
-	e, err := workers.Open(t.Context(), workers.Options{LostAfter: 6 * beat, Alone: 10 * beat})
+	e, err := workers.Open(t.Context(), workers.Options{LostAfter: 6 * beat, Alone: 50 * beat})
 	require.NoError(t, err)
 	defer e.Close()
 	c := newCrowd(t, e, nil)
@@ -288,6 +288,10 @@ func TestWhoTakesPart(t *testing.T) {
 			return "cluster farm", errors.New("no server answers")
 		}
 	})
+	require.Eventually(t, func() bool {
+		list, err := e.Workers(t.Context())
+		return err == nil && len(list) == 3
+	}, 30*time.Second, beat)
 	onlyNorth := func(i *workers.JobInfo) { i.Only = map[string]string{"site": "north"} }
 	j := job(t, e, "J1", onlyNorth)
 	got, err := doAll(t.Context(), j, 40)

@@ -6,11 +6,14 @@ import (
 	"net"
 	"net/url"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/servertest"
 )
 
 // Servers are NATS servers with JetStream in the process of a test, one or a cluster.
@@ -25,9 +28,14 @@ func Start(t testing.TB, n int, edit func(*server.Options)) *Servers {
 	dir := t.TempDir()
 	var routes []*url.URL
 	var ports []int
-	for range n {
-		ports = append(ports, freePort(t), freePort(t))
-		routes = append(routes, &url.URL{Scheme: "nats", Host: fmt.Sprintf("127.0.0.1:%d", ports[len(ports)-1])})
+	for i, address := range servertest.FreePorts(t, 2*n) {
+		_, text, err := net.SplitHostPort(address)
+		require.NoError(t, err)
+		port, err := strconv.Atoi(text)
+		require.NoError(t, err)
+		if ports = append(ports, port); i%2 == 1 {
+			routes = append(routes, &url.URL{Scheme: "nats", Host: address})
+		}
 	}
 	for i := range n {
 		o := &server.Options{ServerName: fmt.Sprintf("n%d", i+1), Host: "127.0.0.1", Port: ports[2*i], JetStream: true,
@@ -59,14 +67,6 @@ func Start(t testing.TB, n int, edit func(*server.Options)) *Servers {
 		}, 60*time.Second, 50*time.Millisecond, "the servers choose a leader")
 	}
 	return s
-}
-
-// freePort returns a port that nobody listens at now.
-func freePort(t testing.TB) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // Begin starts a server that is not there, with what it kept.
