@@ -101,7 +101,10 @@ func (e *Engine) NewJob(ctx context.Context, info JobInfo) (*Job, error) {
 		defer func() { _ = w.Stop() }()
 		for {
 			select {
-			case x := <-w.Updates():
+			case x, ok := <-w.Updates():
+				if !ok { // nothing comes any more; what is there is found by looking
+					return
+				}
 				if x != nil {
 					j.arrived(x.Key(), x.Value())
 				}

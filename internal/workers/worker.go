@@ -77,18 +77,18 @@ func (w *Worker) Run(ctx context.Context) error {
 	w.jobs, w.doing = map[string]*openJob{}, map[string]Doing{}
 	w.freed, w.change, w.news = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	w.mu.Unlock()
+	// Presence and what goes on outlive ctx: both until all has ended.
+	after, end := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer end(nil)
 	var watch jetstream.KeyWatcher
 	err := w.Engine.patiently(ctx, func(context.Context) (err error) {
-		watch, err = w.Engine.jobs.WatchAll(ctx)
+		watch, err = w.Engine.jobs.WatchAll(after)
 		return err
 	})
 	if err != nil {
 		return w.Engine.explain("open jobs", err)
 	}
 	defer func() { _ = watch.Stop() }()
-	// Presence and what goes on outlive ctx: both until all has ended.
-	after, end := context.WithCancelCause(context.WithoutCancel(ctx))
-	defer end(nil)
 	if err := w.Engine.patiently(ctx, w.say); err != nil {
 		return w.Engine.explain("a worker", err)
 	}
@@ -97,7 +97,10 @@ func (w *Worker) Run(ctx context.Context) error {
 	beats.Go(func() {
 		for {
 			select {
-			case x := <-watch.Updates():
+			case x, ok := <-watch.Updates():
+				if !ok { // nothing comes any more
+					return
+				}
 				w.heard(x)
 			case <-after.Done():
 				return
@@ -114,12 +117,17 @@ func (w *Worker) Run(ctx context.Context) error {
 	w.mu.Lock()
 	w.info.Draining = true
 	w.mu.Unlock()
-	_ = w.say(after)
+	if w.Engine.Connected() {
+		_ = w.say(after)
+	}
 	late := time.AfterFunc(w.Drain, func() { end(errDrained) })
 	tasks.Wait()
 	late.Stop()
 	end(nil)
 	beats.Wait()
+	if !w.Engine.Connected() {
+		return nil // they forget it by themselves
+	}
 	gone, cancel := context.WithTimeout(context.WithoutCancel(ctx), w.Engine.beat)
 	defer cancel()
 	_ = w.Engine.present.Purge(gone, w.info.Instance)
