@@ -193,6 +193,7 @@ workers:
 		}
 		require.Equal(t, want, got, "round %d: %s", round, name)
 		longest = max(longest, took)
+		t.Logf("round %d of %d: %s: %s", round+1, rounds, name, took.Round(time.Millisecond))
 	}
 	for _, name := range slices.Sorted(maps.Keys(table)) {
 		o := table[name]
