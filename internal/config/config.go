@@ -646,7 +646,7 @@ policies:                                 # what is protected, when, and for how
     # read_rate: 64MiB/s                  # a second, read by scans
     # retry: { first: 1m, longest: 1h }  # twice as long each time; until it is due again, or for: 6h
     # deadline: 6h                        # of one run
-    # clusters_parallel: 2                 # clusters at the same time
+    # clusters_at_once: 2                 # clusters at the same time
     # drill:                              # a restore is rehearsed, checked, timed and taken away again
     #   schedule: "0 4 * * sun"
     #   to: paddock                       # a cluster that holds nothing; else the moment is served here and read back
@@ -685,7 +685,7 @@ policies:                                 # what is protected, when, and for how
 #   credentials: /etc/dexamen/workers.creds   # tls: { ca, certificate }, replicas
 #   name: north-1                         # of this process; the host's when left out
 #   labels: { site: north }               # of this process
-#   parallel: 4                            # tasks of this process
+#   parallel: 4                           # tasks of this process
 #   readers_per_cluster: 16               # tasks of a job, over all processes
 #   lost_after: 30s                       # a silent worker's tasks go to others
 #   rules:                                # who works on what; the first that fits

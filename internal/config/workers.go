@@ -44,7 +44,7 @@ type WorkerRule struct {
 
 // Only returns the labels that a process must have to work on a cluster; none where any may.
 func (c *Config) Only(cluster string) map[string]string {
-	if c.Workers == nil {
+	if c.Workers == nil || cluster == "" { // work on a store alone is for all
 		return nil
 	}
 	for _, r := range c.Workers.Rules {

@@ -29,6 +29,9 @@ func TestWorkersSection(t *testing.T) {
 	require.Equal(t, map[string]string{"site": "north"}, c.Only("meadow"))
 	require.Equal(t, map[string]string{"site": "south"}, c.Only("orchard"))
 	require.Nil(t, c.Only("another"))
+	c.Workers.Rules[0].Clusters.Names = []string{"*"}
+	require.NotNil(t, c.Only("another"))
+	require.Nil(t, c.Only(""), "rules about clusters do not bind who works on a store")
 	require.Equal(t, 4, c.Workers.Parallel)
 	require.Equal(t, 16, c.Workers.ReadersPerCluster)
 	require.NotEmpty(t, c.Workers.Name)

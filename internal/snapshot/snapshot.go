@@ -1,6 +1,7 @@
 // Package snapshot makes points: of a cluster read while its log is followed
 // (snapshot.go, scan.go), as of one position (exact.go), of what has changed since the
 // point before (changes.go), or of that point and the log since (foldpoint.go). finish.go is what all of them end with.
+// Other processes may read partitions (shared.go) and shards (sharedpass.go).
 package snapshot
 
 import (

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -52,7 +53,7 @@ func (i *Info) refuses(job *JobInfo) string {
 		return fmt.Sprintf("it is of version %s and speaks form %d of what workers tell each other, not %d as version "+
 			"%s does", i.Version, i.Protocol, job.Protocol, job.Version)
 	}
-	for _, k := range sortedKeys(job.Only) {
+	for _, k := range slices.Sorted(maps.Keys(job.Only)) {
 		if i.Labels[k] != job.Only[k] {
 			return fmt.Sprintf("it has no label %s: %s", k, job.Only[k])
 		}
@@ -63,15 +64,6 @@ func (i *Info) refuses(job *JobInfo) string {
 		}
 	}
 	return ""
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // Workers returns who is there, by name.

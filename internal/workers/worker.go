@@ -148,7 +148,7 @@ func (w *Worker) Info() Info {
 	i := w.info
 	i.Labels, i.Cannot, i.Reaches = maps.Clone(i.Labels), maps.Clone(i.Cannot), slices.Clone(i.Reaches)
 	i.Doing = nil
-	for _, k := range sortedKeys(w.doing) {
+	for _, k := range slices.Sorted(maps.Keys(w.doing)) {
 		i.Doing = append(i.Doing, w.doing[k])
 	}
 	return i
@@ -282,7 +282,7 @@ func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg)) {
 // fetch returns the next task of the first job that has one; nil where none has.
 func (w *Worker) fetch(ctx context.Context) jetstream.Msg {
 	w.mu.Lock()
-	ids := sortedKeys(w.jobs)
+	ids := slices.Sorted(maps.Keys(w.jobs))
 	from := w.next
 	w.mu.Unlock()
 	for i := range ids {
