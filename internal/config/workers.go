@@ -2,7 +2,6 @@ package config
 
 import (
 	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"net"
 	"net/url"
@@ -10,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"dexamen/internal/engine"
 )
 
 // Workers says how several processes share work.
@@ -140,23 +141,9 @@ func (w *Workers) TLSConfig() (*tls.Config, error) {
 	if w.TLS == nil {
 		return nil, nil
 	}
-	out := &tls.Config{MinVersion: tls.VersionTLS12}
-	if w.TLS.CA != "" {
-		pem, err := os.ReadFile(w.TLS.CA)
-		if err != nil {
-			return nil, fmt.Errorf("workers.tls.ca: %w", err)
-		}
-		out.RootCAs = x509.NewCertPool()
-		if !out.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("workers.tls.ca: %s holds no certificate in PEM", w.TLS.CA)
-		}
-	}
-	if w.TLS.Certificate != "" {
-		cert, err := tls.LoadX509KeyPair(w.TLS.Certificate, w.TLS.Certificate)
-		if err != nil {
-			return nil, fmt.Errorf("workers.tls.certificate: %w", err)
-		}
-		out.Certificates = []tls.Certificate{cert}
+	out, err := engine.TLS{On: true, CAFile: w.TLS.CA, ClientCertificate: w.TLS.Certificate}.Config()
+	if err != nil {
+		return nil, fmt.Errorf("workers.tls: %w", err)
 	}
 	return out, nil
 }
