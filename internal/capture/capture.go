@@ -2,6 +2,7 @@
 //
 //	capture.go   Run, and one shard's capture from begin to end
 //	shards.go    all shards at the same time
+//	shared.go    other processes capture a shard each
 //	changes.go   what is checked of each change
 //	segments.go  what is gathered becomes segments; gaps
 //	ask.go       another asks for what was read to be stored now
@@ -88,35 +89,14 @@ type ShardResult struct {
 // store: of each shard by itself, all at the same time. ErrIncomplete is returned,
 // beside the result, when part of the log is lost or not every shard is captured.
 func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, opt Options) (*Result, error) {
-	if opt.FlushEvery <= 0 {
-		opt.FlushEvery = 10 * time.Second
-	}
-	if opt.SegmentBytes <= 0 {
-		opt.SegmentBytes = 16 << 20
-	}
-	src, err := prepare.Open(ctx, e, name, c)
+	all, src, err := newCapture(ctx, e, name, c, opt)
 	if err != nil {
 		return nil, err
 	}
-	topo := src.Topology
-	if src.Log == nil {
-		why := ""
-		if _, could := c.(engine.Logged); could && len(topo.Limitations) > 0 {
-			why = ": " + topo.Limitations[0].What
-		}
-		return nil, fmt.Errorf("cluster %s: %w%s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
-	}
-	if src.Last == nil {
-		return nil, remedy.With(fmt.Errorf(
-			"%w: cluster %s has no point in the store yet, and a log without one restores nothing",
-			run.ErrRefused, name), remedy.FirstSnapshot, name)
-	}
-	all := &allShards{Runner: e, l: src.Log, opt: opt, own: moment.HasShardClocks(src.Last),
-		out: &Result{Cluster: name}, model: src.Model, last: src.Last}
 	if err := all.begin(ctx, src); err != nil {
 		return nil, err
 	}
-	if topo.HidesDrops {
+	if src.Topology.HidesDrops {
 		if err := all.list[0].watch(ctx, c); err != nil {
 			return nil, err
 		}
@@ -127,6 +107,38 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, opt 
 		return all.out, err
 	}
 	return all.out, all.judge(ctx)
+}
+
+// newCapture opens what is to be captured.
+func newCapture(ctx context.Context, e *run.Runner, name string, c engine.Cluster, opt Options) (*allShards,
+	*prepare.Source, error) {
+	if opt.FlushEvery <= 0 {
+		opt.FlushEvery = 10 * time.Second
+	}
+	if opt.SegmentBytes <= 0 {
+		opt.SegmentBytes = 16 << 20
+	}
+	src, err := prepare.Open(ctx, e, name, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	topo := src.Topology
+	if src.Log == nil {
+		why := ""
+		if _, could := c.(engine.Logged); could && len(topo.Limitations) > 0 {
+			why = ": " + topo.Limitations[0].What
+		}
+		return nil, nil, fmt.Errorf("cluster %s: %w%s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
+	}
+	if src.Last == nil {
+		return nil, nil, remedy.With(fmt.Errorf(
+			"%w: cluster %s has no point in the store yet, and a log without one restores nothing",
+			run.ErrRefused, name), remedy.FirstSnapshot, name)
+	}
+	all := &allShards{Runner: e, l: src.Log, opt: opt, own: moment.HasShardClocks(src.Last),
+		out: &Result{Cluster: name}, model: src.Model, last: src.Last, settings: topo.Settings,
+		several: len(topo.Shards) > 1}
+	return all, src, nil
 }
 
 // checkContinuity returns ErrIncomplete where the log that is stored does not follow on

@@ -32,6 +32,12 @@ type allShards struct {
 
 	// own: the shards' positions have nothing to do with each other.
 	own bool
+	// only, where set, is the one shard that is captured, for another process that captures all.
+	only string
+	// settings: users and roles are among the namespaces.
+	settings bool
+	// several: the cluster has other shards, too.
+	several bool
 
 	// asked is when all ends were known, of logs that tell no times: what is before them was
 	// there then. One time for all shards, or moments would lack of one what is captured of it
@@ -50,6 +56,9 @@ type allShards struct {
 func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 	shards := src.Topology.Shards
 	for _, sh := range shards {
+		if a.only != "" && sh.Name != a.only {
+			continue
+		}
 		if _, known := a.last.Shard(sh.Name); !known {
 			a.out.Missing = append(a.out.Missing, sh.Name)
 			a.Emit(run.Warning,
@@ -80,6 +89,9 @@ func (a *allShards) begin(ctx context.Context, src *prepare.Source) error {
 		a.list = append(a.list, cp)
 	}
 	for _, s := range a.last.Shards {
+		if a.only != "" {
+			break // who captures all looks for others
+		}
 		if !slices.ContainsFunc(shards, func(t engine.Shard) bool { return t.Name == s.Name }) {
 			a.out.Missing = append(a.out.Missing, s.Name)
 			a.Emit(run.Warning, "shard %s has left since the last point; take a new one", s.Name)
@@ -113,6 +125,7 @@ func (a *allShards) judge(ctx context.Context) error {
 	return checkContinuity(ctx, a.Runner, out.Cluster)
 }
 
+// run finds the end of each shard's log and captures up to there.
 func (a *allShards) run(ctx context.Context) error {
 	for _, cp := range a.list {
 		end, err := a.l.LogEnd(ctx, cp.shard.Name)
@@ -132,6 +145,14 @@ func (a *allShards) run(ctx context.Context) error {
 	if len(a.list) == 0 {
 		return nil
 	}
+	if a.shareable(ctx) {
+		return a.captureByOthers(ctx)
+	}
+	return a.captureAll(ctx)
+}
+
+// captureAll captures the shards in this process.
+func (a *allShards) captureAll(ctx context.Context) error {
 	g, gctx := errgroup.WithContext(ctx)
 	if a.opt.Follow {
 		heard := make(chan struct{})
@@ -144,7 +165,7 @@ func (a *allShards) run(ctx context.Context) error {
 	}
 	if !a.opt.Follow {
 		g.Go(func() error {
-			return prepare.WaitForEnd(gctx, a.Runner, a.l, len(a.list) > 1,
+			return prepare.WaitForEnd(gctx, a.Runner, a.l, a.several,
 				"captured up to where it ended when this began", a.behind)
 		})
 	}
@@ -166,7 +187,9 @@ func (a *allShards) behind() map[string]record.Position {
 
 func (a *allShards) sum() {
 	for i, cp := range a.list {
-		cp.out.Member = a.l.LogMember(cp.shard.Name)
+		if cp.out.Member == "" { // else another process has read it
+			cp.out.Member = a.l.LogMember(cp.shard.Name)
+		}
 		o, s := a.out, cp.out
 		o.Changes, o.Segments, o.Stored = o.Changes+s.Changes, o.Segments+s.Segments, o.Stored+s.Stored
 		o.Gaps, o.Doubts = append(o.Gaps, cp.gaps...), append(o.Doubts, cp.seen...)

@@ -36,6 +36,13 @@ func (a *app) captureCommand() *cli.Command {
 						return err
 					}
 					defer cl.Close()
+					if !c.Bool("follow") {
+						end, err := a.share(ctx, c, e, store.RunCapture, name, cl)
+						if err != nil {
+							return err
+						}
+						defer end()
+					}
 					got, err = capture.Run(ctx, e, name, cl,
 						capture.Options{Follow: c.Bool("follow"), FlushEvery: c.Duration("flush")})
 					daemon.RecordCapture(r, got)

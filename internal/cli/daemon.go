@@ -226,7 +226,8 @@ func (a *app) deps(c *cli.Command) daemon.Deps {
 			if err != nil {
 				return nil, err
 			}
-			return &run.Runner{Store: s, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
+			return &run.Runner{Store: s, StoreName: name, Explain: explain.Error, Tool: "dexamen " + Version,
+				Temp:   cfg.Limits.Temp,
 				Memory: memory / 4 / atOnce, Parallel: cfg.Limits.ReadersPerCluster,
 				ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg),
 				Attest: a.attest(cfg, s), OnEvent: func(run.Event) {}}, nil

@@ -138,6 +138,13 @@ func (a *app) drill(ctx context.Context, c *cli.Command) error {
 				return err
 			}
 		}
+		if o.Target != nil {
+			end, err := a.share(ctx, c, x, store.RunDrill, o.Name, o.Target)
+			if err != nil {
+				return err
+			}
+			defer end()
+		}
 		return drill.Do(ctx, x, m, r, o)
 	})
 	e.progress.Done()

@@ -216,6 +216,11 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	var done []restore.Restored
 	err = a.recordRun(ctx, c, e, r,
 		func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
+			end, err := a.share(ctx, c, e.Runner, store.RunRestore, onto, cl)
+			if err != nil {
+				return err
+			}
+			defer end()
 			done, err = plan.Run(ctx)
 			r.Restored = restore.Note(done, r.Restored)
 			for _, d := range done {

@@ -65,11 +65,7 @@ func (a *app) snapshotNow(ctx context.Context, c *cli.Command, e *run.Runner, na
 		return nil, err
 	}
 	defer cl.Close()
-	inStore, err := a.cfg.StoreOf(c.String("store"), name)
-	if err != nil {
-		return nil, usageError{err}
-	}
-	end, err := a.deps(c).Share(ctx, e, store.RunSnapshot, name, inStore, cl)
+	end, err := a.share(ctx, c, e, store.RunSnapshot, name, cl)
 	if err != nil {
 		return nil, err
 	}

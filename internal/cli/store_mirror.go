@@ -10,6 +10,8 @@ import (
 
 	"dexamen/internal/core/address"
 	"dexamen/internal/core/store"
+	"dexamen/internal/daemon"
+	"dexamen/internal/explain"
 	"dexamen/internal/pin"
 	"dexamen/internal/run"
 	"dexamen/internal/view"
@@ -40,7 +42,14 @@ func (a *app) storeMirror(ctx context.Context, c *cli.Command) error {
 	}
 	p, emit := a.objectProgress("copying from " + b.String() + " to " + to.String())
 	o.Emit = emit
+	e := &run.Runner{Store: s, StoreName: name, Tool: "dexamen " + Version, Explain: explain.Error, OnEvent: p.Event}
+	end, err := a.share(ctx, c, e, store.RunMirror, "", nil)
+	if err != nil {
+		return err
+	}
+	daemon.ShareMirror(&o, e, toName)
 	m, err := s.Mirror(ctx, to, o)
+	end()
 	p.Done()
 	if errors.Is(err, store.ErrOtherStore) {
 		err = fmt.Errorf("%w: %w", run.ErrRefused, err)

@@ -45,6 +45,11 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster,
 		func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 			r.Point, r.To = m.Point.ID, m.Time
+			end, err := a.share(ctx, c, e, store.RunVerify, "", nil)
+			if err != nil {
+				return err
+			}
+			defer end()
 			proof, err = verify.Moment(ctx, e, m)
 			r.Records, r.Bytes, r.Changes, r.Segments = proof.Records, proof.Bytes, proof.Changes, proof.Segments
 			r.SetVerdicts(proof.Verdicts(err))
@@ -98,6 +103,11 @@ func (a *app) verifyLive(ctx context.Context, c *cli.Command, e work, rename map
 	err = a.record(ctx, c, e, store.RunVerify, ad.Cluster,
 		func(ctx context.Context, e *run.Runner, r *store.Run) (err error) {
 			r.Point, r.To = m.Point.ID, m.Time
+			end, err := a.share(ctx, c, e, store.RunVerify, live, cl)
+			if err != nil {
+				return err
+			}
+			defer end()
 			if diffs, err = verify.Live(ctx, e, m, cl, ad.Pattern, rename, c.Int("show")); err != nil {
 				return err
 			}

@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -46,68 +44,10 @@ func (c *crew) Do(ctx context.Context, kind, what string, pieces []json.RawMessa
 // rated is how many pieces are read at once of a cluster that is read at a bounded rate.
 const rated = 4
 
-// PieceFiles is the kind of a piece of a scrub that reads content files.
-const PieceFiles = "files"
-
-// checkFiles does such a piece.
-func checkFiles(ctx context.Context, r *run.Runner, _ engine.Cluster, data json.RawMessage) (json.RawMessage, error) {
-	var names []string
-	if err := json.Unmarshal(data, &names); err != nil {
-		return nil, fmt.Errorf("a piece of a scrub: %w", err)
-	}
-	found, err := r.Store.CheckFiles(ctx, names)
-	if err != nil {
-		return nil, err
-	}
-	return json.Marshal(found)
-}
-
-// ShareScrub has whoever is there read content files for a scrub; what they do not come to is read here.
-func ShareScrub(o *store.ScrubOptions, r *run.Runner) {
-	c := r.Crew
-	if c == nil {
-		return
-	}
-	const each = 64 // files of a piece: about half a GiB
-	o.Others = func(ctx context.Context, files []string, done func(of []string, r *store.FilesChecked)) error {
-		if c.Hands(ctx) == 0 {
-			return nil
-		}
-		list := slices.Collect(slices.Chunk(files, each))
-		var pieces []json.RawMessage
-		for _, names := range list {
-			data, err := json.Marshal(names)
-			if err != nil {
-				return err
-			}
-			pieces = append(pieces, data)
-		}
-		by := map[string]bool{}
-		err := c.Do(ctx, PieceFiles, "reading content files", pieces,
-			func(i int, worker string, result json.RawMessage) error {
-				var found store.FilesChecked
-				if err := json.Unmarshal(result, &found); err != nil {
-					return fmt.Errorf("what worker %s says of content files: %w", worker, err)
-				}
-				by[worker] = true
-				done(list[i], &found)
-				return nil
-			})
-		if err != nil && ctx.Err() == nil {
-			r.Emit(run.Warning, "what others have not read is read by this process alone: %v", err)
-			return nil
-		}
-		r.Emit(run.Note, "%s read by %s", run.Count(int64(len(files)), "content file"),
-			strings.Join(slices.Sorted(maps.Keys(by)), ", "))
-		return err
-	}
-}
-
 // Share has the pieces of a job on a cluster, or on a store alone where c is nil, done by whoever is there,
 // until end is called; this process does some, too, where it may. Where nothing is configured for it, or the
 // servers cannot be had, it does all of it alone, unless it may not.
-func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName string, c engine.Cluster) (end func(),
-	err error) {
+func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster string, c engine.Cluster) (end func(), err error) {
 	cfg := w.Config
 	if w.Workers == nil || cfg.Workers == nil {
 		return func() {}, nil
@@ -132,7 +72,7 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 		}
 		identity = identityOf(topo)
 	}
-	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identity, Store: storeName,
+	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identity, Store: r.StoreName,
 		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name,
 		Version: w.Version}
 	was := r.Rate
@@ -153,7 +93,7 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster, storeName
 		Parallel: r.Readers(), For: info.ID, Drain: time.Second,
 		Handlers: handlers(func(context.Context, *workers.JobInfo, bool) (*run.Runner, engine.Cluster, func(), error) {
 			return r, c, func() {}, nil
-		})}
+		}, func() *config.Config { return cfg })}
 	go func() {
 		defer close(ended)
 		if err := self.Run(own); err != nil {
@@ -211,7 +151,7 @@ func (d *desk) worker(e *workers.Engine) *workers.Worker {
 	cfg := d.deps.Config.Workers
 	return &workers.Worker{Engine: e, Name: cfg.Name, Version: d.deps.Version, Labels: cfg.Labels,
 		Parallel: cfg.Parallel, Try: d.try, Ended: d.ended,
-		Handlers: handlers(d.lend)}
+		Handlers: handlers(d.lend, d.current)}
 }
 
 // lend is take for handlers.
@@ -228,11 +168,14 @@ func (d *desk) lend(ctx context.Context, j *workers.JobInfo, settings bool) (*ru
 type lender func(ctx context.Context, j *workers.JobInfo, settings bool) (*run.Runner, engine.Cluster, func(), error)
 
 // handlers returns what does tasks with what is lent.
-func handlers(open lender) map[string]workers.Handler {
+func handlers(open lender, current func() *config.Config) map[string]workers.Handler {
 	out := map[string]workers.Handler{}
-	all := maps.Clone(snapshot.Pieces)
-	all[PieceFiles] = checkFiles
-	for kind, do := range all {
+	pieces := maps.Clone(Pieces)
+	pieces[PieceCopy] = run.PieceOf(func(ctx context.Context, r *run.Runner, _ engine.Cluster, p *copyPiece) (
+		*store.FilesCopied, error) {
+		return copyFiles(ctx, current(), r, p)
+	})
+	for kind, do := range pieces {
 		out[kind] = func(ctx context.Context, j *workers.JobInfo, t *workers.Task) (json.RawMessage, error) {
 			r, c, end, err := open(ctx, j, snapshot.PieceSettings(t.Data))
 			if err != nil {

@@ -118,6 +118,11 @@ func (w Deps) drill(ctx context.Context, e *run.Runner, r *store.Run, d Duty) er
 			return fmt.Errorf("the scratch cluster %s: %w", how.To, err)
 		}
 		defer func() { _ = o.Target.Close() }()
+		end, err := w.Share(ctx, e, d.Kind, how.To, o.Target)
+		if err != nil {
+			return err
+		}
+		defer end()
 	}
 	return drill.Do(ctx, e, m, r, o)
 }

@@ -24,8 +24,14 @@ func (w Deps) mirror(ctx context.Context, e *run.Runner, r *store.Run, d Duty) e
 		return fmt.Errorf("mirror %s: %w", name, err)
 	}
 	r.Target, r.To = name, s.Latest
-	m, err := e.Store.Mirror(ctx, to, store.MirrorOptions{Clusters: []string{d.Assignment.Cluster},
-		Parallel: e.Parallel})
+	end, err := w.Share(ctx, e, d.Kind, "", nil)
+	if err != nil {
+		return err
+	}
+	o := store.MirrorOptions{Clusters: []string{d.Assignment.Cluster}, Parallel: e.Parallel}
+	ShareMirror(&o, e, name)
+	m, err := e.Store.Mirror(ctx, to, o)
+	end()
 	if errors.Is(err, store.ErrOtherStore) {
 		err = fmt.Errorf("%w: mirror %s: %w: a mirror begins as an empty place; it must not be made by store create",
 			run.ErrRefused, name, err)

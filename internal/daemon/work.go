@@ -242,7 +242,7 @@ func (w Deps) snapshot(ctx context.Context, e *run.Runner, r *store.Run, d Duty)
 		return err
 	}
 	e.FullRead = !ReadsChanges(d.Assignment, s, d.Due)
-	end, err := w.Share(ctx, e, d.Kind, d.Assignment.Cluster, d.Assignment.Store, c)
+	end, err := w.Share(ctx, e, d.Kind, d.Assignment.Cluster, c)
 	if err != nil {
 		_ = c.Close()
 		return err
@@ -369,6 +369,19 @@ func (w Deps) capture(ctx context.Context, e *run.Runner, r *store.Run, d Duty,
 		FlushEvery: d.Assignment.Config.SealAfter()}
 	opt.OnStored, opt.Urgent, opt.Now, opt.SegmentBytes = heard.Stored, heard.Urgent, heard.Now, w.SegmentBytes
 	opt.Alive = heard.Alive
+	if !opt.Follow { // what goes on without an end is read by one
+		topo, err := c.Topology(ctx)
+		if err != nil {
+			return err
+		}
+		if len(topo.Shards) > 1 {
+			end, err := w.Share(ctx, e, d.Kind, d.Assignment.Cluster, c)
+			if err != nil {
+				return err
+			}
+			defer end()
+		}
+	}
 	g, err := capture.Run(ctx, e, d.Assignment.Cluster, c, opt)
 	RecordCapture(r, g)
 	if errors.Is(err, run.ErrIncomplete) && (g == nil || !g.ResumedAtPoint) {

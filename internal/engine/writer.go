@@ -89,6 +89,18 @@ type Sequencer interface {
 	InOrder(ns record.Namespace) bool
 }
 
+// SharedWriter is a Writer of which those of several processes can write a namespace for one restore, whose process
+// has reserved it and made what is written to.
+type SharedWriter interface {
+	Writer
+	// ShareWrites returns what a writer of another process has to know to write to a namespace, or to a
+	// stage; nil where one process writes it alone.
+	ShareWrites(ctx context.Context, ns record.Namespace) (ticket []byte, err error)
+	// WriteShared writes records, in any order; some of them may be there since an earlier try.
+	// [ErrClaimLost] is returned where the restore is seen to have ended, and nothing is written then.
+	WriteShared(ctx context.Context, ticket []byte, ns record.Namespace, recs []record.Record) error
+}
+
 // RecordWriter is a StagingWriter that can also write single records of a namespace that
 // is there.
 type RecordWriter interface {

@@ -53,7 +53,7 @@ func ReadBack(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Clu
 }
 
 // ReadBackAll reads several live namespaces and builds their trees; where all is gone through to read one, in one
-// pass. Near are trees that are likely alike. Begun, where not nil, is told the name of one that is read by itself.
+// pass. Near are trees that are likely the same. Begun, where not nil, is told the name of one that is read by itself.
 func ReadBackAll(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.Cluster, list []engine.Namespace,
 	near []tree.Root, begun func(name string)) ([]tree.Root, error) {
 	out := make([]tree.Root, len(list))
@@ -64,7 +64,7 @@ func ReadBackAll(ctx context.Context, e *run.Runner, x *store.Scratch, c engine.
 				begun(ns.Name)
 			}
 			var err error
-			if out[i], err = ReadBack(ctx, e, x, c, ns, near[i]); err != nil {
+			if out[i], err = ReadEqual(ctx, e, x, c, ns, near[i], false); err != nil {
 				return nil, err
 			}
 		}

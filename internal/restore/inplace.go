@@ -104,7 +104,7 @@ func (p *Plan) restoreInPlace(ctx context.Context, w engine.InPlaceWriter, it It
 		return st.r, st.err
 	}
 	p.runner.Emit(run.Step, "reading %s back", it.To)
-	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target, st.live, st.it.space.Root)
+	got, err := moment.ReadEqual(ctx, p.runner, p.scratch, p.target, st.live, st.it.space.Root, true)
 	if err != nil {
 		return st.r, err
 	}
@@ -248,6 +248,11 @@ func (p *Plan) readTogether(ctx context.Context, list []*overwriting) (map[strin
 // writing all of it, else by what differs.
 func (p *Plan) writeChanges(ctx context.Context, w engine.InPlaceWriter, it Item, ns record.Namespace,
 	was tree.Root) error {
+	if was.Records == 0 {
+		if done, err := p.writeByOthers(ctx, w, ns, it); done || err != nil {
+			return err
+		}
+	}
 	b := p.newBatches(ctx, w, ns, it)
 	var err error
 	if was.Records == 0 {

@@ -25,6 +25,11 @@ type OnScratch struct{}
 // their names and how many log changes were carried out.
 func (OnScratch) Materialize(ctx context.Context, m *moment.Moment, x *store.Scratch,
 	choose func(name string) bool) (out []moment.NamespaceState, changes int64, err error) {
+	if m.Runner.Crew != nil { // others reach the cluster, not the scratch server
+		own := *m
+		own.Runner = m.Runner.Alone()
+		m = &own
+	}
 	e := m.Runner
 	quiet, err := m.HasNoChanges(ctx)
 	if err != nil {

@@ -228,13 +228,13 @@ func (p *Plan) restored(r *Restored, start time.Time) {
 // returns nil the stage is what it was made as, with the content asked for.
 func (p *Plan) fillStage(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item,
 	ns record.Namespace) error {
-	if err := p.write(ctx, w, stage.Name, it); err != nil {
+	if err := p.write(ctx, w, stage, it); err != nil {
 		return err
 	}
 	// Before indexes: one that expires records must not take any first.
 	p.runner.Emit(run.Step, "reading %s back", it.To)
 	live := engine.Namespace{Namespace: stage, Records: it.Records, Bytes: it.Bytes}
-	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target, live, it.space.Root)
+	got, err := moment.ReadEqual(ctx, p.runner, p.scratch, p.target, live, it.space.Root, true)
 	if err != nil {
 		return err
 	}
@@ -291,8 +291,8 @@ func (p *Plan) checkPublished(ctx context.Context, w engine.StagingWriter, stage
 		}
 	}
 	p.runner.Emit(run.Step, "reading %s once more, under its name", it.To)
-	got, err := moment.ReadBack(ctx, p.runner, p.scratch, p.target,
-		engine.Namespace{Namespace: now, Records: it.Records, Bytes: it.Bytes}, it.space.Root)
+	got, err := moment.ReadEqual(ctx, p.runner, p.scratch, p.target,
+		engine.Namespace{Namespace: now, Records: it.Records, Bytes: it.Bytes}, it.space.Root, true)
 	if err != nil {
 		return fmt.Errorf("after it was published: %w", err)
 	}
@@ -338,8 +338,12 @@ func (p *Plan) sameDefinition(ns, now record.Namespace) error {
 }
 
 // write sends a namespace's records to a stage, several batches at once.
-func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, it Item) error {
-	const batchBytes, batchRecords = 4 << 20, 4000
+func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage record.Namespace, it Item) error {
+	if o, ok := w.(engine.Sequencer); !ok || !o.InOrder(it.namespace()) {
+		if done, err := p.writeByOthers(ctx, w, stage, it); done || err != nil {
+			return err
+		}
+	}
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(p.runner.Readers())
 	if o, ok := w.(engine.Sequencer); ok && o.InOrder(it.namespace()) {
@@ -351,7 +355,7 @@ func (p *Plan) write(ctx context.Context, w engine.StagingWriter, stage string, 
 		recs := batch
 		batch, size = nil, 0
 		g.Go(func() error {
-			err := w.Write(gctx, stage, recs)
+			err := w.Write(gctx, stage.Name, recs)
 			if errors.Is(err, engine.ErrSameKey) && p.Moment.Sharded() {
 				return remedy.With(err, remedy.Sharded, "")
 			}

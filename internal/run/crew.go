@@ -3,6 +3,12 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"dexamen/internal/engine"
 )
 
 // Crew does pieces of a job in other processes. While there is one, [Runner.Rate] is the share of each piece.
@@ -13,4 +19,61 @@ type Crew interface {
 	// in any order, one at a time. What names them for people. It may be called several times at once.
 	Do(ctx context.Context, kind, what string, pieces []json.RawMessage,
 		done func(i int, worker string, result json.RawMessage) error) error
+}
+
+// Piece does a piece of a job that another process has. It may be done more than once, also at the same
+// time by two processes. c is nil for a job on a store alone.
+type Piece func(ctx context.Context, e *Runner, c engine.Cluster, data json.RawMessage) (json.RawMessage, error)
+
+// PieceOf returns what does pieces that are told as P, and whose outcome is R.
+func PieceOf[P, R any](do func(ctx context.Context, e *Runner, c engine.Cluster, p *P) (*R, error)) Piece {
+	return func(ctx context.Context, e *Runner, c engine.Cluster, data json.RawMessage) (json.RawMessage, error) {
+		var p P
+		if err := json.Unmarshal(data, &p); err != nil {
+			return nil, fmt.Errorf("what is to be done makes no sense: %w", err)
+		}
+		r, err := do(ctx, e, c, &p)
+		if err != nil {
+			return nil, err
+		}
+		return json.Marshal(r)
+	}
+}
+
+// Shared has pieces done by the Runner's crew and returns the names of those who did them. Done is called with
+// what came of each, in any order, one at a time.
+func Shared[P, R any](ctx context.Context, e *Runner, kind, what string, pieces []P,
+	done func(i int, worker string, r *R) error) (by string, err error) {
+	var list []json.RawMessage
+	for i := range pieces {
+		data, err := json.Marshal(&pieces[i])
+		if err != nil {
+			return "", err
+		}
+		list = append(list, data)
+	}
+	names := map[string]bool{}
+	err = e.Crew.Do(ctx, kind, what, list, func(i int, worker string, result json.RawMessage) error {
+		var r R
+		if err := json.Unmarshal(result, &r); err != nil {
+			return fmt.Errorf("%s: what worker %s says of it makes no sense: %w", what, worker, err)
+		}
+		names[worker] = true
+		return done(i, worker, &r)
+	})
+	return strings.Join(slices.Sorted(maps.Keys(names)), ", "), err
+}
+
+// PiecesPerHand is into how many pieces work is cut for each that can be done at once: the slowest is then
+// waited for briefly, and what is lost with a worker is little.
+const PiecesPerHand = 8
+
+// Alone returns a Runner that shares nothing.
+func (e *Runner) Alone() *Runner {
+	if e.Crew == nil {
+		return e
+	}
+	own := *e
+	own.Crew = nil
+	return &own
 }

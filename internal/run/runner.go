@@ -61,6 +61,8 @@ type Event struct {
 // Runner is what a piece of work is done with: the store, bounds, and who hears its events.
 type Runner struct {
 	Store *store.Store
+	// StoreName is what the configuration calls the store.
+	StoreName string
 	// Tool names the version of Dexamen, for what is written.
 	Tool string
 	// Temp is the folder for temporary files; the system's when empty.

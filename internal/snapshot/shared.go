@@ -5,9 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
-	"strings"
 
 	"golang.org/x/time/rate"
 
@@ -69,10 +66,6 @@ func (s *snapshot) shareable() engine.Shareable {
 	return c
 }
 
-// piecesPerHand is into how many pieces a namespace is cut for each that can be worked on at once: the slowest is
-// then waited for briefly, and what is lost with a worker is little.
-const piecesPerHand = 8
-
 // scanShared has other processes read a namespace's partitions. False: there is too little of it, or
 // nobody is there, and nothing was read.
 func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine.Namespace) (
@@ -81,7 +74,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 	if hands == 0 {
 		return root, false, nil
 	}
-	parts, err := c.Partitions(ctx, ns, piecesPerHand*hands)
+	parts, err := c.Partitions(ctx, ns, run.PiecesPerHand*hands)
 	if err != nil || len(parts) < 2 {
 		return root, false, err
 	}
@@ -93,7 +86,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		return root, false, err
 	}
 	near := s.similarTree(ns)
-	var pieces []json.RawMessage
+	var pieces []piece
 	for _, p := range parts {
 		x := piece{Settings: s.settings, Shared: shared, Namespace: ns, Near: near}
 		if s.Rate != nil {
@@ -102,19 +95,10 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		if x.Partition, err = c.EncodePartition(p); err != nil {
 			return root, false, err
 		}
-		b, err := json.Marshal(&x)
-		if err != nil {
-			return root, false, err
-		}
-		pieces = append(pieces, b)
+		pieces = append(pieces, x)
 	}
 	roots := make([]tree.Root, len(parts))
-	by := map[string]bool{}
-	done := func(i int, worker string, result json.RawMessage) error {
-		var r pieceRead
-		if err := json.Unmarshal(result, &r); err != nil {
-			return fmt.Errorf("what worker %s says of %s: %w", worker, ns.Name, err)
-		}
+	by, err := run.Shared(ctx, s.Runner, PieceScan, "reading "+ns.Name, pieces, func(i int, _ string, r *pieceRead) error {
 		if r.Again != "" {
 			is, ok := tellable[r.Again]
 			if !ok {
@@ -125,30 +109,25 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		if _, err := c.Join(r.Seen); err != nil {
 			return err
 		}
-		roots[i], by[worker] = r.Root, true
+		roots[i] = r.Root
 		s.addOthers(&r.Stats)
 		s.ReportProgress(ns.Name, s.done.Add(r.Root.Records), s.total.Load(), s.bytes.Add(r.Root.Bytes))
 		return nil
-	}
-	if err := s.Crew.Do(ctx, PieceScan, "reading "+ns.Name, pieces, done); err != nil {
+	})
+	if err != nil {
 		return root, false, err
 	}
 	if err := s.Store.Refresh(ctx); err != nil { // what others have stored
 		return root, false, err
 	}
-	s.Emit(run.Note, "%s%s: %s read by %s", s.part(ns.Shard).of(), ns.Name, run.Count(int64(len(parts)), "piece"),
-		strings.Join(slices.Sorted(maps.Keys(by)), ", "))
+	s.Emit(run.Note, "%s%s: %s read by %s", s.part(ns.Shard).of(), ns.Name, run.Count(int64(len(parts)), "piece"), by)
 	root, err = tree.Join(ctx, s.w, roots, near, s.w)
 	return root, true, err
 }
 
 // ScanPiece reads a partition for a snapshot that another process takes, and stores what it holds. The
 // cluster is open as the piece's settings say ([PieceSettings]).
-func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.RawMessage) (json.RawMessage, error) {
-	var x piece
-	if err := json.Unmarshal(data, &x); err != nil {
-		return nil, fmt.Errorf("a piece of a snapshot: %w", err)
-	}
+func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece) (*pieceRead, error) {
 	sharer, ok := c.(engine.Shareable)
 	if !ok {
 		return nil, fmt.Errorf("a cluster of %s is not read in pieces", c.Engine())
@@ -161,7 +140,7 @@ func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.R
 	if err != nil {
 		return nil, err
 	}
-	r, err := scanPiece(ctx, rated(e, x.Rate), view, &x, p)
+	r, err := scanPiece(ctx, rated(e, x.Rate), view, x, p)
 	for name, is := range tellable {
 		if errors.Is(err, is) {
 			r, err = &pieceRead{Again: name, AgainText: err.Error()}, nil
@@ -170,10 +149,8 @@ func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.R
 	if err != nil {
 		return nil, err
 	}
-	if r.Seen, err = view.(engine.Shareable).Share(); err != nil {
-		return nil, err
-	}
-	return json.Marshal(r)
+	r.Seen, err = view.(engine.Shareable).Share()
+	return r, err
 }
 
 // rated returns a Runner that reads at a rate of its own, in bytes a second; zero is no bound.
@@ -215,8 +192,7 @@ func scanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece, p
 }
 
 // Pieces are what does each kind of piece.
-var Pieces = map[string]func(context.Context, *run.Runner, engine.Cluster, json.RawMessage) (json.RawMessage, error){
-	PieceScan: ScanPiece, PieceShard: ShardPiece}
+var Pieces = map[string]run.Piece{PieceScan: run.PieceOf(ScanPiece), PieceShard: run.PieceOf(ShardPiece)}
 
 // PieceSettings returns whether a piece is of a cluster that is open with users and roles.
 func PieceSettings(data json.RawMessage) bool {

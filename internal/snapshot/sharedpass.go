@@ -63,20 +63,9 @@ func (s *snapshot) streamShared(ctx context.Context, part *part) error {
 	if s.Rate != nil {
 		x.Rate = max(1, int64(s.Rate.Limit()))
 	}
-	data, err := json.Marshal(&x)
-	if err != nil {
-		return err
-	}
 	var r shardRead
-	by := ""
-	err = s.Crew.Do(ctx, PieceShard, "reading shard "+part.shard, []json.RawMessage{data},
-		func(_ int, worker string, result json.RawMessage) error {
-			if err := json.Unmarshal(result, &r); err != nil {
-				return fmt.Errorf("what worker %s says of shard %s: %w", worker, part.shard, err)
-			}
-			by = worker
-			return nil
-		})
+	by, err := run.Shared(ctx, s.Runner, PieceShard, "reading shard "+part.shard, []shardPiece{x},
+		func(_ int, _ string, of *shardRead) error { r = *of; return nil })
 	if err != nil {
 		return err
 	}
@@ -107,11 +96,7 @@ func (s *snapshot) addOthers(a *store.WriteStats) {
 }
 
 // ShardPiece reads a shard for a snapshot that another process takes, and stores what it holds.
-func ShardPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.RawMessage) (json.RawMessage, error) {
-	var x shardPiece
-	if err := json.Unmarshal(data, &x); err != nil {
-		return nil, fmt.Errorf("a piece of a snapshot: %w", err)
-	}
+func ShardPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *shardPiece) (*shardRead, error) {
 	st, ok := c.(engine.Streamed)
 	if !ok {
 		return nil, fmt.Errorf("a cluster of %s is not read by shards", c.Engine())
@@ -126,7 +111,7 @@ func ShardPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.
 	if r.Choice, err = c.Choose(ctx, x.Shard); err != nil {
 		return nil, err
 	}
-	near, err := nearOf(ctx, e, &x)
+	near, err := nearOf(ctx, e, x)
 	if err != nil {
 		return nil, err
 	}
@@ -153,10 +138,8 @@ func ShardPiece(ctx context.Context, e *run.Runner, c engine.Cluster, data json.
 		w.Abandon()
 		return nil, err
 	}
-	if r.Stats, err = w.Flush(ctx); err != nil {
-		return nil, err
-	}
-	return json.Marshal(r)
+	r.Stats, err = w.Flush(ctx)
+	return r, err
 }
 
 // nearOf returns the trees against which what is new of a shard is stored.

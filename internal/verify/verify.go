@@ -60,7 +60,7 @@ type Proof struct {
 func Point(ctx context.Context, e *run.Runner, p *store.Point) (*Proof, error) {
 	out := &Proof{Point: p, ID: p.ID, Namespaces: len(p.Namespaces), Records: p.Stats.Records, Bytes: p.Stats.Bytes}
 	e.Emit(run.Step, "reading all of point %s: %s", p.ID, run.Count(p.Stats.Records, "record"))
-	err := e.Store.CheckPoint(ctx, p, func(ns string, n, size int64) { e.ReportProgress(ns, n, 0, size) })
+	err := checkPoint(ctx, e, p)
 	if err != nil {
 		return out, fmt.Errorf("point %s: %w", p.ID, err)
 	}

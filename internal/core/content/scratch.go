@@ -101,3 +101,20 @@ func (x *Scratch) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 	x.cache.put(key, raw)
 	return raw, nil
 }
+
+// Give stores what a tree has in the scratch alone, so that other processes can read it.
+func (x *Scratch) Give(ctx context.Context, root tree.Root, w *Writer) error {
+	return tree.Nodes(ctx, x, root, func(n tree.NodeInfo) (bool, error) {
+		x.mu.Lock()
+		_, mine := x.at[n.Hash]
+		x.mu.Unlock()
+		if !mine { // the store has it, and what is below it
+			return false, nil
+		}
+		b, err := x.Node(ctx, n.Hash)
+		if err == nil {
+			err = w.PutNode(ctx, n.Hash, b, tree.Hash{})
+		}
+		return true, err
+	})
+}

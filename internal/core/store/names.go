@@ -55,6 +55,7 @@ type (
 	Memo          = sealed.Memo
 	Options       = sealed.Options
 	// Of package upkeep.
+	FilesCopied    = upkeep.FilesCopied
 	FilesChecked   = upkeep.FilesChecked
 	JoinOptions    = upkeep.JoinOptions
 	MirrorOptions  = upkeep.MirrorOptions

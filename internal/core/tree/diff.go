@@ -3,6 +3,7 @@ package tree
 import (
 	"bytes"
 	"context"
+	"errors"
 
 	"dexamen/internal/core/record"
 )
@@ -24,7 +25,31 @@ type Side struct {
 // order. Stretches that are the same are not read: the cost is in proportion
 // to the difference. Bytes are valid until fn returns.
 func Diff(ctx context.Context, a, b Side, fn func(Difference) error) error {
-	l, r := newDiffSide(a), newDiffSide(b)
+	return diff(ctx, newDiffSide(a), newDiffSide(b), fn)
+}
+
+// DiffWithin is Diff of a tree a and that stretch of b which goes from the key first to the key last, both of
+// which a holds as its first and its last: what b has before and after it is no difference, and is not
+// read.
+func DiffWithin(ctx context.Context, a, b Side, first, last []byte, fn func(Difference) error) error {
+	r := newDiffSide(b)
+	r.from = first
+	if err := r.cur.seek(ctx, first); err != nil {
+		return err
+	}
+	err := diff(ctx, newDiffSide(a), r, func(d Difference) error {
+		if bytes.Compare(d.Key, last) > 0 {
+			return errStopped
+		}
+		return fn(d)
+	})
+	if errors.Is(err, errStopped) {
+		return nil
+	}
+	return err
+}
+
+func diff(ctx context.Context, l, r *diffSide, fn func(Difference) error) error {
 	for {
 		// While both stand before nodes, skip what is equal and go down where
 		// it is not, always on the side that stands higher.
@@ -123,6 +148,7 @@ type diffSide struct {
 	leaf  leafReader
 	entry entry
 	have  bool
+	from  []byte // what comes before is left out
 }
 
 func newDiffSide(s Side) *diffSide { return &diffSide{cur: newCursor(s.Source, s.Root)} }
@@ -149,7 +175,7 @@ func (d *diffSide) fill(ctx context.Context) (bool, error) {
 			if err != nil {
 				return false, err
 			}
-			d.have = ok
+			d.have = ok && bytes.Compare(d.entry.key, d.from) >= 0
 			continue
 		}
 		_, level, ok := d.cur.peek()

@@ -29,6 +29,9 @@ type MirrorOptions struct {
 	// Parallel is how many objects are copied at once (default 4).
 	Parallel int
 	Emit     func(object string, objects int, bytes int64)
+	// Others, where set, has other processes copy content files ([Upkeep.CopyFiles]), and calls done with what came
+	// of some of them, one at a time. What they leave out is copied here.
+	Others func(ctx context.Context, files []string, done func(of []string, r *FilesCopied)) error
 }
 
 // Mirrored describes what a mirroring did.
@@ -115,7 +118,7 @@ func (s *Upkeep) Mirror(ctx context.Context, to blob.Backend, o MirrorOptions) (
 		func() error { return m.copyAll(ctx, []string{sealed.DescriptorName}) },
 		func() error { return m.copyAll(ctx, marks) },
 		func() error { return m.putBegins(ctx) },
-		func() error { return m.copyAll(ctx, files) },
+		func() error { return m.copyFiles(ctx, files) },
 		func() error { return m.copyAll(ctx, logs) },
 		func() error { return m.copyAll(ctx, points) },
 		func() error { return m.copyAll(ctx, records) },

@@ -254,6 +254,12 @@ func creatable(v bsoncore.Value) bsoncore.Value {
 
 // Write implements [engine.StagingWriter].
 func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) error {
+	return w.writeBy(ctx, w.insert, stage, recs)
+}
+
+// writeBy writes records by a way to insert some, as many at once as servers take.
+func (w *writer) writeBy(ctx context.Context, insert func(context.Context, string, []record.Record, bool) error,
+	stage string, recs []record.Record) error {
 	for len(recs) > 0 {
 		n, size := 0, 0
 		for n < len(recs) && n < 10_000 && (n == 0 || size+len(recs[n].Value) < commandBytes) {
@@ -263,7 +269,7 @@ func (w *writer) Write(ctx context.Context, stage string, recs []record.Record) 
 		// What was allowed in when it was written is put back, also where the
 		// validator is younger.
 		bypass := !w.noBypass.Load()
-		err := w.insert(ctx, stage, recs[:n], bypass)
+		err := insert(ctx, stage, recs[:n], bypass)
 		if err != nil && bypass && isCommandError(err) &&
 			strings.Contains(strings.ToLower(err.Error()), "bypassdocumentvalidation") {
 			w.noBypass.Store(true) // the server does not know it

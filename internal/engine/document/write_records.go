@@ -37,9 +37,13 @@ func (w *writer) insert(ctx context.Context, stage string, recs []record.Record,
 	if err == nil || !retriable(err) && !undone || ctx.Err() != nil {
 		return err
 	}
-	// Some of them may be there. A stage is nobody else's, so that whatever has one of their _ids is one of
-	// them; all are read back afterwards.
-	err = w.insertAnew(ctx, stage, recs, bypass)
+	return w.insertAgain(ctx, stage, recs, bypass)
+}
+
+// insertAgain writes documents some of which may be there. A stage is nobody else's, so that whatever has one of
+// their _ids is one of them; all are read back afterwards.
+func (w *writer) insertAgain(ctx context.Context, stage string, recs []record.Record, bypass bool) error {
+	err := w.insertAnew(ctx, stage, recs, bypass)
 	var all mongo.BulkWriteException
 	if !errors.As(err, &all) || all.WriteConcernError != nil || len(all.WriteErrors) == 0 {
 		return err

@@ -176,6 +176,10 @@ func (w *writer) End(context.Context, record.Namespace) error {
 
 // Put implements [engine.InPlaceWriter].
 func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Record) error {
+	return w.putWhile(ctx, nil, ns, recs)
+}
+
+func (w *writer) putWhile(ctx context.Context, is []clientv3.Cmp, ns record.Namespace, recs []record.Record) error {
 	prefix, _, err := w.prefixes.Range(ns.Name)
 	if err != nil {
 		return err
@@ -188,7 +192,7 @@ func (w *writer) Put(ctx context.Context, ns record.Namespace, recs []record.Rec
 	send := func() {
 		batch := ops
 		ops, size = nil, 0
-		g.Go(func() error { return w.commit(gctx, ns, batch) })
+		g.Go(func() error { return w.commitWhile(gctx, is, ns, batch) })
 	}
 	for _, r := range recs {
 		key, value, lease, err := readValue(r.Value)
@@ -233,17 +237,26 @@ func (w *writer) Remove(ctx context.Context, ns record.Namespace, keys [][]byte)
 // commit carries out operations in one transaction. Doing them twice does no
 // harm, so that what is not known to have been done is done again.
 func (w *writer) commit(ctx context.Context, ns record.Namespace, ops []clientv3.Op) error {
+	return w.commitWhile(ctx, nil, ns, ops)
+}
+
+// commitWhile is commit while something is so.
+func (w *writer) commitWhile(ctx context.Context, is []clientv3.Cmp, ns record.Namespace, ops []clientv3.Op) error {
 	if len(ops) == 0 {
 		return nil
 	}
 	var err error
 	for try := range 10 {
 		if n := w.mostOps(); len(ops) > n {
-			return errors.Join(w.commit(ctx, ns, ops[:n]), w.commit(ctx, ns, ops[n:]))
+			return errors.Join(w.commitWhile(ctx, is, ns, ops[:n]), w.commitWhile(ctx, is, ns, ops[n:]))
 		}
-		_, err = ask(ctx, func(ctx context.Context) (*clientv3.TxnResponse, error) {
-			return w.cl.Txn(ctx).Then(ops...).Commit()
+		var ans *clientv3.TxnResponse
+		ans, err = ask(ctx, func(ctx context.Context) (*clientv3.TxnResponse, error) {
+			return w.cl.Txn(ctx).If(is...).Then(ops...).Commit()
 		})
+		if err == nil && !ans.Succeeded {
+			return w.fail(fmt.Errorf("%s: %w", ns.Name, engine.ErrClaimLost))
+		}
 		if err == nil {
 			return nil
 		}
