@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -35,6 +36,35 @@ type Workers struct {
 	LostAfter Duration `yaml:"lost_after"`
 	// Rules say which processes work on which clusters; the first that fits counts.
 	Rules []WorkerRule `yaml:"rules"`
+	// Limits bound what all processes do at once on some clusters, or with some stores.
+	Limits []WorkerLimit `yaml:"limits"`
+}
+
+// WorkerLimit bounds what all processes do at once on clusters, such as those of a site, or with stores. Captures
+// are not bound.
+type WorkerLimit struct {
+	// Name is what its places are called at the servers: letters, digits, _ and -.
+	Name     string   `yaml:"name"`
+	Clusters Choice   `yaml:"clusters"`
+	Stores   []string `yaml:"stores"`
+	// Tasks is how many are worked on at once (default 8).
+	Tasks int `yaml:"tasks"`
+	// Rate is how many bytes a second they move together; each task has its share of it. Zero is no bound.
+	Rate Rate `yaml:"rate"`
+}
+
+// LimitsOf returns what bounds work on a cluster, none where it is empty, with a store, in order of names.
+func (c *Config) LimitsOf(cluster, storeName string) (out []WorkerLimit) {
+	if c.Workers == nil {
+		return nil
+	}
+	for _, l := range c.Workers.Limits {
+		if slices.Contains(l.Stores, storeName) || cluster != "" && l.Clusters.Match(cluster, c.Clusters[cluster]) {
+			out = append(out, l)
+		}
+	}
+	slices.SortFunc(out, func(a, b WorkerLimit) int { return strings.Compare(a.Name, b.Name) })
+	return out
 }
 
 // WorkerRule has clusters worked on by processes with labels only.
@@ -105,18 +135,12 @@ func (c *Config) checkWorkers(k *checker) {
 		if len(r.Only) == 0 {
 			k.bad(at, "has no only, such as only: { site: north }")
 		}
-		switch {
-		case r.Clusters.bad != "":
-			k.bad(at+".clusters", "%s", r.Clusters.bad)
-		case len(r.Clusters.Labels) == 0 && len(r.Clusters.Names) == 0:
+		if len(r.Clusters.Labels) == 0 && len(r.Clusters.Names) == 0 && r.Clusters.bad == "" {
 			k.bad(at, "has no clusters, such as clusters: [\"*\"]")
 		}
-		for _, name := range r.Clusters.Names {
-			if _, known := c.Clusters[name]; !known && !strings.ContainsAny(name, "*?[") {
-				k.bad(at+".clusters", "%v", UnknownError("cluster", name, Names(c.Clusters)))
-			}
-		}
+		c.checkChosen(k, at+".clusters", r.Clusters)
 	}
+	c.checkWorkerLimits(k)
 	if w.LostAfter == 0 {
 		w.LostAfter = Duration(30 * time.Second)
 	}
@@ -128,6 +152,54 @@ func (c *Config) checkWorkers(k *checker) {
 	}
 	if w.Name == "" {
 		w.Name, _ = os.Hostname()
+	}
+}
+
+// checkChosen looks for names that nothing has.
+func (c *Config) checkChosen(k *checker, at string, of Choice) {
+	if of.bad != "" {
+		k.bad(at, "%s", of.bad)
+	}
+	for _, name := range of.Names {
+		if _, known := c.Clusters[name]; !known && !strings.ContainsAny(name, "*?[") {
+			k.bad(at, "%v", UnknownError("cluster", name, Names(c.Clusters)))
+		}
+	}
+}
+
+var limitName = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+
+func (c *Config) checkWorkerLimits(k *checker) {
+	seen := map[string]bool{}
+	for i := range c.Workers.Limits {
+		l := &c.Workers.Limits[i]
+		at := fmt.Sprintf("$.workers.limits[%d]", i)
+		switch {
+		case !limitName.MatchString(l.Name):
+			k.bad(at, "has no name of letters, digits, _ and -, such as name: north-link; every process must call "+
+				"it the same")
+		case seen[l.Name]:
+			k.bad(at+".name", "there is another limit called %s", l.Name)
+		}
+		seen[l.Name] = true
+		if len(l.Clusters.Labels) == 0 && len(l.Clusters.Names) == 0 && l.Clusters.bad == "" && len(l.Stores) == 0 {
+			k.bad(at, "has neither clusters nor stores, such as clusters: { label: site=north }")
+		}
+		c.checkChosen(k, at+".clusters", l.Clusters)
+		for _, name := range l.Stores {
+			if _, known := c.Stores[name]; !known {
+				k.bad(at+".stores", "%v", UnknownError("store", name, Names(c.Stores)))
+			}
+		}
+		if l.Tasks < 0 || l.Tasks > 4096 {
+			k.bad(at+".tasks", "%d is not from 1 to 4096", l.Tasks)
+		}
+		if l.Tasks == 0 {
+			l.Tasks = 8
+		}
+		if l.Rate < 0 {
+			k.bad(at+".rate", "it is less than nothing")
+		}
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"strings"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -15,6 +16,7 @@ import (
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
 	"dexamen/internal/explain"
+	"dexamen/internal/restore"
 	"dexamen/internal/run"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/workers"
@@ -74,23 +76,29 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster string, c 
 	}
 	info := workers.JobInfo{ID: rand.Text(), Kind: kind, Cluster: cluster, Identity: identity, Store: r.StoreName,
 		StoreID: r.Store.ID, Only: only, Parallel: cfg.Workers.ReadersPerCluster, By: cfg.Workers.Name,
-		Version: w.Version}
+		Version: w.Version, Urgent: kind == store.RunCapture}
 	was := r.Rate
-	if was != nil {
-		// So many pieces at once, and what this process reads beside them, together keep to it.
-		info.Parallel = min(info.Parallel, rated)
-		each := was.Limit() / rate.Limit(info.Parallel+1)
-		r.Rate = rate.NewLimiter(each, int(max(each/4, 64<<10)))
+	ownRate := bounded(&info, cfg, was)
+	var place *workers.Slot
+	if len(info.Limits) > 0 {
+		place, err = e.AwaitSlot(ctx, info.Limits, cfg.Workers.Name, func() {
+			r.Emit(run.Step, "waiting for a place within %s", limitNames(info.Limits))
+		})
+		if err != nil {
+			return alone(err)
+		}
 	}
 	job, err := e.NewJob(ctx, info)
 	if err != nil {
-		r.Rate = was
+		if place != nil {
+			place.Free()
+		}
 		return alone(err)
 	}
 	own, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
 	self := &workers.Worker{Engine: e, Name: cfg.Workers.Name, Version: w.Version, Labels: cfg.Workers.Labels,
-		Parallel: r.Readers(), For: info.ID, Drain: time.Second,
+		Parallel: r.Readers(), For: info.ID, Drain: time.Second, Fenced: fenced, Own: place,
 		Handlers: handlers(func(context.Context, *workers.JobInfo, bool) (*run.Runner, engine.Cluster, func(), error) {
 			return r, c, func() {}, nil
 		}, func() *config.Config { return cfg })}
@@ -100,13 +108,47 @@ func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster string, c 
 			r.Emit(run.Warning, "this process does nothing of the shared work: %v", err)
 		}
 	}()
-	r.Crew = &crew{job}
+	r.Crew, r.Rate = &crew{job}, ownRate
 	return func() {
 		r.Crew, r.Rate = nil, was
 		stop()
 		<-ended
 		job.Close()
+		if place != nil {
+			place.Free()
+		}
 	}, nil
+}
+
+// fenced are the kinds of pieces that write where applications do.
+var fenced = []string{restore.PieceWrite}
+
+// bounded enters what bounds a job's tasks, and returns what bounds what its process reads beside them: by was, the
+// bound of this job, and by what the configuration says of all jobs.
+func bounded(info *workers.JobInfo, cfg *config.Config, was *rate.Limiter) *rate.Limiter {
+	if was != nil {
+		// So many pieces at once, and what this process reads beside them, together keep to it.
+		info.Parallel = min(info.Parallel, rated)
+		info.Rate = max(1, int64(was.Limit())/int64(info.Parallel+1))
+	}
+	if info.Urgent {
+		return run.Limiter(info.Rate)
+	}
+	for _, l := range cfg.LimitsOf(info.Cluster, info.Store) {
+		info.Limits = append(info.Limits, workers.Limit{Name: l.Name, Slots: l.Tasks})
+		if each := int64(l.Rate) / int64(l.Tasks); l.Rate > 0 && (info.Rate == 0 || each < info.Rate) {
+			info.Rate = max(1, each)
+		}
+	}
+	return run.Limiter(info.Rate)
+}
+
+func limitNames(list []workers.Limit) string {
+	var names []string
+	for _, l := range list {
+		names = append(names, l.Name)
+	}
+	return strings.Join(names, ", ")
 }
 
 // identityOf returns what a cluster calls itself.
@@ -150,7 +192,7 @@ func (d *Daemon) configuration() *config.Config {
 func (d *desk) worker(e *workers.Engine) *workers.Worker {
 	cfg := d.deps.Config.Workers
 	return &workers.Worker{Engine: e, Name: cfg.Name, Version: d.deps.Version, Labels: cfg.Labels,
-		Parallel: cfg.Parallel, Try: d.try, Ended: d.ended,
+		Parallel: cfg.Parallel, Try: d.try, Ended: d.ended, Fenced: fenced,
 		Handlers: handlers(d.lend, d.current)}
 }
 
@@ -182,7 +224,9 @@ func handlers(open lender, current func() *config.Config) map[string]workers.Han
 				return nil, err
 			}
 			defer end()
-			return do(ctx, r, c, t.Data)
+			one := *r.Alone()
+			one.Rate = run.Limiter(j.Rate)
+			return do(ctx, &one, c, t.Data)
 		}
 	}
 	return out

@@ -47,7 +47,19 @@ type copyPiece struct {
 }
 
 func checkFiles(ctx context.Context, r *run.Runner, _ engine.Cluster, names *[]string) (*store.FilesChecked, error) {
-	return r.Store.CheckFiles(ctx, *names)
+	out := &store.FilesChecked{}
+	for _, name := range *names {
+		one, err := r.Store.CheckFiles(ctx, []string{name})
+		if err == nil {
+			err = r.WaitForRate(ctx, int(one.Bytes))
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Objects, out.Bytes = out.Objects+one.Objects, out.Bytes+one.Bytes
+		out.Doubtful = append(out.Doubtful, one.Doubtful...)
+	}
+	return out, nil
 }
 
 func copyFiles(ctx context.Context, cfg *config.Config, r *run.Runner, p *copyPiece) (*store.FilesCopied, error) {
@@ -55,7 +67,18 @@ func copyFiles(ctx context.Context, cfg *config.Config, r *run.Runner, p *copyPi
 	if err != nil {
 		return nil, fmt.Errorf("mirror %s: %w", p.To, err)
 	}
-	return r.Store.CopyFiles(ctx, to, p.Files)
+	out := &store.FilesCopied{}
+	for _, name := range p.Files {
+		one, err := r.Store.CopyFiles(ctx, to, []string{name})
+		if err == nil {
+			err = r.WaitForRate(ctx, int(one.Bytes))
+		}
+		if err != nil {
+			return nil, err
+		}
+		out.Copied, out.Bytes = out.Copied+one.Copied, out.Bytes+one.Bytes
+	}
+	return out, nil
 }
 
 // ShareScrub has whoever is there read content files for a scrub; what they do not come to is read here.

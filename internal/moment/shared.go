@@ -129,6 +129,7 @@ func covers(found []equalRead, records int64) bool {
 
 // readEqual does a piece of kind [PieceEqual].
 func readEqual(ctx context.Context, e *run.Runner, c engine.Cluster, p *equalPiece) (*equalRead, error) {
+	c = engine.ApplicationView(c)
 	s, ok := c.(engine.Shareable)
 	if !ok {
 		return nil, fmt.Errorf("a cluster of %s is not read in pieces", c.Engine())
@@ -154,7 +155,13 @@ func readEqual(ctx context.Context, e *run.Runner, c engine.Cluster, p *equalPie
 	l := tree.NewLoader(x, x, p.Want, e.TempDir(), e.SortMemory()/e.Readers())
 	defer l.Close()
 	in := l.Part()
-	if err := view.Scan(ctx, p.Namespace, part, func(r record.Record) error { return in.Add(ctx, r) }); err != nil {
+	err = view.Scan(ctx, p.Namespace, part, func(r record.Record) error {
+		if err := e.WaitForRate(ctx, len(r.Key)+len(r.Value)); err != nil {
+			return err
+		}
+		return in.Add(ctx, r)
+	})
+	if err != nil {
 		return nil, err
 	}
 	root, err := l.Finish(ctx)

@@ -91,7 +91,7 @@ func (p *Plan) cutAt() func(key []byte) []byte {
 // writeStretch does a piece of kind [PieceWrite].
 func writeStretch(ctx context.Context, e *run.Runner, c engine.Cluster, x *writePiece) (*written, error) {
 	const atOnce = 2 // batches of one piece
-	w, err := c.Writer(ctx)
+	w, err := engine.ApplicationView(c).Writer(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -110,6 +110,9 @@ func writeStretch(ctx context.Context, e *run.Runner, c engine.Cluster, x *write
 		g.Go(func() error { return s.WriteShared(gctx, x.Ticket, x.Namespace, recs) })
 	}
 	err = tree.WalkStretch(gctx, e.Store, x.Root, x.Stretch, func(r record.Record) error {
+		if err := e.WaitForRate(gctx, len(r.Key)+len(r.Value)); err != nil {
+			return err
+		}
 		batch = append(batch, record.Record{Key: bytes.Clone(r.Key), Value: bytes.Clone(r.Value)})
 		out.Records++
 		size += len(r.Key) + len(r.Value)

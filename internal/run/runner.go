@@ -101,6 +101,29 @@ type Runner struct {
 	OnEvent func(Event)
 }
 
+// WaitForRate waits until so many bytes may be moved.
+func (e *Runner) WaitForRate(ctx context.Context, n int) error {
+	if e.Rate == nil {
+		return nil
+	}
+	for n > 0 {
+		part := min(n, e.Rate.Burst())
+		if err := e.Rate.WaitN(ctx, part); err != nil {
+			return err
+		}
+		n -= part
+	}
+	return nil
+}
+
+// Limiter returns what bounds a rate, in bytes a second; nil for none.
+func Limiter(bytes int64) *rate.Limiter {
+	if bytes <= 0 {
+		return nil
+	}
+	return rate.NewLimiter(rate.Limit(bytes), int(max(bytes/4, 64<<10)))
+}
+
 func (e *Runner) SortMemory() int {
 	if e.Memory > 0 {
 		return e.Memory

@@ -170,7 +170,7 @@ func (p *pass) read(ctx context.Context, c engine.Streamed, take func(ns record.
 			p.progress(1024)
 		}
 		p.bytes(len(r.Value))
-		if err := waitForRate(ctx, p.Runner, len(r.Key)+len(r.Value)); err != nil {
+		if err := p.WaitForRate(ctx, len(r.Key)+len(r.Value)); err != nil {
 			return err
 		}
 		return found.Add(ns, r)

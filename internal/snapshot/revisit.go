@@ -221,7 +221,7 @@ func (s *snapshot) revisitOnce(ctx context.Context, rv engine.Revisited, ns engi
 				s.ReportProgress(ns.Name, s.done.Add(256), s.total.Load(), s.bytes.Load())
 			}
 			s.bytes.Add(int64(len(r.Value)))
-			if err := waitForRate(ctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
+			if err := s.WaitForRate(ctx, len(r.Key)+len(r.Value)); err != nil {
 				return err
 			}
 			return put(r)

@@ -218,7 +218,7 @@ func (s *snapshot) eachPartition(ctx context.Context, ns engine.Namespace, parts
 					s.ReportProgress(ns.Name, s.done.Add(1024), s.total.Load(), s.bytes.Load())
 				}
 				s.bytes.Add(int64(len(r.Value)))
-				if err := waitForRate(ctx, s.Runner, len(r.Key)+len(r.Value)); err != nil {
+				if err := s.WaitForRate(ctx, len(r.Key)+len(r.Value)); err != nil {
 					return err
 				}
 				return take(ctx, r)
@@ -251,21 +251,6 @@ func (g *group) read(fn func(ctx context.Context) error) {
 		defer func() { <-g.readers }()
 		return fn(g.ctx)
 	})
-}
-
-// waitForRate waits until so many bytes may be read.
-func waitForRate(ctx context.Context, e *run.Runner, n int) error {
-	if e.Rate == nil {
-		return nil
-	}
-	for n > 0 {
-		part := min(n, e.Rate.Burst())
-		if err := e.Rate.WaitN(ctx, part); err != nil {
-			return err
-		}
-		n -= part
-	}
-	return nil
 }
 
 // similarTree returns the tree of the last point that is most likely alike.

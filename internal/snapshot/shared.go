@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 
-	"golang.org/x/time/rate"
-
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
@@ -27,8 +25,6 @@ type piece struct {
 	Partition []byte           `json:"partition"`
 	// Near is the tree of an older state, to store what is new against.
 	Near tree.Root `json:"near"`
-	// Rate is how many bytes a second of it may be read; zero is no bound.
-	Rate int64 `json:"rate,omitempty"`
 }
 
 // pieceRead is the outcome. Its nodes are in the store.
@@ -89,9 +85,6 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 	var pieces []piece
 	for _, p := range parts {
 		x := piece{Settings: s.settings, Shared: shared, Namespace: ns, Near: near}
-		if s.Rate != nil {
-			x.Rate = max(1, int64(s.Rate.Limit()))
-		}
 		if x.Partition, err = c.EncodePartition(p); err != nil {
 			return root, false, err
 		}
@@ -140,7 +133,7 @@ func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece) (
 	if err != nil {
 		return nil, err
 	}
-	r, err := scanPiece(ctx, rated(e, x.Rate), view, x, p)
+	r, err := scanPiece(ctx, e, view, x, p)
 	for name, is := range tellable {
 		if errors.Is(err, is) {
 			r, err = &pieceRead{Again: name, AgainText: err.Error()}, nil
@@ -151,16 +144,6 @@ func ScanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece) (
 	}
 	r.Seen, err = view.(engine.Shareable).Share()
 	return r, err
-}
-
-// rated returns a Runner that reads at a rate of its own, in bytes a second; zero is no bound.
-func rated(e *run.Runner, bytes int64) *run.Runner {
-	one := *e
-	one.Rate = nil
-	if bytes > 0 {
-		one.Rate = rate.NewLimiter(rate.Limit(bytes), int(max(bytes/4, 64<<10)))
-	}
-	return &one
 }
 
 func scanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece, p engine.Partition) (
@@ -174,7 +157,7 @@ func scanPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *piece, p
 	defer l.Close()
 	part := l.Part()
 	err := c.Scan(ctx, x.Namespace, p, func(r record.Record) error {
-		if err := waitForRate(ctx, e, len(r.Key)+len(r.Value)); err != nil {
+		if err := e.WaitForRate(ctx, len(r.Key)+len(r.Value)); err != nil {
 			return err
 		}
 		return part.Add(ctx, r)

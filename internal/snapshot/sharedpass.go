@@ -25,7 +25,6 @@ type shardPiece struct {
 	Resume record.Mark `json:"resume"`
 	// Last is the point against which is stored what is new; empty where there is none.
 	Last string `json:"last,omitempty"`
-	Rate int64  `json:"rate,omitempty"`
 }
 
 // shardRead is the outcome.
@@ -59,9 +58,6 @@ func (s *snapshot) streamShared(ctx context.Context, part *part) error {
 	x := shardPiece{Settings: s.settings, Cluster: s.name, Shard: part.shard, Resume: s.resume[part.shard]}
 	if s.last != nil {
 		x.Last = s.last.ID
-	}
-	if s.Rate != nil {
-		x.Rate = max(1, int64(s.Rate.Limit()))
 	}
 	var r shardRead
 	by, err := run.Shared(ctx, s.Runner, PieceShard, "reading shard "+part.shard, []shardPiece{x},
@@ -116,7 +112,7 @@ func ShardPiece(ctx context.Context, e *run.Runner, c engine.Cluster, x *shardPi
 		return nil, err
 	}
 	w := e.Store.NewWriter(ctx)
-	p := &pass{Runner: rated(e, x.Rate), shard: x.Shard, of: "shard " + x.Shard + ": ", w: w,
+	p := &pass{Runner: e, shard: x.Shard, of: "shard " + x.Shard + ": ", w: w,
 		bound: e.SortMemory() / e.Readers(), near: near,
 		progress: func(int64) {}, bytes: func(n int) { r.Bytes += int64(n) }}
 	list := tree.NewLoader(w, w, tree.Root{}, e.TempDir(), e.SortMemory()/e.Readers())

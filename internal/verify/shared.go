@@ -106,7 +106,7 @@ func checkStretch(ctx context.Context, e *run.Runner, _ engine.Cluster, x *check
 		last = append(last[:0], r.Key...)
 		out.Records++
 		out.Bytes += int64(len(r.Key) + len(r.Value))
-		return ctx.Err()
+		return e.WaitForRate(ctx, len(r.Key)+len(r.Value))
 	})
 	return out, err
 }

@@ -15,7 +15,7 @@ import (
 
 // Protocol is the form of what processes tell each other. Who speaks another one takes no part in
 // each other's jobs.
-const Protocol = 1
+const Protocol = 2
 
 // What lies at the servers:
 //
@@ -24,6 +24,7 @@ const Protocol = 1
 //	bucket dexamen-results        JOB.N                a task's outcome
 //	                              tries.JOB.N          who has taken it
 //	bucket dexamen-workers        INSTANCE             who is there, for as long as it says so
+//	bucket dexamen-slots          LIMIT.I              a place of a limit that is taken, likewise
 //
 // N is a number from zero. The stream has a consumer for each job.
 const (
@@ -32,6 +33,7 @@ const (
 	jobsBucket    = "dexamen-jobs"
 	resultsBucket = "dexamen-results"
 	presentBucket = "dexamen-workers"
+	slotsBucket   = "dexamen-slots"
 )
 
 // kept is how long what nobody fetches is kept: of jobs that ended without clearing up.
@@ -64,7 +66,8 @@ func (e *Engine) makeBuckets(ctx context.Context) error {
 		to   *jetstream.KeyValue
 		name string
 		ttl  time.Duration
-	}{{&e.jobs, jobsBucket, gone}, {&e.results, resultsBucket, kept}, {&e.present, presentBucket, gone}} {
+	}{{&e.jobs, jobsBucket, gone}, {&e.results, resultsBucket, kept}, {&e.present, presentBucket, gone},
+		{&e.slots, slotsBucket, gone}} {
 		err = e.patiently(ctx, func(ctx context.Context) (err error) {
 			if *b.to, err = e.js.KeyValue(ctx, b.name); err == nil {
 				// Another bound may be configured by now.

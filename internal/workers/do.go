@@ -14,8 +14,15 @@ import (
 )
 
 // do works on one message until it is acknowledged or given back.
-func (w *Worker) do(ctx context.Context, msg jetstream.Msg) {
+func (w *Worker) do(ctx context.Context, msg jetstream.Msg, s *Slot) {
 	defer func() {
+		switch {
+		case s == nil:
+		case s == w.Own:
+			s.unuse()
+		default:
+			s.Free()
+		}
 		w.mu.Lock()
 		delete(w.doing, msg.Subject())
 		w.mu.Unlock()
@@ -38,13 +45,13 @@ func (w *Worker) do(ctx context.Context, msg jetstream.Msg) {
 		_ = msg.Term()
 		return
 	}
-	if err := w.work(ctx, msg, job, &t); err != nil && ctx.Err() == nil {
+	if err := w.work(ctx, msg, job, &t, s); err != nil && ctx.Err() == nil {
 		log.Warn("a task is given back", "error", err)
 	}
 }
 
 // work does a task that has a job.
-func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task) error {
+func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task, s *Slot) error {
 	e, begun := w.Engine, time.Now()
 	var was Outcome
 	if _, done, err := get(ctx, e.results, t.key(), &was); err != nil {
@@ -75,7 +82,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	w.doing[msg.Subject()] = Doing{Job: t.Job, Of: cmp.Or(job.Cluster, job.Store), What: t.What, Begun: begun}
 	w.mu.Unlock()
 	nudge(w.news)
-	data, err := w.handle(ctx, msg, job, t)
+	data, err := w.handle(ctx, msg, job, t, s)
 	if err == nil {
 		w.count(&w.info.Done)
 		return w.settle(ctx, msg, t, Outcome{Worker: w.Name, Took: time.Since(begun), Data: data})
@@ -85,7 +92,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	switch {
 	case errors.Is(err, errJobEnded):
 		return msg.Term() // and nothing is written: who began it has cleared up
-	case errors.Is(err, errDrained):
+	case errors.Is(err, errDrained), errors.Is(err, errCutOff):
 		_, eerr := e.editTries(after, t, func(l []Try) []Try { return slices.DeleteFunc(l, mine) })
 		return errors.Join(err, eerr, msg.Nak())
 	}
@@ -151,8 +158,8 @@ func (w *Worker) settle(ctx context.Context, msg jetstream.Msg, t *Task, o Outco
 }
 
 // handle calls the handler while the servers are told that it goes on, and the job is open.
-func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task) (data json.RawMessage,
-	err error) {
+func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task, s *Slot) (
+	data json.RawMessage, err error) {
 	h := w.Handlers[t.Kind]
 	if h == nil {
 		return nil, fmt.Errorf("version %s does not know tasks of the kind %q", w.Version, t.Kind)
@@ -164,6 +171,11 @@ func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t 
 		defer close(told)
 		tick := time.NewTicker(w.Engine.beat)
 		defer tick.Stop()
+		var lost <-chan struct{}
+		if s != nil {
+			lost = s.Lost()
+		}
+		fenced := slices.Contains(w.Fenced, t.Kind)
 		for {
 			select {
 			case <-tick.C:
@@ -171,6 +183,12 @@ func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t 
 				if !w.isOpen(t.Job) {
 					cancel(errJobEnded)
 				}
+				if fenced && w.silent() > w.Engine.fence() {
+					cancel(errCutOff)
+				}
+			case <-lost:
+				cancel(errCutOff)
+				lost = nil
 			case <-ctx.Done():
 				return
 			}
@@ -185,9 +203,17 @@ func (w *Worker) handle(ctx context.Context, msg jetstream.Msg, job *JobInfo, t 
 		if err == nil {
 			return
 		}
-		if cause := context.Cause(ctx); errors.Is(cause, errDrained) || errors.Is(cause, errJobEnded) {
+		if cause := context.Cause(ctx); errors.Is(cause, errDrained) || errors.Is(cause, errJobEnded) ||
+			errors.Is(cause, errCutOff) {
 			err = errors.Join(cause, err)
 		}
 	}()
 	return h(ctx, job, t)
+}
+
+// silent is for how long the servers were not heard.
+func (w *Worker) silent() time.Duration {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return time.Since(w.spoke)
 }

@@ -30,7 +30,13 @@ type JobInfo struct {
 	// Only are the labels that a worker must have to take part.
 	Only map[string]string `json:"only,omitempty"`
 	// Parallel bounds how many tasks are worked on at once, by all workers.
-	Parallel int       `json:"parallel"`
+	Parallel int `json:"parallel"`
+	// Urgent: its tasks come before others', and are begun also by workers that have enough to do.
+	Urgent bool `json:"urgent,omitempty"`
+	// Limits bound its tasks and those of other jobs together, in order of their names.
+	Limits []Limit `json:"limits,omitempty"`
+	// Rate bounds how many bytes a second each task moves; zero is no bound.
+	Rate     int64     `json:"rate,omitempty"`
 	By       string    `json:"by"` // who has it done: the name of its process
 	Begun    time.Time `json:"started"`
 	Protocol int       `json:"protocol"`

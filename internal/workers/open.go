@@ -50,6 +50,7 @@ type Engine struct {
 	jobs    jetstream.KeyValue
 	results jetstream.KeyValue
 	present jetstream.KeyValue
+	slots   jetstream.KeyValue
 }
 
 // Open connects to the servers, and makes there what is not there yet.

@@ -32,12 +32,18 @@ type Worker struct {
 	// Try tries whether the store and the cluster of a job can be reached, and are those that are meant. It returns
 	// which could not ("store NAME", "cluster NAME"), and why. What it says counts for a minute where it is bad.
 	Try func(ctx context.Context, job *JobInfo) (what string, err error)
+	// Fenced are kinds of tasks that are given up where the servers were not heard for so long that they may have
+	// given them to others: what writes must not go on then.
+	Fenced []string
+	// Own, where set, is a slot that its process holds: one task at a time needs no other.
+	Own *Slot
 	// Drain is how long tasks may go on when it ends (default 4m30s, which is less than service managers give).
 	Drain time.Duration
 	// Ended, where set, hears of each job that is open no more.
 	Ended func(job string)
 
 	info   Info
+	spoke  time.Time // when the servers answered last
 	mu     sync.Mutex
 	jobs   map[string]*openJob
 	doing  map[string]Doing
@@ -62,6 +68,7 @@ const defaultDrain = 4*time.Minute + 30*time.Second
 var (
 	errJobEnded = errors.New("the job has ended")
 	errDrained  = errors.New("the worker ends")
+	errCutOff   = errors.New("the workers' servers were not heard for long")
 )
 
 // Run works until the context ends, and then until what goes on has ended, for as long as Drain.
@@ -107,9 +114,9 @@ func (w *Worker) Run(ctx context.Context) error {
 			}
 		}
 	})
-	w.pull(ctx, func(msg jetstream.Msg) {
+	w.pull(ctx, func(msg jetstream.Msg, s *Slot) {
 		tasks.Go(func() {
-			w.do(after, msg)
+			w.do(after, msg, s)
 			nudge(w.freed)
 			nudge(w.news)
 		})
@@ -159,7 +166,14 @@ func (w *Worker) say(ctx context.Context) error {
 	i := w.Info()
 	ctx, cancel := context.WithTimeout(ctx, 2*w.Engine.beat)
 	defer cancel()
-	return put(ctx, w.Engine.present, i.Instance, &i)
+	asked := time.Now()
+	err := put(ctx, w.Engine.present, i.Instance, &i)
+	if err == nil {
+		w.mu.Lock()
+		w.spoke = asked
+		w.mu.Unlock()
+	}
+	return err
 }
 
 func (w *Worker) beat(ctx context.Context) {
@@ -250,19 +264,19 @@ func (w *Worker) isOpen(id string) bool {
 }
 
 // pull hands tasks to begin as there is room, one of each open job in turn, until the context ends.
-func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg)) {
+func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg, *Slot)) {
 	const least, most = 20 * time.Millisecond, 500 * time.Millisecond
 	pause := least
 	for ctx.Err() == nil {
 		w.mu.Lock()
-		room := len(w.doing) < w.Parallel
+		n := len(w.doing)
 		w.mu.Unlock()
-		if room {
-			if msg := w.fetch(ctx); msg != nil {
+		if n < w.Parallel+max(1, w.Parallel/2) {
+			if msg, s := w.fetch(ctx, n >= w.Parallel); msg != nil {
 				w.mu.Lock()
 				w.doing[msg.Subject()] = Doing{Begun: time.Now()}
 				w.mu.Unlock()
-				begin(msg)
+				begin(msg, s)
 				pause = least
 				continue
 			}
@@ -279,30 +293,79 @@ func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg)) {
 	}
 }
 
-// fetch returns the next task of the first job that has one; nil where none has.
-func (w *Worker) fetch(ctx context.Context) jetstream.Msg {
+// fetch returns the next task: of a job that is urgent, or else of the first that has one; nil where none has.
+// Where the job has limits the slot is what the task needs.
+func (w *Worker) fetch(ctx context.Context, onlyUrgent bool) (jetstream.Msg, *Slot) {
 	w.mu.Lock()
 	ids := slices.Sorted(maps.Keys(w.jobs))
-	from := w.next
+	if len(ids) > 0 { // each in turn
+		at := w.next % len(ids)
+		ids = slices.Concat(ids[at:], ids[:at])
+	}
+	urgent := map[string]bool{}
+	for _, id := range ids {
+		urgent[id] = w.jobs[id].info.Urgent
+	}
 	w.mu.Unlock()
-	for i := range ids {
-		at := (from + i) % len(ids)
-		c := w.consumer(ctx, ids[at])
-		if c == nil {
-			continue
-		}
-		batch, err := c.FetchNoWait(1)
-		if err != nil {
-			continue
-		}
-		for msg := range batch.Messages() {
-			w.mu.Lock()
-			w.next = at + 1
-			w.mu.Unlock()
-			return msg
+	for i, id := range ids {
+		if urgent[id] {
+			if msg, s := w.fetchOf(ctx, id, i); msg != nil {
+				return msg, s
+			}
 		}
 	}
-	return nil
+	for i, id := range ids {
+		if !urgent[id] && !onlyUrgent {
+			if msg, s := w.fetchOf(ctx, id, i); msg != nil {
+				return msg, s
+			}
+		}
+	}
+	return nil, nil
+}
+
+// fetchOf returns the next task of one job, which was asked as the n-th.
+func (w *Worker) fetchOf(ctx context.Context, id string, n int) (jetstream.Msg, *Slot) {
+	c := w.consumer(ctx, id)
+	if c == nil {
+		return nil, nil
+	}
+	batch, err := c.FetchNoWait(1)
+	if err != nil {
+		return nil, nil
+	}
+	for msg := range batch.Messages() {
+		s, ok := w.slotFor(ctx, id)
+		if !ok {
+			_ = msg.NakWithDelay(w.Engine.beat / 5)
+			return nil, nil
+		}
+		w.mu.Lock()
+		w.next += n + 1
+		w.mu.Unlock()
+		return msg, s
+	}
+	return nil, nil
+}
+
+// slotFor takes what a task of a job needs of its limits; false where there is none now.
+func (w *Worker) slotFor(ctx context.Context, id string) (*Slot, bool) {
+	w.mu.Lock()
+	var limits []Limit
+	if j := w.jobs[id]; j != nil {
+		limits = j.info.Limits
+	}
+	w.mu.Unlock()
+	if len(limits) == 0 {
+		return nil, true
+	}
+	if w.Own != nil && w.Own.use() {
+		return w.Own, true
+	}
+	once, cancel := context.WithTimeout(ctx, 2*w.Engine.beat)
+	defer cancel()
+	s, err := w.Engine.takeSlot(once, limits, w.Name)
+	return s, err == nil && s != nil
 }
 
 // consumer returns what hands out a job's tasks; nil where this worker takes no part in it, or does

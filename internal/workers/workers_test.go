@@ -308,10 +308,11 @@ func TestWhoTakesPart(t *testing.T) {
 	_, err = doAll(t.Context(), j, 1)
 	require.ErrorIs(t, err, workers.ErrNoWorker)
 	require.ErrorContains(t, err, "south: it has no label site: north", "who is there, and why not they")
-	other := job(t, e, "J2", func(i *workers.JobInfo) { i.Cluster, i.Protocol = "other", 2 })
+	other := job(t, e, "J2", func(i *workers.JobInfo) { i.Cluster, i.Protocol = "other", workers.Protocol+1 })
 	_, err = doAll(t.Context(), other, 1)
 	require.ErrorContains(t, err,
-		"south: it is of version 1.0 and speaks form 1 of what workers tell each other, not 2")
+		fmt.Sprintf("south: it is of version 1.0 and speaks form %d of what workers tell each other, not %d",
+			workers.Protocol, workers.Protocol+1))
 }
 
 // TestOnlyItsOwnJob holds that a process which has a job done does nothing of another job of that cluster.
