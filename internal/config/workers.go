@@ -31,6 +31,9 @@ type Workers struct {
 	Parallel int `yaml:"parallel"`
 	// ReadersPerCluster bounds the tasks of one job, over all processes (default 16).
 	ReadersPerCluster int `yaml:"readers_per_cluster"`
+	// Divide has the daemons of all processes divide the clusters among them: each carries out what policies ask
+	// for of its share.
+	Divide bool `yaml:"divide"`
 	// LostAfter is after how long a worker, or a job, of which nothing is heard counts as lost (default
 	// 30s).
 	LostAfter Duration `yaml:"lost_after"`
@@ -129,6 +132,9 @@ func (c *Config) checkWorkers(k *checker) {
 	}
 	if w.LostAfter != 0 && (w.LostAfter < Duration(3*time.Second) || w.LostAfter > Duration(time.Hour)) {
 		k.bad("$.workers.lost_after", "it is not from 3s to 1h")
+	}
+	if w.Divide && len(w.Servers) == 0 {
+		k.bad("$.workers.divide", "there are no servers by which daemons could know of each other")
 	}
 	for i, r := range w.Rules {
 		at := fmt.Sprintf("$.workers.rules[%d]", i)

@@ -169,15 +169,26 @@ func (w Deps) JoinWorkers(ctx context.Context, e *workers.Engine, current func()
 
 // JoinWorkers is [Deps.JoinWorkers] for a daemon, whose metrics tell of it.
 func (d *Daemon) JoinWorkers(ctx context.Context, e *workers.Engine) error {
+	d.prepare()
 	d.mu.Lock()
 	deps := d.Deps
 	d.mu.Unlock()
 	k := newDesk(deps, d.configuration)
 	defer k.close()
 	w := k.worker(e)
+	w.Plans = deps.Config.Workers.Divide
 	d.mu.Lock()
 	d.worker = w
 	d.mu.Unlock()
+	if w.Plans {
+		follows, end := context.WithCancel(ctx)
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			d.followDivision(follows, e, w, time.Duration(deps.Config.Workers.LostAfter)/6)
+		}()
+		defer func() { end(); <-ended }()
+	}
 	return w.Run(ctx)
 }
 

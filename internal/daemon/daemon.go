@@ -53,7 +53,9 @@ type Daemon struct {
 	brokenSince time.Time
 	metrics     *metrics
 	worker      *workers.Worker // nil where it does no tasks of others
-	changes     atomic.Uint64   // counts what the page shows anew
+	division    division
+	began       time.Time
+	changes     atomic.Uint64 // counts what the page shows anew
 	shown       shown
 }
 
@@ -118,6 +120,7 @@ func (d *Daemon) prepare() {
 	d.outbox = &notify.Outbox{Log: d.Log, Delivered: d.delivered}
 	d.ledger = &notify.Ledger{Outbox: d.outbox}
 	d.loaded = time.Now()
+	d.began = d.loaded
 	d.storeNow = d.nudgeCapture
 	d.metrics = newMetrics(d)
 	d.setChannels()
@@ -193,7 +196,7 @@ func (d *Daemon) forgetUnwanted() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	known := map[string]bool{}
-	for _, w := range Assignments(d.Config) {
+	for _, w := range d.assignments() {
 		known[key(w)] = true
 	}
 	for k, x := range d.wards {
@@ -251,7 +254,7 @@ func (d *Daemon) load() {
 	d.Log.Info("the configuration was read anew", "policies", len(c.Policies), "clusters", len(Assignments(c)))
 	// What goes on otherwise than is now asked for begins anew; the rest goes on.
 	now := map[string]Assignment{}
-	for _, w := range Assignments(c) {
+	for _, w := range d.assignments() {
 		now[key(w)] = w
 	}
 	for k, g := range d.going {
@@ -329,6 +332,7 @@ func (d *Daemon) start(ctx context.Context, world Deps, duty Duty, k string) {
 		}
 		d.metrics.ran(r)
 		if err != nil && !errors.Is(err, ErrNothing) {
+			d.avoid(duty.Assignment, err)
 			d.tryStore(duty.Assignment.Store) // is it the store?
 		}
 		if r == nil && err != nil && ctx.Err() == nil {

@@ -167,7 +167,7 @@ func (d *Daemon) ready() error {
 			errs = append(errs, fmt.Errorf("store %s has not been tried yet", s.name))
 		}
 	}
-	for _, w := range Assignments(d.Config) {
+	for _, w := range d.assignments() {
 		switch x := d.wards[key(w)]; {
 		case x == nil || x.state == nil && x.failed == "":
 			errs = append(errs, fmt.Errorf("it has not read yet what store %s holds of %s", w.Store, w.Cluster))

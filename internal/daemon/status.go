@@ -343,7 +343,7 @@ func (d *Daemon) Status() *Status {
 	defer d.mu.Unlock()
 	now := time.Now()
 	out := &Status{Time: now, Alerts: []notify.Alert{}, Clusters: []ClusterStatus{}, Stores: []StoreStatus{}}
-	for _, w := range Assignments(d.Config) {
+	for _, w := range d.assignments() {
 		x := d.wards[key(w)]
 		if x == nil {
 			x = &watched{ward: w}

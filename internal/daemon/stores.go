@@ -311,7 +311,7 @@ func list(names []string) string {
 func (d *Daemon) tickStore(ctx context.Context, s *storeWatch) (next time.Time) {
 	d.mu.Lock()
 	world := d.Deps
-	wards := slices.DeleteFunc(Assignments(d.Config), func(w Assignment) bool { return w.Store != s.name })
+	wards := slices.DeleteFunc(d.assignments(), func(w Assignment) bool { return w.Store != s.name })
 	for _, w := range wards {
 		if x := d.wards[key(w)]; x == nil {
 			d.wards[key(w)] = &watched{ward: w, stored: map[string]record.Mark{}}

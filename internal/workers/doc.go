@@ -9,6 +9,7 @@
 //	worker.go    Worker: who does them; do.go one of them
 //	presence.go  who is there
 //	slots.go     bounds over all jobs
+//	home.go      who sees to what
 //
 // A job is open as long as whoever began it says so, every few seconds. Its tasks are messages, which a consumer
 // of its own hands out; its bound of unacknowledged messages is the bound of readers, over all workers.

@@ -28,7 +28,9 @@ type Info struct {
 	Since    time.Time         `json:"since"`
 	Seen     time.Time         `json:"seen"` // when it said so last, by the servers' clock
 	// For is the one job that it takes part in: it is the process that has it done.
-	For      string  `json:"for,omitempty"`
+	For string `json:"for,omitempty"`
+	// Plans: it has policies carried out, of its share of the clusters.
+	Plans    bool    `json:"plans,omitempty"`
 	Draining bool    `json:"draining,omitempty"`
 	Doing    []Doing `json:"doing,omitempty"`
 	Done     int64   `json:"done"`

@@ -28,6 +28,7 @@ type Worker struct {
 	Parallel int
 	// For, where set, is the id of the one job that it takes part in.
 	For      string
+	Plans    bool // as [Info.Plans]
 	Handlers map[string]Handler
 	// Try tries whether the store and the cluster of a job can be reached, and are those that are meant. It returns
 	// which could not ("store NAME", "cluster NAME"), and why. What it says counts for a minute where it is bad.
@@ -47,7 +48,8 @@ type Worker struct {
 	mu     sync.Mutex
 	jobs   map[string]*openJob
 	doing  map[string]Doing
-	next   int // of the jobs, which is asked next
+	next   int                  // of the jobs, which is asked next
+	avoids map[string]time.Time // until when, by what
 	freed  chan struct{}
 	change chan struct{}
 	news   chan struct{} // that it is worth to say what it does
@@ -79,7 +81,7 @@ func (w *Worker) Run(ctx context.Context) error {
 	host, _ := os.Hostname()
 	w.mu.Lock()
 	w.info = Info{Name: w.Name, Instance: rand.Text(), Host: host, Process: os.Getpid(), Version: w.Version,
-		Protocol: Protocol, Labels: w.Labels, Parallel: w.Parallel, Since: time.Now(), For: w.For,
+		Protocol: Protocol, Labels: w.Labels, Parallel: w.Parallel, Since: time.Now(), For: w.For, Plans: w.Plans,
 		Cannot: map[string]string{}}
 	w.jobs, w.doing = map[string]*openJob{}, map[string]Doing{}
 	w.freed, w.change, w.news = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
@@ -148,10 +150,31 @@ func nudge(c chan struct{}) {
 	}
 }
 
+// Avoid has a worker take no part in jobs on something that it does not reach ("store NAME", "cluster NAME") for some
+// time, and say so.
+func (w *Worker) Avoid(what, why string, d time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.info.Cannot == nil { // it has not begun, or ended
+		return
+	}
+	if w.avoids == nil {
+		w.avoids = map[string]time.Time{}
+	}
+	w.info.Cannot[what], w.avoids[what] = why, time.Now().Add(d)
+	nudge(w.news)
+}
+
 // Info returns what the worker says of itself now.
 func (w *Worker) Info() Info {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	for what, until := range w.avoids {
+		if time.Now().After(until) {
+			delete(w.avoids, what)
+			delete(w.info.Cannot, what)
+		}
+	}
 	i := w.info
 	i.Labels, i.Cannot, i.Reaches = maps.Clone(i.Labels), maps.Clone(i.Cannot), slices.Clone(i.Reaches)
 	i.Doing = nil
@@ -382,7 +405,9 @@ func (w *Worker) consumer(ctx context.Context, id string) jetstream.Consumer {
 			return nil
 		}
 		for _, what := range j.info.needs() {
-			delete(w.info.Cannot, what) // it is tried anew
+			if _, ok := w.avoids[what]; !ok {
+				delete(w.info.Cannot, what) // it is tried anew
+			}
 		}
 		if why := w.info.refuses(&j.info); why != "" {
 			j.tryAgain = time.Now().Add(time.Minute)
