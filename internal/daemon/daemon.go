@@ -283,7 +283,9 @@ func (d *Daemon) guarded(what string, do func() error) (err error) {
 
 // reserveWorker reports whether one more run of a kind may begin: what hangs in one store keeps no
 // other waiting. Captures always may.
-func (d *Daemon) reserveWorker(w Assignment, kind string) bool {
+func (d *Daemon) reserveWorker(w Assignment, kind string) bool { return hasRoom(d.going, w, kind) }
+
+func hasRoom(going map[string]*running, w Assignment, kind string) bool {
 	if kind == store.RunCapture {
 		return true
 	}
@@ -292,7 +294,7 @@ func (d *Daemon) reserveWorker(w Assignment, kind string) bool {
 		most = 2
 	}
 	n := 0
-	for _, g := range d.going {
+	for _, g := range going {
 		if g.kind != store.RunCapture && g.ward.Policy == w.Policy && g.ward.Store == w.Store {
 			n++
 		}

@@ -53,5 +53,10 @@ func mixed(x uint64) uint64 {
 // CanWork reports whether a worker may work for a cluster with a store: it has the labels, and has not found
 // that it reaches one of the two not.
 func (i *Info) CanWork(cluster, storeName string, only map[string]string) bool {
-	return i.refuses(&JobInfo{Cluster: cluster, Store: storeName, Only: only, Protocol: i.Protocol}) == ""
+	for k, v := range only {
+		if i.Labels[k] != v {
+			return false
+		}
+	}
+	return len(i.Cannot) == 0 || i.Cannot["store "+storeName] == "" && i.Cannot["cluster "+cluster] == ""
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -71,6 +72,44 @@ func (s Schedule) IsZero() bool { return s.every == 0 && s.cron == nil }
 // is due once a day that has it: at the first of two equal times, and at the end of the hour that is
 // skipped.
 func (s Schedule) Next(t time.Time) time.Time {
+	if k := s.known(t); k != nil {
+		return k.next
+	}
+	return s.following(t)
+}
+
+// between are two times of a schedule that follow each other.
+type between struct{ last, next time.Time }
+
+// betweens holds, by a schedule's text and zone, what was found last: all who ask about the same time, such as daemons of
+// clusters under one policy, need not work it out again.
+var betweens sync.Map
+
+type scheduleKey struct{ text, zone string }
+
+func (s Schedule) key() scheduleKey {
+	if s.zone == nil {
+		return scheduleKey{s.text, ""}
+	}
+	return scheduleKey{s.text, s.zone.String()}
+}
+
+// known returns between which times of the schedule t is, where that was found before; else nil.
+func (s Schedule) known(t time.Time) *between {
+	if s.text == "" {
+		return nil
+	}
+	v, ok := betweens.Load(s.key())
+	if !ok {
+		return nil
+	}
+	if b := v.(*between); !t.Before(b.last) && t.Before(b.next) {
+		return b
+	}
+	return nil
+}
+
+func (s Schedule) following(t time.Time) time.Time {
 	switch {
 	case s.every > 0:
 		return s.nextMultiple(t)
@@ -190,17 +229,28 @@ func fromWall(wall time.Time, zone *time.Location) time.Time {
 // Last returns the last time that is not after t; the zero time where there is
 // none in the four years before.
 func (s Schedule) Last(t time.Time) time.Time {
+	if k := s.known(t); k != nil {
+		return k.last
+	}
+	at := s.preceding(t)
+	if next := s.following(t); !at.IsZero() && !next.IsZero() && s.text != "" {
+		betweens.Store(s.key(), &between{at, next})
+	}
+	return at
+}
+
+func (s Schedule) preceding(t time.Time) time.Time {
 	if s.every > 0 {
 		return s.lastMultiple(t)
 	}
 	for back := 2 * time.Hour; back < 5*366*24*time.Hour; back *= 4 {
 		from := t.Add(-back)
-		at := s.Next(from)
+		at := s.following(from)
 		if at.IsZero() || at.After(t) {
 			continue
 		}
 		for {
-			next := s.Next(at)
+			next := s.following(at)
 			if next.IsZero() || next.After(t) {
 				return at
 			}
