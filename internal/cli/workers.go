@@ -145,35 +145,30 @@ func (a *app) workersList(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	list, err := e.Workers(ctx)
-	if err != nil {
-		return err
-	}
-	jobs, err := e.Jobs(ctx)
+	now, err := e.Overview(ctx)
 	if err != nil {
 		return err
 	}
 	if a.screen.JSON {
-		if list == nil {
-			list = []workers.Info{}
-		}
-		if jobs == nil {
-			jobs = []workers.JobInfo{}
-		}
-		return a.screen.Encode(map[string]any{"workers": list, "jobs": jobs})
+		return a.screen.Encode(now)
 	}
-	a.showWorkers(list, jobs)
+	a.showWorkers(now)
 	return nil
 }
 
-func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
-	s := a.screen
+func (a *app) showWorkers(now *workers.Overview) {
+	s, list, jobs := a.screen, now.Workers, now.Jobs
+	divided := slices.ContainsFunc(list, func(w workers.Info) bool { return w.Plans })
 	if len(list) == 0 {
 		s.Line("no worker is there")
 	} else {
-		t := s.Table("worker", "on", "labels", "version", ">parallel", ">done", ">failed", "since", "does")
+		heads := []string{"worker", "on", "labels", "version", ">parallel", ">done", ">failed", "since", "does"}
+		if divided {
+			heads = slices.Insert(heads, 3, ">clusters")
+		}
+		t := s.Table(heads...)
 		for _, w := range list {
-			does := "nothing"
+			does := ""
 			if len(w.Doing) > 0 {
 				does = fmt.Sprintf("%s: %s", w.Doing[0].Of, w.Doing[0].What)
 				if n := len(w.Doing) - 1; n > 0 {
@@ -182,16 +177,22 @@ func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
 			}
 			switch {
 			case w.Draining:
-				does = s.Accent("ends") + "; " + does
+				does = joined(s.Accent("ends"), does)
 			case w.For != "":
-				does = "began a job; " + does
+				does = joined("began a job", does)
+			case does == "":
+				does = "nothing"
 			}
 			failed := view.Count(w.Failed)
 			if w.Failed > 0 {
 				failed = s.Loss(failed)
 			}
-			t.Row(w.Name, fmt.Sprintf("%s %d", w.Host, w.Process), labelsText(w.Labels), w.Version,
-				fmt.Sprint(w.Parallel), view.Count(w.Done), failed, view.Time(w.Since), does)
+			row := []any{w.Name, fmt.Sprintf("%s %d", w.Host, w.Process), labelsText(w.Labels), w.Version,
+				fmt.Sprint(w.Parallel), view.Count(w.Done), failed, view.Time(w.Since), does}
+			if divided {
+				row = slices.Insert(row, 3, any(view.Count(int64(w.Clusters))))
+			}
+			t.Row(row...)
 		}
 		t.Print(0)
 		for _, w := range list {
@@ -205,10 +206,22 @@ func (a *app) showWorkers(list []workers.Info, jobs []workers.JobInfo) {
 		return
 	}
 	s.Line("")
-	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", "open for")
+	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", ">working", ">waiting", "open for")
 	for _, j := range jobs {
 		t.Row(j.Kind, j.Cluster, j.Store, j.By, labelsText(j.Only), view.Count(int64(j.Given)),
-			view.Count(int64(j.Done)), view.Duration(time.Since(j.Begun)))
+			view.Count(int64(j.Done)), view.Count(int64(j.Working)), view.Count(int64(j.Waiting)),
+			view.Duration(time.Since(j.Begun)))
 	}
 	t.Print(0)
+	for _, l := range now.Limits {
+		s.Line("limit %s: %d of %s taken", l.Name, l.Taken, view.Plural(int64(l.Slots), "place"))
+	}
+}
+
+// joined puts two texts together, of which the second may be empty.
+func joined(a, b string) string {
+	if b == "" {
+		return a
+	}
+	return a + "; " + b
 }

@@ -178,7 +178,7 @@ func (d *Daemon) JoinWorkers(ctx context.Context, e *workers.Engine) error {
 	w := k.worker(e)
 	w.Plans = deps.Config.Workers.Divide
 	d.mu.Lock()
-	d.worker = w
+	d.worker, d.crewEngine = w, e
 	d.mu.Unlock()
 	if w.Plans {
 		follows, end := context.WithCancel(ctx)

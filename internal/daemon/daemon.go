@@ -53,10 +53,13 @@ type Daemon struct {
 	brokenSince time.Time
 	metrics     *metrics
 	worker      *workers.Worker // nil where it does no tasks of others
+	crewEngine  *workers.Engine
 	division    division
-	began       time.Time
-	changes     atomic.Uint64 // counts what the page shows anew
-	shown       shown
+	// saidOfDivision is how many clusters are this daemon's and how many others have some, as was logged last.
+	saidOfDivision [2]int
+	began          time.Time
+	changes        atomic.Uint64 // counts what the page shows anew
+	shown          shown
 }
 
 // watched is an assignment and what is known of it.

@@ -139,9 +139,17 @@ func (d *Daemon) redivided() {
 	for name := range d.stores {
 		d.nudge(name)
 	}
-	n, others := len(mine), len(d.division.others)
+	n, others, w := len(mine), len(d.division.others), d.worker
+	said := [2]int{n, others}
+	news := d.saidOfDivision != said
+	d.saidOfDivision = said
 	d.mu.Unlock()
-	d.Log.Info("the daemons have divided the clusters", "of this one", n, "other daemons", others)
+	if w != nil {
+		w.SeesTo(n)
+	}
+	if news {
+		d.Log.Info("the daemons have divided the clusters", "of this one", n, "other daemons with some", others)
+	}
 	d.forgetUnwanted()
 }
 

@@ -16,6 +16,7 @@ import (
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
+	"dexamen/internal/report"
 	"dexamen/internal/run"
 	"dexamen/internal/workers"
 	"dexamen/internal/workers/workerstest"
@@ -155,6 +156,18 @@ func TestDaemonsDivide(t *testing.T) {
 	}
 	st := v.daemons["one"].Status()
 	require.Len(t, st.Clusters, count(first)["one"], "each tells of its own")
+	crew := v.daemons["one"].gatherCrew(t.Context())
+	require.Empty(t, crew.Note)
+	require.Len(t, crew.Members, 3)
+	require.EqualValues(t, v.n-count(first)["one"], crew.Elsewhere)
+	for _, m := range crew.Members {
+		require.EqualValues(t, count(first)[m.Name], m.Clusters, m.Name)
+	}
+	var page strings.Builder
+	live := &report.Live{Data: v.daemons["one"].gatherLive(), Crew: crew}
+	require.NoError(t, live.Write(&page, true))
+	require.Contains(t, page.String(), "<caption>Workers</caption>")
+	require.Contains(t, page.String(), fmt.Sprintf("Other daemons see to %d more clusters", crew.Elsewhere))
 	// One ends: its clusters go to others, and no others change hands.
 	v.stop["three"]()
 	second := v.settled(40*time.Second, nil)

@@ -2,11 +2,13 @@ package daemon
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"slices"
@@ -18,6 +20,7 @@ import (
 	"dexamen/internal/explain"
 	"dexamen/internal/report"
 	"dexamen/internal/run"
+	"dexamen/internal/workers"
 )
 
 const (
@@ -64,7 +67,8 @@ func (d *Daemon) page(ctx context.Context, mux *http.ServeMux, access PageAccess
 	mux.HandleFunc("GET /page.js", static("text/javascript; charset=utf-8", report.JS()))
 	mux.HandleFunc("POST /login", access.login)
 	handle("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
-		show(w, r, &report.Live{Title: "How the data is protected", Data: d.liveData(), Going: d.goingOn()})
+		data, crew := d.liveData(r.Context())
+		show(w, r, &report.Live{Title: "How the data is protected", Data: data, Crew: crew, Going: d.goingOn()})
 	})
 	handle("GET /runs/{store}/{cluster}", d.listRuns)
 	handle("GET /run/{store}/{cluster}/{run}", d.showRun)
@@ -170,16 +174,76 @@ const liveFor = 2 * time.Second
 type shown struct {
 	mu   sync.Mutex
 	data *report.Data
+	crew *report.Crew
 }
 
-// liveData returns what is known without asking a store.
-func (d *Daemon) liveData() *report.Data {
+// liveData returns what is known without asking a store, and who shares the work.
+func (d *Daemon) liveData(ctx context.Context) (*report.Data, *report.Crew) {
 	d.shown.mu.Lock()
 	defer d.shown.mu.Unlock()
 	if last := d.shown.data; last == nil || time.Since(last.To) > liveFor {
-		d.shown.data = d.gatherLive()
+		d.shown.data, d.shown.crew = d.gatherLive(), d.gatherCrew(ctx)
 	}
-	return d.shown.data
+	return d.shown.data, d.shown.crew
+}
+
+// gatherCrew returns who shares the work with this daemon; nil where nobody could.
+func (d *Daemon) gatherCrew(ctx context.Context) *report.Crew {
+	d.mu.Lock()
+	e, others := d.crewEngine, maps.Clone(d.division.others)
+	d.mu.Unlock()
+	if e == nil {
+		return nil
+	}
+	out := &report.Crew{}
+	for _, n := range others {
+		out.Elsewhere += int64(n)
+	}
+	ctx, cancel := context.WithTimeout(ctx, crewWithin)
+	defer cancel()
+	now, err := e.Overview(ctx)
+	if err != nil {
+		out.Note = "who is there cannot be told now: " + explain.Error(err)
+		return out
+	}
+	for i := range now.Workers {
+		out.Members = append(out.Members, memberOf(&now.Workers[i]))
+	}
+	for _, j := range now.Jobs {
+		out.Jobs = append(out.Jobs, report.CrewJob{Kind: j.Kind, Of: cmp.Or(j.Cluster, "store "+j.Store), By: j.By,
+			Open: time.Since(j.Begun), Done: int64(j.Done), Working: int64(j.Working), Waiting: int64(j.Waiting)})
+	}
+	for _, l := range now.Limits {
+		out.Limits = append(out.Limits, fmt.Sprintf("%s: %d of %d places taken", l.Name, l.Taken, l.Slots))
+	}
+	return out
+}
+
+// crewWithin is how long the workers' servers are waited for.
+const crewWithin = 2 * time.Second
+
+func memberOf(w *workers.Info) report.CrewMember {
+	m := report.CrewMember{Name: w.Name, Host: fmt.Sprintf("%s %d", w.Host, w.Process), Version: w.Version,
+		Clusters: int64(w.Clusters), Parallel: w.Parallel, Busy: len(w.Doing), Done: w.Done, Failed: w.Failed,
+		Seen: time.Since(w.Seen)}
+	for _, k := range slices.Sorted(maps.Keys(w.Labels)) {
+		m.Labels = append(m.Labels, k+"="+w.Labels[k])
+	}
+	if w.Draining {
+		m.Notes = append(m.Notes, "ends")
+	}
+	if w.For != "" {
+		m.Notes = append(m.Notes, "began a job")
+	}
+	for _, what := range slices.Sorted(maps.Keys(w.Cannot)) {
+		m.Lacks = append(m.Lacks, "does not reach "+what+": "+w.Cannot[what])
+	}
+	for _, t := range w.Doing {
+		if t.What != "" {
+			m.Does = append(m.Does, t.Of+": "+t.What)
+		}
+	}
+	return m
 }
 
 func (d *Daemon) gatherLive() *report.Data {

@@ -2,8 +2,11 @@ package report
 
 import (
 	_ "embed"
+	"fmt"
 	"html/template"
 	"io"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -27,6 +30,7 @@ type Live struct {
 	Part  string
 	Data  *Data
 	Going []Going
+	Crew  *Crew // nil where no work is shared
 	List  *RunList
 	One   *OneRun
 	Note  string
@@ -37,6 +41,47 @@ type Going struct {
 	Key, Cluster, Kind, Step    string
 	Since, Left                 time.Duration
 	Records, Total, Bytes, Rate int64
+}
+
+// Crew is the processes that share work.
+type Crew struct {
+	Members []CrewMember
+	Jobs    []CrewJob
+	Limits  []string
+	// Elsewhere is how many clusters other daemons see to.
+	Elsewhere int64
+	Note      string // why it is not told
+}
+
+// CrewMember is one of them. Seen is how long ago it said that it is there.
+type CrewMember struct {
+	Name, Host, Version    string
+	Labels                 []string
+	Clusters, Done, Failed int64
+	Parallel, Busy         int
+	Seen                   time.Duration
+	Does, Notes, Lacks     []string
+}
+
+// What says what it does.
+func (m CrewMember) What() string {
+	parts := slices.Clone(m.Notes)
+	switch n := len(m.Does); {
+	case n == 1:
+		parts = append(parts, m.Does[0])
+	case n > 1:
+		parts = append(parts, fmt.Sprintf("%s and %d more", m.Does[0], n-1))
+	case len(parts) == 0:
+		return "nothing"
+	}
+	return strings.Join(parts, "; ")
+}
+
+// CrewJob is a job that is open, and how many tasks of it are done, being worked on, and waiting.
+type CrewJob struct {
+	Kind, Of, By           string
+	Open                   time.Duration
+	Done, Working, Waiting int64
 }
 
 // RunList is the runs of a cluster.

@@ -30,7 +30,9 @@ type Info struct {
 	// For is the one job that it takes part in: it is the process that has it done.
 	For string `json:"for,omitempty"`
 	// Plans: it has policies carried out, of its share of the clusters.
-	Plans    bool    `json:"plans,omitempty"`
+	Plans bool `json:"plans,omitempty"`
+	// Clusters is how many it sees to, where it plans.
+	Clusters int     `json:"clusters,omitempty"`
 	Draining bool    `json:"draining,omitempty"`
 	Doing    []Doing `json:"doing,omitempty"`
 	Done     int64   `json:"done"`
@@ -99,6 +101,65 @@ func (e *Engine) Jobs(ctx context.Context) ([]JobInfo, error) {
 	})
 	slices.SortFunc(out, func(a, b JobInfo) int { return a.Begun.Compare(b.Begun) })
 	return out, err
+}
+
+// JobState is a job and how it stands with its tasks.
+type JobState struct {
+	JobInfo
+	Waiting int `json:"waiting"` // tasks that nobody has taken
+	Working int `json:"working"` // tasks that somebody has
+}
+
+// Overview is who is there, what they do, and how full limits are.
+type Overview struct {
+	Workers []Info     `json:"workers"`
+	Jobs    []JobState `json:"jobs"`
+	// Limits are those of open jobs, with how many of their places are taken.
+	Limits []LimitState `json:"limits,omitempty"`
+}
+
+// LimitState is how full a limit is.
+type LimitState struct {
+	Limit
+	Taken int `json:"taken"`
+}
+
+// Overview returns how all is.
+func (e *Engine) Overview(ctx context.Context) (*Overview, error) {
+	list, err := e.Workers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	jobs, err := e.Jobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	taken, err := e.Slots(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &Overview{Workers: append([]Info{}, list...), Jobs: []JobState{}}
+	for _, j := range jobs {
+		s := JobState{JobInfo: j}
+		c, err := e.tasks.Consumer(ctx, j.ID)
+		if err == nil {
+			var now *jetstream.ConsumerInfo
+			if now, err = c.Info(ctx); err == nil {
+				s.Waiting, s.Working = int(now.NumPending), now.NumAckPending
+			}
+		}
+		if err != nil && !errors.Is(err, jetstream.ErrConsumerNotFound) { // it has just ended
+			return nil, err
+		}
+		out.Jobs = append(out.Jobs, s)
+		for _, l := range j.Limits {
+			if !slices.ContainsFunc(out.Limits, func(x LimitState) bool { return x.Name == l.Name }) {
+				out.Limits = append(out.Limits, LimitState{l, taken[l.Name]})
+			}
+		}
+	}
+	slices.SortFunc(out.Limits, func(a, b LimitState) int { return cmp.Compare(a.Name, b.Name) })
+	return out, nil
 }
 
 // pulse says when it is time to say something again: every beat, and soon after there is news.

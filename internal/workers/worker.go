@@ -165,6 +165,14 @@ func (w *Worker) Avoid(what, why string, d time.Duration) {
 	nudge(w.news)
 }
 
+// SeesTo notes how many clusters a worker that plans sees to.
+func (w *Worker) SeesTo(n int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.info.Clusters = n
+	nudge(w.news)
+}
+
 // Info returns what the worker says of itself now.
 func (w *Worker) Info() Info {
 	w.mu.Lock()
