@@ -164,10 +164,13 @@ func TestDaemonsDivide(t *testing.T) {
 		require.EqualValues(t, count(first)[m.Name], m.Clusters, m.Name)
 	}
 	var page strings.Builder
-	live := &report.Live{Data: v.daemons["one"].gatherLive(), Crew: crew}
-	require.NoError(t, live.Write(&page, true))
-	require.Contains(t, page.String(), "<caption>Workers</caption>")
-	require.Contains(t, page.String(), fmt.Sprintf("Other daemons see to %d more clusters", crew.Elsewhere))
+	for _, live := range []*report.Live{{Data: v.daemons["one"].gatherLive(), Crew: crew}, {Crew: crew}} {
+		page.Reset()
+		require.NoError(t, live.Write(&page, true))
+		require.Contains(t, page.String(), "3 are there; 0 tasks are being worked on, 0 wait")
+		require.Contains(t, page.String(), fmt.Sprintf("other daemons see to %d more clusters", crew.Elsewhere))
+	}
+	require.Contains(t, page.String(), `<th scope="row">three</th>`)
 	// One ends: its clusters go to others, and no others change hands.
 	v.stop["three"]()
 	second := v.settled(40*time.Second, nil)

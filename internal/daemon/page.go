@@ -70,6 +70,13 @@ func (d *Daemon) page(ctx context.Context, mux *http.ServeMux, access PageAccess
 		data, crew := d.liveData(r.Context())
 		show(w, r, &report.Live{Title: "How the data is protected", Data: data, Crew: crew, Going: d.goingOn()})
 	})
+	handle("GET /workers", func(w http.ResponseWriter, r *http.Request) {
+		l := &report.Live{Title: "Workers"}
+		if _, l.Crew = d.liveData(r.Context()); l.Crew == nil {
+			l.Note = "This daemon shares no work with others."
+		}
+		show(w, r, l)
+	})
 	handle("GET /runs/{store}/{cluster}", d.listRuns)
 	handle("GET /run/{store}/{cluster}/{run}", d.showRun)
 	handle("GET /going/{key}", d.showGoing)

@@ -53,6 +53,25 @@ type Crew struct {
 	Note      string // why it is not told
 }
 
+// Summary says in a line how it is.
+func (c *Crew) Summary() string {
+	if c.Note != "" {
+		return c.Note
+	}
+	busy, waiting := 0, int64(0)
+	for _, m := range c.Members {
+		busy += m.Busy
+	}
+	for _, j := range c.Jobs {
+		waiting += j.Waiting
+	}
+	text := fmt.Sprintf("%d are there; %d tasks are being worked on, %d wait", len(c.Members), busy, waiting)
+	if c.Elsewhere > 0 {
+		text += fmt.Sprintf("; other daemons see to %d more clusters, each shows its own", c.Elsewhere)
+	}
+	return text
+}
+
 // CrewMember is one of them. Seen is how long ago it said that it is there.
 type CrewMember struct {
 	Name, Host, Version    string
