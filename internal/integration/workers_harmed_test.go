@@ -17,6 +17,7 @@ import (
 
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/mongo"
 
 	"dexamen/internal/demo"
 	"dexamen/internal/sim/docsim"
@@ -29,16 +30,17 @@ type workerHarm struct {
 	do   func() (undo func())
 }
 
-// TestWorkersAreHarmed takes snapshots of eight shards, DEXAMEN_HARMED of them (make workers: 100), by six workers in
-// networks of their own and three NATS servers, while one or two of them are killed, cut off or slowed, or who
-// began the snapshot is killed. Each must end with the content that is there; one of which the process was
-// killed, or that failed, is taken again. It needs root, ip and tc.
+// TestWorkersAreHarmed takes snapshots of eight shards, captures what was written since, and restores a moment in the
+// log to eight other shards, DEXAMEN_HARMED times each (make workers: 100), by six workers in networks of their own and
+// three NATS servers, while one or two of them are killed, cut off or slowed, or who began it is killed. Each must end with
+// the content that is there; one of which the process was killed, or that failed, is done again. It needs root, ip
+// and tc.
 func TestWorkersAreHarmed(t *testing.T) {
 	rounds, _ := strconv.Atoi(os.Getenv("DEXAMEN_HARMED"))
 	if rounds == 0 {
 		t.Skip("a measurement: make workers")
 	}
-	const crew, megabits, documents = 6, 24, 480_000
+	const crew, megabits, documents = 6, 24, 120_000
 	bin, dir := builtBinary(t), t.TempDir()
 	nets := networks(t, crew, megabits)
 	sim, err := docsim.StartSharded(docsim.ShardedOptions{Name: "orchard", Shards: 8, Members: 1,
@@ -46,6 +48,10 @@ func TestWorkersAreHarmed(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(sim.Close)
 	require.NoError(t, demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, connect(t, sim.URI())))
+	grove, err := docsim.StartSharded(docsim.ShardedOptions{Name: "grove", Shards: 8, Members: 1,
+		Set: docsim.Options{Host: hub, LogBytes: 16 << 20, NoopEvery: 500 * time.Millisecond}})
+	require.NoError(t, err)
+	t.Cleanup(grove.Close)
 	queue := workerstest.Start(t, 3, func(o *server.Options) { o.Host = "0.0.0.0" })
 	var where []string
 	for _, a := range queue.Addresses() {
@@ -55,7 +61,7 @@ func TestWorkersAreHarmed(t *testing.T) {
 		path := filepath.Join(dir, name+".yaml")
 		require.NoError(t, os.WriteFile(path, fmt.Appendf(nil, `stores:
   larder: { location: "file://%[1]s/larder", key: { file: %[1]s/larder.key } }
-clusters: { orchard: { address: %[2]q } }
+clusters: { orchard: { address: %[2]q }, grove: { address: %[6]q } }
 limits: { memory: 128MiB, temp: %[1]s }
 workers:
   name: %[3]s
@@ -64,7 +70,7 @@ workers:
   parallel: 2
   lost_after: 3s
   rules: [ { clusters: ["*"], only: { site: away } } ]
-`, dir, sim.URI(), name, site, strings.Join(where, ", ")), 0o600))
+`, dir, sim.URI(), name, site, strings.Join(where, ", "), grove.URI()), 0o600))
 		return path
 	}
 	desk := config("desk", "here")
@@ -118,12 +124,12 @@ workers:
 	}
 	type outcome struct{ at, again, failed int }
 	table := map[string]*outcome{}
-	var want string
-	snapshot := func(chosen []workerHarm) (roots string, said string, took2 time.Duration, err error) {
-		cmd := exec.Command(bin, "--config", desk, "--json", "snapshot", "orchard")
-		var out, log bytes.Buffer
-		cmd.Stdout, cmd.Stderr = &out, &log
-		begun := time.Now()
+	// Within how long after it has begun harm is done, in ms: each takes about as long without.
+	soon := map[string]int{"snapshot": 1200, "capture": 400, "restore": 4000}
+	do := func(chosen []workerHarm, args ...string) (out []byte, said string, err error) {
+		cmd := exec.Command(bin, append([]string{"--config", desk, "--json"}, args...)...)
+		var result, log bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &result, &log
 		require.NoError(t, cmd.Start())
 		took = cmd
 		ended := make(chan error, 1)
@@ -131,7 +137,7 @@ workers:
 		var undo []func()
 		for _, h := range chosen {
 			select {
-			case <-time.After(time.Duration(rng.IntN(2500)) * time.Millisecond):
+			case <-time.After(time.Duration(rng.IntN(soon[args[0]])) * time.Millisecond):
 				undo = append(undo, h.do())
 			case err = <-ended:
 				ended <- err
@@ -152,57 +158,112 @@ workers:
 		for _, u := range undo {
 			u()
 		}
-		if err == nil {
-			var p pointMade
-			require.NoError(t, json.Unmarshal(out.Bytes(), &p), out.String())
-			roots = fmt.Sprint(p.Namespaces)
-		}
-		return roots, log.String() + out.String(), time.Since(begun), err
+		return result.Bytes(), log.String() + result.String(), err
 	}
-	want, said, longest, err := snapshot(nil)
+	cl, back := connect(t, sim.URI()), connect(t, grove.URI())
+	notes := int64(0)
+	write := func() {
+		var list []any
+		for range 1000 {
+			list = append(list, map[string]any{"_id": notes, "text": strings.Repeat("note ", int(notes%40))})
+			notes++
+		}
+		_, err := cl.Database("notes").Collection("log").InsertMany(ctx, list)
+		require.NoError(t, err)
+	}
+	write()
+	// What each must show when it is done.
+	roots := func(out []byte) string {
+		var p pointMade
+		require.NoError(t, json.Unmarshal(out, &p), "%s", out)
+		text, n := "", int64(0)
+		for _, ns := range p.Namespaces {
+			if ns.Name == "notes.log" {
+				n += ns.Records
+			} else {
+				text += fmt.Sprint(ns)
+			}
+		}
+		require.Equal(t, notes, n, "what was written by then")
+		return text
+	}
+	out, said, err := do(nil, "snapshot", "orchard")
 	require.NoError(t, err, said)
-	t.Logf("without harm: %s", longest.Round(time.Millisecond))
+	want := roots(out)
+	count := func(cl *mongo.Client, db, coll string) int64 {
+		n, err := cl.Database(db).Collection(coll).CountDocuments(ctx, map[string]any{})
+		require.NoError(t, err)
+		return n
+	}
+	jobs := []struct {
+		kind  string
+		args  []string
+		check func(out []byte)
+	}{
+		{"snapshot", []string{"snapshot", "orchard"}, func(out []byte) { require.Equal(t, want, roots(out)) }},
+		{"capture", []string{"capture", "orchard"}, func(out []byte) {
+			require.NotContains(t, string(out), `"gaps"`)
+			require.NotContains(t, string(out), `"missing"`)
+		}},
+		{"restore", []string{"restore", "orchard@latest", "--to", "grove", "--conflict", "replace", "--yes",
+			"--without-undo"}, func([]byte) { // read back and equal, or it had failed
+			require.Equal(t, notes, count(back, "notes", "log"))
+			require.EqualValues(t, count(cl, "telemetry", "readings"), count(back, "telemetry", "readings"))
+			dbs, err := back.Database("telemetry").ListCollectionNames(ctx, map[string]any{})
+			require.NoError(t, err)
+			require.Len(t, dbs, 2, "no stage is left")
+		}},
+	}
+	longest := map[string]time.Duration{}
 	for round := range rounds {
-		var chosen []workerHarm
-		for range 1 + rng.IntN(2) {
-			chosen = append(chosen, harms[rng.IntN(len(harms))])
-		}
-		names := []string{}
-		for _, h := range chosen {
-			if !slices.Contains(names, h.name) {
-				names = append(names, h.name)
+		write()
+		for _, j := range jobs {
+			var chosen []workerHarm
+			for range 1 + rng.IntN(2) {
+				chosen = append(chosen, harms[rng.IntN(len(harms))])
 			}
-		}
-		slices.Sort(names)
-		name := strings.Join(names, ", ")
-		if table[name] == nil {
-			table[name] = &outcome{}
-		}
-		got, said, took, err := snapshot(chosen)
-		if err == nil {
-			table[name].at++
-		} else {
-			killed := slices.Contains(names, "who began it is killed")
-			if !killed {
-				t.Logf("round %d: %s: %v: %.400s", round, name, err, said)
-				table[name].failed++
+			names := []string{}
+			for _, h := range chosen {
+				if !slices.Contains(names, h.name) {
+					names = append(names, h.name)
+				}
 			}
-			got, said, took, err = snapshot(nil)
-			require.NoError(t, err, said)
-			table[name].again++
+			slices.Sort(names)
+			name := strings.Join(names, ", ")
+			row := j.kind + ": " + name
+			if table[row] == nil {
+				table[row] = &outcome{}
+			}
+			began := time.Now()
+			out, said, err := do(chosen, j.args...)
+			if err == nil {
+				table[row].at++
+			} else {
+				if !slices.Contains(names, "who began it is killed") {
+					t.Logf("round %d: %s: %v: %.600s", round, row, err, said[max(0, len(said)-600):])
+					table[row].failed++
+				}
+				out, said, err = do(nil, j.args...)
+				require.NoError(t, err, said)
+				table[row].again++
+			}
+			j.check(out)
+			took := time.Since(began)
+			longest[j.kind] = max(longest[j.kind], took)
+			t.Logf("round %d of %d: %s: %s", round+1, rounds, row, took.Round(time.Millisecond))
 		}
-		require.Equal(t, want, got, "round %d: %s", round, name)
-		longest = max(longest, took)
-		t.Logf("round %d of %d: %s: %s", round+1, rounds, name, took.Round(time.Millisecond))
+		if round%10 == 9 || round == rounds-1 {
+			out, said, err := do(nil, "verify", "orchard@latest", "--live", "orchard")
+			require.NoError(t, err, "%s%s", said, out)
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(table)) {
 		o := table[name]
-		t.Logf("%-60s done %d, taken again %d (failed %d)", name, o.at, o.again, o.failed)
+		t.Logf("%-70s done %d, done again %d (failed %d)", name, o.at, o.again, o.failed)
 	}
-	t.Logf("the longest took %s", longest.Round(time.Millisecond))
-	for _, args := range [][]string{{"capture", "orchard"}, {"verify", "orchard@latest", "--live", "orchard"},
-		{"store", "scrub", "larder"}} {
-		out, err := exec.Command(bin, append([]string{"--config", desk}, args...)...).CombinedOutput()
-		require.NoError(t, err, "%s", out)
+	t.Logf("the longest took %v", longest)
+	for _, args := range [][]string{{"verify", "orchard@latest"}, {"store", "scrub", "larder"}} {
+		_, said, err := do(nil, args...)
+		require.NoError(t, err, said)
 	}
 }
