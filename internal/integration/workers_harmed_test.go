@@ -83,8 +83,11 @@ workers:
 		running[i] = cmd
 	}
 	kill := func(i int) {
-		_ = running[i].Process.Kill()
-		_ = running[i].Wait()
+		if running[i] != nil {
+			_ = running[i].Process.Kill()
+			_ = running[i].Wait()
+			running[i] = nil
+		}
 	}
 	for i := range crew {
 		join(i)
@@ -96,7 +99,11 @@ workers:
 		{"a worker is killed", func() func() {
 			i := rng.IntN(crew)
 			kill(i)
-			return func() { join(i) }
+			return func() {
+				if running[i] == nil {
+					join(i)
+				}
+			}
 		}},
 		{"a link is cut", func() func() {
 			link := nets[rng.IntN(crew)].link

@@ -1,14 +1,18 @@
 package integration_test
 
 import (
+	"encoding/json"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	clientv3 "go.etcd.io/etcd/client/v3"
 
 	"dexamen/internal/demo"
+	"dexamen/internal/engine/etcd/etcdtest"
 )
 
 // TestWorkersShareTheRest holds that captures, restores, verifications and mirrors that workers have shared end as
@@ -65,4 +69,71 @@ func TestWorkersShareTheRest(t *testing.T) {
 	out, err = c.run(alone, "--store", "attic", "verify", "orchard@latest")
 	require.NoError(t, err, out)
 	require.Empty(t, c.list().Jobs)
+}
+
+// TestWorkersRestoreEtcd holds that what was wiped from etcd comes back by workers, whole, and that they share its
+// verification.
+func TestWorkersRestoreEtcd(t *testing.T) {
+	t.Parallel()
+	s := etcdtest.Start(t, etcdtest.Options{Members: 1})
+	cl := etcdtest.Client(t, s...)
+	for i := range 9000 {
+		_, err := cl.Put(ctx, fmt.Sprintf("colony/%05d", i), strings.Repeat(fmt.Sprint("bee ", i, " "), 40))
+		require.NoError(t, err)
+	}
+	c := newCrowdOn(t, 1, etcdtest.Address(s...))
+	for _, name := range []string{"w1", "w2"} {
+		c.join(name, "  parallel: 2\n")
+	}
+	desk := c.config("desk", "")
+	p, err := c.snapshot(desk)
+	require.NoError(t, err)
+	_, err = cl.Delete(ctx, "colony/", clientv3.WithPrefix())
+	require.NoError(t, err)
+	out, err := c.run(desk, "restore", "orchard@"+p.ID+"/colony/", "--yes")
+	require.NoError(t, err, out)
+	require.Contains(t, out, "pieces written by")
+	require.Contains(t, out, "pieces read by")
+	got, err := cl.Get(ctx, "colony/", clientv3.WithPrefix(), clientv3.WithCountOnly())
+	require.NoError(t, err)
+	require.EqualValues(t, 9000, got.Count)
+	out, err = c.run(c.config("alone", ""), "verify", "orchard@"+p.ID, "--live", "orchard")
+	require.NoError(t, err, out)
+}
+
+// TestWorkersWithKeysThatWrite holds that a worker whose key lets it write, and not read, reads a cluster and its log for
+// who has a key that reads.
+func TestWorkersWithKeysThatWrite(t *testing.T) {
+	t.Parallel()
+	const documents = 60_000
+	c := newCrowd(t, 1, documents)
+	alone := c.config("alone", "")
+	first, err := c.snapshot(alone)
+	require.NoError(t, err)
+	out, err := c.run(alone, "store", "keys", "new", c.dir+"/night.key")
+	require.NoError(t, err, out)
+	var key struct{ Public string }
+	require.NoError(t, json.Unmarshal([]byte(out), &key), out)
+	out, err = c.run(alone, "store", "keys", "add", "larder", "--recipient", key.Public, "--write-only", "--label", "night")
+	require.NoError(t, err, out)
+	const away = "  labels: { site: away }\n"
+	c.edit = func(name, text string) string {
+		if name == "night" {
+			return strings.ReplaceAll(text, "/larder.key", "/night.key")
+		}
+		return text
+	}
+	c.join("night", away)
+	desk := c.config("desk", "  rules: [ { clusters: [\"*\"], only: { site: away } } ]\n")
+	shared, err := c.snapshot(desk)
+	require.NoError(t, err)
+	require.Equal(t, first.Namespaces, shared.Namespaces)
+	done := c.settled().Workers[0].Done
+	require.GreaterOrEqual(t, done, int64(2))
+	require.NoError(t, (demo.Telemetry{Seed: 1, Documents: documents}).Work(ctx, connect(t, c.uri), 7, 500))
+	out, err = c.run(desk, "capture", "orchard")
+	require.NoError(t, err, out)
+	require.Contains(t, out, "3 shards captured by night")
+	out, err = c.run(alone, "verify", "orchard@latest", "--live", "orchard")
+	require.NoError(t, err, out)
 }

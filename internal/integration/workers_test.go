@@ -34,14 +34,20 @@ type crowd struct {
 	servers *workerstest.Servers
 	engine  *workers.Engine // by which the test looks
 	running map[string]*exec.Cmd
+	edit    func(name, text string) string // of a configuration, where not nil
 	log     map[string]*bytes.Buffer
 }
 
 func newCrowd(t *testing.T, servers int, documents int) *crowd {
+	uri, _ := standIn(t, builtBinary(t), "--name", "orchard", "--shards", "2", "--members", "1", "--log-mib", "64")
+	require.NoError(t, demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, connect(t, uri)))
+	return newCrowdOn(t, servers, uri)
+}
+
+// newCrowdOn is newCrowd for a cluster that is there.
+func newCrowdOn(t *testing.T, servers int, uri string) *crowd {
 	c := &crowd{t: t, bin: builtBinary(t), dir: t.TempDir(), running: map[string]*exec.Cmd{},
-		log: map[string]*bytes.Buffer{}}
-	c.uri, _ = standIn(t, c.bin, "--name", "orchard", "--shards", "2", "--members", "1", "--log-mib", "64")
-	require.NoError(t, demo.Telemetry{Seed: 1, Documents: documents}.Fill(ctx, connect(t, c.uri)))
+		log: map[string]*bytes.Buffer{}, uri: uri}
 	c.servers = workerstest.Start(t, servers, nil)
 	out, err := c.run(c.config("alone", ""), "store", "create", "larder")
 	require.NoError(t, err, out)
@@ -66,6 +72,9 @@ func (c *crowd) config(name, more string) string {
 			text += "    - " + s + "\n"
 		}
 		text += more
+	}
+	if c.edit != nil {
+		text = c.edit(name, text)
 	}
 	require.NoError(c.t, os.WriteFile(path, []byte(text), 0o600))
 	return path
@@ -293,16 +302,7 @@ func TestWorkersReadRedisShards(t *testing.T) {
 		require.NoError(t, err)
 	}
 	write(0, 12_000, 1, "first ")
-	c := &crowd{t: t, bin: builtBinary(t), dir: t.TempDir(), running: map[string]*exec.Cmd{},
-		log: map[string]*bytes.Buffer{}, uri: "redis://" + nodes[0].Address}
-	c.servers = workerstest.Start(t, 1, nil)
-	t.Cleanup(func() {
-		for name := range c.running {
-			c.end(name, syscall.SIGKILL)
-		}
-	})
-	out, err := c.run(c.config("alone", ""), "store", "create", "larder")
-	require.NoError(t, err, out)
+	c := newCrowdOn(t, 1, "redis://"+nodes[0].Address)
 	const away = "  parallel: 1\n  labels: { site: away }\n"
 	c.join("w0", away)
 	c.join("w1", away)
@@ -321,7 +321,7 @@ func TestWorkersReadRedisShards(t *testing.T) {
 	require.EqualValues(t, 3, done)
 	// The log goes on from a point that others have read for.
 	write(0, 12_000, 400, "second ")
-	out, err = c.run(c.config("alone", ""), "capture", "orchard")
+	out, err := c.run(c.config("alone", ""), "capture", "orchard")
 	require.NoError(t, err, out)
 	second, err := c.snapshot(desk)
 	require.NoError(t, err)

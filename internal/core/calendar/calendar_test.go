@@ -152,3 +152,19 @@ func FuzzSchedule(f *testing.F) {
 		sched.Last(now)
 	})
 }
+
+// TestWhatIsRemembered holds that times that were found before are those that are found anew.
+func TestWhatIsRemembered(t *testing.T) {
+	rng := rand.New(rand.NewPCG(25, 1))
+	for _, zone := range []string{"UTC", "Europe/Berlin", "America/Santiago"} {
+		for _, text := range []string{"0 2 * * *", "*/10 * * * *", "30 2 * * 0", "every 6h", "every 7d", "0 0 29 2 *"} {
+			s := schedule(t, text, zone)
+			at := time.Date(2028, 3, 25, 0, 0, 0, 0, time.UTC)
+			for range 400 {
+				at = at.Add(time.Duration(rng.Int64N(int64(2*time.Hour))) - 20*time.Minute)
+				require.True(t, s.preceding(at).Equal(s.Last(at)), "%s in %s at %s", text, zone, at)
+				require.True(t, s.following(at).Equal(s.Next(at)), "%s in %s at %s", text, zone, at)
+			}
+		}
+	}
+}

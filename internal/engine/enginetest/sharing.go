@@ -73,3 +73,66 @@ func checkShared(t *testing.T, start Start) {
 	_, err = other.DecodePartition([]byte{1})
 	require.Error(t, err)
 }
+
+// checkSharedWriter holds that writers of several processes write one namespace for a restore, some of it twice, and
+// that none writes once the restore has ended.
+func checkSharedWriter(t *testing.T, start Start) {
+	f := start(t)
+	for i := range 300 {
+		f.Put(t, f.Namespace, i, fmt.Sprint("colony ", i))
+	}
+	cluster := open(t, f)
+	c := engine.ApplicationView(cluster)
+	ns := find(t, c, f.Namespace)
+	want := scan(t, c, ns)
+	w, err := c.Writer(ctx)
+	require.NoError(t, err)
+	s, ok := w.(engine.SharedWriter)
+	if !ok {
+		return
+	}
+	target := ns.Namespace
+	target.Name, target.Ident = f.Other, nil
+	claims, err := w.Reserve(ctx, []string{f.Other})
+	require.NoError(t, err)
+	at := target
+	staging, isStaging := w.(engine.StagingWriter)
+	if isStaging {
+		at, err = staging.Stage(ctx, target)
+	} else {
+		err = w.(engine.InPlaceWriter).Begin(ctx, target, func(string, func(record.Record) error) error { return nil })
+	}
+	require.NoError(t, err)
+	ticket, err := s.ShareWrites(ctx, at)
+	require.NoError(t, err)
+	require.NotNil(t, ticket)
+	var recs []record.Record
+	for k, v := range want {
+		recs = append(recs, record.Record{Key: []byte(k), Value: []byte(v)})
+	}
+	var others []engine.SharedWriter
+	for _, part := range [][]record.Record{recs[:200], recs[100:], recs[:200]} { // some of it more than once
+		ow, err := engine.ApplicationView(open(t, f)).Writer(ctx)
+		require.NoError(t, err)
+		others = append(others, ow.(engine.SharedWriter))
+		require.NoError(t, others[len(others)-1].WriteShared(ctx, ticket, at, part))
+	}
+	require.Equal(t, want, scan(t, c, engine.Namespace{Namespace: at}), "each is there once")
+	require.Error(t, others[0].WriteShared(ctx, []byte("{}"), record.Namespace{Name: f.Other, Ident: []byte{1}}, recs[:1]))
+	if isStaging {
+		require.NoError(t, staging.Publish(ctx, at.Name, f.Other, false))
+	} else {
+		require.NoError(t, w.(engine.InPlaceWriter).End(ctx, target))
+	}
+	require.NoError(t, claims.End(ctx, f.Other))
+	require.NoError(t, claims.Release(ctx, true))
+	// One that was cut off, and does not know.
+	err = others[0].WriteShared(ctx, ticket, at, []record.Record{recs[0]})
+	require.ErrorIs(t, err, engine.ErrClaimLost)
+	require.Equal(t, want, scan(t, c, find(t, c, f.Other)))
+	now, err := c.Namespaces(ctx)
+	require.NoError(t, err)
+	for _, n := range now {
+		require.True(t, n.Name == f.Other || !isStaging || n.Name != at.Name, "a stage was made anew: %s", n.Name)
+	}
+}

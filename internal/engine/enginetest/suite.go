@@ -69,6 +69,7 @@ var checks = []struct {
 	{"a wrong login is refused, and shows no secret", checkWrongLogin},
 	{"calls at the same time do not disturb each other", checkConcurrent},
 	{"connections of several processes read one state", checkShared},
+	{"several processes write one namespace", checkSharedWriter},
 }
 
 // Run checks an adapter; start gives a fresh cluster each time.

@@ -71,6 +71,9 @@ func Start(t testing.TB, n int, edit func(*server.Options)) *Servers {
 
 // Begin starts a server that is not there, with what it kept.
 func (s *Servers) Begin(t testing.TB, i int) {
+	if s.running[i] != nil {
+		return
+	}
 	o := *s.opts[i]
 	r, err := server.NewServer(&o)
 	require.NoError(t, err)
