@@ -206,11 +206,15 @@ func (a *app) showWorkers(now *workers.Overview) {
 		return
 	}
 	s.Line("")
-	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", ">working", ">waiting", "open for")
+	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", ">working", ">waiting", ">oldest", "open for")
 	for _, j := range jobs {
+		oldest := ""
+		if !j.Oldest.IsZero() {
+			oldest = view.Duration(time.Since(j.Oldest))
+		}
 		t.Row(j.Kind, j.Cluster, j.Store, j.By, labelsText(j.Only), view.Count(int64(j.Given)),
 			view.Count(int64(j.Done)), view.Count(int64(j.Working)), view.Count(int64(j.Waiting)),
-			view.Duration(time.Since(j.Begun)))
+			oldest, view.Duration(time.Since(j.Begun)))
 	}
 	t.Print(0)
 	for _, l := range now.Limits {

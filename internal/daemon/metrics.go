@@ -88,6 +88,7 @@ var (
 	descTasks   = describe("worker_tasks_total", "Tasks of shared work that this process has done, by how they ended.",
 		"outcome")
 	descTasking = describe("worker_tasks_in_progress", "Tasks of shared work that this process is at.")
+	descSeesTo  = describe("worker_clusters", "Clusters that this daemon sees to, where daemons divide them.")
 	descJoined  = describe("worker_connected", "1 where this process is a worker and reaches the servers by which "+
 		"work is shared.")
 	descConfig = describe("config_last_reload_success", "0 where a newer configuration was refused.")
@@ -135,7 +136,8 @@ func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 		descTook, descEnded,
 		descGood,
 		descNext, descStored, descHeld, descUp, descUsed, descMeasured, descFree, descFreeAt, descDays, descScrub,
-		descNotices, descUntaken, descDropped, descWaiting, descTasks, descTasking, descJoined, descConfig} {
+		descNotices, descUntaken, descDropped, descWaiting, descTasks, descTasking, descSeesTo, descJoined,
+		descConfig} {
 		out <- d
 	}
 }
@@ -226,6 +228,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 		count(descTasks, i.Done, "done")
 		count(descTasks, i.Failed, "failed")
 		put(descTasking, float64(len(i.Doing)))
+		put(descSeesTo, float64(i.Clusters))
 		put(descJoined, number(m.d.worker != nil && m.d.worker.Engine.Connected()))
 	}
 	put(descConfig, number(m.d.broken == ""))

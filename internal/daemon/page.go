@@ -217,7 +217,11 @@ func (d *Daemon) gatherCrew(ctx context.Context) *report.Crew {
 		out.Members = append(out.Members, memberOf(&now.Workers[i]))
 	}
 	for _, j := range now.Jobs {
-		out.Jobs = append(out.Jobs, report.CrewJob{Kind: j.Kind, Of: cmp.Or(j.Cluster, "store "+j.Store), By: j.By,
+		var oldest time.Duration
+		if !j.Oldest.IsZero() {
+			oldest = max(time.Since(j.Oldest), time.Millisecond)
+		}
+		out.Jobs = append(out.Jobs, report.CrewJob{Oldest: oldest, Kind: j.Kind, Of: cmp.Or(j.Cluster, "store "+j.Store), By: j.By,
 			Open: time.Since(j.Begun), Done: int64(j.Done), Working: int64(j.Working), Waiting: int64(j.Waiting)})
 	}
 	for _, l := range now.Limits {

@@ -1,10 +1,12 @@
 package integration_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
-	"os"
+	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -15,7 +17,7 @@ import (
 	"dexamen/internal/engine/etcd/etcdtest"
 )
 
-// TestWorkersShareTheRest holds that captures, restores, verifications and mirrors that workers have shared end as
+// TestWorkersShareTheRest holds that captures, restores and verifications that workers have shared end as
 // those of one process do: of a sharded cluster, to a moment that is in the log.
 func TestWorkersShareTheRest(t *testing.T) {
 	t.Parallel()
@@ -31,9 +33,11 @@ func TestWorkersShareTheRest(t *testing.T) {
 	require.NoError(t, (demo.Telemetry{Seed: 1, Documents: documents}).Work(ctx, cl, 7, 2000))
 	did := func(what string, args ...string) string {
 		began := time.Now()
+		before, _ := c.servers.Traffic()
 		out, err := c.run(desk, args...)
 		require.NoError(t, err, out)
-		t.Logf("%s: %s", args[0], time.Since(began).Round(time.Millisecond))
+		after, _ := c.servers.Traffic()
+		t.Logf("%s: %s, %d messages", args[0], time.Since(began).Round(time.Millisecond), after-before)
 		require.Contains(t, out, what, "%v", args)
 		return out
 	}
@@ -56,18 +60,6 @@ func TestWorkersShareTheRest(t *testing.T) {
 		"telemetry.readings=again.readings")
 	require.Error(t, err)
 	require.Contains(t, out, `"missing": 1`)
-	// A mirror.
-	for _, of := range []string{"desk", "w1", "w2", "alone"} {
-		path := c.dir + "/" + of + ".yaml"
-		text, err := os.ReadFile(path)
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(path, []byte(strings.Replace(string(text), "stores:\n",
-			"stores:\n  attic: { location: \"file://"+c.dir+"/attic\", key: { file: \""+c.dir+"/larder.key\" } }\n", 1)),
-			0o600))
-	}
-	did("copied", "store", "mirror", "larder", "attic")
-	out, err = c.run(alone, "--store", "attic", "verify", "orchard@latest")
-	require.NoError(t, err, out)
 	require.Empty(t, c.list().Jobs)
 }
 
@@ -136,4 +128,61 @@ func TestWorkersWithKeysThatWrite(t *testing.T) {
 	require.Contains(t, out, "3 shards captured by night")
 	out, err = c.run(alone, "verify", "orchard@latest", "--live", "orchard")
 	require.NoError(t, err, out)
+}
+
+// TestWorkersDivideClusters holds that daemons divide what policies ask for, and that another goes on where one is killed.
+func TestWorkersDivideClusters(t *testing.T) {
+	t.Parallel()
+	c := newCrowd(t, 1, 2000)
+	c.edit = func(name, text string) string {
+		return text + "policies:\n  all: { clusters: [\"*\"], snapshot: \"0 2 * * *\", capture: continuous, " +
+			"flush: 1s, keep: { thin: [daily for 30d] } }\n"
+	}
+	start := func(name string) {
+		cmd := exec.Command(c.bin, "--config", c.config(name, "  divide: true\n"), "daemon")
+		c.log[name] = &bytes.Buffer{}
+		cmd.Stderr = c.log[name]
+		require.NoError(t, cmd.Start())
+		c.running[name] = cmd
+	}
+	home := func() (name string) {
+		for _, w := range c.list().Workers {
+			if w.Clusters > 0 && c.running[w.Name] != nil {
+				if name != "" {
+					return "" // two at a time
+				}
+				name = w.Name
+			}
+		}
+		return name
+	}
+	alone := c.config("alone", "")
+	newest := func() time.Time {
+		out, err := c.run(alone, "coverage", "orchard")
+		require.NoError(t, err, out)
+		var list []struct{ Latest time.Time }
+		require.NoError(t, json.Unmarshal([]byte(out), &list), out)
+		if len(list) == 0 {
+			return time.Time{}
+		}
+		return list[0].Latest
+	}
+	for _, name := range []string{"one", "two", "three"} {
+		start(name)
+	}
+	cl := connect(t, c.uri)
+	for range 3 {
+		var of string
+		require.Eventually(t, func() bool { of = home(); return of != "" }, 60*time.Second, 100*time.Millisecond)
+		t.Logf("%s sees to it at %s", of, time.Now())
+		at := time.Now()
+		require.NoError(t, (demo.Telemetry{Seed: 1, Documents: 2000}).Work(ctx, cl, uint64(at.UnixNano()), 20))
+		require.Eventually(t, func() bool { return newest().After(at) }, 60*time.Second, 300*time.Millisecond,
+			"%s sees to it: %s", of, c.log[of])
+		t.Logf("it is captured at %s", time.Now())
+		c.end(of, syscall.SIGKILL)
+		if len(c.running) == 1 {
+			break
+		}
+	}
 }

@@ -170,6 +170,11 @@ func (c *crowd) snapshot(config string) (p pointMade, err error) {
 func TestWorkersShareASnapshot(t *testing.T) {
 	t.Parallel()
 	c := newCrowd(t, 1, 300_000)
+	c.edit = func(_, text string) string {
+		text = strings.Replace(text, "orchard: { address", "orchard: { store: larder, address", 1)
+		return strings.Replace(text, "stores:\n", "stores:\n  attic: { location: \"file://"+c.dir+
+			"/attic\", key: { file: \""+c.dir+"/larder.key\" } }\n", 1)
+	}
 	alone, err := c.snapshot(c.config("alone", ""))
 	require.NoError(t, err)
 	c.join("north-1", "  labels: { site: north }\n")
@@ -210,6 +215,11 @@ func TestWorkersShareASnapshot(t *testing.T) {
 	require.NoError(t, err, scrubbed)
 	require.Contains(t, scrubbed, "content files read by")
 	require.Contains(t, scrubbed, `"sound": true`)
+	mirrored, err := c.run(c.config("desk", ""), "store", "mirror", "larder", "attic")
+	require.NoError(t, err, mirrored)
+	require.Contains(t, mirrored, "content files copied by")
+	checked, err := c.run(c.config("alone", ""), "--store", "attic", "verify", "orchard@latest")
+	require.NoError(t, err, checked)
 	out, err := c.run(c.config("alone", ""), "verify", "orchard@"+again.ID, "--live", "orchard")
 	require.NoError(t, err, out)
 	c.end("north-1", syscall.SIGTERM)
@@ -321,8 +331,9 @@ func TestWorkersReadRedisShards(t *testing.T) {
 	require.EqualValues(t, 3, done)
 	// The log goes on from a point that others have read for.
 	write(0, 12_000, 400, "second ")
-	out, err := c.run(c.config("alone", ""), "capture", "orchard")
+	out, err := c.run(desk, "capture", "orchard")
 	require.NoError(t, err, out)
+	require.Contains(t, out, "3 shards captured by w0, w1")
 	second, err := c.snapshot(desk)
 	require.NoError(t, err)
 	out, err = c.run(c.config("alone", ""), "points", "orchard")

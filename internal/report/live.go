@@ -96,10 +96,11 @@ func (m CrewMember) What() string {
 	return strings.Join(parts, "; ")
 }
 
-// CrewJob is a job that is open, and how many tasks of it are done, being worked on, and waiting.
+// CrewJob is a job that is open, how many tasks of it are done, being worked on, and waiting, and for how long the oldest
+// that is not done has been there.
 type CrewJob struct {
 	Kind, Of, By           string
-	Open                   time.Duration
+	Open, Oldest           time.Duration
 	Done, Working, Waiting int64
 }
 

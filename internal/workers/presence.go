@@ -108,6 +108,8 @@ type JobState struct {
 	JobInfo
 	Waiting int `json:"waiting"` // tasks that nobody has taken
 	Working int `json:"working"` // tasks that somebody has
+	// Oldest is since when the oldest task that is not done lies there; the zero time where all are.
+	Oldest time.Time `json:"oldest,omitzero"`
 }
 
 // Overview is who is there, what they do, and how full limits are.
@@ -148,8 +150,14 @@ func (e *Engine) Overview(ctx context.Context) (*Overview, error) {
 				s.Waiting, s.Working = int(now.NumPending), now.NumAckPending
 			}
 		}
-		if err != nil && !errors.Is(err, jetstream.ErrConsumerNotFound) { // it has just ended
-			return nil, err
+		if err == nil && s.Waiting+s.Working > 0 {
+			var m *jetstream.RawStreamMsg
+			if m, err = e.tasks.GetMsg(ctx, 1, jetstream.WithGetMsgSubject(taskSubjects+j.ID+".*")); err == nil {
+				s.Oldest = m.Time
+			}
+		}
+		if err != nil && !errors.Is(err, jetstream.ErrConsumerNotFound) && !errors.Is(err, jetstream.ErrMsgNotFound) {
+			return nil, err // else it has just ended
 		}
 		out.Jobs = append(out.Jobs, s)
 		for _, l := range j.Limits {
