@@ -680,7 +680,7 @@ policies:                                 # what is protected, when, and for how
 # evidence:                               # what drills, restores and verifications found is signed
 #   key: { file: /etc/dexamen/evidence.pem }   # else with a key that this host makes and keeps
 
-# workers:                                # several processes share the work of snapshots
+# workers:                                # several processes share the work of snapshots, captures, restores ...
 #   servers: ["tls://n1.lindenholt.example:4222", "tls://n2.lindenholt.example:4222"]   # NATS with JetStream
 #   credentials: /etc/dexamen/workers.creds   # tls: { ca, certificate }, replicas
 #   name: north-1                         # of this process; the host's when left out
@@ -690,6 +690,9 @@ policies:                                 # what is protected, when, and for how
 #   lost_after: 30s                       # a silent worker's tasks go to others
 #   rules:                                # who works on what; the first that fits
 #     - { clusters: ["apiary-*"], only: { site: north } }
+#   limits:                               # of all processes together, whatever they do; captures are not bound
+#     - { name: north-link, clusters: { label: site=north }, tasks: 8, rate: 200MiB/s }   # or stores: [larder]
+#   divide: true                          # each daemon carries out policies of its share of the clusters
 
 # limits:
 #   memory: 512MiB                        # of the program; a quarter of the machine's, up to 1GiB, when left out

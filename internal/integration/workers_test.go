@@ -172,8 +172,8 @@ func TestWorkersShareASnapshot(t *testing.T) {
 	c := newCrowd(t, 1, 300_000)
 	c.edit = func(_, text string) string {
 		text = strings.Replace(text, "orchard: { address", "orchard: { store: larder, address", 1)
-		return strings.Replace(text, "stores:\n", "stores:\n  attic: { location: \"file://"+c.dir+
-			"/attic\", key: { file: \""+c.dir+"/larder.key\" } }\n", 1)
+		return strings.Replace(text, "stores:\n", "stores:\n  loft: { location: \"file://"+c.dir+
+			"/loft\", key: { file: \""+c.dir+"/larder.key\" } }\n", 1)
 	}
 	alone, err := c.snapshot(c.config("alone", ""))
 	require.NoError(t, err)
@@ -215,10 +215,10 @@ func TestWorkersShareASnapshot(t *testing.T) {
 	require.NoError(t, err, scrubbed)
 	require.Contains(t, scrubbed, "content files read by")
 	require.Contains(t, scrubbed, `"sound": true`)
-	mirrored, err := c.run(c.config("desk", ""), "store", "mirror", "larder", "attic")
+	mirrored, err := c.run(c.config("desk", ""), "store", "mirror", "larder", "loft")
 	require.NoError(t, err, mirrored)
 	require.Contains(t, mirrored, "content files copied by")
-	checked, err := c.run(c.config("alone", ""), "--store", "attic", "verify", "orchard@latest")
+	checked, err := c.run(c.config("alone", ""), "--store", "loft", "verify", "orchard@latest")
 	require.NoError(t, err, checked)
 	out, err := c.run(c.config("alone", ""), "verify", "orchard@"+again.ID, "--live", "orchard")
 	require.NoError(t, err, out)
