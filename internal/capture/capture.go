@@ -128,7 +128,8 @@ func newCapture(ctx context.Context, e *run.Runner, name string, c engine.Cluste
 		if _, could := c.(engine.Logged); could && len(topo.Limitations) > 0 {
 			why = ": " + topo.Limitations[0].What
 		}
-		return nil, nil, fmt.Errorf("cluster %s: %w%s; it can be protected by snapshots only", name, engine.ErrNoLog, why)
+		return nil, nil, fmt.Errorf("cluster %s: %w%s; it can be protected by snapshots only", name, engine.ErrNoLog,
+			why)
 	}
 	if src.Last == nil {
 		return nil, nil, remedy.With(fmt.Errorf(

@@ -96,7 +96,8 @@ func captureShard(ctx context.Context, e *run.Runner, c engine.Cluster, x *logPi
 	cp.end, a.end = x.End, x.End
 	err = a.captureAll(ctx)
 	a.sum()
-	out := &logRead{Shard: cp.out, Gaps: cp.gaps, AtPoint: cp.resumedAtPoint, Doubts: cp.seen, Untracked: a.out.Untracked}
+	out := &logRead{Shard: cp.out, Gaps: cp.gaps, AtPoint: cp.resumedAtPoint, Doubts: cp.seen,
+		Untracked: a.out.Untracked}
 	if errors.Is(err, run.ErrIncomplete) {
 		out.Incomplete = strings.TrimPrefix(err.Error(), run.ErrIncomplete.Error()+": ")
 		err = nil

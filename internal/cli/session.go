@@ -143,7 +143,8 @@ func (a *app) openRunnerOf(ctx context.Context, c *cli.Command, name,
 		return nil, nil, err
 	}
 	p := a.screen.NewProgress()
-	return &run.Runner{Store: s, StoreName: name, Explain: explain.Error, Tool: "dexamen " + Version, Temp: cfg.Limits.Temp,
+	return &run.Runner{Store: s, StoreName: name, Explain: explain.Error, Tool: "dexamen " + Version,
+			Temp:     cfg.Limits.Temp,
 			Memory:   int(cfg.Limits.Memory) / 4,
 			Parallel: cfg.Limits.ReadersPerCluster, ScratchServer: a.scratchServer(c, cfg), Guard: guardOf(cfg),
 			Attest: a.attest(cfg, s), OnEvent: p.Event}, p,

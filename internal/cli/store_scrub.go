@@ -49,7 +49,8 @@ func (a *app) storeScrub(ctx context.Context, c *cli.Command) error {
 	o.Emit = emit
 	var r *store.ScrubReport
 	var lost error // why the report is not kept
-	w := work{Runner: &run.Runner{Store: s, StoreName: name, Tool: "dexamen " + Version, Explain: explain.Error, OnEvent: p.Event}}
+	w := work{Runner: &run.Runner{Store: s, StoreName: name, Tool: "dexamen " + Version,
+		Explain: explain.Error, OnEvent: p.Event}}
 	end, err := a.share(ctx, c, w.Runner, store.RunScrub, "", nil)
 	if err != nil {
 		return err

@@ -206,7 +206,8 @@ func (a *app) showWorkers(now *workers.Overview) {
 		return
 	}
 	s.Line("")
-	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", ">working", ">waiting", ">oldest", "open for")
+	t := s.Table("job", "cluster", "store", "by", "only", ">tasks", ">done", ">working", ">waiting", ">oldest",
+		"open for")
 	for _, j := range jobs {
 		oldest := ""
 		if !j.Oldest.IsZero() {

@@ -49,7 +49,8 @@ const rated = 4
 // Share has the pieces of a job on a cluster, or on a store alone where c is nil, done by whoever is there,
 // until end is called; this process does some, too, where it may. Where nothing is configured for it, or the
 // servers cannot be had, it does all of it alone, unless it may not.
-func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster string, c engine.Cluster) (end func(), err error) {
+func (w Deps) Share(ctx context.Context, r *run.Runner, kind, cluster string, c engine.Cluster) (end func(),
+	err error) {
 	cfg := w.Config
 	if w.Workers == nil || cfg.Workers == nil {
 		return func() {}, nil

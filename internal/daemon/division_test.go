@@ -37,9 +37,11 @@ type dividing struct {
 
 func (v *dividing) start(name, labels string) {
 	text := "stores: { larder: { location: \"mem:\" } }\nworkers: { servers: [" +
-		strings.Join(quoted(v.servers.Addresses()), ", ") + "], divide: true, lost_after: 3s, name: " + name + ", labels: { " +
-		labels + " }, rules: [ { clusters: { label: site=north }, only: { site: north } } ] }\npolicies:\n" +
-		"  all: { clusters: [\"*\"], snapshot: \"0 2 * * *\", capture: continuous, keep: { thin: [daily for 30d] } }\n" +
+		strings.Join(quoted(v.servers.Addresses()), ", ") + "], divide: true, lost_after: 3s, name: " + name +
+		", labels: { " + labels + " }, rules: [ { clusters: { label: site=north }, " +
+		"only: { site: north } } ] }\npolicies:\n" +
+		"  all: { clusters: [\"*\"], snapshot: \"0 2 * * *\", capture: continuous, " +
+		"keep: { thin: [daily for 30d] } }\n" +
 		"clusters:\n"
 	for i := range v.n {
 		site := "any"
@@ -53,7 +55,8 @@ func (v *dividing) start(name, labels string) {
 	open := func(ctx context.Context) (*workers.Engine, error) {
 		return workers.Open(ctx, workers.Options{Servers: cfg.Workers.Servers, LostAfter: 3 * time.Second, Name: name})
 	}
-	d := &Daemon{Log: slog.New(slog.DiscardHandler), Channels: tells(nil), ProbeEvery: time.Hour, Deps: Deps{Config: cfg,
+	d := &Daemon{Log: slog.New(slog.DiscardHandler), Channels: tells(nil), ProbeEvery: time.Hour}
+	d.Deps = Deps{Config: cfg,
 		OpenEnv: func(ctx context.Context, _ *config.Config, _, _ string) (*run.Runner, error) {
 			s, err := store.Open(ctx, v.place, store.Options{Workers: 1})
 			if err != nil {
@@ -70,7 +73,7 @@ func (v *dividing) start(name, labels string) {
 				return nil, fmt.Errorf("%s: %w", cluster, engine.ErrUnreachable)
 			}
 			return fakeDriver{}.Open(ctx, engine.Target{Address: c.Clusters[cluster].Address})
-		}, Workers: open}}
+		}, Workers: open}
 	e, err := open(v.t.Context())
 	require.NoError(v.t, err)
 	ctx, cancel := context.WithCancel(context.Background())

@@ -221,7 +221,8 @@ func (d *Daemon) gatherCrew(ctx context.Context) *report.Crew {
 		if !j.Oldest.IsZero() {
 			oldest = max(time.Since(j.Oldest), time.Millisecond)
 		}
-		out.Jobs = append(out.Jobs, report.CrewJob{Oldest: oldest, Kind: j.Kind, Of: cmp.Or(j.Cluster, "store "+j.Store), By: j.By,
+		out.Jobs = append(out.Jobs, report.CrewJob{Oldest: oldest, Kind: j.Kind, By: j.By,
+			Of:   cmp.Or(j.Cluster, "store "+j.Store),
 			Open: time.Since(j.Begun), Done: int64(j.Done), Working: int64(j.Working), Waiting: int64(j.Waiting)})
 	}
 	for _, l := range now.Limits {

@@ -32,8 +32,8 @@ type workerHarm struct {
 
 // TestWorkersAreHarmed takes snapshots of eight shards, captures what was written since, and restores a moment in the
 // log to eight other shards, DEXAMEN_HARMED times each (make workers: 100), by six workers in networks of their own and
-// three NATS servers, while one or two of them are killed, cut off or slowed, or who began it is killed. Each must end with
-// the content that is there; one of which the process was killed, or that failed, is done again. It needs root, ip
+// three NATS servers, while one or two of them are killed, cut off or slowed, or who began it is killed. Each must end
+// with the content that is there; one of which the process was killed, or that failed, is done again. It needs root, ip
 // and tc.
 func TestWorkersAreHarmed(t *testing.T) {
 	rounds, _ := strconv.Atoi(os.Getenv("DEXAMEN_HARMED"))

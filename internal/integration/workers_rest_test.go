@@ -93,8 +93,8 @@ func TestWorkersRestoreEtcd(t *testing.T) {
 	require.NoError(t, err, out)
 }
 
-// TestWorkersWithKeysThatWrite holds that a worker whose key lets it write, and not read, reads a cluster and its log for
-// who has a key that reads.
+// TestWorkersWithKeysThatWrite holds that a worker whose key lets it write, and not read, reads a cluster and its log
+// for who has a key that reads.
 func TestWorkersWithKeysThatWrite(t *testing.T) {
 	t.Parallel()
 	const documents = 60_000
@@ -106,7 +106,8 @@ func TestWorkersWithKeysThatWrite(t *testing.T) {
 	require.NoError(t, err, out)
 	var key struct{ Public string }
 	require.NoError(t, json.Unmarshal([]byte(out), &key), out)
-	out, err = c.run(alone, "store", "keys", "add", "larder", "--recipient", key.Public, "--write-only", "--label", "night")
+	out, err = c.run(alone, "store", "keys", "add", "larder", "--recipient", key.Public, "--write-only", "--label",
+		"night")
 	require.NoError(t, err, out)
 	const away = "  labels: { site: away }\n"
 	c.edit = func(name, text string) string {
@@ -130,7 +131,8 @@ func TestWorkersWithKeysThatWrite(t *testing.T) {
 	require.NoError(t, err, out)
 }
 
-// TestWorkersDivideClusters holds that daemons divide what policies ask for, and that another goes on where one is killed.
+// TestWorkersDivideClusters holds that daemons divide what policies ask for, and that another goes on where one is
+// killed.
 func TestWorkersDivideClusters(t *testing.T) {
 	t.Parallel()
 	c := newCrowd(t, 1, 2000)

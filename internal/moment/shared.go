@@ -172,8 +172,8 @@ func readEqual(ctx context.Context, e *run.Runner, c engine.Cluster, p *equalPie
 	if out.First, out.Last, err = tree.Ends(ctx, x, root); err != nil {
 		return nil, err
 	}
-	err = tree.DiffWithin(ctx, tree.Side{Source: x, Root: root}, tree.Side{Source: x, Root: p.Want}, out.First, out.Last,
-		func(tree.Difference) error { out.Differs = true; return errFound })
+	err = tree.DiffWithin(ctx, tree.Side{Source: x, Root: root}, tree.Side{Source: x, Root: p.Want}, out.First,
+		out.Last, func(tree.Difference) error { out.Differs = true; return errFound })
 	if err != nil && !out.Differs {
 		return nil, err
 	}

@@ -96,8 +96,8 @@ func (m CrewMember) What() string {
 	return strings.Join(parts, "; ")
 }
 
-// CrewJob is a job that is open, how many tasks of it are done, being worked on, and waiting, and for how long the oldest
-// that is not done has been there.
+// CrewJob is a job that is open, how many tasks of it are done, being worked on, and waiting, and for how long the
+// oldest that is not done has been there.
 type CrewJob struct {
 	Kind, Of, By           string
 	Open, Oldest           time.Duration

@@ -91,7 +91,7 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		pieces = append(pieces, x)
 	}
 	roots := make([]tree.Root, len(parts))
-	by, err := run.Shared(ctx, s.Runner, PieceScan, "reading "+ns.Name, pieces, func(i int, _ string, r *pieceRead) error {
+	done := func(i int, _ string, r *pieceRead) error {
 		if r.Again != "" {
 			is, ok := tellable[r.Again]
 			if !ok {
@@ -106,7 +106,8 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 		s.addOthers(&r.Stats)
 		s.ReportProgress(ns.Name, s.done.Add(r.Root.Records), s.total.Load(), s.bytes.Add(r.Root.Bytes))
 		return nil
-	})
+	}
+	by, err := run.Shared(ctx, s.Runner, PieceScan, "reading "+ns.Name, pieces, done)
 	if err != nil {
 		return root, false, err
 	}

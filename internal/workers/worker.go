@@ -365,18 +365,19 @@ func (w *Worker) fetchOf(ctx context.Context, id string, n int) (jetstream.Msg, 
 	if err != nil {
 		return nil, nil
 	}
-	for msg := range batch.Messages() {
-		s, ok := w.slotFor(ctx, id)
-		if !ok {
-			_ = msg.NakWithDelay(w.Engine.beat / 5)
-			return nil, nil
-		}
-		w.mu.Lock()
-		w.next += n + 1
-		w.mu.Unlock()
-		return msg, s
+	msg, ok := <-batch.Messages()
+	if !ok {
+		return nil, nil
 	}
-	return nil, nil
+	s, ok := w.slotFor(ctx, id)
+	if !ok {
+		_ = msg.NakWithDelay(w.Engine.beat / 5)
+		return nil, nil
+	}
+	w.mu.Lock()
+	w.next += n + 1
+	w.mu.Unlock()
+	return msg, s
 }
 
 // slotFor takes what a task of a job needs of its limits; false where there is none now.

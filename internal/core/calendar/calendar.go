@@ -81,8 +81,8 @@ func (s Schedule) Next(t time.Time) time.Time {
 // between are two times of a schedule that follow each other.
 type between struct{ last, next time.Time }
 
-// betweens holds, by a schedule's text and zone, what was found last: all who ask about the same time, such as daemons of
-// clusters under one policy, need not work it out again.
+// betweens holds, by a schedule's text and zone, what was found last: all who ask about the same time, such as daemons
+// of clusters under one policy, need not work it out again.
 var betweens sync.Map
 
 type scheduleKey struct{ text, zone string }

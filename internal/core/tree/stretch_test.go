@@ -103,8 +103,8 @@ func TestDiffWithin(t *testing.T) {
 		require.Equal(t, []string{sub[0], sub[len(sub)-1]}, []string{string(first), string(last)})
 		got := map[string]bool{}
 		ns.reads = 0
-		require.NoError(t, tree.DiffWithin(ctx, tree.Side{Source: ns, Root: piece}, tree.Side{Source: ns, Root: whole}, first,
-			last, func(d tree.Difference) error {
+		require.NoError(t, tree.DiffWithin(ctx, tree.Side{Source: ns, Root: piece}, tree.Side{Source: ns, Root: whole},
+			first, last, func(d tree.Difference) error {
 				got[string(d.Key)] = true
 				require.False(t, bytes.Equal(d.A, d.B) && (d.A == nil) == (d.B == nil))
 				return nil

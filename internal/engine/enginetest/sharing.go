@@ -118,7 +118,8 @@ func checkSharedWriter(t *testing.T, start Start) {
 		require.NoError(t, others[len(others)-1].WriteShared(ctx, ticket, at, part))
 	}
 	require.Equal(t, want, scan(t, c, engine.Namespace{Namespace: at}), "each is there once")
-	require.Error(t, others[0].WriteShared(ctx, []byte("{}"), record.Namespace{Name: f.Other, Ident: []byte{1}}, recs[:1]))
+	elsewhere := record.Namespace{Name: f.Other, Ident: []byte{1}}
+	require.Error(t, others[0].WriteShared(ctx, []byte("{}"), elsewhere, recs[:1]))
 	if isStaging {
 		require.NoError(t, staging.Publish(ctx, at.Name, f.Other, false))
 	} else {
