@@ -114,9 +114,14 @@ func (e *Engine) patiently(ctx context.Context, ask func(ctx context.Context) er
 	}
 }
 
+// notNow is the code by which servers say that they have nobody who leads them ("JetStream system temporarily
+// unavailable").
+const notNow jetstream.ErrorCode = 10008
+
 // isSilence reports whether servers have not answered, rather than refused.
 func isSilence(err error) bool {
-	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, nats.ErrTimeout) ||
+	var api *jetstream.APIError
+	return errors.As(err, &api) && api.ErrorCode == notNow || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, nats.ErrTimeout) ||
 		errors.Is(err, nats.ErrNoResponders) || errors.Is(err, jetstream.ErrNoStreamResponse) ||
 		errors.Is(err, nats.ErrConnectionClosed)
 }
