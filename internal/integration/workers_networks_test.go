@@ -75,7 +75,7 @@ func TestWorkersScale(t *testing.T) {
 	if os.Getenv("DEXAMEN_SCALING") == "" {
 		t.Skip("a measurement: make workers")
 	}
-	const megabits, keys, size = 16, 32_000, 4000
+	const megabits, keys, size = 16, 64_000, 4000
 	bin, dir := builtBinary(t), t.TempDir()
 	nets := networks(t, 8, megabits)
 	_, clientPort, err := net.SplitHostPort(servertest.FreeAddress(t))
@@ -142,14 +142,32 @@ workers:
 			return err == nil && strings.Count(string(out), `"name": "away-`) == n
 		}, 20*time.Second, 100*time.Millisecond)
 		messages, bytes := queue.Traffic()
-		begun := time.Now()
+		begun, busy, all := time.Now(), 0.0, 0.0
+		b0, a0 := processors(t)
 		run("snapshot", "barn")
+		busy, all = processors(t)
 		m, b := queue.Traffic()
 		took := time.Since(begun).Seconds()
 		if n == 1 {
 			first = took
 		}
-		t.Logf("%d workers: %.1f s, %.1f MiB/s, %.2f of linear; %d messages of %d KiB to the servers", n, took,
-			keys*size/took/(1<<20), first/took/float64(n), m-messages, (b-bytes)>>10)
+		t.Logf("%d workers: %.1f s, %.1f MiB/s, %.2f of linear; processors busy %.0f %%; %d messages of %d KiB to the "+
+			"servers", n, took, keys*size/took/(1<<20), first/took/float64(n), 100*(busy-b0)/(all-a0), m-messages,
+			(b-bytes)>>10)
 	}
+}
+
+// processors returns how much time this machine's processors have been busy, and all of it.
+func processors(t *testing.T) (busy, all float64) {
+	text, err := os.ReadFile("/proc/stat")
+	require.NoError(t, err)
+	line, _, _ := strings.Cut(string(text), "\n")
+	for i, f := range strings.Fields(line)[1:] {
+		n, err := strconv.ParseFloat(f, 64)
+		require.NoError(t, err)
+		if all += n; i != 3 && i != 4 { // neither idle nor waiting
+			busy += n
+		}
+	}
+	return busy, all
 }
