@@ -296,7 +296,7 @@ func (w *Worker) isOpen(id string) bool {
 
 // pull hands tasks to begin as there is room, one of each open job in turn, until the context ends.
 func (w *Worker) pull(ctx context.Context, begin func(jetstream.Msg, *Slot)) {
-	const least, most = 20 * time.Millisecond, 500 * time.Millisecond
+	const least, most = 20 * time.Millisecond, 200 * time.Millisecond
 	pause := least
 	for ctx.Err() == nil {
 		w.mu.Lock()
