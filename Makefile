@@ -106,8 +106,8 @@ year: ## a year of two daemons on a clock that is not real (DAYS=365)
 soak: servers build ## continuous capture, the daemon killed every few seconds (SOAK=11m)
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_SOAK=$(or $(SOAK),11m) go test -timeout 60m -v -run TestSoak ./internal/integration
 
-workers: servers build ## snapshots by workers in networks of their own: by 1 to 8 of them, then 100 while they are harmed (HARMED=100; as root; ip and tc)
-	DEXAMEN_SCALING=1 DEXAMEN_HARMED=$(or $(HARMED),100) DEXAMEN_BIN=$(CURDIR)/$(BIN) go test -timeout 60m -v -run 'TestWorkersScale|TestWorkersAreHarmed' ./internal/integration
+workers: servers build ## workers in networks of their own: a snapshot by 1 to 8 of them, then 100 rounds of snapshot, capture and restore while they are harmed (HARMED=100; as root; ip and tc)
+	DEXAMEN_SCALING=1 DEXAMEN_HARMED=$(or $(HARMED),100) DEXAMEN_BIN=$(CURDIR)/$(BIN) go test -timeout 100m -v -run 'TestWorkersScale|TestWorkersAreHarmed' ./internal/integration
 
 break: servers build ## a daemon under a supervisor, broken on purpose: what each channel tells, after how long (as root)
 	DEXAMEN_BREAK=1 DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) go test -timeout 60m -v -run TestInService ./internal/integration
