@@ -34,6 +34,9 @@ type written struct {
 // Pieces are what does each kind of piece.
 var Pieces = map[string]run.Piece{PieceWrite: run.PieceOf(writeStretch)}
 
+// fewestShared is how much must be written that others are asked for help, in bytes.
+const fewestShared = 1 << 20
+
 // Of a batch that is written at once.
 const batchBytes, batchRecords = 4 << 20, 4000
 
@@ -42,7 +45,7 @@ const batchBytes, batchRecords = 4 << 20, 4000
 func (p *Plan) writeByOthers(ctx context.Context, w engine.Writer, ns record.Namespace, it Item) (bool, error) {
 	e := p.runner
 	s, ok := w.(engine.SharedWriter)
-	if !ok || e.Crew == nil || e.Store.WriteOnly() || len(it.Lost) > 0 {
+	if !ok || e.Crew == nil || e.Store.WriteOnly() || len(it.Lost) > 0 || it.space.Root.Bytes < fewestShared {
 		return false, nil
 	}
 	hands := e.Crew.Hands(ctx)

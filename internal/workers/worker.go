@@ -392,7 +392,11 @@ func (w *Worker) slotFor(ctx context.Context, id string) (*Slot, bool) {
 		return nil, true
 	}
 	if w.Own != nil && w.Own.use() {
-		return w.Own, true
+		select {
+		case <-w.Own.Lost(): // it is of no use any more
+		default:
+			return w.Own, true
+		}
 	}
 	once, cancel := context.WithTimeout(ctx, 2*w.Engine.beat)
 	defer cancel()
