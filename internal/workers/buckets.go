@@ -121,7 +121,8 @@ const notNow jetstream.ErrorCode = 10008
 // isSilence reports whether servers have not answered, rather than refused.
 func isSilence(err error) bool {
 	var api *jetstream.APIError
-	return errors.As(err, &api) && api.ErrorCode == notNow || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, nats.ErrTimeout) ||
+	return errors.As(err, &api) && api.ErrorCode == notNow ||
+		errors.Is(err, context.DeadlineExceeded) || errors.Is(err, nats.ErrTimeout) ||
 		errors.Is(err, nats.ErrNoResponders) || errors.Is(err, jetstream.ErrNoStreamResponse) ||
 		errors.Is(err, nats.ErrConnectionClosed)
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"runtime/debug"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -15,18 +16,21 @@ import (
 
 // do works on one message until it is acknowledged or given back.
 func (w *Worker) do(ctx context.Context, msg jetstream.Msg, s *Slot) {
-	defer func() {
+	// Others can be begun once the handler is through: saying so takes as long as the servers are far away.
+	leave := sync.OnceFunc(func() {
 		switch {
 		case s == nil:
 		case s == w.Own:
 			s.unuse()
 		default:
-			s.Free()
+			go s.Free()
 		}
 		w.mu.Lock()
 		delete(w.doing, msg.Subject())
 		w.mu.Unlock()
-	}()
+		nudge(w.freed)
+	})
+	defer leave()
 	log := w.Engine.opt.Log
 	var t Task
 	if err := json.Unmarshal(msg.Data(), &t); err != nil {
@@ -45,13 +49,13 @@ func (w *Worker) do(ctx context.Context, msg jetstream.Msg, s *Slot) {
 		_ = msg.Term()
 		return
 	}
-	if err := w.work(ctx, msg, job, &t, s); err != nil && ctx.Err() == nil {
+	if err := w.work(ctx, msg, job, &t, s, leave); err != nil && ctx.Err() == nil {
 		log.Warn("a task is given back", "error", err)
 	}
 }
 
 // work does a task that has a job.
-func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task, s *Slot) error {
+func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *Task, s *Slot, leave func()) error {
 	e, begun := w.Engine, time.Now()
 	var was Outcome
 	if _, done, err := get(ctx, e.results, t.key(), &was); err != nil {
@@ -83,6 +87,7 @@ func (w *Worker) work(ctx context.Context, msg jetstream.Msg, job *JobInfo, t *T
 	w.mu.Unlock()
 	nudge(w.news)
 	data, err := w.handle(ctx, msg, job, t, s)
+	leave()
 	if err == nil {
 		w.count(&w.info.Done)
 		return w.settle(ctx, msg, t, Outcome{Worker: w.Name, Took: time.Since(begun), Data: data})
