@@ -75,7 +75,7 @@ func TestWorkersScale(t *testing.T) {
 	if os.Getenv("DEXAMEN_SCALING") == "" {
 		t.Skip("a measurement: make workers")
 	}
-	const megabits, keys, size = 8, 64_000, 4000
+	const megabits, keys, size = 16, 96_000, 4000
 	bin, dir := builtBinary(t), t.TempDir()
 	nets := networks(t, 8, megabits)
 	_, clientPort, err := net.SplitHostPort(servertest.FreeAddress(t))

@@ -59,6 +59,7 @@ type cluster struct {
 	watched  string            // the endpoint whose log is read
 	because  error             // why the history that is there now is another one than the one before
 	epoch    uint64            // of the history that is there now
+	smaller  int64             // how many bytes pages are of, where larger ones did not come in time; zero is as usual
 }
 
 // login is a client, logged in. The library makes a login that servers have forgotten anew

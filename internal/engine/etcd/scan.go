@@ -11,6 +11,8 @@ import (
 
 	"go.etcd.io/etcd/api/v3/mvccpb"
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/status"
 
 	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
@@ -299,7 +301,7 @@ func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 	if b, ok := p.To.([]byte); ok {
 		end = b
 	}
-	limit := int64(1000)
+	limit := int64(firstPage)
 	var buf []byte
 	for from != nil {
 		if end != nil && bytes.Compare(from, end) >= 0 {
@@ -337,12 +339,43 @@ func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 		if skip != nil && bytes.Compare(skip, from) > 0 {
 			from = skip
 		}
-		// Pages of about a megabyte.
 		if n := int64(len(page.Kvs)); n > 0 {
-			limit = min(max(n<<20/int64(size+1), 10), 5000)
+			limit = min(max(n*v.pageBytes()/int64(size+1), fewestKeys), 5000)
 		}
 	}
 	return last, nil
+}
+
+const (
+	// pageSize is about how many bytes a page is of; firstPage how many keys, where nothing is known of their size.
+	pageSize  = 1 << 20
+	firstPage = 250
+	// fewestKeys and smallestPage are what a page is of at least, however slow the network.
+	fewestKeys   = 10
+	smallestPage = 32 << 10
+)
+
+// isLate reports whether an answer did not come in time.
+func isLate(err error) bool {
+	return errors.Is(err, context.DeadlineExceeded) || status.Code(err) == codes.DeadlineExceeded
+}
+
+// pageBytes is about how many bytes a page is to be of: fewer where larger ones did not come in time.
+func (c *cluster) pageBytes() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.smaller > 0 {
+		return c.smaller
+	}
+	return pageSize
+}
+
+// shrink has pages be smaller from now on: one has not come in time.
+func (c *cluster) shrink() {
+	size := c.pageBytes()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.smaller = max(size/4, smallestPage)
 }
 
 // page reads keys of [from, end) as of a revision from the chosen member, or from
@@ -353,7 +386,7 @@ func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64,
 	if end != nil {
 		to = string(end)
 	}
-	opts = append([]clientv3.OpOption{clientv3.WithRange(to), clientv3.WithLimit(limit)}, opts...)
+	opts = append([]clientv3.OpOption{clientv3.WithRange(to)}, opts...)
 	if rev > 0 {
 		opts = append(opts, clientv3.WithRev(rev), clientv3.WithSerializable())
 	}
@@ -366,10 +399,15 @@ func (c *cluster) page(ctx context.Context, from, end []byte, rev, limit int64,
 		if err == nil {
 			var ans *clientv3.GetResponse
 			ans, err = ask(ctx, func(ctx context.Context) (*clientv3.GetResponse, error) {
-				return cl.Get(ctx, string(from), opts...)
+				return cl.Get(ctx, string(from), append(opts[:len(opts):len(opts)], clientv3.WithLimit(limit))...)
 			})
 			if err == nil {
 				return ans, nil
+			}
+			if limit > fewestKeys && isLate(err) && ctx.Err() == nil {
+				// The network may be too slow for as much within the time.
+				limit = max(limit/4, fewestKeys)
+				c.shrink()
 			}
 			err = c.explain(err, endpoint)
 		}
