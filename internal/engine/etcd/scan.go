@@ -11,6 +11,7 @@ import (
 
 	"go.etcd.io/etcd/api/v3/mvccpb"
 	clientv3 "go.etcd.io/etcd/client/v3"
+	"golang.org/x/sync/errgroup"
 	"google.golang.org/grpc/codes"
 	"google.golang.org/grpc/status"
 
@@ -208,15 +209,16 @@ func (v *view) cut(ctx context.Context, s stretch, most int64, depth int, give f
 		}
 		ends[i] = page.Kvs[0].Key
 	}
+	cuts := between(ends[0], ends[1], int(min((s.keys+most-1)/most, 256)))
+	counts, err := v.countBetween(ctx, s.from, cuts)
+	if err != nil {
+		return err
+	}
 	from, left := s.from, s.keys
-	for _, to := range append(between(ends[0], ends[1], int(min((s.keys+most-1)/most, 256))), s.to) {
+	for i, to := range append(cuts, s.to) {
 		part := stretch{from: from, to: to, keys: left}
-		if !bytes.Equal(to, s.to) {
-			var err error
-			if part.keys, err = v.keys(ctx, part); err != nil {
-				return err
-			}
-			if part.keys == 0 {
+		if i < len(counts) {
+			if part.keys = counts[i]; part.keys == 0 {
 				continue // it goes with the next
 			}
 		}
@@ -226,6 +228,24 @@ func (v *view) cut(ctx context.Context, s stretch, most int64, depth int, give f
 		from, left = to, left-part.keys
 	}
 	return nil
+}
+
+// countBetween counts the keys before each cut, after the one before it; several at a time, as each takes the way to the
+// server and back.
+func (v *view) countBetween(ctx context.Context, from []byte, cuts [][]byte) ([]int64, error) {
+	const atOnce = 16
+	out := make([]int64, len(cuts))
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for i, to := range cuts {
+		s := stretch{from: from, to: to}
+		g.Go(func() (err error) {
+			out[i], err = v.keys(gctx, s)
+			return err
+		})
+		from = to
+	}
+	return out, g.Wait()
 }
 
 // between cuts the stretch from a to b into at most n of the same width, taking
