@@ -13,6 +13,7 @@ import (
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
+	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/wait"
 )
@@ -250,14 +251,17 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 	nudge(j.news)
 	defer func() { j.takeBack(list) }()
 	outcomes := make([]Outcome, len(data))
-	for i, w := range list {
+	for _, w := range list {
 		var err error
 		if w.sent, err = json.Marshal(&w.task); err != nil {
 			return err
 		}
-		if err := j.publish(ctx, w, 0); err != nil {
-			return err
-		}
+	}
+	const atOnce = 16 // each takes the way to the servers and back
+	var hand errgroup.Group
+	hand.SetLimit(atOnce)
+	for i, w := range list {
+		hand.Go(func() error { return j.publish(ctx, w, 0) })
 		j.group.Go(func() {
 			select {
 			case outcomes[i] = <-w.came:
@@ -266,6 +270,9 @@ func (j *Job) Do(ctx context.Context, kind, what string, data []json.RawMessage,
 			case <-j.ctx.Done():
 			}
 		})
+	}
+	if err := hand.Wait(); err != nil {
+		return err
 	}
 	absent := time.NewTicker(j.e.beat)
 	defer absent.Stop()
