@@ -230,8 +230,8 @@ func (v *view) cut(ctx context.Context, s stretch, most int64, depth int, give f
 	return nil
 }
 
-// countBetween counts the keys before each cut, after the one before it; several at a time, as each takes the way to the
-// server and back.
+// countBetween counts the keys before each cut, after the one before it; several at a time, as each takes the way to
+// the server and back.
 func (v *view) countBetween(ctx context.Context, from []byte, cuts [][]byte) ([]int64, error) {
 	const atOnce = 16
 	out := make([]int64, len(cuts))

@@ -60,7 +60,8 @@ func TestSlowNetworks(t *testing.T) {
 	cl := etcdtest.Client(t, s...)
 	const keys = 400
 	for i := range keys {
-		_, err := cl.Put(t.Context(), "farm/"+string(rune('a'+i%26))+strings.Repeat("x", i/26), strings.Repeat("z", 5000))
+		key := "farm/" + string(rune('a'+i%26)) + strings.Repeat("x", i/26)
+		_, err := cl.Put(t.Context(), key, strings.Repeat("z", 5000))
 		require.NoError(t, err)
 	}
 	address := strings.TrimPrefix(etcdtest.Address(s...), "etcd://")
