@@ -67,9 +67,13 @@ func (a *app) verify(ctx context.Context, c *cli.Command) error {
 	}
 	s := a.screen
 	s.Line("point %s of %s, the state at %s", s.Accent(proof.ID), m.Point.Cluster, view.Time(m.Point.Time))
-	s.Line("  content    %s in %s read, %s; all trees built anew have their roots",
+	how := "all trees built anew have their roots"
+	if proof.Shared {
+		how = "all that their roots name is there and whole"
+	}
+	s.Line("  content    %s in %s read, %s; %s",
 		view.Plural(proof.Records, "record"),
-		view.Plural(int64(proof.Namespaces), "namespace"), view.Bytes(proof.Bytes))
+		view.Plural(int64(proof.Namespaces), "namespace"), view.Bytes(proof.Bytes), how)
 	if proof.Segments > 0 {
 		s.Line("  log after  %s in %s read, unbroken to %s", view.Plural(proof.Changes, "change"),
 			view.Plural(int64(proof.Segments), "segment"), view.Time(proof.Reach.Wall))

@@ -31,17 +31,18 @@ type checked struct {
 // Pieces are what does each kind of piece.
 var Pieces = map[string]run.Piece{PieceCheck: run.PieceOf(checkStretch)}
 
-// checkPoint reads all that a point is made of.
-func checkPoint(ctx context.Context, e *run.Runner, p *store.Point) error {
+// checkPoint reads all that a point is made of. Shared: others have read some of it, of which the trees were gone
+// through, and not built anew.
+func checkPoint(ctx context.Context, e *run.Runner, p *store.Point) (shared bool, err error) {
 	progress := func(ns string, n, size int64) { e.ReportProgress(ns, n, 0, size) }
 	if e.Crew == nil || e.Store.WriteOnly() {
-		return e.Store.CheckPoint(ctx, p, progress)
+		return false, e.Store.CheckPoint(ctx, p, progress)
 	}
 	for i := range p.Namespaces {
 		ns := &p.Namespaces[i]
 		done, err := checkByOthers(ctx, e, ns)
 		if ctx.Err() != nil {
-			return context.Cause(ctx)
+			return shared, context.Cause(ctx)
 		}
 		if err != nil {
 			// Who reads it may be what is wrong: whether it can be read this process finds out.
@@ -49,11 +50,13 @@ func checkPoint(ctx context.Context, e *run.Runner, p *store.Point) error {
 		}
 		if !done || err != nil {
 			if err := e.Store.CheckNamespace(ctx, ns, progress); err != nil {
-				return err
+				return shared, err
 			}
+		} else {
+			shared = true
 		}
 	}
-	return nil
+	return shared, nil
 }
 
 // fewestShared is how much must be read that others are asked for help, in bytes.

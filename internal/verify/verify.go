@@ -29,6 +29,8 @@ type Proof struct {
 	Namespaces int          `json:"namespaces"`
 	Records    int64        `json:"records"`
 	Bytes      int64        `json:"bytes"`
+	// Shared: other processes have read some of it, of which the trees were gone through, and not built anew.
+	Shared bool `json:"shared,omitempty"`
 	// Log says how far the log after the point was read and found whole.
 	Segments int         `json:"segments"`
 	Changes  int64       `json:"changes"`
@@ -60,8 +62,8 @@ type Proof struct {
 func Point(ctx context.Context, e *run.Runner, p *store.Point) (*Proof, error) {
 	out := &Proof{Point: p, ID: p.ID, Namespaces: len(p.Namespaces), Records: p.Stats.Records, Bytes: p.Stats.Bytes}
 	e.Emit(run.Step, "reading all of point %s: %s", p.ID, run.Count(p.Stats.Records, "record"))
-	err := checkPoint(ctx, e, p)
-	if err != nil {
+	var err error
+	if out.Shared, err = checkPoint(ctx, e, p); err != nil {
 		return out, fmt.Errorf("point %s: %w", p.ID, err)
 	}
 	out.contentRead = true

@@ -42,7 +42,7 @@ func (w *writer) ShareWrites(ctx context.Context, ns record.Namespace) ([]byte, 
 func (w *writer) WriteShared(ctx context.Context, t []byte, ns record.Namespace, recs []record.Record) error {
 	var of ticket
 	if err := json.Unmarshal(t, &of); err != nil || of.Claimed == 0 {
-		return fmt.Errorf("%s: what says who restores it makes no sense: %w", ns.Name, err)
+		return fmt.Errorf("%s: what says who restores it makes no sense: %q", ns.Name, t)
 	}
 	is := clientv3.Compare(clientv3.CreateRevision(markPrefix+ns.Name), "=", of.Claimed)
 	return w.putWhile(ctx, []clientv3.Cmp{is}, ns, recs)
