@@ -3,6 +3,7 @@ package daemon
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -109,17 +110,7 @@ func (d *Daemon) followDivision(ctx context.Context, e *workers.Engine, w *worke
 // sameToDivide reports whether clusters are divided alike with one as with the other.
 func sameToDivide(a, b workers.Info) bool {
 	return a.Instance == b.Instance && a.Plans == b.Plans && a.Draining == b.Draining && a.Parallel == b.Parallel &&
-		len(a.Cannot) == len(b.Cannot) && !slices.ContainsFunc(keysOf(a.Cannot), func(k string) bool {
-		_, ok := b.Cannot[k]
-		return !ok
-	})
-}
-
-func keysOf(m map[string]string) (out []string) {
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
+		maps.EqualFunc(a.Cannot, b.Cannot, func(_, _ string) bool { return true }) // whatever the reason
 }
 
 // redivided drops what others see to from now on, and has what is this daemon's looked at.
