@@ -24,6 +24,9 @@ type Partition struct {
 	From, To any // engine's own key values; nil is open
 }
 
+// Through returns the stretch from a partition to the end of one that follows it, of the same list.
+func (p Partition) Through(last Partition) Partition { return Partition{p.From, last.To} }
+
 // Choice is the member of a shard that is read, and why that one was chosen.
 type Choice struct {
 	Shard  string

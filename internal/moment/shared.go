@@ -77,10 +77,11 @@ func equalByOthers(ctx context.Context, e *run.Runner, x *store.Scratch, c engin
 	if hands == 0 {
 		return false, nil
 	}
-	parts, err := s.Partitions(ctx, ns, run.PiecesPerHand*hands)
+	parts, err := s.Partitions(ctx, ns, run.PartsPerHand*hands)
 	if err != nil || len(parts) < 2 {
 		return false, err
 	}
+	parts = run.Pieces(parts, hands, engine.Partition.Through)
 	end, err := Give(ctx, e, x, want)
 	if err != nil {
 		return false, err

@@ -52,10 +52,11 @@ func (p *Plan) writeByOthers(ctx context.Context, w engine.Writer, ns record.Nam
 	if hands == 0 {
 		return false, nil
 	}
-	list, err := tree.Stretches(ctx, p.scratch, it.space.Root, run.PiecesPerHand*hands, p.cutAt())
+	list, err := tree.Stretches(ctx, p.scratch, it.space.Root, run.PartsPerHand*hands, p.cutAt())
 	if err != nil || len(list) < 2 {
 		return false, err
 	}
+	list = run.Pieces(list, hands, tree.Stretch.Through)
 	ticket, err := s.ShareWrites(ctx, ns)
 	if err != nil || ticket == nil {
 		return false, err

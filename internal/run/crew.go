@@ -64,9 +64,22 @@ func Shared[P, R any](ctx context.Context, e *Runner, kind, what string, pieces 
 	return strings.Join(slices.Sorted(maps.Keys(names)), ", "), err
 }
 
-// PiecesPerHand is into how many pieces work is cut for each that can be done at once: the slowest is then
-// waited for briefly, and what is lost with a worker is little.
-const PiecesPerHand = 8
+// PartsPerHand is into how many parts of about one size work is cut for each that can be done at once, before
+// [Pieces] puts them together.
+const PartsPerHand = 32
+
+// Pieces puts parts that follow each other, and are of about one size, together into what is done at once: large
+// pieces at first, of which little must be said, then ever smaller ones, down to one part, so that all hands end at
+// about the same time. No piece is more than a quarter of a hand's share, as it is lost with who does it.
+func Pieces[T any](parts []T, hands int, join func(first, last T) T) []T {
+	var out []T
+	for len(parts) > 0 {
+		n := max(1, len(parts)/(4*max(1, hands)))
+		out = append(out, join(parts[0], parts[n-1]))
+		parts = parts[n:]
+	}
+	return out
+}
 
 // Alone returns a Runner that shares nothing.
 func (e *Runner) Alone() *Runner {

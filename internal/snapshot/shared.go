@@ -70,10 +70,11 @@ func (s *snapshot) scanShared(ctx context.Context, c engine.Shareable, ns engine
 	if hands == 0 {
 		return root, false, nil
 	}
-	parts, err := c.Partitions(ctx, ns, run.PiecesPerHand*hands)
+	parts, err := c.Partitions(ctx, ns, run.PartsPerHand*hands)
 	if err != nil || len(parts) < 2 {
 		return root, false, err
 	}
+	parts = run.Pieces(parts, hands, engine.Partition.Through)
 	if err := s.w.Enlist(); err != nil { // before anybody writes for it
 		return root, false, err
 	}

@@ -72,10 +72,11 @@ func checkByOthers(ctx context.Context, e *run.Runner, ns *store.PointNamespace)
 	if hands == 0 {
 		return false, nil
 	}
-	list, err := tree.Stretches(ctx, e.Store, ns.Root, run.PiecesPerHand*hands, nil)
+	list, err := tree.Stretches(ctx, e.Store, ns.Root, run.PartsPerHand*hands, nil)
 	if err != nil || len(list) < 2 {
 		return false, err
 	}
+	list = run.Pieces(list, hands, tree.Stretch.Through)
 	pieces := make([]checkPiece, len(list))
 	for i, l := range list {
 		pieces[i] = checkPiece{ns.Root, l}

@@ -14,6 +14,9 @@ type Stretch struct {
 	To   []byte `json:"to,omitempty"`
 }
 
+// Through returns the stretch from one to the end of one that follows it, of the same list.
+func (s Stretch) Through(last Stretch) Stretch { return Stretch{s.From, last.To} }
+
 // Stretches cuts a tree into at most n stretches of about the same size, without reading leaves: fewer where it
 // has fewer nodes. At, where not nil, moves a key at which it could be cut to one before it at which
 // it may be.

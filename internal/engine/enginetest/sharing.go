@@ -35,6 +35,9 @@ func checkShared(t *testing.T, start Start) {
 	require.Len(t, want, 300)
 	parts, err := c.Partitions(ctx, ns, 4)
 	require.NoError(t, err)
+	if len(parts) > 2 { // neighbours can be read as one
+		parts = append([]engine.Partition{parts[0].Through(parts[1])}, parts[2:]...)
+	}
 	shared, err := c.(engine.Shareable).Share()
 	require.NoError(t, err)
 	require.NotContains(t, string(shared), f.Target.Address)

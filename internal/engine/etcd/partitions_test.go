@@ -54,24 +54,26 @@ func TestPartitionsAreFair(t *testing.T) {
 			continue
 		}
 		seen++
-		parts, err := c.Partitions(ctx, ns, 8)
-		require.NoError(t, err)
-		require.LessOrEqual(t, len(parts), 8, ns.Name)
-		require.GreaterOrEqual(t, len(parts), 6, ns.Name)
-		got := map[string]bool{}
-		most := 0
-		for _, p := range parts {
-			n := 0
-			require.NoError(t, c.Scan(ctx, ns, p, func(r record.Record) error {
-				require.False(t, got[string(r.Key)])
-				got[string(r.Key)] = true
-				n++
-				return nil
-			}))
-			most = max(most, n)
+		for _, n := range []int{8, 100} {
+			parts, err := c.Partitions(ctx, ns, n)
+			require.NoError(t, err)
+			require.LessOrEqual(t, len(parts), n, ns.Name)
+			require.GreaterOrEqual(t, len(parts), n*3/5, ns.Name)
+			got := map[string]bool{}
+			most := 0
+			for _, p := range parts {
+				n := 0
+				require.NoError(t, c.Scan(ctx, ns, p, func(r record.Record) error {
+					require.False(t, got[string(r.Key)])
+					got[string(r.Key)] = true
+					n++
+					return nil
+				}))
+				most = max(most, n)
+			}
+			require.Len(t, got, keys)
+			require.Less(t, most, keys/n*9/4, "%s: the largest of %d", ns.Name, len(parts))
 		}
-		require.Len(t, got, keys)
-		require.Less(t, most, keys/8*3/2, "%s: the largest of %d", ns.Name, len(parts))
 	}
 	require.Equal(t, len(shapes), seen)
 }
