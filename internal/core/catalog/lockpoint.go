@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/content"
 	"dexamen/internal/core/sealed"
 	"dexamen/internal/core/tree"
 )
@@ -35,7 +36,7 @@ func (s *Catalog) lockPoint(ctx context.Context, p *Point) error {
 		// Which content files they need cannot be read; all are locked.
 		err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error { need[i.Name] = true; return nil })
 	} else {
-		seen := map[tree.Hash]bool{}
+		seen := s.Index.NewNodeSet()
 		if err = s.FilesOf(ctx, p, seen, need); err == nil && before != nil {
 			err = s.FilesOf(ctx, before, seen, need)
 			if errors.Is(err, sealed.ErrMissing) || errors.Is(err, sealed.ErrDamaged) {
@@ -84,32 +85,29 @@ func (s *Catalog) LockKeys(ctx context.Context) error {
 	return nil
 }
 
-// PacksOf adds the names of the content files that a point needs.
-func (s *Catalog) FilesOf(ctx context.Context, p *Point, seen map[tree.Hash]bool, need map[string]bool) error {
+// FilesOf adds the names of the content files that a point needs, but for nodes that were seen.
+func (s *Catalog) FilesOf(ctx context.Context, p *Point, seen *content.NodeSet, need map[string]bool) error {
 	for _, root := range p.Trees() {
 		err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
-			if seen[n.Hash] {
-				return false, nil
+			if added, err := seen.Add(n.Hash); err != nil || !added {
+				return false, err
 			}
-			seen[n.Hash] = true
-			pl, pack, ok := s.Index.Find(n.Hash)
-			if !ok {
+			copies, files := s.Index.Copies(n.Hash)
+			if len(copies) == 0 {
 				return false, fmt.Errorf("node %s: %w", n.Hash.Short(), sealed.ErrMissing)
 			}
-			need[pack.Name] = true
 			// Which of several copies is read, or stays, is not told by who vouches for it alone.
-			_, spares := s.Index.Spares(n.Hash, pl)
-			for _, f := range spares {
+			for _, f := range files {
 				need[f.Name] = true
 			}
-			if pl.Patch {
-				_, base, ok := s.Index.Find(s.Index.BaseOf(n.Hash))
+			if copies[0].Patch {
+				_, base, ok := s.Index.Find(copies[0].Base)
 				if !ok {
 					return false, fmt.Errorf("node %s: its base: %w", n.Hash.Short(), sealed.ErrMissing)
 				}
 				need[base.Name] = true
 			}
-			return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
+			return n.Level > 0 || n.Level == 0 && copies[0].Pieces, ctx.Err()
 		})
 		if err != nil {
 			return err

@@ -262,6 +262,9 @@ func (x *Index) best(h tree.Hash) (Copy, *File, bool) {
 	return list[0], files[0], true
 }
 
+// Copies returns all copies of a node, the one that is read first, and their content files.
+func (x *Index) Copies(h tree.Hash) ([]Copy, []*File) { return x.all(h) }
+
 // all returns what copies does, of an index that is made anew where a table cannot be read.
 func (x *Index) all(h tree.Hash) ([]Copy, []*File) {
 	list, files, err := x.copies(h)

@@ -45,13 +45,12 @@ func (s *Upkeep) BringBack(ctx context.Context, cluster, id string) (*Returned, 
 		w.Abandon()
 		return nil, err
 	}
-	seen := map[tree.Hash]bool{}
+	seen := s.Index.NewNodeSet()
 	for ns, root := range d.Trees() {
 		err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
-			if seen[n.Hash] {
-				return false, nil
+			if added, err := seen.Add(n.Hash); err != nil || !added {
+				return false, err
 			}
-			seen[n.Hash] = true
 			if !s.Keeps(ctx, n.Hash) {
 				node, err := s.Node(ctx, n.Hash)
 				if err == nil {

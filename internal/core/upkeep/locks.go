@@ -9,7 +9,6 @@ import (
 	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/sealed"
-	"dexamen/internal/core/tree"
 )
 
 // ProlongLocks prolongs the locks of all that points of a cluster need, and of its log: what
@@ -33,7 +32,7 @@ func (s *Upkeep) ProlongLocks(ctx context.Context, cluster string, keep []*catal
 		claim.Release(context.WithoutCancel(ctx))
 	}()
 	need := map[string]bool{}
-	seen := map[tree.Hash]bool{}
+	seen := s.Index.NewNodeSet()
 	for _, p := range keep {
 		need[s.PointName(p.Cluster, p.ID)] = true
 		if s.WriteOnly() {

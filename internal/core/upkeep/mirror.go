@@ -16,7 +16,6 @@ import (
 	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/sealed"
-	"dexamen/internal/core/tree"
 )
 
 // MirrorOptions say what to mirror.
@@ -160,7 +159,7 @@ func (m *mirror) restorable(ctx context.Context, points, files []string) (out []
 	for _, p := range files {
 		listed[p] = true
 	}
-	seen := map[tree.Hash]bool{}
+	seen := s.Index.NewNodeSet()
 	for _, n := range points {
 		p := new(catalog.Point)
 		err := s.GetObject(ctx, n, p)
@@ -180,7 +179,7 @@ func (m *mirror) restorable(ctx context.Context, points, files []string) (out []
 		case errors.Is(err, blob.ErrNotFound):
 		case errors.Is(err, sealed.ErrDamaged), errors.Is(err, sealed.ErrMissing):
 			m.out.Damaged = append(m.out.Damaged, fmt.Sprintf("%s: %v", n, err))
-			seen = map[tree.Hash]bool{} // what was seen of it was not all gone through
+			seen = s.Index.NewNodeSet() // what was seen of it was not all gone through
 		default:
 			return nil, err
 		}
@@ -267,7 +266,7 @@ func (m *mirror) choosePoints(ctx context.Context, sel *selection) error {
 	for _, u := range unreadable {
 		m.out.Damaged = append(m.out.Damaged, u.Error())
 	}
-	seen := map[tree.Hash]bool{}
+	seen := m.s.Index.NewNodeSet()
 	for _, p := range list {
 		if len(m.o.Clusters) > 0 && !slices.Contains(m.o.Clusters, p.Cluster) {
 			continue

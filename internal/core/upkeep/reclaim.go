@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/RoaringBitmap/roaring/v2/roaring64"
+
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/content"
@@ -63,67 +65,11 @@ type Reclaimed struct {
 	Waiting []string `json:"waiting,omitempty"`
 }
 
-// holding is where every copy of every node lies.
-type holding struct {
-	files   []*content.File
-	objects [][]content.Entry
-	bad     []string // content files whose list cannot be read
-	copies  map[tree.Hash][]copyOf
-}
-
-// copyOf is one copy of a node: in which content file, by which of its entries, and
-// whether as a patch.
-type copyOf struct {
-	file, entry uint32
-	patch       bool
-}
-
-// holdings reads the lists of all content files from the content files themselves.
-func (s *Upkeep) holdings(ctx context.Context) (*holding, error) {
-	pending, err := s.PendingDeletes(ctx)
-	if err != nil {
-		return nil, err
-	}
-	suspect, err := s.Suspects(ctx)
-	if err != nil {
-		return nil, err
-	}
-	h := &holding{copies: map[tree.Hash][]copyOf{}}
-	err = s.Blob.List(ctx, sealed.ContentPrefix, func(i blob.Info) error {
-		footer, err := s.ReadFooter(ctx, i.Name)
-		var f *content.Footer
-		if err == nil {
-			f, err = content.DecodeFooter(i.Name, footer)
-		}
-		if errors.Is(err, sealed.ErrDamaged) {
-			h.bad = append(h.bad, i.Name)
-			return nil
-		}
-		if errors.Is(err, blob.ErrNotFound) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		id := uint32(len(h.files))
-		h.files = append(h.files, &content.File{
-			Name: i.Name, Size: i.Size, Made: i.Made, PendingDelete: pending[i.Name], Suspect: suspect[i.Name],
-			Doubted: !s.Believed(i.Name, f)})
-		h.objects = append(h.objects, f.Entries)
-		for k, o := range f.Entries {
-			h.copies[o.Name] = append(h.copies[o.Name], copyOf{id, uint32(k), !o.Base.IsZero()})
-		}
-		return nil
-	})
-	return h, err
-}
-
 // live returns every node that a point needs, and bases: the nodes that any copy
 // of one of them is a patch of. It fails where a point cannot be read: nothing
 // is removed that it may need.
-func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (live, bases map[tree.Hash]bool,
-	over []*catalog.Point,
-	err error) {
+func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (live, bases *content.NodeSet,
+	over []*catalog.Point, err error) {
 	// One that is brought back meanwhile is listed as the one or as the other.
 	dropped, unreadable, err := s.Dropped(ctx, "")
 	for _, e := range unreadable {
@@ -157,29 +103,26 @@ func (s *Upkeep) live(ctx context.Context, o ReclaimOptions, now time.Time) (liv
 		return nil, nil, nil, remedy.With(fmt.Errorf("%w: what it needs is not known, so nothing can be removed",
 			errors.Join(unreadable...)), remedy.Scrub, "")
 	}
-	live, bases = map[tree.Hash]bool{}, map[tree.Hash]bool{}
+	live, bases = s.Index.NewNodeSet(), s.Index.NewNodeSet()
 	for i, p := range points {
 		for ns, root := range p.Trees() {
 			err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
-				if live[n.Hash] {
-					return false, nil
+				if added, err := live.Add(n.Hash); err != nil || !added {
+					return false, err
 				}
-				live[n.Hash] = true
-				pl, _, ok := s.Index.Find(n.Hash)
-				if !ok {
+				copies, _ := s.Index.Copies(n.Hash)
+				if len(copies) == 0 {
 					return false, fmt.Errorf("point %s of %s: %s: node %s: %w; store scrub says more", p.ID, p.Cluster,
 						ns.Name, n.Hash.Short(), sealed.ErrMissing)
 				}
-				if pl.Patch {
-					bases[s.Index.BaseOf(n.Hash)] = true
-				}
-				spares, _ := s.Index.Spares(n.Hash, pl)
-				for _, sp := range spares {
-					if sp.Patch {
-						bases[sp.Base] = true
+				for _, c := range copies {
+					if c.Patch {
+						if _, err := bases.Add(c.Base); err != nil {
+							return false, err
+						}
 					}
 				}
-				return n.Level > 0 || pl.Pieces && n.Level == 0, ctx.Err()
+				return n.Level > 0 || copies[0].Pieces && n.Level == 0, ctx.Err()
 			})
 			if i >= must && (errors.Is(err, sealed.ErrMissing) || errors.Is(err, sealed.ErrDamaged)) {
 				o.Emit(fmt.Sprintf("a point that was retired can no longer be brought back whole: %v", err))
@@ -231,6 +174,7 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if err != nil {
 		return nil, err
 	}
+	defer h.close()
 	// Points are listed after content files and sessions: one that comes to be later
 	// was made by a writer that is on the list, or that knows what is marked for deletion.
 	now := s.Now
@@ -246,15 +190,14 @@ func (s *Upkeep) Reclaim(ctx context.Context, o ReclaimOptions) (_ *Reclaimed, e
 	if err != nil {
 		return nil, err
 	}
-	may, err := s.mayReclaim(ctx, o, len(live), len(h.files))
+	may, err := s.mayReclaim(ctx, o, live.Len(), len(h.files))
 	if err != nil {
 		return nil, err
 	}
 	r := &reclaim{s: s, o: o, h: h, live: live, bases: bases, writers: writers, claim: claim,
 		over: over, now: now, out: &Reclaimed{Files: len(h.files)}}
-	r.weigh()
-	if o.Preview {
-		return r.out, nil
+	if err := r.weigh(ctx); err != nil || o.Preview {
+		return r.out, err
 	}
 	if err := r.oldClaims(ctx); err != nil || !may {
 		return r.out, err
@@ -338,16 +281,16 @@ type reclaim struct {
 	s       *Upkeep
 	o       ReclaimOptions
 	h       *holding
-	live    map[tree.Hash]bool
-	bases   map[tree.Hash]bool // of patches that are live
+	live    *content.NodeSet // what points need; nil once it shows in kept
+	bases   *content.NodeSet // of patches that are live
 	writers []string
 	claim   *sealed.Claim
 	now     func() time.Time // by the store's clock
 	out     *Reclaimed
-	needed  []int64              // of each content file, bytes of frames with nodes needed from it
-	framed  []int64              // of each content file, bytes of all frames
-	kept    map[tree.Hash]copyOf // of each node that is needed, the copy that stays
-	over    []*catalog.Point     // that were retired and can no longer be brought back
+	needed  []int64           // of each content file, bytes of frames with nodes needed from it
+	framed  []int64           // of each content file, bytes of all frames
+	kept    *roaring64.Bitmap // numbers of copies: of each node that is needed, the one that stays
+	over    []*catalog.Point  // that were retired and can no longer be brought back
 }
 
 // remove ends condemnations whose time has come.
@@ -445,8 +388,13 @@ func (r *reclaim) repack(ctx context.Context) error {
 			w = r.s.NewWriter(ctx)
 			r.o.Emit("taking content files apart that are mostly dead")
 		}
-		for _, o := range r.h.objects[i] {
-			if c, ok := r.kept[o.Name]; !ok || c.file != uint32(i) {
+		entries, err := r.h.entries(i)
+		if err != nil {
+			w.Abandon()
+			return err
+		}
+		for k, o := range entries {
+			if !r.keeps(i, k) {
 				continue // what is kept elsewhere would make one more file that is mostly not needed
 			}
 			node, err := r.s.Node(ctx, o.Name)

@@ -99,10 +99,7 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 	if err != nil {
 		return "", err
 	}
-	here := map[string]int{}
-	for i, p := range h.files {
-		here[p.Name] = i
-	}
+	defer h.close()
 	w := s.NewWriter(ctx)
 	read := func(o content.Entry) ([]byte, error) {
 		if a.bad[o.Name] != name {
@@ -110,9 +107,17 @@ func (a *scrubber) salvage(ctx context.Context, name string, data []byte) (strin
 				return node, nil
 			}
 		}
-		for _, c := range h.copies[o.Name] {
+		copies, err := h.copiesOf(o.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range copies {
 			if p := h.files[c.file]; p.Name != name {
-				if node, err := s.NodeIn(ctx, p.Name, h.objects[c.file][c.entry]); err == nil {
+				entries, err := h.entries(int(c.file))
+				if err != nil {
+					return nil, err
+				}
+				if node, err := s.NodeIn(ctx, p.Name, entries[c.entry]); err == nil {
 					return node, nil
 				}
 			}

@@ -89,35 +89,30 @@ func (a *scrubber) fetch(ctx context.Context, name string) error {
 // here. Below a node that was missing there may be others.
 func (a *scrubber) fetchNodes(ctx context.Context, files []string) error {
 	s := a.s
-	var lists map[string]*content.Footer
 	for {
 		want, err := a.absent(ctx)
 		if err != nil || len(want) == 0 {
 			return err
 		}
-		if lists == nil {
-			lists = map[string]*content.Footer{}
-			for _, n := range files {
-				footer, err := s.FooterAt(ctx, n,
-					func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
-				if err == nil {
-					if f, err := content.DecodeFooter(n, footer); err == nil {
-						lists[n] = f
-					}
-				}
-			}
-		}
 		found := false
-		for n, f := range lists {
-			if slices.ContainsFunc(f.Entries, func(o content.Entry) bool { return want[o.Name] }) {
-				before := len(a.out.Damaged)
-				if err := a.fetch(ctx, n); err != nil {
-					return err
-				}
-				found = found || len(a.out.Damaged) > before
-				delete(lists, n)
+		for i, n := range files {
+			footer, err := s.FooterAt(ctx, n,
+				func(off int64, size int) ([]byte, error) { return a.o.From.ReadAt(ctx, n, off, size) })
+			if err != nil {
+				continue
 			}
+			f, err := content.DecodeFooter(n, footer)
+			if err != nil || !slices.ContainsFunc(f.Entries, func(o content.Entry) bool { return want[o.Name] }) {
+				continue
+			}
+			before := len(a.out.Damaged)
+			if err := a.fetch(ctx, n); err != nil {
+				return err
+			}
+			found = found || len(a.out.Damaged) > before
+			files[i] = ""
 		}
+		files = slices.DeleteFunc(files, func(n string) bool { return n == "" })
 		if !found {
 			return nil
 		}
@@ -136,14 +131,15 @@ func (a *scrubber) absent(ctx context.Context) (map[tree.Hash]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	want, seen := map[tree.Hash]bool{}, map[tree.Hash]bool{}
+	want, seen := map[tree.Hash]bool{}, s.Index.NewNodeSet()
+	var broken error // where the set cannot tell
 	for _, p := range points {
 		for _, root := range p.Trees() {
 			err := tree.Nodes(ctx, s, root, func(n tree.NodeInfo) (bool, error) {
-				if seen[n.Hash] {
-					return false, nil
+				if added, err := seen.Add(n.Hash); err != nil || !added {
+					broken = errors.Join(broken, err)
+					return false, err
 				}
-				seen[n.Hash] = true
 				pl, _, ok := s.Index.Find(n.Hash)
 				if !ok {
 					want[n.Hash] = true
@@ -162,7 +158,7 @@ func (a *scrubber) absent(ctx context.Context) (map[tree.Hash]bool, error) {
 				_, err := s.Node(ctx, n.Hash)
 				return err == nil, ctx.Err()
 			})
-			if err != nil && ctx.Err() != nil {
+			if err != nil && (ctx.Err() != nil || broken != nil) {
 				return nil, err
 			}
 		}

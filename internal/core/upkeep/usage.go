@@ -1,12 +1,21 @@
 package upkeep
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
+	"fmt"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/catalog"
 	"dexamen/internal/core/content"
+	"dexamen/internal/core/extsort"
+	"dexamen/internal/core/sortedfile"
+	"dexamen/internal/core/tempfile"
 	"dexamen/internal/core/tree"
 )
 
@@ -72,12 +81,16 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 	if err != nil {
 		return nil, 0, nil, err
 	}
+	defer w.close()
+	// One cluster after the other, so that what was seen of one is all that is remembered.
+	slices.SortStableFunc(points, func(a, b *catalog.Point) int { return strings.Compare(a.Cluster, b.Cluster) })
 	week := time.Now().Add(-7 * 24 * time.Hour)
 	by := map[string]*Share{}
 	for _, p := range points {
 		c := by[p.Cluster]
 		if c == nil {
 			c = &Share{Cluster: p.Cluster, Oldest: p.Time}
+			w.seen = s.Index.NewNodeSet()
 			by[p.Cluster] = c
 			shares = append(shares, c)
 		}
@@ -114,44 +127,114 @@ func (s *Upkeep) Shares(ctx context.Context) (shares []*Share, dead int64, unrea
 
 // weighing finds out what points cost.
 type weighing struct {
-	s     *Upkeep
-	whole map[frameID]int64             // of each frame that several nodes may share, their bytes
-	seen  map[string]map[tree.Hash]bool // by cluster, nodes that were counted
-	live  map[uint32]bool               // content files that a point needs
+	s *Upkeep
+	// whole has, of each frame that several nodes may share, their bytes.
+	whole *sortedfile.File
+	temp  *os.File         // it lies in
+	seen  *content.NodeSet // nodes of the cluster that is looked at which were counted
+	live  map[uint32]bool  // content files that a point needs
 }
 
-type frameID struct{ file, off uint32 }
+// A frame is named by the number of its content file and where it begins.
+const frameKey = 8
 
-func (s *Upkeep) newWeighing() (*weighing, error) {
-	w := &weighing{s: s, whole: map[frameID]int64{}, seen: map[string]map[tree.Hash]bool{}, live: map[uint32]bool{}}
-	return w, s.Index.Each(func(_ tree.Hash, p content.Place) error {
-		if p.MayShare() {
-			w.whole[frameID{p.File, p.FrameOff}] += int64(p.Len)
+var wholeForm = sortedfile.Form{Record: frameKey + 8, Key: frameKey}
+
+func appendFrame(b []byte, p content.Place) []byte {
+	return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, p.File), p.FrameOff)
+}
+
+func (s *Upkeep) newWeighing() (_ *weighing, err error) {
+	w := &weighing{s: s, live: map[uint32]bool{}}
+	defer func() {
+		if err != nil {
+			w.close()
 		}
-		return nil
+	}()
+	sorter := extsort.New(s.Limits.Temp, s.sortBytes())
+	defer sorter.Close()
+	var key, value []byte
+	err = s.Index.Each(func(_ tree.Hash, p content.Place) error {
+		if !p.MayShare() {
+			return nil
+		}
+		key = appendFrame(key[:0], p)
+		value = binary.BigEndian.AppendUint32(value[:0], p.Len)
+		return sorter.Add(key, value)
 	})
+	if err != nil {
+		return nil, err
+	}
+	if w.temp, err = tempfile.New(s.Limits.Temp, "dexamen-frames-*"); err != nil {
+		return nil, fmt.Errorf("sizes of frames: %w", err)
+	}
+	items, err := sorter.Sorted()
+	if err != nil {
+		return nil, err
+	}
+	defer items.Close()
+	out := sortedfile.NewWriter(w.temp, wholeForm)
+	var record []byte // of the frame that is being summed up
+	sum := uint64(0)
+	for {
+		k, v, ok, err := items.Next()
+		if err != nil {
+			return nil, err
+		}
+		if len(record) > 0 && (!ok || !bytes.Equal(record[:frameKey], k)) {
+			if err := out.Add(binary.BigEndian.AppendUint64(record[:frameKey], sum)); err != nil {
+				return nil, fmt.Errorf("sizes of frames: %w", err)
+			}
+			sum = 0
+		}
+		if !ok {
+			break
+		}
+		record, sum = append(record[:0], k...), sum+uint64(binary.BigEndian.Uint32(v))
+	}
+	if err := out.Close(); err != nil {
+		return nil, fmt.Errorf("sizes of frames: %w", err)
+	}
+	i, err := w.temp.Stat()
+	if err != nil {
+		return nil, err
+	}
+	w.whole, err = sortedfile.Open(w.temp, i.Size(), wholeForm)
+	return w, err
+}
+
+func (w *weighing) close() {
+	if w.temp != nil {
+		_ = w.temp.Close()
+	}
+}
+
+// bytesOf returns how many bytes the nodes of a frame are together.
+func (w *weighing) bytesOf(p content.Place) (n int64, err error) {
+	if !p.MayShare() {
+		return int64(p.Len), nil
+	}
+	err = w.whole.Find(appendFrame(nil, p), func(_ int64, r []byte) bool {
+		n = int64(binary.BigEndian.Uint64(r[frameKey:]))
+		return false
+	})
+	return n, err
 }
 
 // weigh adds a tree to what a cluster's points hold.
 func (w *weighing) weigh(ctx context.Context, c *Share, root tree.Root) error {
-	had := w.seen[c.Cluster]
-	if had == nil {
-		had = map[tree.Hash]bool{}
-		w.seen[c.Cluster] = had
-	}
 	return tree.Nodes(ctx, w.s, root, func(n tree.NodeInfo) (bool, error) {
-		if had[n.Hash] {
-			return false, nil
+		if added, err := w.seen.Add(n.Hash); err != nil || !added {
+			return false, err
 		}
-		had[n.Hash] = true
 		pl, _, ok := w.s.Index.Find(n.Hash)
 		if !ok {
 			return false, nil // the scrub tells
 		}
 		w.live[pl.File] = true
-		all := int64(pl.Len)
-		if pl.MayShare() {
-			all = w.whole[frameID{pl.File, pl.FrameOff}]
+		all, err := w.bytesOf(pl)
+		if err != nil {
+			return false, err
 		}
 		if all > 0 {
 			c.Stored += int64(pl.FrameLen) * int64(pl.Len) / all
@@ -160,11 +243,9 @@ func (w *weighing) weigh(ctx context.Context, c *Share, root tree.Root) error {
 			c.Unique += n.Bytes
 		}
 		if pl.Patch {
-			if base := w.s.Index.BaseOf(n.Hash); !had[base] {
-				// Kept for the patch; a point that holds it counts it then.
-				if bp, _, ok := w.s.Index.Find(base); ok {
-					w.live[bp.File] = true
-				}
+			// Where no point holds it, it is kept for the patch; one that does counts it then.
+			if bp, _, ok := w.s.Index.Find(w.s.Index.BaseOf(n.Hash)); ok {
+				w.live[bp.File] = true
 			}
 		}
 		return n.Level > 0 || n.Level == 0 && pl.Pieces, ctx.Err()
