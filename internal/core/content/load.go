@@ -253,7 +253,7 @@ func (l *loading) footers(ctx context.Context) error {
 	return nil
 }
 
-// listingBytes is about how much one index object says that is made anew.
+// listingBytes is about how much one listing says: more is written as several, so that who makes them holds little.
 const listingBytes = 8 << 20
 
 // RebuildListings removes all index objects and writes them anew from the content files'

@@ -46,8 +46,11 @@ type Writer struct {
 	objects  []Entry
 	shared   []byte // small nodes and patches, waiting for their frame
 	waiting  []Entry
-	sealed   []fileListing
-	stats    WriteStats
+	lists    map[*File][]byte // of full content files that are not in the backend yet
+	// stable are those that are, and in no listing yet; listed is how many bytes their lists are.
+	stable []fileListing
+	listed int
+	stats  WriteStats
 }
 
 type writeJob struct {
@@ -74,7 +77,7 @@ func (s *Content) NewWriter(ctx context.Context) *Writer {
 		n = min(runtime.GOMAXPROCS(0), 8)
 	}
 	w := &Writer{s: s, ctx: ctx, jobs: make(chan writeJob, n), pending: map[tree.Hash][]byte{},
-		unstored: map[*File]bool{}}
+		unstored: map[*File]bool{}, lists: map[*File][]byte{}}
 	w.stored = sync.NewCond(&w.mu)
 	for range n {
 		w.wg.Go(func() {
@@ -320,7 +323,7 @@ func (w *Writer) takeFile() *File {
 	file := w.pack
 	whole, footer := w.s.sealFile(file.Name, file.mem, w.objects)
 	file.mem, file.Size = whole, int64(len(whole))
-	w.sealed = append(w.sealed, fileListing{file.Name, footer})
+	w.lists[file] = footer
 	w.pack, w.objects = nil, nil
 	w.away++
 	return file
@@ -338,16 +341,34 @@ func (w *Writer) store(ctx context.Context, file *File) error {
 	}
 	w.mu.Lock()
 	w.away--
+	var list []fileListing
 	if err == nil { // else somebody may be sending it still
 		w.free = append(w.free, room)
 		delete(w.unstored, file)
+		w.stable = append(w.stable, fileListing{file.Name, w.lists[file]})
+		w.listed += len(w.lists[file])
+		delete(w.lists, file)
+		if w.listed >= listingBytes {
+			list, w.stable, w.listed = w.stable, nil, 0
+		}
 	}
 	w.mu.Unlock()
 	w.stored.Broadcast()
 	if err == nil {
 		err = w.s.spill()
 	}
+	if err == nil {
+		err = w.list(ctx, list)
+	}
 	return err
+}
+
+// list writes a listing of content files that are in the backend.
+func (w *Writer) list(ctx context.Context, files []fileListing) error {
+	if len(files) == 0 {
+		return nil
+	}
+	return w.s.Blob.Create(ctx, sealed.ListingsPrefix+sealed.NewID(16), encodeIndex(w.s.ListKey(), files))
 }
 
 // Flush makes all that was taken durable and findable. The writer is spent.
@@ -356,13 +377,7 @@ func (w *Writer) Flush(ctx context.Context) (WriteStats, error) {
 	if err := w.flush(ctx); err != nil {
 		return w.Stats(), err
 	}
-	if len(w.sealed) > 0 {
-		data := encodeIndex(w.s.ListKey(), w.sealed)
-		if err := w.s.Blob.Create(ctx, sealed.ListingsPrefix+sealed.NewID(16), data); err != nil {
-			return w.Stats(), err
-		}
-	}
-	return w.Stats(), nil
+	return w.Stats(), w.list(ctx, w.stable)
 }
 
 // flush stores what is left; nobody else is at work any more.
