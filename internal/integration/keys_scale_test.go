@@ -74,10 +74,17 @@ func measuredClusters(t testing.TB, from, to string, limits ...string) func(args
 	return run
 }
 
-// measuredWith runs a program with a configuration; how everything is may be told by exit codes 3 and 4.
+// measuredWith runs a program with a configuration; how everything is may be told by exit codes 3 and 4. Below
+// DEXAMEN_PROFILES, where set, each run leaves the profiles of where its CPU time and memory went.
 func measuredWith(t testing.TB, bin, config string) func(args ...string) usage {
 	return func(args ...string) usage {
-		cmd := exec.Command(bin, append([]string{"--config", config, "--quiet", "--json"}, args...)...)
+		global := []string{"--config", config, "--quiet", "--json"}
+		if dir := os.Getenv("DEXAMEN_PROFILES"); dir != "" {
+			dir, err := os.MkdirTemp(dir, args[0]+"-*")
+			require.NoError(t, err)
+			global = append(global, "--trace-to", dir)
+		}
+		cmd := exec.Command(bin, append(global, args...)...)
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
 		begun := time.Now()

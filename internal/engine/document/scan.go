@@ -475,6 +475,7 @@ type scanning struct {
 	fn    func(record.Record) error
 	last  bson.RawValue // _id of the last record given to fn
 	key   []byte
+	room  []byte // for the key of a record
 	count int64
 	// Through a router: documents that share an _id.
 	group    [][]byte
@@ -543,25 +544,8 @@ func (s *scanning) read(ctx context.Context, addr string) error {
 			}
 		}
 		batch--
-		doc := cur.Current
-		key, err := bsonkey.Of(doc)
-		if err != nil {
-			return callbackError{fmt.Errorf("%s: %s: %w", addr, s.ns.Name, err)}
-		}
-		if s.key != nil && bytes.Equal(key, s.key) {
-			continue // the one the scan had reached
-		}
-		if s.c.role == routers {
-			err = s.again(key, doc)
-		} else {
-			err = s.fn(record.Record{Key: key, Value: doc})
-		}
-		if err != nil {
+		if err := s.record(addr, cur.Current, batch == 0); err != nil {
 			return callbackError{err}
-		}
-		s.count++
-		if s.c.caps.ordered && batch == 0 && s.c.role != routers {
-			s.keep(doc, key)
 		}
 	}
 	if err := cur.Err(); err != nil {
@@ -569,6 +553,30 @@ func (s *scanning) read(ctx context.Context, addr string) error {
 	}
 	if err := s.settle(); err != nil {
 		return callbackError{err}
+	}
+	return nil
+}
+
+// record takes a document that was read; last says that it is the last of its batch. It allocates nothing for most.
+func (s *scanning) record(addr string, doc bson.Raw, last bool) (err error) {
+	if s.room, err = bsonkey.AppendOf(s.room[:0], doc); err != nil {
+		return fmt.Errorf("%s: %s: %w", addr, s.ns.Name, err)
+	}
+	key := s.room
+	if s.key != nil && bytes.Equal(key, s.key) {
+		return nil // the one the scan had reached
+	}
+	if s.c.role == routers {
+		err = s.again(key, doc)
+	} else {
+		err = s.fn(record.Record{Key: key, Value: doc})
+	}
+	if err != nil {
+		return err
+	}
+	s.count++
+	if s.c.caps.ordered && last && s.c.role != routers {
+		s.keep(doc, key)
 	}
 	return nil
 }

@@ -187,8 +187,10 @@ func (v *view) scan(ctx context.Context, ns engine.Namespace, p engine.Partition
 		}
 		size := 0
 		skip := []byte(nil)
+		if n := len(page.Kvs); n > 0 {
+			from = append(bytes.Clone(page.Kvs[n-1].Key), 0)
+		}
 		for _, kv := range page.Kvs {
-			from = append(bytes.Clone(kv.Key), 0)
 			size += len(kv.Key) + len(kv.Value)
 			if skip != nil && bytes.Compare(kv.Key, skip) < 0 || isMark(kv.Key) {
 				continue

@@ -86,7 +86,10 @@ var ErrMalformed = errors.New("record: malformed BSON")
 const maxBSONDepth = 200
 
 // Of returns the record key of a BSON document: its _id, encoded.
-func Of(doc []byte) ([]byte, error) {
+func Of(doc []byte) ([]byte, error) { return AppendOf(make([]byte, 0, 24), doc) }
+
+// AppendOf appends the record key of a BSON document.
+func AppendOf(dst, doc []byte) ([]byte, error) {
 	typ, val, err := Lookup(doc, "_id")
 	if err != nil {
 		return nil, err
@@ -94,7 +97,7 @@ func Of(doc []byte) ([]byte, error) {
 	if typ == 0 {
 		return nil, errors.New("record: document has no _id")
 	}
-	return Append(make([]byte, 0, 24), typ, val)
+	return Append(dst, typ, val)
 }
 
 // Lookup finds a top-level element of a BSON document; its type is 0 when
