@@ -194,16 +194,17 @@ func (w *Writer) Node(ctx context.Context, h tree.Hash) ([]byte, error) {
 
 // write stores one leaf or piece, as a patch where that is small.
 func (w *Writer) write(j writeJob) error {
+	pieces := tree.NamesPieces(j.node)
 	if patch, base := w.patch(j); patch != nil {
 		w.mu.Lock()
 		w.stats.Patched++
-		file, err := w.share(Entry{Name: j.h, Base: base, NamesPieces: tree.NamesPieces(j.node)}, patch)
+		file, err := w.share(Entry{Name: j.h, Base: base, NamesPieces: pieces}, patch)
 		w.mu.Unlock()
 		return errors.Join(err, w.store(w.ctx, file))
 	}
 	f := w.key.AppendWith(w.effort(), nil, frame.Leaf, j.node)
 	w.mu.Lock()
-	file := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), NamesPieces: tree.NamesPieces(j.node)}})
+	file := w.append(f, []Entry{{Name: j.h, Len: uint32(len(j.node)), NamesPieces: pieces}})
 	w.mu.Unlock()
 	return w.store(w.ctx, file)
 }

@@ -20,6 +20,8 @@ type Chain struct {
 	// Joins are segments that were put together from others that are all there still: those
 	// count as long as they are.
 	Joins []Header
+	// far has, by segment, the last one that the log leads to from there without a break; nil where segments overlap.
+	far []int
 }
 
 // NewChain orders segments of one shard.
@@ -40,6 +42,7 @@ func NewChain(shard string, segments []Header) *Chain {
 		}
 	}
 	c.lead(whole)
+	c.far = c.unbroken()
 	return c
 }
 
@@ -202,23 +205,65 @@ func (c *Chain) End() (last record.Mark, prev tree.Hash, ok bool) {
 	return s.Last, s.TailID(), true
 }
 
-// Reach reports how far the log is known without a break from a mark on.
+// Reach reports how far the log is known without a break from a mark on. It is asked for each of many points, so that
+// it does not go over all segments.
 func (c *Chain) Reach(from record.Mark) record.Mark {
+	if len(c.far) != len(c.Segments) {
+		for i := c.after(0, from); i < len(c.Segments) && !c.breaks(i, from); i = c.after(i+1, from) {
+			from = c.Segments[i].Last
+		}
+		return from
+	}
+	i, _ := slices.BinarySearchFunc(c.Segments, from.Position, func(s Header, at record.Position) int {
+		if s.Last.Position < at {
+			return -1
+		}
+		return 1
+	})
+	if i = c.after(i, from); i == len(c.Segments) || c.breaks(i, from) {
+		return from
+	}
+	return c.Segments[c.far[i]].Last
+}
+
+// after returns the first segment from one on that leads further than a mark.
+func (c *Chain) after(i int, from record.Mark) int {
+	for ; i < len(c.Segments); i++ {
+		if last := c.Segments[i].Last; last.Position > from.Position ||
+			last.Position == from.Position && last.Wall.After(from.Wall) {
+			break
+		}
+	}
+	return i
+}
+
+// breaks reports whether a segment does not go on from a mark.
+func (c *Chain) breaks(i int, from record.Mark) bool {
+	s := &c.Segments[i]
+	if s.After.Position > from.Position || s.Gap != "" {
+		return true
+	}
+	return i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position &&
+		s.Prev != c.Segments[i-1].TailID()
+}
+
+// unbroken finds how far the log leads from each segment on.
+func (c *Chain) unbroken() []int {
 	for i := range c.Segments {
 		s := &c.Segments[i]
-		if s.Last.Position < from.Position || s.Last.Position == from.Position && !s.Last.Wall.After(from.Wall) {
-			continue
+		if s.Last.Position < s.After.Position || i > 0 && s.After.Position < c.Segments[i-1].Last.Position {
+			return nil
 		}
-		if s.After.Position > from.Position || s.Gap != "" {
-			break
-		}
-		if i > 0 && s.After.Position >= from.Position && c.Segments[i-1].Last.Position == s.After.Position &&
-			s.Prev != c.Segments[i-1].TailID() {
-			break
-		}
-		from = s.Last
 	}
-	return from
+	far := make([]int, len(c.Segments))
+	for i := len(far) - 1; i >= 0; i-- {
+		from := c.Segments[i].Last
+		far[i] = i
+		if next := c.after(i+1, from); next < len(far) && !c.breaks(next, from) {
+			far[i] = far[next]
+		}
+	}
+	return far
 }
 
 // Between returns the segments that hold changes after one position and up to

@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"bytes"
 	"fmt"
 	"testing"
 
@@ -28,4 +29,29 @@ func TestReadingALeafAllocatesNothing(t *testing.T) {
 		require.Equal(t, n+1, seen)
 	}
 	require.LessOrEqual(t, testing.AllocsPerRun(10, read), 10.0)
+}
+
+// FuzzNamesPieces holds that looking for pieces without putting keys together says what reading each entry does.
+func FuzzNamesPieces(f *testing.F) {
+	var w leafWriter
+	w.reset(leafRoom)
+	for i := range 9 {
+		w.add(&entry{key: fmt.Appendf(nil, "hive-%04d", i), value: []byte("calm"), size: 4})
+	}
+	f.Add(bytes.Clone(w.buf))
+	w.add(&entry{key: []byte("queen"), pieces: []Hash{{1}, {2}}, size: MaxInline + 5})
+	f.Add(bytes.Clone(w.buf))
+	f.Add([]byte{leafNode})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if len(b) == 0 || b[0] != leafNode {
+			require.False(t, NamesPieces(b))
+			return
+		}
+		names := false
+		err := eachEntry(b, func(e *entry) error {
+			names = names || e.external()
+			return nil
+		})
+		require.Equal(t, names || err != nil, NamesPieces(b))
+	})
 }

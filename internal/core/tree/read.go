@@ -3,6 +3,7 @@ package tree
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"iter"
@@ -106,13 +107,27 @@ func NamesPieces(node []byte) bool {
 	if len(node) == 0 || node[0] != leafNode {
 		return false
 	}
-	found := errors.New("found")
-	return eachEntry(node, func(e *entry) error {
-		if e.external() {
-			return found
+	const makesNoSense = true // it is looked at too
+	// It is asked of each leaf that is written, so that no key is put together.
+	key := uint64(0) // length of the last one
+	for b := node[1:]; len(b) > 0; {
+		shared, n := binary.Uvarint(b)
+		if n <= 0 || shared > key {
+			return makesNoSense
 		}
-		return nil
-	}) != nil // a leaf that makes no sense is looked at too
+		b = b[n:]
+		l, n := binary.Uvarint(b)
+		if n <= 0 || l > uint64(len(b)-n) {
+			return makesNoSense
+		}
+		key, b = shared+l, b[n+int(l):]
+		v, n := binary.Uvarint(b)
+		if n <= 0 || v&1 == 1 || v>>1 > uint64(len(b)-n) {
+			return true
+		}
+		b = b[n+int(v>>1):]
+	}
+	return false
 }
 
 // Walk calls fn with every record of the tree in key order. The record's bytes
