@@ -130,38 +130,61 @@ func (s *Upkeep) sortBytes() int { return max(s.Limits.IndexBytes, 1<<20) }
 
 // sort writes the copies in the order of nodes' names.
 func (h *holding) sort(dir string, sorter *extsort.Sorter) (err error) {
-	if h.temp, err = tempfile.New(dir, "dexamen-copies-*"); err != nil {
-		return fmt.Errorf("copies of nodes: %w", err)
+	var record []byte
+	h.copies, h.temp, err = sortedIn(dir, "copies of nodes", copyForm, sorter,
+		func(w *sortedfile.Writer, k, v []byte) error {
+			if k == nil {
+				return nil
+			}
+			record = append(append(record[:0], k...), v...)
+			return w.Add(record)
+		})
+	return err
+}
+
+// sortedIn writes what is sorted into a temporary file, which the caller closes. What names it for people. Put is
+// called with each item, and with nothing at the end.
+func sortedIn(dir, what string, form sortedfile.Form, sorter *extsort.Sorter,
+	put func(w *sortedfile.Writer, k, v []byte) error) (_ *sortedfile.File, f *os.File, err error) {
+	if f, err = tempfile.New(dir, "dexamen-sorted-*"); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", what, err)
 	}
+	defer func() {
+		if err != nil {
+			_ = f.Close()
+			f, err = nil, fmt.Errorf("%s: %w", what, err)
+		}
+	}()
 	items, err := sorter.Sorted()
 	if err != nil {
-		return err
+		return nil, f, err
 	}
 	defer items.Close()
-	w := sortedfile.NewWriter(h.temp, copyForm)
-	var record []byte
+	w := sortedfile.NewWriter(f, form)
 	for {
 		k, v, ok, err := items.Next()
+		if err == nil && ok {
+			err = put(w, k, v)
+		}
 		if err != nil {
-			return err
+			return nil, f, err
 		}
 		if !ok {
 			break
 		}
-		record = append(append(record[:0], k...), v...)
-		if err := w.Add(record); err != nil {
-			return fmt.Errorf("copies of nodes: %w", err)
-		}
+	}
+	if err := put(w, nil, nil); err != nil {
+		return nil, f, err
 	}
 	if err := w.Close(); err != nil {
-		return fmt.Errorf("copies of nodes: %w", err)
+		return nil, f, err
 	}
-	i, err := h.temp.Stat()
+	i, err := f.Stat()
 	if err != nil {
-		return err
+		return nil, f, err
 	}
-	h.copies, err = sortedfile.Open(h.temp, i.Size(), copyForm)
-	return err
+	sorted, err := sortedfile.Open(f, i.Size(), form)
+	return sorted, f, err
 }
 
 // close removes the temporary files.

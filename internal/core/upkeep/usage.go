@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
-	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -15,7 +14,6 @@ import (
 	"dexamen/internal/core/content"
 	"dexamen/internal/core/extsort"
 	"dexamen/internal/core/sortedfile"
-	"dexamen/internal/core/tempfile"
 	"dexamen/internal/core/tree"
 )
 
@@ -146,11 +144,6 @@ func appendFrame(b []byte, p content.Place) []byte {
 
 func (s *Upkeep) newWeighing() (_ *weighing, err error) {
 	w := &weighing{s: s, live: map[uint32]bool{}}
-	defer func() {
-		if err != nil {
-			w.close()
-		}
-	}()
 	sorter := extsort.New(s.Limits.Temp, s.sortBytes())
 	defer sorter.Close()
 	var key, value []byte
@@ -165,41 +158,21 @@ func (s *Upkeep) newWeighing() (_ *weighing, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if w.temp, err = tempfile.New(s.Limits.Temp, "dexamen-frames-*"); err != nil {
-		return nil, fmt.Errorf("sizes of frames: %w", err)
-	}
-	items, err := sorter.Sorted()
-	if err != nil {
-		return nil, err
-	}
-	defer items.Close()
-	out := sortedfile.NewWriter(w.temp, wholeForm)
 	var record []byte // of the frame that is being summed up
 	sum := uint64(0)
-	for {
-		k, v, ok, err := items.Next()
-		if err != nil {
-			return nil, err
-		}
-		if len(record) > 0 && (!ok || !bytes.Equal(record[:frameKey], k)) {
-			if err := out.Add(binary.BigEndian.AppendUint64(record[:frameKey], sum)); err != nil {
-				return nil, fmt.Errorf("sizes of frames: %w", err)
+	w.whole, w.temp, err = sortedIn(s.Limits.Temp, "sizes of frames", wholeForm, sorter,
+		func(out *sortedfile.Writer, k, v []byte) error {
+			if len(record) > 0 && !bytes.Equal(record[:frameKey], k) {
+				if err := out.Add(binary.BigEndian.AppendUint64(record[:frameKey], sum)); err != nil {
+					return err
+				}
+				sum = 0
 			}
-			sum = 0
-		}
-		if !ok {
-			break
-		}
-		record, sum = append(record[:0], k...), sum+uint64(binary.BigEndian.Uint32(v))
-	}
-	if err := out.Close(); err != nil {
-		return nil, fmt.Errorf("sizes of frames: %w", err)
-	}
-	i, err := w.temp.Stat()
-	if err != nil {
-		return nil, err
-	}
-	w.whole, err = sortedfile.Open(w.temp, i.Size(), wholeForm)
+			if k != nil {
+				record, sum = append(record[:0], k...), sum+uint64(binary.BigEndian.Uint32(v))
+			}
+			return nil
+		})
 	return w, err
 }
 

@@ -13,7 +13,8 @@ import (
 // again.
 func TestScanningAllocatesNothing(t *testing.T) {
 	for _, id := range []any{bson.NewObjectID(), "hive-0001", int64(7), bson.D{{Key: "yard", Value: "north"}}} {
-		doc, err := bson.Marshal(bson.D{{Key: "name", Value: "linden"}, {Key: "_id", Value: id}, {Key: "weight", Value: 3.5}})
+		doc, err := bson.Marshal(bson.D{{Key: "name", Value: "linden"}, {Key: "_id", Value: id},
+			{Key: "weight", Value: 3.5}})
 		require.NoError(t, err)
 		seen := 0
 		s := &scanning{c: &set{}, fn: func(r record.Record) error {

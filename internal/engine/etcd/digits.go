@@ -82,7 +82,7 @@ func (d *digits) number(key []byte, head, places int) (n uint64) {
 			at, found := slices.BinarySearch(d.list, key[head+i])
 			digit = uint64(at)
 			if !found { // it stands for the least that is greater, or for more than all
-				return (n*base+digit)*power(base, places-i-1)
+				return (n*base + digit) * power(base, places-i-1)
 			}
 		}
 		n = n*base + digit
