@@ -253,7 +253,7 @@ func (l *loading) footers(ctx context.Context) error {
 	return nil
 }
 
-// listingBytes is about how much one listing says: more is written as several, so that who makes them holds little.
+// listingBytes is about how much one listing says that is made anew; more is written as several.
 const listingBytes = 8 << 20
 
 // RebuildListings removes all index objects and writes them anew from the content files'

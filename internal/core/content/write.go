@@ -349,7 +349,7 @@ func (w *Writer) store(ctx context.Context, file *File) error {
 		w.stable = append(w.stable, fileListing{file.Name, w.lists[file]})
 		w.listed += len(w.lists[file])
 		delete(w.lists, file)
-		if w.listed >= listingBytes {
+		if w.listed >= listedAtOnce {
 			list, w.stable, w.listed = w.stable, nil, 0
 		}
 	}
@@ -363,6 +363,10 @@ func (w *Writer) store(ctx context.Context, file *File) error {
 	}
 	return err
 }
+
+// listedAtOnce is about how much a listing says, in bytes, that is written while more is to come: what a writer holds
+// does not grow with what it writes.
+const listedAtOnce = 2 << 20
 
 // list writes a listing of content files that are in the backend.
 func (w *Writer) list(ctx context.Context, files []fileListing) error {
