@@ -197,6 +197,23 @@ func (c *cutter) ends(ctx context.Context, s stretch) (first, last []byte, seen 
 	if high == nil {
 		high = bytes.Repeat([]byte{0xff}, len(first)+1)
 	}
+	// What all keys begin with alike may be long: it is found first, by halving its length.
+	for least, most := shared(first, high), len(first); least < most; {
+		n := (least + most + 1) / 2
+		beyond := keyprefix.End(first[:n])
+		if beyond != nil && bytes.Compare(beyond, high) < 0 {
+			key, _, err := from(beyond, 1)
+			if err != nil {
+				return nil, nil, nil, err
+			}
+			if key != nil {
+				most = n - 1
+				continue
+			}
+			high = beyond
+		}
+		least = n
+	}
 	for mid := middle(low, high); mid != nil; mid = middle(low, high) {
 		key, n, err := from(mid, 1)
 		switch {

@@ -29,7 +29,7 @@ func TestPartitionsAreFair(t *testing.T) {
 			if i%1000 == 0 {
 				return fmt.Sprintf("%c-alone", 'a'+i/1000)
 			}
-			return fmt.Sprintf("registry/pods/default/pod-%d", i)
+			return fmt.Sprintf("registry/pods/%0150d/pod-%d", 7, i)
 		},
 	}
 	for prefix, name := range shapes {
