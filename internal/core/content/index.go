@@ -255,18 +255,16 @@ func (x *Index) best(h tree.Hash) (Copy, *File, bool) {
 		return Copy{p, x.bases[h]}, x.Files[p.File], true
 	}
 	x.Mu.RUnlock()
-	list, files := x.all(h)
+	list, files := x.Copies(h)
 	if len(list) == 0 {
 		return Copy{}, nil, false
 	}
 	return list[0], files[0], true
 }
 
-// Copies returns all copies of a node, the one that is read first, and their content files.
-func (x *Index) Copies(h tree.Hash) ([]Copy, []*File) { return x.all(h) }
-
-// all returns what copies does, of an index that is made anew where a table cannot be read.
-func (x *Index) all(h tree.Hash) ([]Copy, []*File) {
+// Copies returns all copies of a node, the one that is read first, and their content files. Where a table cannot be
+// read, the index is made anew.
+func (x *Index) Copies(h tree.Hash) ([]Copy, []*File) {
 	list, files, err := x.copies(h)
 	if err != nil {
 		x.broken.Store(true)
@@ -278,7 +276,7 @@ func (x *Index) all(h tree.Hash) ([]Copy, []*File) {
 
 // Spares returns the copies of a node but for one, with their content files.
 func (x *Index) Spares(h tree.Hash, but Place) ([]Copy, []*File) {
-	list, files := x.all(h)
+	list, files := x.Copies(h)
 	for i, c := range list {
 		if c.File == but.File && c.FrameOff == but.FrameOff && c.off == but.off {
 			return append(list[:i:i], list[i+1:]...), append(files[:i:i], files[i+1:]...)

@@ -60,7 +60,7 @@ func readCopy(b []byte) copyOf {
 	return copyOf{u(b), u(b[4:]), u(b[8:]), b[12] == 1}
 }
 
-// holdings reads the lists of all content files from the content files themselves. Close must be called.
+// holdings reads the lists of all content files from the content files themselves. What it returns is to be closed.
 func (s *Upkeep) holdings(ctx context.Context) (_ *holding, err error) {
 	pending, err := s.PendingDeletes(ctx)
 	if err != nil {

@@ -34,8 +34,8 @@ func (d *digits) listed() *digits {
 	return d
 }
 
-// and returns the bytes of both; other may be nil.
-func (d *digits) and(other *digits) *digits {
+// union returns the bytes of both; other may be nil.
+func (d *digits) union(other *digits) *digits {
 	if other == nil {
 		return d
 	}

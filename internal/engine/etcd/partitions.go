@@ -119,7 +119,7 @@ func (c *cutter) cut(ctx context.Context, s stretch) ([]stretch, error) {
 			break
 		}
 		for _, d := range looked {
-			used = used.and(d)
+			used = used.union(d)
 		}
 	}
 	return list, nil
@@ -133,7 +133,7 @@ func (c *cutter) cutOnce(ctx context.Context, s stretch, used *digits) ([]stretc
 		if err != nil || first == nil {
 			return []stretch{s}, nil, err
 		}
-		low, high, used = first, last, used.and(seen)
+		low, high, used = first, last, used.union(seen)
 	}
 	cuts := used.between(low, high, int(min((s.keys+c.most-1)/c.most, mostCuts+1)))
 	out := make([]stretch, 0, len(cuts)+1)
@@ -234,9 +234,6 @@ func (c *cutter) ends(ctx context.Context, s stretch) (first, last []byte, seen 
 // middle returns a key about halfway between two; nil where they are as good as next to each other.
 func middle(low, high []byte) []byte {
 	head := shared(low, high)
-	if head > len(low) {
-		return nil
-	}
 	at := func(k []byte, i int) int {
 		if i < len(k) {
 			return int(k[i])
