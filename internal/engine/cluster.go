@@ -130,7 +130,8 @@ type Visit struct {
 	Replace func(prefix []byte) error
 	// Put takes a record that was read.
 	Put func(r record.Record) error
-	// Note takes what is to be known of one thing the next time.
+	// Note takes what is to be known of one thing the next time; by it is found, too, that
+	// the thing is gone. A thing that may change without showing it has an empty one.
 	Note func(n record.Record) error
 	// Skip says that something is not in what was read, and why.
 	Skip func(name, reason string)

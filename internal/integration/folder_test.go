@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
@@ -238,20 +239,77 @@ func TestFolderContentAlteredWithoutATrace(t *testing.T) {
 	e := newRunner(t)
 	var said []string
 	e.OnEvent = func(ev run.Event) { said = append(said, ev.Text) }
-	take := func(c engine.Cluster, full bool) *store.Point {
-		e.FullRead = full
-		p, err := snapshot.Take(ctx, e, "comb", c)
-		require.NoError(t, err)
-		return p
-	}
-	take(c, false)
-	p := take(&altering{c.(engine.Revisited), "7"}, false)
+	take(t, e, c, false)
+	p := take(t, e, &altering{c.(engine.Revisited), "7"}, false)
 	require.Equal(t, "changes", p.Made, "nothing is read that looks unchanged")
 	require.Zero(t, p.Stats.Stored)
-	p = take(c, true)
+	p = take(t, e, c, true)
 	require.Contains(t, strings.Join(said, "\n"), "all that looked unchanged since point")
 	require.Len(t, p.Caveats, 1, "nothing holds it still")
-	p = take(&altering{c.(engine.Revisited), "7"}, true)
+	p = take(t, e, &altering{c.(engine.Revisited), "7"}, true)
 	require.Contains(t, strings.Join(p.Caveats, "\n"), "altered without a trace")
 	require.Contains(t, strings.Join(p.Caveats, "\n"), "(7")
+}
+
+// TestFolderOfChanges: whatever happens to a folder between two points, however soon after
+// it was read, a point of what has changed is equal to one of all that is read.
+func TestFolderOfChanges(t *testing.T) {
+	t.Parallel()
+	home := filepath.Join(t.TempDir(), "hives")
+	require.NoError(t, os.Mkdir(home, 0o700))
+	c, err := folder.Driver{}.Open(ctx, engine.Target{Name: "comb", Address: "file://" + home})
+	require.NoError(t, err)
+	defer c.Close()
+	e := newRunner(t)
+	rnd := rand.New(rand.NewPCG(1, 2))
+	// Names that begin alike, in folders and beside them, of small and of large files.
+	name := func() string {
+		return filepath.Join(home, []string{"", "1", "1-", "2"}[rnd.IntN(4)], fmt.Sprint("hive-", rnd.IntN(40)))
+	}
+	step := func() {
+		at := name()
+		switch rnd.IntN(8) {
+		case 0, 1, 2:
+			require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o700))
+			data := make([]byte, []int{0, 5, 5000, files.PieceSize + 7}[rnd.IntN(4)])
+			for i := range data {
+				data[i] = byte(rnd.IntN(4))
+			}
+			require.NoError(t, os.WriteFile(at, data, 0o600))
+		case 3, 4, 5:
+			_ = os.Remove(at)
+		case 6:
+			_ = os.Rename(at, name())
+		default:
+			if to := name(); os.Link(at, to) != nil {
+				_ = os.RemoveAll(filepath.Dir(to))
+				require.NoError(t, os.MkdirAll(home, 0o700))
+			}
+		}
+	}
+	made := map[string]int{}
+	for round := range 60 {
+		for range rnd.IntN(30) {
+			step()
+		}
+		if round%20 == 19 {
+			time.Sleep(2100 * time.Millisecond) // times tell of what was written before
+			take(t, e, c, false)
+			step()
+		}
+		p := take(t, e, c, false)
+		all := take(t, e, c, true)
+		require.Equal(t, all.Namespaces[0].Root, p.Namespaces[0].Root, "round %d", round)
+		require.Len(t, all.Caveats, 1, "nothing looks unchanged that is not: %v", all.Caveats)
+		made[p.Made]++
+	}
+	require.GreaterOrEqual(t, made["changes"], 59)
+}
+
+// take makes a point, of all that is read or of what has changed.
+func take(t *testing.T, e *run.Runner, c engine.Cluster, full bool) *store.Point {
+	e.FullRead = full
+	p, err := snapshot.Take(ctx, e, "comb", c)
+	require.NoError(t, err)
+	return p
 }

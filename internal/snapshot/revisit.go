@@ -14,12 +14,12 @@ import (
 	"dexamen/internal/run"
 )
 
-// notedBasis returns the newest point that has notes of a namespace.
+// notedBasis returns the newest point that has notes of all that is in a namespace.
 func (s *snapshot) notedBasis(ns engine.Namespace) (*store.Point, *store.PointNamespace) {
 	for i := len(s.points) - 1; i >= 0; i-- {
 		for j := range s.points[i].Namespaces {
 			b := &s.points[i].Namespaces[j]
-			if b.Name == ns.Name && b.Kind == ns.Kind && b.Notes != nil {
+			if b.Name == ns.Name && b.Kind == ns.Kind && b.Notes != nil && b.NotesOfAll {
 				return s.points[i], b
 			}
 		}
@@ -116,7 +116,7 @@ func (s *snapshot) proveUnchanged(ctx context.Context, ns engine.Namespace, p *s
 		func(d tree.Difference) error {
 			prefix := bytes.Clone(group.GroupPrefix(d.Key))
 			was, had, err := tree.Get(ctx, s.w, *b.Notes, prefix)
-			if err != nil || !had {
+			if err != nil || !had || len(was) == 0 {
 				return err
 			}
 			now, has, err := tree.Get(ctx, s.w, notes, prefix)

@@ -234,7 +234,7 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 				p.Namespaces = append(p.Namespaces,
 					store.PointNamespace{
 						Namespace: n.Namespace, Shard: part.label, Root: root, Cursor: s.cursors[n.Name],
-						Notes: s.notes[n.Name]})
+						Notes: s.notes[n.Name], NotesOfAll: s.notes[n.Name] != nil})
 			}
 			return nil
 		})

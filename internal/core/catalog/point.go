@@ -83,6 +83,9 @@ type PointNamespace struct {
 	// Notes is what was noted of what was read, a record each under a key of the
 	// engine's own, by which it is told the next time what has changed. It is no content.
 	Notes *tree.Root `json:"notes,omitempty"`
+	// NotesOfAll says that each thing in the content has a note: what is gone the next time
+	// is found by them only then.
+	NotesOfAll bool `json:"notes_of_all,omitempty"`
 }
 
 // Trees returns all trees that a point needs, each with the namespace it is of: its

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"maps"
+	"strings"
 	"sync/atomic"
 	"testing"
 
@@ -57,6 +59,56 @@ func checkScanOnce(t *testing.T, start Start) {
 	}
 	require.NotEmpty(t, m.Describe(ns.Definition))
 	require.Equal(t, m.Portable(ns.Definition), m.Portable(find(t, c, f.Namespace).Definition))
+}
+
+// checkRevisited reads a namespace, changes it at once, and reads what has changed.
+func checkRevisited(t *testing.T, start Start) {
+	f := start(t)
+	for i := range 5 {
+		f.Put(t, f.Namespace, i, "before")
+	}
+	c := open(t, f)
+	rv, ok := c.(engine.Revisited)
+	if !ok {
+		return // it is read whole each time, or by its log
+	}
+	got := map[string]string{}
+	var notes []record.Record
+	visit := func(before func() (record.Record, bool, error)) {
+		notes = nil
+		require.NoError(t, rv.Revisit(ctx, find(t, c, f.Namespace), before, engine.Visit{
+			Replace: func(prefix []byte) error {
+				maps.DeleteFunc(got, func(k, _ string) bool { return strings.HasPrefix(k, string(prefix)) })
+				return nil
+			},
+			Put: func(r record.Record) error {
+				got[string(r.Key)] = string(r.Value)
+				return nil
+			},
+			Note: func(n record.Record) error {
+				notes = append(notes, record.Record{Key: bytes.Clone(n.Key), Value: bytes.Clone(n.Value)})
+				return nil
+			},
+			Skip:   func(name, reason string) { t.Errorf("%s: %s", name, reason) },
+			Caveat: func(string) {}, Say: func(string) {},
+		}))
+	}
+	visit(nil)
+	require.Equal(t, scan(t, c, find(t, c, f.Namespace)), got)
+	require.NotEmpty(t, got)
+	for round := range 3 {
+		f.Remove(t, f.Namespace, round)
+		f.Put(t, f.Namespace, 4, fmt.Sprint("after", round)) // as long as before
+		last, at := notes, 0
+		visit(func() (record.Record, bool, error) {
+			if at == len(last) {
+				return record.Record{}, false, nil
+			}
+			at++
+			return last[at-1], true, nil
+		})
+		require.Equal(t, scan(t, c, find(t, c, f.Namespace)), got)
+	}
 }
 
 func checkMadeAnew(t *testing.T, start Start) {

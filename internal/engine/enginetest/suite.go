@@ -61,6 +61,7 @@ var checks = []struct {
 }{
 	{"discovery tells what is there", checkDiscovery},
 	{"a scan gives every record once", checkScanOnce},
+	{"what was changed or removed is found at the next visit, however soon", checkRevisited},
 	{"the log tells what happened, in order, and can be taken up anywhere", checkLogInOrder},
 	{"a log that lost its beginning is said so", checkLogLost},
 	{"a namespace dropped and made again is not taken for the same", checkMadeAnew},

@@ -401,12 +401,14 @@ func (o *output) file(t *task, a answer) error {
 	return o.noted(e, t.linkTo, changed)
 }
 
-// noted keeps the note of a file, unless it may change without a trace in its times.
+// noted keeps the note of a file, an empty one where the file may change without a trace in
+// its times: it is read again the next time, and missed where it is gone by then.
 func (o *output) noted(e *files.Entry, linkTo string, changed bool) error {
-	if changed || max(e.CTime, e.MTime) > o.began-unsure {
-		return nil
+	n := record.Record{Key: files.Prefix(e.Path)}
+	if !changed && max(e.CTime, e.MTime) <= o.began-unsure {
+		n.Value = note(e, linkTo)
 	}
-	return o.visit.Note(record.Record{Key: files.Prefix(e.Path), Value: note(e, linkTo)})
+	return o.visit.Note(n)
 }
 
 func (o *output) piece(t *task, a answer) error {
