@@ -23,10 +23,11 @@ func (a *app) clusterCommands() *cli.Command {
 				`With --prove: tries what Dexamen assumes about servers of this kind. Each form of change is made
 in names of the run's own, captured, folded and compared with a scan; then all of it is restored,
 beside and in place, and read back. What was made is removed again. Exit code 3 where an
-assumption does not hold.`, a.clusterCheck,
+assumption does not hold. Where the log is one of commands, they are carried out on a scratch server.`,
+				a.clusterCheck,
 				&cli.BoolFlag{Name: "prove",
 					Usage: "write to the cluster, to see whether what is assumed about it holds"},
-				&cli.BoolFlag{Name: "yes", Usage: "with --prove: do not ask before anything is written"}),
+				&cli.BoolFlag{Name: "yes", Usage: "with --prove: do not ask before anything is written"}, scratchFlag()),
 			a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
 				"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no "+
 					"others.", a.clusterTrust,

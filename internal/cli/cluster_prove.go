@@ -33,6 +33,14 @@ func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	cfg, err := a.config(c)
+	if err != nil {
+		return err
+	}
+	scratch := a.scratchServer(c, cfg)
+	if err := a.canReplay(ctx, name, cl, scratch); err != nil {
+		return err
+	}
 	if !c.Bool("yes") {
 		question := fmt.Sprintf("Trials write to %s, in names of their own that are removed again. Go on?", name)
 		if !a.screen.Terminal {
@@ -51,9 +59,9 @@ func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
 	s := a.screen
 	if !s.JSON {
 		s.Line("%s, %s, version %s: %s in %s", s.Accent(name), topo.Kind, topo.Version,
-			view.Plural(int64(len(trials.List)+2), "trial"), trials.Part)
+			view.Plural(int64(len(trials.All())), "trial"), trials.Part)
 	}
-	e := &run.Runner{Tool: "dexamen " + Version, Explain: explain.Error}
+	e := &run.Runner{Tool: "dexamen " + Version, Explain: explain.Error, Temp: cfg.Limits.Temp, ScratchServer: scratch}
 	findings := []prove.Finding{}
 	err = prove.Run(ctx, e, name, cl, trials, func(f prove.Finding) {
 		findings = append(findings, f)
@@ -69,7 +77,7 @@ func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
 			s.Line("               %s", f.Seen)
 		}
 	})
-	if len(findings) == len(trials.List)+2 { // all of them
+	if len(findings) == len(trials.All()) { // all of them
 		keepProved(proved{Cluster: name, Identity: topo.Identity, Version: topo.Version,
 			At: time.Now().UTC().Truncate(time.Second), Findings: findings})
 	}
@@ -88,6 +96,25 @@ func (a *app) clusterProve(ctx context.Context, c *cli.Command) error {
 			unknown)
 	}
 	return err
+}
+
+// canReplay sees that there is a scratch server where a cluster's log is one of commands: what that leads to can be
+// read nowhere else.
+func (a *app) canReplay(ctx context.Context, name string, cl engine.Cluster,
+	scratch func(context.Context, string) (engine.Cluster, error)) error {
+	drv, err := engine.ForName(cl.Engine())
+	if err != nil || !drv.Model().Traits().Commands {
+		return err
+	}
+	bench, err := scratch(ctx, name)
+	if err != nil {
+		return err
+	}
+	if bench == nil {
+		return usage("--prove: the log of %s is one of commands, and what they lead to is seen by carrying them out: "+
+			"name an empty server for that, as scratch: of the cluster or with --scratch", name)
+	}
+	return bench.Close()
 }
 
 // pad fills a shown text up to a width of what it looks like.

@@ -1,6 +1,7 @@
 package integration_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,16 +11,21 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	clientv3 "go.etcd.io/etcd/client/v3"
 
+	"dexamen/internal/core/record"
 	"dexamen/internal/engine"
 	"dexamen/internal/engine/document/documenttest"
 	"dexamen/internal/engine/etcd/etcdtest"
+	"dexamen/internal/engine/redis"
+	"dexamen/internal/engine/redis/redistest"
 	"dexamen/internal/explain"
 	"dexamen/internal/prove"
 	"dexamen/internal/run"
+	"dexamen/internal/servertest"
 	"dexamen/internal/sim/docsim"
 )
 
@@ -33,7 +39,7 @@ func proven(t *testing.T, uri string) ([]prove.Finding, error) {
 	var out []prove.Finding
 	e := &run.Runner{Tool: "test", Temp: t.TempDir(), Explain: explain.Error}
 	err = prove.Run(ctx, e, "meadow", c, trials, func(f prove.Finding) { out = append(out, f) })
-	require.Len(t, out, len(trials.List)+2)
+	require.Len(t, out, len(trials.All()))
 	left, lerr := connect(t, uri).Database("dexamen_trials").ListCollectionNames(ctx, map[string]any{})
 	require.NoError(t, lerr)
 	require.Empty(t, left, "what was made is removed")
@@ -104,7 +110,7 @@ func TestAssumptionsHoldOfEtcd(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		require.Len(t, found, len(trials.List)+2)
+		require.Len(t, found, len(trials.All()))
 		for _, f := range found {
 			require.Equal(t, prove.Holds, f.Verdict, "%s: %s", f.ID, f.Seen)
 		}
@@ -119,6 +125,129 @@ func TestAssumptionsHoldOfEtcd(t *testing.T) {
 	leases, err := cl.Leases(ctx)
 	require.NoError(t, err)
 	require.Empty(t, leases.Leases)
+}
+
+// withPrefixes has namespaces be what keys begin with.
+var withPrefixes = map[string]any{"prefix_depth": 1}
+
+// redisProven runs all trials on a Redis cluster, with a server of the same version to carry out its log on.
+func redisProven(t *testing.T, c engine.Cluster, scratch string) (found []prove.Finding, err error) {
+	trials, err := c.(engine.Prover).Trials(ctx, "t1")
+	require.NoError(t, err)
+	e := &run.Runner{Tool: "test", Temp: t.TempDir(), Explain: explain.Error,
+		ScratchServer: func(ctx context.Context, _ string) (engine.Cluster, error) {
+			return redis.Driver{}.Open(ctx, engine.Target{Name: "hedge", Address: scratch, Options: withPrefixes})
+		}}
+	err = prove.Run(ctx, e, "bramble", c, trials, func(f prove.Finding) { found = append(found, f) })
+	require.Len(t, found, len(trials.All()), "%v", err)
+	return found, err
+}
+
+// TestAssumptionsHoldOfRedis tries what is assumed of Redis on real servers, beside what others have and write there.
+func TestAssumptionsHoldOfRedis(t *testing.T) {
+	t.Parallel()
+	type server struct {
+		name, file, unknown string
+		fails               []string
+	}
+	list := []server{{name: "packaged", unknown: "hash.expiry"}}
+	if os.Getenv("DEXAMEN_LONG") != "" { // all in make test-long
+		list = append(list, server{"6.2", "redis-6.2", "hash.expiry,expire.options,list.many,sorted-set.many",
+			[]string{"set", "rename", "expire"}}, // it tells expiries as distances
+			server{"valkey", "valkey-9.1", "", []string{"hash.expiry"}})
+	}
+	start := func(t *testing.T, s server) *servertest.Process {
+		if s.file == "" {
+			return redistest.Start(t)
+		}
+		return redistest.StartVersion(t, s.file)
+	}
+	withDepth := func(t *testing.T, uri string) engine.Cluster {
+		return openWith(t, "bramble", uri, withPrefixes)
+	}
+	check := func(t *testing.T, found []prove.Finding, unknown string, fails []string) {
+		var ids, not []string
+		for _, f := range found {
+			switch f.Verdict {
+			case prove.NotKnown:
+				ids = append(ids, f.ID)
+			case prove.Fails:
+				not = append(not, f.ID)
+			}
+		}
+		require.ElementsMatch(t, strings.FieldsFunc(unknown, func(r rune) bool { return r == ',' }), ids)
+		require.Equal(t, fails, not, "%v", found)
+	}
+	for _, s := range list {
+		t.Run(s.name, func(t *testing.T) {
+			t.Parallel()
+			p, bench := start(t, s), start(t, s)
+			cl := redistest.Client(t, p)
+			require.NoError(t, cl.Set(ctx, "others:1", "theirs", 0).Err())
+			stop, stopped := make(chan struct{}), make(chan struct{})
+			go func() {
+				defer close(stopped)
+				for i := 0; ; i++ {
+					select {
+					case <-stop:
+						return
+					case <-time.After(5 * time.Millisecond):
+						_ = cl.Do(ctx, "XADD", "others:log", "*", "n", i).Err()
+					}
+				}
+			}()
+			found, err := redisProven(t, withDepth(t, redistest.Address(p)), redistest.Address(bench))
+			close(stop)
+			<-stopped
+			check(t, found, s.unknown, s.fails)
+			if s.fails == nil {
+				require.NoError(t, err)
+			}
+			require.ElementsMatch(t, []string{"others:1", "others:log"}, redisKeys(t, cl, "*"), "what was made is removed")
+		})
+	}
+	t.Run("cluster", func(t *testing.T) {
+		t.Parallel()
+		servers := redistest.StartCluster(t, 3)
+		found, err := redisProven(t, withDepth(t, redistest.Address(servers...)), redistest.Address(redistest.Start(t)))
+		require.NoError(t, err)
+		check(t, found, "hash.expiry", nil)
+	})
+	t.Run("one that hides something", func(t *testing.T) {
+		t.Parallel()
+		c := withDepth(t, redistest.Address(redistest.Start(t)))
+		found, err := redisProven(t, hidesFromTrials{c.(engine.Prover), "HDEL"}, redistest.Address(redistest.Start(t)))
+		require.ErrorIs(t, err, run.ErrDiffers)
+		check(t, found, "hash.expiry", []string{"hash"})
+	})
+}
+
+// hidesFromTrials is a cluster that does not tell of a command.
+type hidesFromTrials struct {
+	engine.Prover
+	verb string
+}
+
+func (h hidesFromTrials) Trials(ctx context.Context, name string) (*engine.Trials, error) {
+	t, err := h.Prover.Trials(ctx, name)
+	if err == nil {
+		t.View = hidesCommands{t.View.(engine.Streamed), h.verb}
+	}
+	return t, err
+}
+
+type hidesCommands struct {
+	engine.Streamed
+	verb string
+}
+
+func (h hidesCommands) Follow(ctx context.Context, shard string, after record.Position,
+	fn func([]record.Change, engine.Progress) error) error {
+	return h.Streamed.Follow(ctx, shard, after, func(list []record.Change, p engine.Progress) error {
+		return fn(slices.DeleteFunc(list, func(c record.Change) bool {
+			return strings.Contains(string(c.Value), h.verb)
+		}), p)
+	})
 }
 
 // TestBrokenAssumptionsAreFound tries them on stand-ins that break one each.
@@ -190,15 +319,16 @@ func TestProvingARealServer(t *testing.T) {
 func TestAssumptionsAreListed(t *testing.T) {
 	const file, begin, end = "../../docs/reference/assumptions.md", "| --- | --- | --- |\n", "\n## "
 	for title, c := range map[string]engine.Cluster{
-		"## The assumptions\n":         open(t, "meadow", startSim(t, docsim.Options{}).URI()),
-		"## The assumptions of etcd\n": open(t, "orchard", etcdtest.Address(etcdtest.Start(t, etcdtest.Options{})...)),
+		"## The assumptions\n":          open(t, "meadow", startSim(t, docsim.Options{}).URI()),
+		"## The assumptions of etcd\n":  open(t, "orchard", etcdtest.Address(etcdtest.Start(t, etcdtest.Options{})...)),
+		"## The assumptions of Redis\n": openWith(t, "bramble", redistest.Address(redistest.Start(t)), withPrefixes),
 	} {
 		p, ok := c.(engine.Prover)
 		require.True(t, ok)
 		trials, err := p.Trials(ctx, "t1")
 		require.NoError(t, err)
 		var rows strings.Builder
-		for _, tr := range append(trials.List, trials.RestoreBeside, trials.RestoreInPlace) {
+		for _, tr := range trials.All() {
 			fmt.Fprintf(&rows, "| %s | %s | %s |\n", tr.ID, tr.Says, tr.Source)
 		}
 		text, err := os.ReadFile(file)

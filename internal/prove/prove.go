@@ -63,8 +63,22 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, t *e
 	if err := p.begin(ctx); err != nil {
 		return err
 	}
+	all := false
+	if t.Together {
+		if all, err = p.tryAll(ctx); err != nil {
+			return err
+		}
+	}
 	for _, trial := range t.List {
+		if all {
+			break
+		}
 		if err := p.try(ctx, trial); err != nil {
+			return err
+		}
+	}
+	if t.Snapshot.ID != "" {
+		if err := p.snapshot(ctx); err != nil {
 			return err
 		}
 	}
@@ -74,7 +88,7 @@ func Run(ctx context.Context, e *run.Runner, name string, c engine.Cluster, t *e
 	if p.fails > 0 {
 		return fmt.Errorf("what is assumed %w from what there is: %d of %d assumptions do not hold on this cluster, "+
 			"so that its moments may not be what was there: keep to snapshots, and tell the makers of Dexamen what "+
-			"was seen", run.ErrDiffers, p.fails, len(t.List)+2)
+			"was seen", run.ErrDiffers, p.fails, len(t.All()))
 	}
 	return nil
 }
@@ -89,7 +103,12 @@ func (p *prover) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p.e.Store, p.e.Scope = s, address.Scope{p.t.Part}
+	p.e.Store = s
+	if p.t.View == nil {
+		p.e.Scope = address.Scope{p.t.Part}
+	} else {
+		p.c = p.t.View
+	}
 	return p.point(ctx)
 }
 
@@ -116,34 +135,83 @@ func (p *prover) try(ctx context.Context, t engine.Trial) error {
 		return ctx.Err()
 	}
 	seen, err := p.differs(ctx)
+	if rolledOver(err) {
+		p.found(t, NotKnown, err.Error())
+		return p.anew(ctx, t)
+	}
 	if err != nil {
 		return fmt.Errorf("trial %s: %w", t.ID, err)
 	}
-	switch {
-	case seen != "":
+	if seen != "" {
 		p.found(t, Fails, seen)
-		// What comes after is not to be measured by it: it begins at a new point, and the gap before that is told
-		// of once.
-		if err := p.point(ctx); err != nil {
-			return err
+		return p.anew(ctx, t)
+	}
+	p.judge(t, refused)
+	return nil
+}
+
+// tryAll does what all trials do, and sees whether the log told of all of it. Where it did not, nothing is reported,
+// and what follows begins at a new point.
+func (p *prover) tryAll(ctx context.Context) (held bool, err error) {
+	refused := make([]error, len(p.t.List))
+	for i, t := range p.t.List {
+		if refused[i] = t.Do(ctx); ctx.Err() != nil {
+			return false, ctx.Err()
 		}
-		if _, err := capture.Run(ctx, p.e, p.name, p.c, capture.Options{}); err != nil &&
-			!errors.Is(err, run.ErrIncomplete) {
-			return err
-		}
-	case refused != nil:
+	}
+	seen, err := p.differs(ctx)
+	if seen != "" || rolledOver(err) {
+		return false, p.anew(ctx, p.t.List...)
+	}
+	if err != nil {
+		return false, err
+	}
+	for i, t := range p.t.List {
+		p.judge(t, refused[i])
+	}
+	return true, nil
+}
+
+// judge reports a trial of which the log told what there is.
+func (p *prover) judge(t engine.Trial, refused error) {
+	if refused != nil {
 		p.found(t, NotKnown, "it could not be done: "+refused.Error())
-	default:
-		p.found(t, Holds, "")
+		return
+	}
+	p.found(t, Holds, "")
+}
+
+// anew begins at a new point, so that what comes after is not measured by what was before. The gap before the point
+// is told of once. Where none can be taken, what some trials did is undone.
+func (p *prover) anew(ctx context.Context, done ...engine.Trial) error {
+	if err := p.point(ctx); err != nil {
+		for _, t := range done {
+			if t.Undo != nil {
+				err = errors.Join(err, t.Undo(ctx))
+			}
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if again := p.point(ctx); again != nil {
+			return err
+		}
+	}
+	if _, err := capture.Run(ctx, p.e, p.name, p.c, capture.Options{}); err != nil && !errors.Is(err, run.ErrIncomplete) {
+		return err
 	}
 	return nil
 }
+
+// rolledOver reports whether a log had no room for what was done, which says nothing of what it tells.
+func rolledOver(err error) bool { return errors.Is(err, engine.ErrLogLost) && !errors.Is(err, engine.ErrLogEnds) }
 
 // differs captures the log and compares the moment that it leads to with what there is; it returns what is not the
 // same, empty where all is.
 func (p *prover) differs(ctx context.Context) (string, error) {
 	if _, err := capture.Run(ctx, p.e, p.name, p.c, capture.Options{}); err != nil {
-		if ctx.Err() != nil || errors.Is(err, engine.ErrUnreachable) || errors.Is(err, engine.ErrNoLog) {
+		if ctx.Err() != nil || errors.Is(err, engine.ErrUnreachable) || errors.Is(err, engine.ErrNoLog) ||
+			rolledOver(err) {
 			return "", err
 		}
 		return "its log: " + err.Error(), nil
@@ -211,6 +279,27 @@ func (p *prover) compare(ctx context.Context, m *moment.Moment, rename map[strin
 		out = append(out, what)
 	}
 	return strings.Join(out, ". "), nil
+}
+
+// snapshot makes a new point, and compares it with what there is.
+func (p *prover) snapshot(ctx context.Context) error {
+	if err := p.anew(ctx); err != nil {
+		return err
+	}
+	m, err := p.latest(ctx)
+	if err != nil {
+		return err
+	}
+	seen, err := p.compare(ctx, m, nil)
+	if err != nil {
+		return err
+	}
+	if seen != "" {
+		p.found(p.t.Snapshot, Fails, seen)
+		return nil
+	}
+	p.found(p.t.Snapshot, Holds, "")
+	return nil
 }
 
 // restores puts all of it beside what is there, and then in its place.

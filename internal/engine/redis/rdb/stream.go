@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"iter"
 	"slices"
 	"strconv"
 
@@ -47,20 +48,39 @@ func (s *idSet) add(id StreamID) {
 	s.last = id
 }
 
+// after counts the ids that are greater than one.
+func (s *idSet) after(than StreamID) (n int64) {
+	for id := range s.all() {
+		if id.compare(than) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// all gives the ids, in order.
+func (s *idSet) all() iter.Seq[StreamID] {
+	return func(yield func(StreamID) bool) {
+		var at StreamID
+		for b := s.b; len(b) > 0; {
+			ms, n := binary.Uvarint(b)
+			seq, m := binary.Uvarint(b[n:])
+			b = b[n+m:]
+			if ms > 0 {
+				at.Seq = 0
+			}
+			if at.Ms, at.Seq = at.Ms+ms, at.Seq+seq; !yield(at) {
+				return
+			}
+		}
+	}
+}
+
 // keep returns those of a sorted list of entries that have one of the ids.
 func (s *idSet) keep(list []pending) []pending {
-	var at StreamID
-	b := s.b
 	out := list[:0]
 	i := 0
-	for len(b) > 0 && i < len(list) {
-		ms, n := binary.Uvarint(b)
-		seq, m := binary.Uvarint(b[n:])
-		b = b[n+m:]
-		if ms > 0 {
-			at.Seq = 0
-		}
-		at.Ms, at.Seq = at.Ms+ms, at.Seq+seq
+	for at := range s.all() {
 		for i < len(list) && list[i].id.compare(at) < 0 {
 			i++
 		}
@@ -141,7 +161,7 @@ func (d *Reader) stream(typ byte) error {
 	var groups []func() error
 	var names []string
 	err = d.each(func() error {
-		name, emit, err := d.group(typ, &ids)
+		name, emit, err := d.group(typ, &ids, int64(added), gone)
 		groups, names = append(groups, emit), append(names, string(name))
 		return err
 	})
@@ -272,8 +292,10 @@ func (d *Reader) streamNode(master StreamID, list [][]byte, ids *idSet) error {
 	return nil
 }
 
-// group reads a consumer group; emit gives its commands.
-func (d *Reader) group(typ byte, ids *idSet) (name []byte, emit func() error, err error) {
+// group reads a consumer group; emit gives its commands. Of the stream it is given the entries that there are, how many
+// have ever been added, and the greatest id that was deleted: servers tell replicas where a group is, and not how many
+// entries it has read, which follows as long as nothing behind it was deleted.
+func (d *Reader) group(typ byte, ids *idSet, added int64, gone StreamID) (name []byte, emit func() error, err error) {
 	if name, err = d.str(); err != nil {
 		return nil, nil, err
 	}
@@ -287,7 +309,9 @@ func (d *Reader) group(typ byte, ids *idSet) (name []byte, emit func() error, er
 		if err != nil {
 			return nil, nil, err
 		}
-		read = int64(n)
+		if read = int64(n); read < 0 && gone.compare(last) <= 0 {
+			read = added - ids.after(last)
+		}
 	}
 	all := map[StreamID]*pending{}
 	var list []pending
