@@ -300,3 +300,49 @@ func TestExpiredDocumentsComeBack(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 3000, n, "with ttl off nothing goes")
 }
+
+// TestCappedCollectionsKeepAnOrder: that of insertion is in no log, so that they come back in the order of their _id,
+// and that is said before.
+func TestCappedCollectionsKeepAnOrder(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops})
+	cl := connect(t, rs.URI())
+	db := cl.Database("apiary")
+	const n = 20_000 // several batches
+	require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "recent"}, {Key: "capped", Value: true},
+		{Key: "size", Value: 1 << 24}, {Key: "max", Value: n}}).Err())
+	list := make([]any, n)
+	for i := range list {
+		list[i] = bson.D{{Key: "_id", Value: n - i}, {Key: "text", Value: strings.Repeat("x", 100)}}
+	}
+	_, err := db.Collection("recent").InsertMany(ctx, list)
+	require.NoError(t, err)
+	note(t, cl)
+	e := newRunner(t)
+	var told []string
+	e.OnEvent = func(ev run.Event) { told = append(told, ev.Text) }
+	src := open(t, "meadow", rs.URI())
+	_, err = snapshot.Take(ctx, e, "meadow", src)
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
+	require.NoError(t, err)
+	plan, err := restore.NewPlan(ctx, e, m, src, restore.Options{Rename: map[string]string{"apiary.recent": "apiary.again"}})
+	require.NoError(t, err)
+	defer plan.Close()
+	require.Contains(t, strings.Join(told, "\n"), "apiary.again is capped: its documents come back in the order of their _id")
+	_, err = plan.Run(ctx)
+	require.NoError(t, err)
+	order := func(coll string) (ids []int32) {
+		cur, err := db.Collection(coll).Find(ctx, bson.D{})
+		require.NoError(t, err)
+		for cur.Next(ctx) {
+			ids = append(ids, cur.Current.Lookup("_id").Int32())
+		}
+		require.NoError(t, cur.Err())
+		return ids
+	}
+	was, now := order("recent"), order("again")
+	require.Len(t, now, n)
+	require.True(t, slices.IsSorted(now), "in order, whatever was written at the same time")
+	require.EqualValues(t, n, was[0], "the servers keep the order of insertion")
+}

@@ -204,7 +204,9 @@ func (p *prover) anew(ctx context.Context, done ...engine.Trial) error {
 }
 
 // rolledOver reports whether a log had no room for what was done, which says nothing of what it tells.
-func rolledOver(err error) bool { return errors.Is(err, engine.ErrLogLost) && !errors.Is(err, engine.ErrLogEnds) }
+func rolledOver(err error) bool {
+	return errors.Is(err, engine.ErrLogLost) && !errors.Is(err, engine.ErrLogEnds)
+}
 
 // differs captures the log and compares the moment that it leads to with what there is; it returns what is not the
 // same, empty where all is.

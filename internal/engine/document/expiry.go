@@ -39,6 +39,10 @@ func (w *writer) Fit(_ context.Context, ns record.Namespace, _ string, chosen ma
 	if err != nil {
 		return out, fmt.Errorf("%s: %w", ns.Name, err)
 	}
+	if d.capped() {
+		out.Notes = append(out.Notes, ns.Name+" is capped: its documents come back in the order of their _id, which is that "+
+			"of their insertion only where these grow")
+	}
 	rules, err := d.expiries(ns)
 	if err != nil || len(rules) == 0 {
 		return out, err
@@ -63,6 +67,18 @@ func (w *writer) Fit(_ context.Context, ns record.Namespace, _ string, chosen ma
 		return ""
 	}
 	return out, nil
+}
+
+// capped reports whether it is of a capped collection, which keeps the order of insertion.
+func (d *definition) capped() bool {
+	i := indexOf(d.options, "capped")
+	return i >= 0 && truthOf(d.options[i].val)
+}
+
+// InOrder implements [engine.Sequencer]: what a capped collection forgets first is what was written first.
+func (w *writer) InOrder(ns record.Namespace) bool {
+	d, err := decodeDefinition(ns.Definition)
+	return err == nil && d.capped()
 }
 
 // expiries returns the rules of a namespace.
