@@ -53,6 +53,9 @@ func next(r remedy.Remedy) string {
 		return "on several shards different documents may have one _id, in one collection they may not: " +
 			"restore onto a " +
 			"sharded cluster"
+	case remedy.ShardLogins:
+		return "shards do not know the users that were made through a router: on the primary of each shard, run what this " +
+			"prints: dexamen cluster grants " + r.Of
 	case remedy.Trust:
 		return "look at it with: dexamen cluster trust"
 	case remedy.TrustHost:

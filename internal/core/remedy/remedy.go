@@ -39,6 +39,8 @@ const (
 	Trust Kind = "trust"
 	// TrustHost is to look at the host keys of a cluster's machines (of) and to trust them.
 	TrustHost Kind = "trust host"
+	// ShardLogins is to make a login of a cluster (of) on its shards too.
+	ShardLogins Kind = "shard logins"
 	// ChooseStore is to say which store is meant, also for a cluster (of).
 	ChooseStore Kind = "choose store"
 	// WriteConfig is to begin with a configuration file.

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/remedy"
 	"dexamen/internal/engine"
 )
 
@@ -272,7 +273,10 @@ func (c *cluster) discoverSharded(ctx context.Context, base *options.ClientOptio
 	for name, s := range c.sets {
 		g.Go(func() error {
 			if err := s.discover(gctx); err != nil {
-				return fmt.Errorf("shard %s: %w", name, err)
+				if err = fmt.Errorf("shard %s: %w", name, err); errors.Is(err, engine.ErrLogin) {
+					err = remedy.With(err, remedy.ShardLogins, c.t.Name) // the config servers let it in
+				}
+				return err
 			}
 			if !s.caps.status {
 				return fmt.Errorf("shard %s: its servers do not tell how far they have replicated "+

@@ -429,3 +429,21 @@ func TestPartitionsCoverEverythingOnce(t *testing.T) {
 	enough := errors.New("enough")
 	require.ErrorIs(t, c.Scan(ctx, list[0], engine.Partition{}, func(record.Record) error { return enough }), enough)
 }
+
+// TestShardsHaveUsersOfTheirOwn: one that was made through a router does not exist on the shards, and that is said.
+func TestShardsHaveUsersOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1, LocalUser: "local",
+		Set: docsim.Options{User: "dexamen", Password: "made up"}})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	cl, err := Driver{}.Open(context.Background(), engine.Target{Name: "orchard", Address: c.URI(), User: "dexamen",
+		Secret: "made up"})
+	if err == nil {
+		defer cl.Close()
+		_, err = cl.Topology(context.Background())
+	}
+	require.ErrorIs(t, err, engine.ErrLogin)
+	require.ErrorContains(t, err, "shard orchard-")
+	require.Equal(t, []remedy.Remedy{{Kind: remedy.ShardLogins, Of: "orchard"}}, remedy.All(err))
+}

@@ -131,6 +131,9 @@ func (t *trials) updates(add adder) {
 			_, err := t.coll("updates").UpdateMany(ctx, bson.D{}, d(e("$set", d(e("all", true)))))
 			return err
 		})
+	add("update.empty-timestamp", "an empty timestamp that an update sets stays, and one that is inserted becomes the time",
+		"BSON Types: Timestamps", seq(t.put("updates", d(e("_id", "stamps"), e("inserted", bson.Timestamp{}))),
+			t.update("updates", "stamps", d(e("$set", d(e("set", bson.Timestamp{})))))))
 	add("update.fields-like-operators", "names of fields that look like those of the log's own forms are names",
 		"Update Operators", seq(t.put("updates", d(e("_id", "odd"), e("u", d(e("i", 1))), e("diff", d(e("d", 1))),
 			e("a", true),

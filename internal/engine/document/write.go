@@ -284,6 +284,9 @@ func (w *writer) writeBy(ctx context.Context, insert func(context.Context, strin
 			}
 			return err
 		}
+		if err := w.emptyTimestamps(ctx, stage, recs[:n], bypass); err != nil {
+			return err
+		}
 		recs = recs[n:]
 	}
 	return nil

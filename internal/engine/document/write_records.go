@@ -130,7 +130,58 @@ func (w *writer) PutRecords(ctx context.Context, name string, recs []record.Reco
 	if _, err := c.BulkWrite(ctx, models, opt); err != nil {
 		return w.fail(name, err)
 	}
+	return w.emptyTimestamps(ctx, name, recs, !w.noBypass.Load())
+}
+
+// emptyTimestamps puts empty timestamps back into documents that were inserted or put in the place of others: servers
+// set such a field at a document's top level, but for its _id, to their time then, and leave it where an update sets it
+// ("BSON Types: Timestamps").
+func (w *writer) emptyTimestamps(ctx context.Context, name string, recs []record.Record, bypass bool) error {
+	w.mu.Lock()
+	series := w.kinds[name] == kindSeries
+	w.mu.Unlock()
+	if series { // no measurement is updated
+		return nil
+	}
+	var models []mongo.WriteModel
+	for _, r := range recs {
+		fields := emptyTimestampsOf(r.Value)
+		if len(fields) == 0 {
+			continue
+		}
+		// By its _id alone, also through a router: the shard key may be what the server has set.
+		id := bson.Raw(buildFields([]field{{"_id", bsoncore.Document(r.Value).Lookup("_id")}}))
+		models = append(models, mongo.NewUpdateManyModel().SetFilter(id).SetUpdate(bson.D{{Key: "$set", Value: fields}}))
+	}
+	if len(models) == 0 {
+		return nil
+	}
+	db, coll := w.physical(name)
+	c := w.cl.Database(db).Collection(coll, options.Collection().SetWriteConcern(writeconcern.Majority()))
+	opt := options.BulkWrite().SetOrdered(false)
+	if bypass {
+		opt.SetBypassDocumentValidation(true)
+	}
+	if _, err := c.BulkWrite(ctx, models, opt); err != nil {
+		return w.fail(name+": empty timestamps", err)
+	}
 	return nil
+}
+
+// emptyTimestampsOf returns the fields at a document's top level that hold an empty timestamp, without those that no
+// update can name.
+func emptyTimestampsOf(doc []byte) (out bson.D) {
+	if !bytes.Contains(doc, make([]byte, 9)) { // the end of a name, and eight more
+		return nil
+	}
+	elems, _ := bsoncore.Document(doc).Elements()
+	for _, e := range elems {
+		t, i, ok := e.Value().TimestampOK()
+		if k := e.Key(); ok && t == 0 && i == 0 && k != "_id" && k != "" && k[0] != '$' && !strings.Contains(k, ".") {
+			out = append(out, bson.E{Key: k, Value: bson.Timestamp{}})
+		}
+	}
+	return out
 }
 
 // shardKey returns the fields of a namespace's shard key; none where it is not sharded.

@@ -2,8 +2,10 @@ package docsim
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"strings"
+	"time"
 
 	"go.mongodb.org/mongo-driver/v2/bson"
 )
@@ -39,6 +41,23 @@ func listOf(req bson.Raw, field string) []bson.RawValue {
 	return vals
 }
 
+// stamped returns a document as it is inserted or put in the place of another: an empty timestamp at its top level, but
+// in the _id, is the time of the server ("BSON Types: Timestamps").
+func stamped(raw bson.Raw) bson.Raw {
+	raw = bytes.Clone(raw)
+	elems, err := raw.Elements()
+	if err != nil {
+		return raw
+	}
+	for _, e := range elems {
+		v := e.Value()
+		if t, i, ok := v.TimestampOK(); ok && t == 0 && i == 0 && e.Key() != "_id" {
+			binary.LittleEndian.PutUint64(v.Value, uint64(time.Now().Unix())<<32|1) // part of raw
+		}
+	}
+	return raw
+}
+
 func insert(s *session, db string, req bson.Raw) (bson.D, error) {
 	if _, err := namespaceOf(db, first(req)); err != nil {
 		return nil, err
@@ -50,7 +69,7 @@ func insert(s *session, db string, req bson.Raw) (bson.D, error) {
 		return s.measure(c, listOf(req, "documents"))
 	}
 	for i, v := range listOf(req, "documents") {
-		if err := s.insertOne(c, bytes.Clone(v.Document())); err != nil {
+		if err := s.insertOne(c, stamped(v.Document())); err != nil {
 			if err := bad.add(i, err); err != nil {
 				return nil, err
 			}
@@ -213,6 +232,9 @@ func (s *session) updateOne(db, name string, q, u bson.Raw, multi,
 		if bytes.Equal(raw, d.raw) {
 			continue
 		}
+		if replaced {
+			raw = stamped(raw)
+		}
 		if err = s.change(c, d, raw, replaced, u); err != nil {
 			return
 		}
@@ -248,7 +270,7 @@ func (s *session) updateOne(db, name string, q, u bson.Raw, multi,
 	if err != nil {
 		return
 	}
-	if err = s.insertOne(c, raw); err == nil {
+	if err = s.insertOne(c, stamped(raw)); err == nil {
 		matched, upserted = 1, raw.Lookup("_id")
 	}
 	return

@@ -51,8 +51,8 @@ type Options struct {
 	Remember bool
 	// ClockOffset is how far the members' wall clocks are off.
 	ClockOffset time.Duration
-	// ExpireEvery is how often documents are removed that a TTL index says are
-	// over ("TTL Indexes": every 60 s on servers); never when zero.
+	// ExpireEvery is how often documents are removed that a TTL index or their collection's expiry says are
+	// over; every 60 s when zero, as on servers ("TTL Indexes"), and never below.
 	ExpireEvery time.Duration
 	// OddHashes keeps other hashes in hashed indexes than servers do.
 	OddHashes bool
@@ -181,7 +181,10 @@ func Start(opt Options) (*ReplicaSet, error) {
 		rs.wg.Go(m.replicate)
 	}
 	rs.wg.Go(rs.noops)
-	if opt.ExpireEvery > 0 {
+	if rs.opt.ExpireEvery == 0 {
+		rs.opt.ExpireEvery = time.Minute
+	}
+	if rs.opt.ExpireEvery > 0 {
 		rs.wg.Go(rs.expire)
 	}
 	return rs, nil
@@ -504,7 +507,7 @@ func (rs *ReplicaSet) noops() {
 	}
 }
 
-// expire removes what TTL indexes say is over.
+// expire removes what TTL indexes and the expiry of collections say is over.
 func (rs *ReplicaSet) expire() {
 	for {
 		select {
@@ -516,13 +519,28 @@ func (rs *ReplicaSet) expire() {
 		if rs.primary >= 0 && rs.members[rs.primary].up {
 			s := &session{m: rs.members[rs.primary]}
 			for _, c := range s.m.current.colls {
-				for _, ix := range c.indexes {
+				for _, ix := range append(slices.Clone(c.indexes), c.ownExpiry()) {
 					s.expireBy(c, ix)
 				}
 			}
 		}
 		rs.mu.Unlock()
 	}
+}
+
+// ownExpiry returns the expiry of a collection as a TTL index would have it: of a clustered one by its _id, of a time
+// series by the newest measurement of a bucket ("Clustered Collections", "Set up Automatic Removal for Time Series").
+func (c *collection) ownExpiry() bson.D {
+	after := lookup(c.options, "expireAfterSeconds")
+	if after == nil {
+		return nil
+	}
+	by := "_id"
+	if ts, ok := lookup(c.options, "timeseries").(bson.D); ok {
+		field, _ := lookup(ts, "timeField").(string)
+		by = "control.max." + field
+	}
+	return bson.D{{Key: "key", Value: bson.D{{Key: by, Value: 1}}}, {Key: "expireAfterSeconds", Value: after}}
 }
 
 func (s *session) expireBy(c *collection, ix bson.D) {
@@ -533,7 +551,7 @@ func (s *session) expireBy(c *collection, ix bson.D) {
 	}
 	var over []document
 	c.docs.Scan(func(d document) bool {
-		if v := d.raw.Lookup(key[0].Key); v.Type == bson.TypeDateTime &&
+		if v := d.raw.Lookup(strings.Split(key[0].Key, ".")...); v.Type == bson.TypeDateTime &&
 			v.Time().Add(time.Duration(after)*time.Second).Before(time.Now()) {
 			over = append(over, d)
 		}

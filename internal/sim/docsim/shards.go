@@ -24,6 +24,9 @@ type ShardedOptions struct {
 	// Set holds what all members have in common; its Name, Members and
 	// FirstPort are not used.
 	Set Options
+	// LocalUser, where set, is the one login that the shards know in place of the cluster's, with its password: who was
+	// made through a router does not exist there ("Shard-Local Users").
+	LocalUser string
 	// ClockOffsets are how far each shard's wall clock is off.
 	ClockOffsets []time.Duration
 }
@@ -86,6 +89,9 @@ func StartSharded(opt ShardedOptions) (*Sharded, error) {
 	start := func(name string, n int, offset time.Duration) (*ReplicaSet, error) {
 		o := opt.Set
 		o.Name, o.Members, o.FirstPort, o.ClockOffset = name, opt.Members, port(opt.Routers+n*opt.Members), offset
+		if n > 0 && opt.LocalUser != "" {
+			o.User = opt.LocalUser
+		}
 		return Start(o)
 	}
 	var err error
