@@ -1,159 +1,196 @@
 package integration_test
 
 import (
-	"bytes"
-	"fmt"
-	"os"
-	"os/exec"
-	"path/filepath"
+	"encoding/json"
+	"regexp"
 	"strings"
 	"testing"
+	"time"
 
-	goredis "github.com/redis/go-redis/v9"
 	"github.com/stretchr/testify/require"
+	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
+	"go.mongodb.org/mongo-driver/v2/mongo/options"
 
-	"dexamen/internal/engine/etcd/etcdtest"
-	"dexamen/internal/engine/redis/redistest"
+	"dexamen/internal/capture"
+	"dexamen/internal/core/address"
+	"dexamen/internal/engine"
+	"dexamen/internal/engine/document"
+	"dexamen/internal/moment"
+	"dexamen/internal/restore"
+	"dexamen/internal/sim/docsim"
+	"dexamen/internal/snapshot"
+	"dexamen/internal/verify"
 )
 
-// granted is a cluster with logins, on which what cluster grants prints is carried out.
-type granted struct {
-	address string
-	apply   func(t *testing.T, line string)
-	// write changes something, lose drops what is to be restored.
-	write, lose func(t *testing.T)
-	part        string // of the address, that is lost
-}
+var (
+	scriptRole = regexp.MustCompile(`(?s)role\("(\w+)", (\[.*?\n\])\);`)
+	scriptUser = regexp.MustCompile(`user\("(\w+)", (\[.*?\])\);`)
+	scriptMore = regexp.MustCompile(`grantRolesToUser\("\w+", \["(\w+)"\]\)`)
+	scriptKey  = regexp.MustCompile(`(\w+): `)
+)
 
-func grantedRedis(t *testing.T) *granted {
-	primary := redistest.Start(t)
-	replica := redistest.StartReplica(t, primary)
-	cl, other := redistest.Client(t, primary), redistest.Client(t, replica)
-	fill := func(t *testing.T) {
-		for i := range 20 {
-			require.NoError(t, cl.Set(ctx, fmt.Sprint("hive:", i), "full", 0).Err())
-			require.NoError(t, cl.HSet(ctx, fmt.Sprint("yard:", i), "weight", i).Err())
-		}
-		require.NoError(t, cl.XAdd(ctx, &goredis.XAddArgs{Stream: "weighed", Values: []string{"hive", "1"}}).Err())
-		second := goredis.NewClient(&goredis.Options{Addr: primary.Address, DB: 1})
-		defer second.Close()
-		require.NoError(t, second.Set(ctx, "other", "database", 0).Err())
-	}
-	require.NoError(t, cl.FunctionLoadReplace(ctx,
-		"#!lua name=yard\nredis.register_function('count', function() return 1 end)").
-		Err())
-	fill(t)
-	return &granted{address: "redis://" + primary.Address, write: fill, part: "db0",
-		apply: func(t *testing.T, line string) {
-			var words []any
-			for _, w := range strings.Fields(line) {
-				words = append(words, strings.Replace(w, ">SECRET", ">made up", 1))
-			}
-			for _, c := range []*goredis.Client{cl, other} {
-				require.NoError(t, c.Do(ctx, words...).Err(), line)
-			}
-		},
-		lose: func(t *testing.T) { require.NoError(t, cl.FlushDB(ctx).Err()) }}
-}
-
-func grantedEtcd(t *testing.T) *granted {
-	s := etcdtest.Start(t, etcdtest.Options{})
-	plain := etcdtest.Client(t, s...)
-	ctl := func(t *testing.T, user string, args ...string) {
-		all := append([]string{"--command-timeout", "60s", "--dial-timeout", "60s", "--endpoints", s[0].Address},
-			args...)
-		if user != "" {
-			all = append([]string{"--user", user}, all...)
-		}
-		c := exec.Command("etcdctl", all...)
-		c.Env = append(os.Environ(), "ETCDCTL_API=3")
-		out, err := c.CombinedOutput()
-		require.NoError(t, err, "etcdctl %v: %s", args, out)
-	}
-	fill := func(t *testing.T, user ...string) {
-		for i := range 20 {
-			ctl(t, strings.Join(user, ""), "put", fmt.Sprint("/hives/", i), fmt.Sprint("full ", i))
+// runScript does what a script of grants says, as its reader would; more are roles that it says are needed there too.
+func runScript(t *testing.T, uri, script string, more ...string) {
+	admin := connectAs(t, uri, "root").Database("admin")
+	roles := scriptRole.FindAllStringSubmatch(script, -1)
+	require.NotEmpty(t, roles)
+	for _, r := range roles {
+		var privileges bson.A
+		text := strings.ReplaceAll(scriptKey.ReplaceAllString(r[2], `"$1": `), ",\n]", "\n]")
+		require.NoError(t, bson.UnmarshalExtJSON([]byte(`{"list": `+text+`}`), false,
+			&struct{ List *bson.A }{&privileges}), text)
+		err := admin.RunCommand(ctx, bson.D{{Key: "createRole", Value: r[1]}, {Key: "roles", Value: bson.A{}},
+			{Key: "privileges", Value: privileges}}).Err()
+		if err == nil || !strings.Contains(err.Error(), "already exists") { // the script would bring it up to date
+			require.NoError(t, err)
 		}
 	}
-	_, err := plain.Put(ctx, "/yards/1", "north")
-	require.NoError(t, err)
-	fill(t)
-	ctl(t, "", "user", "add", "root:made-up-root")
-	ctl(t, "", "auth", "enable")
-	return &granted{address: "etcd://" + strings.TrimPrefix(s[0].Address, "http://"), part: "/hives/",
-		write: func(t *testing.T) { fill(t, "root:made-up-root") },
-		apply: func(t *testing.T, line string) {
-			words := strings.Fields(strings.ReplaceAll(line, "''", "EMPTY"))
-			require.Equal(t, "etcdctl", words[0])
-			for i, w := range words {
-				words[i] = strings.Replace(w, "EMPTY", "", 1)
-			}
-			if words[1] == "user" && words[2] == "add" {
-				words = append(words, "--new-user-password", "made up")
-			}
-			ctl(t, "root:made-up-root", words[1:]...)
-		},
-		lose: func(t *testing.T) { ctl(t, "root:made-up-root", "del", "--prefix", "/hives/") }}
+	users := scriptUser.FindAllStringSubmatch(script, -1)
+	require.Len(t, users, 1)
+	var has []string
+	require.NoError(t, json.Unmarshal([]byte(users[0][2]), &has))
+	require.NoError(t, admin.RunCommand(ctx, bson.D{{Key: "createUser", Value: users[0][1]},
+		{Key: "pwd", Value: "of " + users[0][1]}, {Key: "roles", Value: append(has, more...)}}).Err())
 }
 
-// TestGrants: a login that has exactly what cluster grants prints does the whole job, and one that
-// is to protect only restores nothing.
-func TestGrants(t *testing.T) {
+// TestGrantsAreEnough: with what the printed scripts grant, and no more, everything works: of a set and of a sharded
+// cluster, whose shards are served by logins of their own.
+func TestGrantsAreEnough(t *testing.T) {
 	t.Parallel()
-	for name, start := range map[string]func(*testing.T) *granted{"redis": grantedRedis, "etcd": grantedEtcd} {
-		for _, wide := range []bool{false, true} {
-			t.Run(fmt.Sprintf("%s cluster_wide=%v", name, wide), func(t *testing.T) {
-				t.Parallel()
-				g := start(t)
-				login := func(user string) func(code int, args ...string) string {
-					bin, dir := builtBinary(t), t.TempDir()
-					file := filepath.Join(dir, "dexamen.yaml")
-					require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "stores:\n  larder: { location: %q, key: { file: %q } }\n"+
-						"clusters:\n  meadow: { address: %q, cluster_wide: %v, login: { user: %s, secret: { env: LENDER_SECRET } } }\n",
-						"file://"+filepath.Join(dir, "larder"), filepath.Join(dir, "larder.key"), g.address, wide,
-						user), 0o600))
-					return func(code int, args ...string) string {
-						t.Helper()
-						c := exec.Command(bin, append([]string{"--config", file}, args...)...)
-						c.Env = append(os.Environ(), "LENDER_SECRET=made up")
-						var out bytes.Buffer
-						c.Stdout, c.Stderr = &out, &out
-						_ = c.Run()
-						require.Equal(t, code, c.ProcessState.ExitCode(), "%v: %s", args, out.String())
-						return out.String()
-					}
-				}
-				protector := login("dexamen")
-				apply := func(text string) {
-					for line := range strings.Lines(text) {
-						if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-							g.apply(t, line)
-						}
-					}
-				}
-				apply(protector(0, "cluster", "grants", "meadow"))
-				protector(0, "store", "create", "larder")
-				protector(0, "cluster", "check", "meadow")
-				protector(0, "cluster", "inspect", "meadow")
-				protector(0, "snapshot", "meadow")
-				g.write(t)
-				protector(0, "capture", "meadow")
-				protector(0, "verify", "meadow@latest")
-				protector(0, "snapshot", "meadow")
-				protector(0, "compare", "meadow@latest", "meadow@live")
-				restorer := login("restorer")
-				apply(restorer(0, "cluster", "grants", "meadow", "--for", "restore"))
-				restorer(0, "store", "create", "larder")
-				restorer(0, "cluster", "check", "meadow")
-				restorer(0, "snapshot", "meadow")
-				before := g.part
-				g.lose(t)
-				if name == "redis" || !wide { // root may do everything
-					protector(1, "restore", "meadow@latest/"+before, "--yes")
-				}
-				restorer(0, "restore", "meadow@latest/"+before, "--yes")
-				restorer(0, "compare", "meadow@latest/"+before, "meadow@live/"+before)
-			})
+	set := docsim.Options{User: "root", Password: "made up", NoopEvery: fastNoops}
+	t.Run("set", func(t *testing.T) {
+		t.Parallel()
+		rs := startSim(t, set)
+		granted(t, rs.URI(), nil)
+	})
+	for _, v := range []string{"7.0", "8.0"} {
+		t.Run("sharded "+v, func(t *testing.T) {
+			t.Parallel()
+			set := set
+			set.Version = v
+			c, err := docsim.StartSharded(docsim.ShardedOptions{Members: 1, Set: set})
+			require.NoError(t, err)
+			t.Cleanup(c.Close)
+			granted(t, c.URI(), c)
+		})
+	}
+}
+
+func granted(t *testing.T, uri string, c *docsim.Sharded) {
+	const user = "dexamen"
+	target := engine.Target{Name: "meadow", Address: uri, User: user, Secret: "of " + user, Settings: true}
+	if c != nil {
+		target.Options = map[string]any{"pause_balancer": true}
+	}
+	for _, restores := range []bool{false, true} {
+		script := document.Driver{}.Grants(target, restores)
+		runScript(t, uri, script)
+		if c == nil {
+			continue
+		}
+		more := scriptMore.FindStringSubmatch(script)
+		require.Len(t, more, 2)
+		for i := range c.Shards() {
+			runScript(t, c.Shard(i).URI(), script, more[1])
 		}
 	}
+	as := func(user string) engine.Cluster {
+		target := target
+		target.User, target.Secret = user, "of "+user
+		cl, err := document.Driver{}.Open(ctx, target)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = cl.Close() })
+		return cl
+	}
+	root := connectAs(t, uri, "root")
+	db := root.Database("apiary")
+	do := func(cmd ...bson.E) { t.Helper(); require.NoError(t, db.RunCommand(ctx, bson.D(cmd)).Err()) }
+	if c != nil {
+		require.NoError(t, root.Database("admin").RunCommand(ctx, bson.D{{Key: "enableSharding", Value: "apiary"}}).Err())
+		require.NoError(t, root.Database("admin").RunCommand(ctx, bson.D{{Key: "shardCollection", Value: "apiary.hives"},
+			{Key: "key", Value: bson.D{{Key: "_id", Value: "hashed"}}}}).Err())
+	}
+	fill := func() {
+		for i := range 50 {
+			_, err := db.Collection("hives").UpdateOne(ctx, bson.D{{Key: "_id", Value: i}}, bson.D{{Key: "$inc",
+				Value: bson.D{{Key: "n", Value: 1}}}, {Key: "$set", Value: bson.D{{Key: "at", Value: bson.Timestamp{}}}}},
+				options.UpdateOne().SetUpsert(true))
+			require.NoError(t, err)
+		}
+	}
+	fill()
+	do(bson.E{Key: "createIndexes", Value: "hives"}, bson.E{Key: "indexes", Value: bson.A{
+		bson.D{{Key: "key", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "name", Value: "n"}}}})
+	do(bson.E{Key: "create", Value: "strict"}, bson.E{Key: "validator", Value: bson.D{{Key: "n", Value: 1}}})
+	do(bson.E{Key: "create", Value: "all"}, bson.E{Key: "viewOn", Value: "hives"}, bson.E{Key: "pipeline", Value: bson.A{}})
+	do(bson.E{Key: "create", Value: "weights"}, bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}}})
+	_, err := db.Collection("weights").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "kg", Value: 7}})
+	require.NoError(t, err)
+	_, err = db.Collection("system.js").InsertOne(ctx, bson.D{{Key: "_id", Value: "f"}, {Key: "value", Value: "1"}})
+	require.NoError(t, err)
+
+	protects := as(user)
+	protects.(engine.Checker).Check(ctx, func(what string, err error, note string) {
+		require.NoError(t, err, what)
+		require.NotContains(t, note, "not known", what)
+	})
+	e := newRunner(t)
+	p, err := snapshot.Take(ctx, e, "meadow", protects)
+	require.NoError(t, err)
+	require.Empty(t, p.Skipped)
+	fill()
+	note(t, root)
+	_, err = capture.Run(ctx, e, "meadow", protects, capture.Options{})
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "meadow", address.When{Kind: address.Latest}, restore.OnScratch{})
+	require.NoError(t, err)
+	same := func(cl engine.Cluster) {
+		t.Helper()
+		diffs, err := verify.Live(ctx, e, m, cl, "apiary.*", nil, 3)
+		require.NoError(t, err)
+		require.Len(t, diffs, 5)
+		for i := range diffs {
+			require.True(t, diffs[i].Same(), diffs[i].A)
+		}
+	}
+	same(protects)
+
+	restores := as(user + "Restore")
+	put := func(o restore.Options) {
+		t.Helper()
+		plan, err := restore.NewPlan(ctx, e, m, restores, o)
+		require.NoError(t, err)
+		defer plan.Close()
+		done, err := plan.Run(ctx)
+		require.NoError(t, err)
+		for _, d := range done {
+			require.True(t, d.Verified, d.To)
+		}
+	}
+	put(restore.Options{Rename: map[string]string{"apiary.*": "beside.*"}})
+	_, err = db.Collection("hives").UpdateMany(ctx, bson.D{}, bson.D{{Key: "$set", Value: bson.D{{Key: "n", Value: 0}}}})
+	require.NoError(t, err)
+	require.NoError(t, db.Collection("weights").Drop(ctx)) // it cannot be replaced in one step
+	put(restore.Options{Pattern: "apiary.*", Conflict: restore.Replace})
+	same(protects)
+	_, err = db.Collection("hives").DeleteMany(ctx, bson.D{{Key: "_id", Value: bson.D{{Key: "$lt", Value: 10}}}})
+	require.NoError(t, err)
+	put(restore.Options{Pattern: "apiary.hives", Conflict: restore.Merge})
+	same(restores)
+	err = connectAs(t, uri, user).Database("apiary").Collection("hives").FindOneAndDelete(ctx, bson.D{}).Err()
+	require.ErrorContains(t, err, "not authorized", "who protects writes nothing")
+}
+
+// connectAs logs in.
+func connectAs(t *testing.T, uri, user string) *mongo.Client {
+	secret := "of " + user
+	if user == "root" {
+		secret = "made up"
+	}
+	cl, err := mongo.Connect(options.Client().ApplyURI(uri).SetAuth(options.Credential{Username: user,
+		Password: secret, AuthSource: "admin"}))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = cl.Disconnect(ctx) })
+	return cl
 }

@@ -106,9 +106,11 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		{`{ db: "admin", collection: "" }`, q("listCollections")},
 		{`{ db: "admin", collection: "system.version" }`, q("find")},
 	}
-	write := q("insert", "createCollection", "createIndex", "dropCollection", "renameCollectionSameDB",
+	write := q("insert", "update", "remove", "createCollection", "createIndex", "dropCollection", "renameCollectionSameDB",
 		"bypassDocumentValidation", "enableSharding", "splitChunk", "moveChunk")
-	putBack := [][2]string{{`{ db: "", collection: "" }`, write}, {`{ db: "", system_buckets: "" }`, write}}
+	putBack := [][2]string{{`{ db: "", collection: "" }`, write}, {`{ db: "", system_buckets: "" }`, write},
+		{`{ db: "", collection: "system.js" }`, q("insert", "update", "remove", "createCollection", "createIndex",
+			"dropCollection", "bypassDocumentValidation")}}
 	if t.Settings {
 		for _, coll := range []string{"system.users", "system.roles"} {
 			resource := `{ db: "admin", collection: "` + coll + `" }`

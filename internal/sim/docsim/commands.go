@@ -27,7 +27,7 @@ func init() {
 		"listdatabases": listDatabases, "listcollections": listCollections, "listindexes": listIndexes,
 		"create": create, "drop": drop, "dropdatabase": dropDatabase, "renamecollection": rename, "collmod": collMod,
 		"createindexes": createIndexes, "dropindexes": dropIndexes, "deleteindexes": dropIndexes,
-		"createuser": createUser, "dropuser": dropUser, "usersinfo": usersInfo,
+		"createrole": createRole, "createuser": createUser, "dropuser": dropUser, "usersinfo": usersInfo,
 		"fsync": lockFiles, "fsyncunlock": unlockFiles, "currentop": currentOp,
 		"insert": insert, "update": updateCmd, "delete": deleteCmd, "findandmodify": findAndModify,
 		"find": find, "getmore": getMore, "killcursors": killCursors,
@@ -44,7 +44,7 @@ var writeCommands = map[string]bool{"create": true, "drop": true, "dropdatabase"
 	"collmod":       true,
 	"createindexes": true, "dropindexes": true, "deleteindexes": true, "insert": true, "update": true, "delete": true,
 	"findandmodify": true, "appendoplognote": true, "replsetstepdown": true,
-	"committransaction": true, "aborttransaction": true, "createuser": true, "dropuser": true}
+	"committransaction": true, "aborttransaction": true, "createuser": true, "createrole": true, "dropuser": true}
 
 // answer answers one request.
 func (s *session) Answer(body bson.Raw, connID int64) (bson.Raw, error) {
@@ -430,7 +430,7 @@ func listDatabases(s *session, _ string, req bson.Raw) (bson.D, error) {
 	var out bson.A
 	var total int64
 	for _, db := range st.databases() {
-		if !s.m.rs.mayLocked(s.user, db, "find", nil) {
+		if !s.m.rs.lists(s.user, db) {
 			continue
 		}
 		var size int64

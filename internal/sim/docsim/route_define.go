@@ -68,7 +68,11 @@ func routeListDatabases(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	x.r.c.where.RLock()
 	defer x.r.c.where.RUnlock()
 	out := bson.A{}
-	may := func(db string) bool { return x.r.c.config.may(x.login.user, db, "find", nil) }
+	may := func(db string) bool {
+		x.r.c.config.mu.Lock()
+		defer x.r.c.config.mu.Unlock()
+		return x.r.c.config.lists(x.login.user, db)
+	}
 	for db, shard := range x.r.c.lay.primary {
 		if !may(db) {
 			continue

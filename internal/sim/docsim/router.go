@@ -99,7 +99,7 @@ func init() {
 		"find": routeFind, "getmore": routeGetMore, "killcursors": routeKillCursors, "count": routeCount,
 		"distinct": routeDistinct, "aggregate": routeAggregate,
 		"insert": routeInsert, "update": routeUpdate, "delete": routeDelete, "findandmodify": routeFindAndModify,
-		"createuser": routeUsers, "dropuser": routeUsers, "usersinfo": routeUsers,
+		"createrole": routeUsers, "createuser": routeUsers, "dropuser": routeUsers, "usersinfo": routeUsers,
 		"listdatabases": routeListDatabases, "listcollections": routeListCollections, "listindexes": routeListIndexes,
 		"collstats": routeCollStats, "dbstats": routeDBStats,
 		"create": routeCreate, "drop": routeDrop, "dropdatabase": routeDropDatabase, "renamecollection": routeRename,

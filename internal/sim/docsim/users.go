@@ -14,25 +14,19 @@ import (
 // usersOf is the collection that holds users ("system.users Collection").
 const usersOf = "admin.system.users"
 
-// Reads and writes of the roles read and readWrite ("Built-In Roles").
-var (
-	readRole = []string{"find", "getmore", "killcursors", "count", "distinct", "aggregate", "listcollections",
-		"listindexes", "collstats", "dbstats"}
-	writeRole = []string{"insert", "update", "delete", "findandmodify", "create", "drop", "createindexes",
-		"dropindexes", "deleteindexes", "collmod", "renamecollection"}
-	anyRole = []string{"hello", "ismaster", "ping", "buildinfo", "connectionstatus", "endsessions",
-		"refreshsessions", "killsessions", "logout", "listdatabases", "whatsmyuri", "committransaction",
-		"aborttransaction", "getparameter"}
-)
-
 // userDocument returns what is kept of a user; the lock is held.
 func (rs *ReplicaSet) userDocument(user string) bson.Raw {
+	return rs.userOrRole(usersOf, "admin."+user)
+}
+
+// userOrRole returns what is kept under an _id; the lock is held.
+func (rs *ReplicaSet) userOrRole(coll, id string) bson.Raw {
 	m := rs.members[max(rs.primary, 0)]
-	c := m.current.colls[usersOf]
+	c := m.current.colls[coll]
 	if c == nil {
 		return nil
 	}
-	d, _ := c.get(value("admin." + user))
+	d, _ := c.get(value(id))
 	return d.raw
 }
 
@@ -62,26 +56,39 @@ func (rs *ReplicaSet) may(user, db, command string, req bson.Raw) bool {
 }
 
 func (rs *ReplicaSet) mayLocked(user, db, command string, req bson.Raw) bool {
-	if user == "" || user == rs.opt.User || rs.opt.Odd.RolesForNothing || slices.Contains(anyRole, command) {
+	if user == "" || user == rs.opt.User || rs.opt.Odd.RolesForNothing {
 		return true
 	}
-	need := []string{"read", "readWrite"}
-	if slices.Contains(writeRole, command) || command == "aggregate" && writesOut(req) {
-		need = []string{"readWrite"}
-	} else if !slices.Contains(readRole, command) {
+	list, known := needs(db, command, req)
+	if !known {
 		return false
 	}
-	roles, _ := rs.userDocument(user).Lookup("roles").ArrayOK()
-	list, _ := roles.Values()
-	for _, v := range list {
-		role, _ := v.Document().Lookup("role").StringValueOK()
-		of, _ := v.Document().Lookup("db").StringValueOK()
-		if of == db && slices.Contains(need, role) {
-			return true
+	if p := rs.part; p != nil && !p.conf && len(p.c.names) > 1 && rs.opt.major() >= 8 {
+		for _, n := range list {
+			if n.db != "" && n.db != "admin" && n.db != "local" && n.db != "config" {
+				list = append(list, need{action: directly})
+				break
+			}
 		}
 	}
-	return false
+	return !slices.ContainsFunc(list, func(n need) bool { return !rs.has(user, n) })
 }
+
+// has reports whether a user has a privilege; the lock is held.
+func (rs *ReplicaSet) has(user string, n need) bool {
+	roles, _ := rs.userDocument(user).Lookup("roles").ArrayOK()
+	list, _ := roles.Values()
+	return slices.ContainsFunc(list, func(v bson.RawValue) bool { return rs.allowedBy(v.Document(), n) })
+}
+
+// lists reports whether a user is shown a database ("listDatabases").
+func (rs *ReplicaSet) lists(user, db string) bool {
+	return user == "" || user == rs.opt.User || rs.has(user, need{action: "listDatabases"}) ||
+		rs.has(user, need{"find", db, ""})
+}
+
+// builtIn are the roles that servers have ("Built-In Roles"), as far as the stand-in knows them.
+var builtIn = []string{"read", "readWrite", "clusterManager", "directShardOperations"}
 
 func writesOut(req bson.Raw) bool {
 	for _, stage := range listOf(req, "pipeline") {
@@ -105,14 +112,16 @@ func createUser(s *session, db string, req bson.Raw) (bson.D, error) {
 	}
 	roles := bson.A{}
 	for _, v := range listOf(req, "roles") {
-		d, ok := v.DocumentOK()
-		if !ok {
-			return nil, refuse(2, "BadValue", "this stand-in takes roles as {role, db}")
+		role, _ := v.StringValueOK() // of the database of the user
+		of := db
+		if d, ok := v.DocumentOK(); ok {
+			role, _ = d.Lookup("role").StringValueOK()
+			of, _ = d.Lookup("db").StringValueOK()
 		}
-		if role, _ := d.Lookup("role").StringValueOK(); role != "read" && role != "readWrite" {
-			return nil, refuse(31, "RoleNotFound", "No role named %s@%s", role, d.Lookup("db"))
+		if !slices.Contains(builtIn, role) && rs.userOrRole(rolesOf, "admin."+role) == nil {
+			return nil, refuse(31, "RoleNotFound", "Could not find role: %s@%s", role, of)
 		}
-		roles = append(roles, d)
+		roles = append(roles, bson.D{{Key: "role", Value: role}, {Key: "db", Value: of}})
 	}
 	kept, err := rs.storedLogin(name, password)
 	if err != nil {
