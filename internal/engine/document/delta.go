@@ -2,6 +2,7 @@ package document
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -257,6 +258,19 @@ func applyDiff(fs []field, diff []byte, loose bool) ([]field, error) {
 					fs = append(fs, it)
 				}
 			}
+		case s.name == "b":
+			if !isDocument(s.val) {
+				return nil, fmt.Errorf("diff: section %q is no document", s.name)
+			}
+			items, err := parseFields(s.val.Data)
+			if err != nil {
+				return nil, err
+			}
+			for _, it := range items {
+				if err := applyBytes(fs, it, loose); err != nil {
+					return nil, err
+				}
+			}
 		case strings.HasPrefix(s.name, "s"):
 			if !isDocument(s.val) {
 				return nil, fmt.Errorf("diff: section %q is no document", s.name)
@@ -276,6 +290,38 @@ func applyDiff(fs []field, diff []byte, loose bool) ([]field, error) {
 		}
 	}
 	return fs, nil
+}
+
+// columnType is the subtype of a packed column of a time series' bucket, which ends with a zero byte ("BSON Types:
+// Binary Data").
+const columnType = 7
+
+// applyBytes changes a field of bytes from an offset to its end: {o, d}. Buckets of time series are written so from 8.0
+// on. Whether it is understood shows on a user's own servers (trial series.more), and here: the bytes must be there, be
+// of the same kind, and a column must end as columns do.
+func applyBytes(fs []field, it field, loose bool) error {
+	doc, _ := it.val.DocumentOK()
+	from, ok := bsoncore.Document(doc).Lookup("o").AsInt64OK()
+	subtype, data, binary := bsoncore.Document(doc).Lookup("d").BinaryOK()
+	elems, _ := bsoncore.Document(doc).Elements()
+	if !ok || !binary || from < 0 || len(elems) != 2 {
+		return fmt.Errorf("diff: what section \"b\" says of %q is not understood; a newer server may have written it",
+			it.name)
+	}
+	i := indexOf(fs, it.name)
+	if i < 0 {
+		return misfit(loose, "diff changes bytes of %q, which is not there", it.name)
+	}
+	was, old, binary := fs[i].val.BinaryOK()
+	if !binary || was != subtype || from > int64(len(old)) {
+		return misfit(loose, "diff changes bytes of %q from %d on, which it has not", it.name, from)
+	}
+	if subtype == columnType && (len(data) == 0 || data[len(data)-1] != 0) {
+		return fmt.Errorf("diff: what section \"b\" makes of %q is no column; a newer server may have written it", it.name)
+	}
+	fs[i].val = bsoncore.Value{Type: bsoncore.TypeBinary,
+		Data: bsoncore.AppendBinary(nil, subtype, append(slices.Clone(old[:from]), data...))}
+	return nil
 }
 
 // applySubDiff applies a diff to a value that is a document or an array.

@@ -63,6 +63,9 @@ func TestUpdateEntries(t *testing.T) {
 			`{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"_id":1,"a":[9,{"k":2},3]}`},
 		{"diff makes an array longer", `{"_id":1,"a":[1]}`, `{"$v":2,"diff":{"sa":{"a":true,"u2":7}}}`,
 			`{"_id":1,"a":[1,null,7]}`},
+		{"bytes from an offset on", `{"_id":1,"data":{"c":{"$binary":{"base64":"AQIDAA==","subType":"07"}}}}`,
+			`{"$v":2,"diff":{"sdata":{"b":{"c":{"o":3,"d":{"$binary":{"base64":"BAUA","subType":"07"}}}}}}}`,
+			`{"_id":1,"data":{"c":{"$binary":{"base64":"AQIDBAUA","subType":"07"}}}}`},
 		{"an added field that is there goes to the end", `{"_id":1,"z":1,"b":2}`, `{"$v":2,"diff":{"i":{"z":3}}}`,
 			`{"_id":1,"b":2,"z":3}`},
 	} {
@@ -78,11 +81,13 @@ func TestUpdateEntries(t *testing.T) {
 		})
 	}
 	for name, entry := range map[string]string{
-		"through a number":         `{"$set":{"n.x":1}}`,
-		"into what is not there":   `{"$v":2,"diff":{"sq":{"u":{"y":2}}}}`,
-		"into another type":        `{"$v":2,"diff":{"sn":{"u":{"y":2}}}}`,
-		"an element past its end":  `{"$v":2,"diff":{"sa":{"a":true,"s5":{"u":{"k":1}}}}}`,
-		"an index that is no such": `{"$set":{"a.x":1}}`,
+		"through a number":           `{"$set":{"n.x":1}}`,
+		"into what is not there":     `{"$v":2,"diff":{"sq":{"u":{"y":2}}}}`,
+		"into another type":          `{"$v":2,"diff":{"sn":{"u":{"y":2}}}}`,
+		"an element past its end":    `{"$v":2,"diff":{"sa":{"a":true,"s5":{"u":{"k":1}}}}}`,
+		"an index that is no such":   `{"$set":{"a.x":1}}`,
+		"bytes of a number":          `{"$v":2,"diff":{"b":{"n":{"o":0,"d":{"$binary":{"base64":"AA==","subType":"07"}}}}}}`,
+		"bytes of what is not there": `{"$v":2,"diff":{"b":{"x":{"o":0,"d":{"$binary":{"base64":"AA==","subType":"07"}}}}}}`,
 	} {
 		_, err := applyUpdate(doc(t, `{"_id":1,"n":1,"a":[1]}`), doc(t, entry), false)
 		require.ErrorIs(t, err, fold.ErrDiverged, name)
@@ -94,11 +99,20 @@ func TestUpdateEntries(t *testing.T) {
 		_, err := applyUpdate(doc(t, `{"_id":1}`), doc(t, unknown), true)
 		require.ErrorContains(t, err, "unknown")
 	}
+	for _, odd := range []string{`{"o":0}`, `{"o":0,"d":1}`, `{"o":-1,"d":{"$binary":{"base64":"AA==","subType":"07"}}}`,
+		`{"o":0,"n":1,"d":{"$binary":{"base64":"AA==","subType":"07"}}}`,
+		`{"o":0,"d":{"$binary":{"base64":"AQ==","subType":"07"}}}`} {
+		_, err := applyUpdate(doc(t, `{"_id":1,"c":{"$binary":{"base64":"AQIDAA==","subType":"07"}}}`),
+			doc(t, `{"$v":2,"diff":{"b":{"c":`+odd+`}}}`), true)
+		require.ErrorContains(t, err, "newer server", "nothing is guessed: %s", odd)
+	}
 }
 
 func FuzzApplyUpdate(f *testing.F) {
 	for _, s := range []string{`{"_id":1,"a":[1,{"k":1}]}`,
-		`{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"$set":{"a.0.b":1},"$unset":{"c":1}}`} {
+		`{"$v":2,"diff":{"sa":{"a":true,"l":3,"u0":9,"s1":{"u":{"k":2}}}}}`, `{"$set":{"a.0.b":1},"$unset":{"c":1}}`,
+		`{"c":{"$binary":{"base64":"AQIDAA==","subType":"07"}},"$v":2,"diff":{"b":{"c":{"o":3,"d":{"$binary":{"base64":"BAUA",
+			"subType":"07"}}}}}}`} {
 		var d bson.D
 		_ = bson.UnmarshalExtJSON([]byte(s), false, &d)
 		b, _ := bson.Marshal(d)

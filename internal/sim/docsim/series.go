@@ -93,7 +93,7 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 	}
 	for _, k := range order {
 		if old, ok := c.open(buckets, at, groups[k]); ok {
-			if err := s.change(buckets, old, grown(old.raw, at, meta, groups[k]), false, nil); err != nil {
+			if err := s.change(buckets, old, grown(old.raw, at, meta, groups[k], s.m.rs.opt.packsBuckets()), false, nil); err != nil {
 				return nil, err
 			}
 			continue
@@ -120,11 +120,15 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 		slices.Sort(names)
 		data := bson.D{}
 		for _, n := range names {
-			data = append(data, bson.E{Key: n, Value: columns[n]})
+			data = append(data, bson.E{Key: n, Value: packedIf(s.m.rs.opt.packsBuckets(), columns[n])})
+		}
+		version := int32(1)
+		if s.m.rs.opt.packsBuckets() {
+			version = 2
 		}
 		b := bson.D{{Key: "_id", Value: bson.NewObjectIDFromTimestamp(time.UnixMilli(low.DateTime()))},
 			{Key: "control", Value: bson.D{
-				{Key: "version", Value: int32(1)}, {Key: "min", Value: bson.D{{Key: at, Value: low}}}, {
+				{Key: "version", Value: version}, {Key: "min", Value: bson.D{{Key: at, Value: low}}}, {
 					Key: "max", Value: bson.D{{Key: at, Value: high}}}}}}
 		if v := groups[k][0].Lookup(meta); v.Type != 0 {
 			b = append(b, bson.E{Key: "meta", Value: v})
@@ -146,7 +150,7 @@ func (c *collection) open(buckets *collection, at string, list []bson.Raw) (hit 
 	span, _ := value(lookup(ts, "bucketMaxSpanSeconds")).AsInt64OK()
 	buckets.docs.Scan(func(b document) bool {
 		low := b.raw.Lookup("control", "min", at)
-		n, _ := b.raw.Lookup("data", at).Document().Elements()
+		n := cellsOf(b.raw.Lookup("data", at))
 		fits := len(n)+len(list) <= bucketMost && b.raw.Lookup("meta").Equal(list[0].Lookup(meta))
 		for _, d := range list {
 			t := d.Lookup(at).DateTime()
@@ -161,10 +165,10 @@ func (c *collection) open(buckets *collection, at string, list []bson.Raw) (hit 
 }
 
 // grown returns a bucket with more measurements in it.
-func grown(bucket bson.Raw, at, meta string, list []bson.Raw) bson.Raw {
+func grown(bucket bson.Raw, at, meta string, list []bson.Raw, packed bool) bson.Raw {
 	d := toD(bucket)
 	data := toD(bucket.Lookup("data").Document())
-	before, _ := bucket.Lookup("data", at).Document().Elements()
+	before := cellsOf(bucket.Lookup("data", at))
 	high := bucket.Lookup("control", "max", at)
 	for i, doc := range list {
 		for _, e := range toD(doc) {
@@ -174,10 +178,10 @@ func grown(bucket bson.Raw, at, meta string, list []bson.Raw) bson.Raw {
 			cell := bson.E{Key: strconv.Itoa(len(before) + i), Value: e.Value}
 			j := slices.IndexFunc(data, func(x bson.E) bool { return x.Key == e.Key })
 			if j < 0 {
-				data = append(data, bson.E{Key: e.Key, Value: bson.D{cell}})
+				data = append(data, bson.E{Key: e.Key, Value: packedIf(packed, bson.D{cell})})
 				continue
 			}
-			data[j].Value = append(toD(value(data[j].Value).Document()), cell)
+			data[j].Value = packedIf(packed, append(cellsOf(value(data[j].Value)), cell))
 		}
 		if t := doc.Lookup(at); Compare(t, high) > 0 {
 			high = t
@@ -200,6 +204,14 @@ func grown(bucket bson.Raw, at, meta string, list []bson.Raw) bson.Raw {
 	return toRaw(d)
 }
 
+// packedIf returns a column as a bucket has it.
+func packedIf(packed bool, cells bson.D) any {
+	if packed {
+		return columnOf(cells)
+	}
+	return cells
+}
+
 // unpacked returns a series' measurements.
 func (s *session) unpacked(c *collection, filter bson.Raw) []bson.Raw {
 	at, meta := c.fields()
@@ -209,15 +221,14 @@ func (s *session) unpacked(c *collection, filter bson.Raw) []bson.Raw {
 		return nil
 	}
 	buckets.docs.Scan(func(b document) bool {
-		times, _ := b.raw.Lookup("data", at).Document().Elements()
-		for _, row := range times {
-			d := bson.D{{Key: at, Value: row.Value()}}
+		for _, row := range cellsOf(b.raw.Lookup("data", at)) {
+			d := bson.D{{Key: at, Value: row.Value}}
 			if v := b.raw.Lookup("meta"); v.Type != 0 {
 				d = append(d, bson.E{Key: meta, Value: v})
 			}
 			columns, _ := b.raw.Lookup("data").Document().Elements()
 			for _, col := range columns {
-				if v, err := col.Value().Document().LookupErr(row.Key()); err == nil && col.Key() != at {
+				if v := lookup(cellsOf(col.Value()), row.Key); v != nil && col.Key() != at {
 					d = append(d, bson.E{Key: col.Key(), Value: v})
 				}
 			}

@@ -318,7 +318,7 @@ func sameValue(a, b bson.RawValue) bool { return a.Type == b.Type && bytes.Equal
 // false where the order of fields cannot be had that way.
 func diff(old, new bson.Raw) (d bson.D, ok bool) {
 	od, nd := toD(old), toD(new)
-	var del, upd, ins, sub bson.D
+	var del, upd, ins, packed, sub bson.D
 	at := 0
 	added := false
 	for _, e := range nd {
@@ -338,6 +338,8 @@ func diff(old, new bson.Raw) (d bson.D, ok bool) {
 		}
 		if s, ok := subDiff(ov, nv); ok {
 			sub = append(sub, bson.E{Key: "s" + e.Key, Value: s})
+		} else if s, ok := packedDiff(ov, nv); ok {
+			packed = append(packed, bson.E{Key: e.Key, Value: s})
 		} else {
 			upd = append(upd, e)
 		}
@@ -355,6 +357,9 @@ func diff(old, new bson.Raw) (d bson.D, ok bool) {
 	}
 	if ins != nil {
 		d = append(d, bson.E{Key: "i", Value: ins})
+	}
+	if packed != nil {
+		d = append(d, bson.E{Key: "b", Value: packed})
 	}
 	return append(d, sub...), true
 }

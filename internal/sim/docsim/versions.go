@@ -46,6 +46,10 @@ func (o *Options) version() string {
 // series reports whether there are time-series collections ("Time Series Collections": 5.0).
 func (o *Options) series() bool { return o.major() >= 5 }
 
+// packsBuckets reports whether the buckets of time series are compressed while they are written to ("Release Notes for
+// 8.0: Time Series Collections").
+func (o *Options) packsBuckets() bool { return o.major() >= 8 }
+
 // logsEviction reports whether what a capped collection forgets is in the log ("Capped
 // Collections": deletes are replicated from 5.0 on).
 func (o *Options) logsEviction() bool { return o.major() >= 5 }
