@@ -2,6 +2,7 @@ package integration_test
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -186,7 +187,15 @@ func (h *hand) spread() {
 	shards := h.y.sharded.Shards()
 	var err error
 	what := ""
-	switch h.rng.IntN(6) {
+	switch h.rng.IntN(8) {
+	case 6:
+		what = "spread " + ns + " anew"
+		err = h.y.sharded.Relocate(ns, docsim.Relocation{Key: bson.D{{Key: "n", Value: 1}, {Key: "_id", Value: 1}},
+			Splits: []bson.D{{{Key: "n", Value: h.rng.IntN(50)}, {Key: "_id", Value: h.w.id()}}},
+			To:     []string{shards[h.rng.IntN(len(shards))], shards[h.rng.IntN(len(shards))]}})
+	case 7:
+		what = "move " + ns + " as a whole"
+		err = h.y.sharded.Relocate(ns, docsim.Relocation{To: []string{shards[h.rng.IntN(len(shards))]}})
 	case 0:
 		key := bson.D{{Key: "_id", Value: 1}}
 		if h.rng.IntN(2) == 0 {
@@ -516,6 +525,9 @@ func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Ti
 	require.NoError(t, err)
 	defer plan.Close()
 	_, err = plan.Run(ctx)
+	if seed/2%2 == 0 && errors.Is(err, engine.ErrSameKey) && twoOfOneID(want) {
+		return // a shard key beside the _id lets two documents have one, and a set does not
+	}
 	require.NoError(t, err)
 	got := readWorld(t, connect(t, uri))
 	// Views, and the names over the buckets of time series, were compared by their definitions.
@@ -530,4 +542,19 @@ func restoreElsewhere(t *testing.T, e *run.Runner, y *clusterFixture, ts bson.Ti
 		require.ElementsMatch(t, docs, got[ns].docs, ns)
 	}
 	require.Equal(t, len(want), len(got))
+}
+
+// twoOfOneID reports whether a namespace has two documents of one _id.
+func twoOfOneID(world map[string]docsim.Content) bool {
+	for _, c := range world {
+		seen := map[string]bool{}
+		for _, d := range c.Documents {
+			id := d.Lookup("_id").String()
+			if seen[id] {
+				return true
+			}
+			seen[id] = true
+		}
+	}
+	return false
 }

@@ -272,6 +272,10 @@ func routeSplit(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	if t == nil || !ok {
 		return nil, refuse(118, "NamespaceNotSharded", "%s is not sharded, or no middle is given", ns)
 	}
+	fields, _ := mid.Elements()
+	if !slices.EqualFunc(fields, t.key, func(f bson.RawElement, k bson.E) bool { return f.Key() == k.Key }) {
+		return nil, refuse(2, "BadValue", "the middle is no value of the shard key %v", t.key)
+	}
 	ch := t.chunkOf(mid)
 	if ch == nil || t.compare(ch.min, mid) == 0 {
 		return nil, refuse(2, "BadValue", "cannot split at a boundary")

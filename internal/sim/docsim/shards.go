@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -298,7 +299,8 @@ func (c *Sharded) At(at bson.Timestamp) map[string]Content {
 			}
 			t := lay.byID[coll.uuid]
 			if t == nil {
-				if lay.primary[coll.db] == name && !c.everSharded(coll.uuid, at) {
+				if lay.primary[coll.db] == name && !c.everSharded(coll.uuid, at) && lay.byNS[ns] == nil &&
+					!strings.HasPrefix(coll.name, "system.resharding.") {
 					out[ns] = contentOf(coll)
 				}
 				continue
