@@ -346,3 +346,47 @@ func TestCappedCollectionsKeepAnOrder(t *testing.T) {
 	require.True(t, slices.IsSorted(now), "in order, whatever was written at the same time")
 	require.EqualValues(t, n, was[0], "the servers keep the order of insertion")
 }
+
+// TestExpiryOfCollections: clustered collections and time series whose expiry says that all in them is over are restored
+// and found equal before it takes them, also from servers that give a time series no index onto such as do.
+func TestExpiryOfCollections(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{Version: "6.0", NoopEvery: fastNoops, ExpireEvery: -1})
+	target := startSim(t, docsim.Options{Name: "paddock", Version: "7.0", NoopEvery: fastNoops, ExpireEvery: time.Millisecond})
+	cl, tc := connect(t, rs.URI()), connect(t, target.URI())
+	db := cl.Database("apiary")
+	expires := bson.E{Key: "expireAfterSeconds", Value: 60}
+	require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "visits"}, expires, {Key: "clusteredIndex",
+		Value: bson.D{{Key: "key", Value: bson.D{{Key: "_id", Value: 1}}}, {Key: "unique", Value: true}}}}).Err())
+	require.NoError(t, db.RunCommand(ctx, bson.D{{Key: "create", Value: "weights"}, expires, {Key: "timeseries",
+		Value: bson.D{{Key: "timeField", Value: "at"}, {Key: "metaField", Value: "yard"}}}}).Err())
+	for i := range 500 {
+		at := bson.NewDateTimeFromTime(time.Now().Add(-time.Hour - time.Duration(i)*time.Minute))
+		_, err := db.Collection("visits").InsertOne(ctx, bson.D{{Key: "_id", Value: at}, {Key: "n", Value: i}})
+		require.NoError(t, err)
+		_, err = db.Collection("weights").InsertOne(ctx, bson.D{{Key: "at", Value: at}, {Key: "yard", Value: "north"},
+			{Key: "kg", Value: i}})
+		require.NoError(t, err)
+	}
+	note(t, cl)
+	e := newRunner(t)
+	_, err := snapshot.Take(ctx, e, "meadow", open(t, "meadow", rs.URI()))
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
+	require.NoError(t, err)
+	plan, err := restore.NewPlan(ctx, e, m, open(t, "paddock", target.URI()), restore.Options{})
+	require.NoError(t, err)
+	defer plan.Close()
+	done, err := plan.Run(ctx)
+	require.NoError(t, err)
+	require.Len(t, done, 2)
+	for _, d := range done {
+		require.True(t, d.Verified, d.To)
+	}
+	for _, coll := range []string{"visits", "system.buckets.weights"} {
+		require.Eventually(t, func() bool {
+			n, err := tc.Database("apiary").Collection(coll).CountDocuments(ctx, bson.D{})
+			return err == nil && n == 0
+		}, 30*time.Second, 10*time.Millisecond, "%s: and then the expiry does its work", coll)
+	}
+}

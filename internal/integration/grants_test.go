@@ -124,7 +124,8 @@ func granted(t *testing.T, uri string, c *docsim.Sharded) {
 		bson.D{{Key: "key", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "name", Value: "n"}}}})
 	do(bson.E{Key: "create", Value: "strict"}, bson.E{Key: "validator", Value: bson.D{{Key: "n", Value: 1}}})
 	do(bson.E{Key: "create", Value: "all"}, bson.E{Key: "viewOn", Value: "hives"}, bson.E{Key: "pipeline", Value: bson.A{}})
-	do(bson.E{Key: "create", Value: "weights"}, bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"}}})
+	do(bson.E{Key: "create", Value: "weights"}, bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"},
+		{Key: "metaField", Value: "of"}}}, bson.E{Key: "expireAfterSeconds", Value: 1 << 20})
 	_, err := db.Collection("weights").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "kg", Value: 7}})
 	require.NoError(t, err)
 	_, err = db.Collection("system.js").InsertOne(ctx, bson.D{{Key: "_id", Value: "f"}, {Key: "value", Value: "1"}})

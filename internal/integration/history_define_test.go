@@ -152,7 +152,9 @@ func listed(world map[string]docsim.Content) map[string]docsim.Content {
 			}
 			continue
 		}
-		c.Indexes = nil
+		c.Indexes = slices.DeleteFunc(slices.Clone(c.Indexes), func(ix bson.D) bool {
+			return lookupIn(ix, "name") == "_id_" || lookupIn(ix, "clustered") != nil
+		})
 		out[db+"."+of] = withoutDefaults(c, buckets)
 	}
 	return out

@@ -224,6 +224,9 @@ func (w *writer) create(ctx context.Context, name string, d definition) error {
 		if o.name == "timeseries" {
 			o.val = creatable(o.val)
 		}
+		if o.name == "expireAfterSeconds" {
+			continue // set when all was read back: servers would remove what is over before
+		}
 		cmd = append(cmd, bson.E{Key: o.name, Value: bson.RawValue{Type: bson.Type(o.val.Type), Value: o.val.Data}})
 	}
 	if err := w.run(ctx, db, cmd); err != nil {
@@ -299,7 +302,48 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 		return fmt.Errorf("%s: %w", ns.Name, err)
 	}
 	db, coll := w.physical(stage)
-	return w.buildIndexes(ctx, ns.Name, db, coll, d, nil)
+	if ns.Kind == kindSeries {
+		if err := w.dropUnasked(ctx, stage, db, coll, d); err != nil {
+			return err
+		}
+	}
+	if err := w.buildIndexes(ctx, ns.Name, db, coll, d, nil); err != nil {
+		return err
+	}
+	i := indexOf(d.options, "expireAfterSeconds")
+	if i < 0 {
+		return nil
+	}
+	_, name, _ := strings.Cut(stage, ".")
+	after := d.options[i].val
+	err = w.run(ctx, db, bson.D{{Key: "collMod", Value: name}, {Key: "expireAfterSeconds", Value: value(after)}})
+	if err != nil {
+		return w.fail(ns.Name+": its expiry", err)
+	}
+	return nil
+}
+
+// dropUnasked drops the indexes of a stage that its definition has not: from 6.3 on servers give each new time series
+// one of their own ("Add Secondary Indexes to Time Series Collections"), which older ones have not.
+func (w *writer) dropUnasked(ctx context.Context, stage, db, coll string, d definition) error {
+	now, err := w.CurrentNamespace(ctx, stage)
+	if err != nil {
+		return err
+	}
+	has, err := decodeDefinition(now.Definition)
+	if err != nil {
+		return fmt.Errorf("%s: %w", stage, err)
+	}
+	for _, s := range has.indexes {
+		asked := slices.ContainsFunc(d.indexes, func(o indexSpec) bool { return o.name == s.name })
+		if asked || s.clustered() {
+			continue
+		}
+		if err := w.run(ctx, db, bson.D{{Key: "dropIndexes", Value: coll}, {Key: "index", Value: s.name}}); err != nil {
+			return w.fail(stage+": an index that nobody asked for", err)
+		}
+	}
+	return nil
 }
 
 // buildIndexes makes those of a definition's indexes that choose accepts (nil: all). An index of bytes on a

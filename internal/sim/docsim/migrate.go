@@ -47,10 +47,7 @@ func (c *collection) supports(key bson.D) bool {
 		return true
 	}
 	for _, ix := range c.indexes {
-		of, ok := lookup(ix, "key").(bson.D)
-		if !ok {
-			of = toD(value(lookup(ix, "key")).Document())
-		}
+		of := keyOfIndex(ix)
 		if len(of) < len(key) || lookup(ix, "collation") != nil || lookup(ix, "partialFilterExpression") != nil ||
 			lookup(ix, "sparse") != nil || slices.Contains(c.building, indexName(ix)) {
 			continue

@@ -536,16 +536,16 @@ func (c *collection) ownExpiry() bson.D {
 		return nil
 	}
 	by := "_id"
-	if ts, ok := lookup(c.options, "timeseries").(bson.D); ok {
-		field, _ := lookup(ts, "timeField").(string)
-		by = "control.max." + field
+	if lookup(c.options, "timeseries") != nil {
+		at, _ := c.fields()
+		by = "control.max." + at
 	}
 	return bson.D{{Key: "key", Value: bson.D{{Key: by, Value: 1}}}, {Key: "expireAfterSeconds", Value: after}}
 }
 
 func (s *session) expireBy(c *collection, ix bson.D) {
 	after, ok := value(lookup(ix, "expireAfterSeconds")).AsInt64OK()
-	key, _ := lookup(ix, "key").(bson.D)
+	key := keyOfIndex(ix)
 	if !ok || len(key) != 1 {
 		return
 	}

@@ -55,6 +55,16 @@ func (s *session) makeSeries(db, name string, options, ts bson.D) error {
 				{Key: "bsonType", Value: "object"}, {Key: "required", Value: bson.A{"_id", "control", "data"}}}}}},
 		{Key: "clusteredIndex", Value: true}}
 	s.makeCollection(db, bucketsOf+name, append(inner, options...))
+	if meta, _ := value(lookup(ts, "metaField")).StringValueOK(); meta != "" && s.m.rs.opt.indexesSeries() {
+		at, _ := value(lookup(ts, "timeField")).StringValueOK()
+		b := s.now().colls[db+"."+bucketsOf+name]
+		ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: bson.D{{Key: "meta", Value: int32(1)},
+			{Key: "control.min." + at, Value: int32(1)}, {Key: "control.max." + at, Value: int32(1)}}},
+			{Key: "name", Value: meta + "_1_" + at + "_1"}}
+		u := b.uuid
+		s.command(db, &u, append(bson.D{{Key: "createIndexes", Value: bucketsOf + name}}, ix...),
+			effectIndex(db+"."+bucketsOf+name, ix))
+	}
 	s.define(db, name, "timeseries", options, seriesDocument(db+"."+name, name, value(ts)))
 	return nil
 }

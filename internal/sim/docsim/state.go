@@ -197,7 +197,7 @@ func holds(ix bson.D, raw bson.Raw) bool {
 	if sparse := lookup(ix, "sparse"); sparse == nil || !truthy(value(sparse)) {
 		return true
 	}
-	key, _ := lookup(ix, "key").(bson.D)
+	key := keyOfIndex(ix)
 	for _, k := range key {
 		if lookupPath(raw, k.Key).Type != 0 {
 			return true
@@ -206,10 +206,21 @@ func holds(ix bson.D, raw bson.Raw) bool {
 	return false
 }
 
+// keyOfIndex returns the fields of an index.
+func keyOfIndex(ix bson.D) bson.D {
+	switch key := lookup(ix, "key").(type) {
+	case nil:
+		return nil
+	case bson.D:
+		return key
+	default:
+		return toD(value(key).Document())
+	}
+}
+
 func uniqueKey(ix bson.D, raw bson.Raw) string {
 	var b bytes.Buffer
-	key, _ := lookup(ix, "key").(bson.D)
-	for _, k := range key {
+	for _, k := range keyOfIndex(ix) {
 		v := lookupPath(raw, k.Key)
 		b.WriteString(docquery.Key(v))
 		b.WriteByte(0)

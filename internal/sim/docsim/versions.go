@@ -46,6 +46,10 @@ func (o *Options) version() string {
 // series reports whether there are time-series collections ("Time Series Collections": 5.0).
 func (o *Options) series() bool { return o.major() >= 5 }
 
+// indexesSeries reports whether a new time series gets an index of its metadata and its time ("Add Secondary Indexes to
+// Time Series Collections": from 6.3).
+func (o *Options) indexesSeries() bool { return o.major() >= 7 }
+
 // packsBuckets reports whether the buckets of time series are compressed while they are written to ("Release Notes for
 // 8.0: Time Series Collections").
 func (o *Options) packsBuckets() bool { return o.major() >= 8 }
