@@ -1,10 +1,11 @@
 package content
 
 import (
-	"bytes"
+	"bufio"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -25,6 +26,10 @@ type keeping struct {
 	state string   // of the folder when it was read or written last
 	file  *os.File // while it is locked
 	spent bool     // another process has written it since
+	// saved is when it was written last, took how long that took; unsaved says that tables have changed since.
+	saved   time.Time
+	took    time.Duration
+	unsaved bool
 }
 
 const keptName = "kept"
@@ -93,6 +98,22 @@ func (k *keeping) read() (state string, list kept, err error) {
 	return state, list, err
 }
 
+// said returns what stands for what the folder says, without reading that.
+func (k *keeping) said() string {
+	f, err := os.Open(filepath.Join(k.dir, keptName))
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	var head [sumSize]byte
+	n, _ := io.ReadFull(f, head[:])
+	state, _, _ := strings.Cut(string(head[:n]), "\n")
+	return state
+}
+
+// sumSize is how long a checksum is as text.
+const sumSize = 64
+
 func sum(b []byte) string {
 	s := blake3.Sum256(b)
 	return hex.EncodeToString(s[:])
@@ -112,7 +133,7 @@ func (k *keeping) lock() bool {
 		return false
 	}
 	k.file = f
-	if state, _, _ := k.read(); state != k.state {
+	if k.said() != k.state {
 		k.spent = true
 		k.unlock()
 		return false
@@ -132,43 +153,88 @@ func (k *keeping) newName() string { return sealed.NewID(8) }
 // save has the folder say what an index holds in tables, and removes tables that are not of it. The
 // folder is locked.
 func (k *keeping) save(x *Index) error {
+	began := time.Now()
+	var tables []string
 	x.Mu.RLock()
-	var list kept
 	for _, t := range x.tables {
 		if t.name == "" {
 			x.Mu.RUnlock()
 			return nil // made while another process had the folder
 		}
-		list.Tables = append(list.Tables, t.name)
-	}
-	for _, f := range x.Files {
-		if !f.tabled {
-			list.Files = append(list.Files, keptFile{})
-			continue
-		}
-		list.Files = append(list.Files, keptFile{f.Name, f.Size, f.end, f.Made, f.Doubted})
-	}
-	for name, often := range x.read {
-		if often > 1 {
-			list.Read = append(list.Read, strings.TrimPrefix(name, sealed.ListingsPrefix))
-		}
+		tables = append(tables, t.name)
 	}
 	x.Mu.RUnlock()
-	body, err := json.Marshal(list)
-	if err != nil {
-		return err
-	}
-	state := sum(body)
 	path := filepath.Join(k.dir, keptName)
-	if err := os.WriteFile(path+".new", bytes.Join([][]byte{[]byte(state), body}, []byte("\n")), 0o600); err != nil {
+	state, err := writeKept(path+".new", func(out *bufio.Writer) error { return x.writeKept(out, tables) })
+	if err != nil {
 		return err
 	}
 	if err := os.Rename(path+".new", path); err != nil {
 		return err
 	}
 	k.state = state
-	k.clean(list.Tables)
+	k.clean(tables)
+	k.saved, k.took, k.unsaved = time.Now(), time.Since(began), false
 	return nil
+}
+
+// writeKept writes a file that says what it is told, bit by bit, behind the checksum of that, which is returned.
+func writeKept(path string, tell func(out *bufio.Writer) error) (state string, err error) {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return "", err
+	}
+	h := blake3.New()
+	if _, err = f.Seek(sumSize+1, io.SeekStart); err == nil {
+		out := bufio.NewWriterSize(io.MultiWriter(f, h), 64<<10)
+		if err = tell(out); err == nil {
+			err = out.Flush()
+		}
+	}
+	state = hex.EncodeToString(h.Sum(nil))
+	if err == nil {
+		_, err = f.WriteAt([]byte(state+"\n"), 0)
+	}
+	return state, errors.Join(err, f.Close())
+}
+
+// writeKept writes a [kept] of what lies in tables.
+func (x *Index) writeKept(out *bufio.Writer, tables []string) error {
+	enc := json.NewEncoder(out)
+	x.Mu.RLock()
+	defer x.Mu.RUnlock()
+	_, _ = out.WriteString(`{"tables":`)
+	if err := enc.Encode(tables); err != nil {
+		return err
+	}
+	_, _ = out.WriteString(`,"files":[`)
+	for n, f := range x.Files {
+		if n > 0 {
+			_ = out.WriteByte(',')
+		}
+		of := keptFile{}
+		if f.tabled {
+			of = keptFile{f.Name, f.Size, f.end, f.Made, f.Doubted}
+		}
+		if err := enc.Encode(of); err != nil {
+			return err
+		}
+	}
+	_, _ = out.WriteString(`],"read":[`)
+	n := 0
+	for name, often := range x.read {
+		if often <= 1 {
+			continue
+		}
+		if n++; n > 1 {
+			_ = out.WriteByte(',')
+		}
+		if err := enc.Encode(strings.TrimPrefix(name, sealed.ListingsPrefix)); err != nil {
+			return err
+		}
+	}
+	_, err := out.WriteString("]}") // what failed before fails it too
+	return err
 }
 
 // clean removes tables that are not named; a process that has one open goes on reading it.

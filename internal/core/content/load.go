@@ -182,7 +182,7 @@ func (l *loading) enter(name string, footer []byte) error {
 	full := x.full()
 	x.Mu.Unlock()
 	if full {
-		return x.change(x.spill)
+		return x.changeOften(x.spill)
 	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"dexamen/internal/core/sortedfile"
 	"dexamen/internal/core/tempfile"
@@ -148,6 +149,23 @@ func (x *Index) change(do func() error) error {
 	return x.keep.save(x)
 }
 
+// saveShare is in how much of the time at most what is kept is written while much is loaded, as it is written whole.
+const saveShare = 10
+
+// changeOften is change, for what is done many times one after the other: what the folder says is written now and
+// then, and settle does so at the end. Tables that it does not name are lost when that does not come to be.
+func (x *Index) changeOften(do func() error) error {
+	if x.own || !x.keep.lock() {
+		return do()
+	}
+	defer x.keep.unlock()
+	x.keep.unsaved = true
+	if err := do(); err != nil || time.Since(x.keep.saved) < saveShare*x.keep.took {
+		return err
+	}
+	return x.keep.save(x)
+}
+
 // spill moves what lies in memory of stored content files into a table, within change.
 func (x *Index) spill() error {
 	nodes, bases := x.inMemory(false)
@@ -193,6 +211,9 @@ func (x *Index) settle(listings int) error {
 	many := len(x.tables) > tablesAtRest
 	x.Mu.RUnlock()
 	if !much && !many {
+		if x.keep != nil && x.keep.unsaved {
+			return x.change(func() error { return nil })
+		}
 		return nil
 	}
 	return x.change(func() error { return errors.Join(x.spill(), x.fewer()) })
