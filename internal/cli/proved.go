@@ -65,6 +65,22 @@ func provedOf(cluster, identity string) (*proved, error) {
 	return p, nil
 }
 
+// provedBy returns whether what was tried on a cluster holds, by the trial, for servers of a version; nil where nothing
+// was, or cannot be read, which is told where it is shown.
+func provedBy(cluster, identity, version string) map[string]bool {
+	p, err := provedOf(cluster, identity)
+	if err != nil || p == nil || p.Version != version {
+		return nil
+	}
+	out := map[string]bool{}
+	for _, f := range p.Findings {
+		if f.Verdict != prove.NotKnown {
+			out[f.ID] = f.Verdict == prove.Holds
+		}
+	}
+	return out
+}
+
 // showProved prints what was found of a cluster, and that it is to be tried again when its servers have
 // changed.
 func (a *app) showProved(p *proved, version string) {

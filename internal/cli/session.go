@@ -213,6 +213,7 @@ func (a *app) openTarget(ctx context.Context, c *cli.Command, t engine.Target) (
 	var level slog.Level
 	_ = level.UnmarshalText([]byte(c.String("log-level"))) // checked before
 	t.Log = slog.New(slog.NewTextHandler(a.screen.Err, &slog.HandlerOptions{Level: level}))
+	t.Proved = func(identity, version string) map[string]bool { return provedBy(t.Name, identity, version) }
 	_, drv, err := engine.ForAddress(t.Address)
 	if err != nil {
 		return nil, usageError{err}

@@ -13,7 +13,9 @@ import (
 
 	"dexamen/internal/capture"
 	"dexamen/internal/core/address"
+	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
+	"dexamen/internal/engine/document"
 	"dexamen/internal/moment"
 	"dexamen/internal/restore"
 	"dexamen/internal/run"
@@ -388,6 +390,36 @@ func TestWhatIsLeftOutIsNamed(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, !slices.Contains(want, "farm.recent"), strings.Contains(fmt.Sprint(all), "farm.recent"))
 	})
+}
+
+// TestWhatWasProvedDecides: whether capped collections are protected hangs on what was tried on the servers, where it was,
+// and not on what they call their version.
+func TestWhatWasProvedDecides(t *testing.T) {
+	t.Parallel()
+	for version, holds := range map[string]bool{"4.4": true, "7.0": false} {
+		rs := startSim(t, docsim.Options{Version: version, NoopEvery: fastNoops})
+		cl := connect(t, rs.URI())
+		require.NoError(t, cl.Database("farm").RunCommand(ctx, bson.D{{Key: "create", Value: "recent"},
+			{Key: "capped", Value: true}, {Key: "size", Value: 4096}}).Err())
+		note(t, cl)
+		take := func(proved func(identity, version string) map[string]bool) []store.Skipped {
+			c, err := document.Driver{}.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Proved: proved})
+			require.NoError(t, err)
+			defer c.Close()
+			p, err := snapshot.Take(ctx, newRunner(t), "meadow", c)
+			require.NoError(t, err)
+			return p.Skipped
+		}
+		asked := ""
+		left := take(func(identity, of string) map[string]bool {
+			asked = identity + " " + of
+			return map[string]bool{"create.capped": holds}
+		})
+		require.Equal(t, "meadow "+version+".0", asked)
+		require.Equal(t, holds, len(left) == 0, "%v", left)
+		left = take(func(string, string) map[string]bool { return nil })
+		require.Equal(t, version != "4.4", len(left) == 0, "by the version, where nothing was tried")
+	}
 }
 
 // TestShardedComesBackAsItWas restores sharded collections whose shard key rests on an index with another name, and

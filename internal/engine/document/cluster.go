@@ -47,6 +47,11 @@ func (Driver) Open(ctx context.Context, t engine.Target) (engine.Cluster, error)
 		_ = c.Close()
 		return nil, fmt.Errorf("cluster %s: %w", t.Name, err)
 	}
+	if t.Proved != nil {
+		for _, s := range c.sets {
+			s.proved = t.Proved(c.identity, s.caps.version)
+		}
+	}
 	return c, nil
 }
 

@@ -86,6 +86,17 @@ type set struct {
 	seen    record.Position // newest cluster time that any read may have shown
 	reading string          // member whose log is followed
 	pace    pace
+	// proved is what trials have shown of the cluster, by the ID of each.
+	proved map[string]bool
+}
+
+// forgets reports whether what capped collections forget is not in the log: what a trial has shown counts more than what
+// the version says.
+func (c *set) forgets() bool {
+	if holds, tried := c.proved[cappedTrial]; tried {
+		return !holds
+	}
+	return c.caps.forgets()
 }
 
 type badMember struct {

@@ -127,6 +127,22 @@ func FuzzApplyUpdate(f *testing.F) {
 	})
 }
 
+// TestASeriesWithoutBuckets is no time series that this version knows: it is named where it is listed, and where it is made.
+func TestASeriesWithoutBuckets(t *testing.T) {
+	list := []bson.Raw{doc(t, `{"name":"old","type":"timeseries"}`), doc(t, `{"name":"system.buckets.old","type":"collection"}`),
+		doc(t, `{"name":"new","type":"timeseries"}`), doc(t, `{"name":"plain","type":"collection"}`)}
+	for i, want := range []bool{false, false, true, false} {
+		require.Equal(t, want, withoutBuckets(list[i], list), "%s", list[i])
+	}
+	_, _, err := changesOf(alone, doc(t, `{"ts":{"$timestamp":{"t":100,"i":2}},"op":"c","ns":"a.$cmd","o":{"create":"new",
+		"timeseries":{"timeField":"at"}}}`))
+	require.ErrorContains(t, err, "a.new is made as a time series without a collection of its buckets")
+	_, chs, err := changesOf(alone, doc(t, `{"ts":{"$timestamp":{"t":100,"i":2}},"op":"c","ns":"a.$cmd",
+		"o":{"create":"system.buckets.old","timeseries":{"timeField":"at"}}}`))
+	require.NoError(t, err)
+	require.Len(t, chs, 1)
+}
+
 func TestEntriesOfOtherForms(t *testing.T) {
 	entry := func(js string) bson.Raw {
 		return doc(t, strings.Replace(js, "{",

@@ -271,6 +271,9 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 		if i := indexOf(fs, "capped"); i >= 0 && c.forgets && truthOf(fs[i].val) {
 			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns, forgetful)
 		}
+		if indexOf(fs, "timeseries") >= 0 && kind != kindSeries {
+			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns, bucketless)
+		}
 		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident,
 			Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})
 	case "drop":
@@ -321,7 +324,11 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 }
 
 // forgetful is why a capped collection of an old server is not protected ("Capped Collections").
-const forgetful = "capped collection on a server before version 5.0, which does not log what such a collection forgets"
+const forgetful = "capped collection on servers that do not log what such a collection forgets, as none before 5.0 does"
+
+// bucketless is why a time series is not protected that newer servers keep in another way than in a collection of its
+// buckets ("Time Series Collections").
+const bucketless = "time series without a collection of its buckets, which this version does not know how to read"
 
 func uuidOf(v bsoncore.Value) []byte {
 	if _, b, ok := v.BinaryOK(); ok && len(b) == 16 {

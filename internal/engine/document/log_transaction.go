@@ -387,7 +387,7 @@ func (f *follow) settleDue(upto record.Position) error {
 
 // add converts entries that count together.
 func (f *follow) add(m record.Mark, entries ...bson.Raw) error {
-	chs, err := changesAt(reading{f.c.role, f.c.caps.forgets(), f.c.t.Settings}, m, entries...)
+	chs, err := changesAt(reading{f.c.role, f.c.forgets(), f.c.t.Settings}, m, entries...)
 	if err != nil {
 		// What it did is not known: nothing after it can be told before the next point. What came before it is
 		// handed on.

@@ -223,6 +223,11 @@ func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, siz
 			if err != nil {
 				return nil, err
 			}
+			if ns == nil && withoutBuckets(info, before) {
+				name, _ := info.Lookup("name").StringValueOK()
+				ns = &engine.Namespace{Namespace: record.Namespace{Name: db + "." + name, Kind: kindSeries}, Shard: c.shard,
+					Skip: "a " + bucketless}
+			}
 			if ns != nil {
 				out = append(out, *ns)
 			}
@@ -238,6 +243,18 @@ func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, siz
 	}
 	return nil, fmt.Errorf(
 		"database %s: its collections change faster than they can be listed; try again when that has ended", db)
+}
+
+// withoutBuckets reports whether an entry of listCollections is of a time series that no entry for its buckets goes with.
+func withoutBuckets(info bson.Raw, list []bson.Raw) bool {
+	if typ, _ := info.Lookup("type").StringValueOK(); typ != "timeseries" {
+		return false
+	}
+	name, _ := info.Lookup("name").StringValueOK()
+	return !slices.ContainsFunc(list, func(o bson.Raw) bool {
+		is, _ := o.Lookup("name").StringValueOK()
+		return is == bucketPrefix+name
+	})
 }
 
 // collectionsOf returns the entries of listCollections in order of names.
@@ -306,7 +323,7 @@ func (c *set) describeAs(ctx context.Context, cl *mongo.Client, db string, info 
 		ns.Skip = typ + " collections are not protected by this version"
 		return ns, nil
 	}
-	if sizes && !own && c.caps.forgets() && truth(info.Lookup("options", "capped")) {
+	if sizes && !own && c.forgets() && truth(info.Lookup("options", "capped")) {
 		ns.Skip = "a " + forgetful
 		return ns, nil
 	}

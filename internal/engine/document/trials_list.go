@@ -17,6 +17,9 @@ func e(name string, v any) bson.E { return bson.E{Key: name, Value: v} }
 
 func d(fields ...bson.E) bson.D { return fields }
 
+// cappedTrial is the one that decides whether capped collections are protected.
+const cappedTrial = "create.capped"
+
 // list returns the trials in the order in which they are made: later ones rest on what earlier ones made. Titles are of
 // the servers' public manual.
 func (t *trials) list() []engine.Trial {
@@ -194,7 +197,7 @@ func (t *trials) options(add adder) {
 		e("changeStreamPreAndPostImages", d(e("enabled", true))))
 	add("create.collation-index", "an index by bytes in it is listed without a collation", "Collation",
 		t.build("collation", "bytes", d(e("n", 1)), e("collation", d(e("locale", "simple")))))
-	add("create.capped", "what a capped collection forgets is in the log", "Capped Collections", seq(
+	add(cappedTrial, "what a capped collection forgets is in the log", "Capped Collections", seq(
 		t.command("create", "capped", e("capped", true), e("size", 8192), e("max", 2)),
 		t.put("capped", d(e("_id", 3)), d(e("_id", 1)), d(e("_id", 2)))))
 	add("create.series", "a time series is its buckets", "Time Series Collections", seq(
