@@ -27,7 +27,8 @@ assumption does not hold. Where the log is one of commands, they are carried out
 				a.clusterCheck,
 				&cli.BoolFlag{Name: "prove",
 					Usage: "write to the cluster, to see whether what is assumed about it holds"},
-				&cli.BoolFlag{Name: "yes", Usage: "with --prove: do not ask before anything is written"}, scratchFlag()),
+				&cli.BoolFlag{Name: "yes", Usage: "with --prove: do not ask before anything is written"},
+				scratchFlag()),
 			a.command("", "trust", "CLUSTER", "look at the servers' certificates and pin them",
 				"Shows each member's certificate with its fingerprint and asks. Once pinned, these are taken and no "+
 					"others.", a.clusterTrust,

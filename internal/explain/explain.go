@@ -54,8 +54,8 @@ func next(r remedy.Remedy) string {
 			"restore onto a " +
 			"sharded cluster"
 	case remedy.ShardLogins:
-		return "shards do not know the users that were made through a router: on the primary of each shard, run what this " +
-			"prints: dexamen cluster grants " + r.Of
+		return "shards do not know the users that were made through a router: on the primary of each shard, run " +
+			"what this prints: dexamen cluster grants " + r.Of
 	case remedy.Trust:
 		return "look at it with: dexamen cluster trust"
 	case remedy.TrustHost:

@@ -326,10 +326,12 @@ func TestCappedCollectionsKeepAnOrder(t *testing.T) {
 	require.NoError(t, err)
 	m, err := moment.Resolve(ctx, e, "meadow", address.When{}, restore.OnScratch{})
 	require.NoError(t, err)
-	plan, err := restore.NewPlan(ctx, e, m, src, restore.Options{Rename: map[string]string{"apiary.recent": "apiary.again"}})
+	plan, err := restore.NewPlan(ctx, e, m, src,
+		restore.Options{Rename: map[string]string{"apiary.recent": "apiary.again"}})
 	require.NoError(t, err)
 	defer plan.Close()
-	require.Contains(t, strings.Join(told, "\n"), "apiary.again is capped: its documents come back in the order of their _id")
+	require.Contains(t, strings.Join(told, "\n"),
+		"apiary.again is capped: its documents come back in the order of their _id")
 	_, err = plan.Run(ctx)
 	require.NoError(t, err)
 	order := func(coll string) (ids []int32) {
@@ -347,12 +349,13 @@ func TestCappedCollectionsKeepAnOrder(t *testing.T) {
 	require.EqualValues(t, n, was[0], "the servers keep the order of insertion")
 }
 
-// TestExpiryOfCollections: clustered collections and time series whose expiry says that all in them is over are restored
-// and found equal before it takes them, also from servers that give a time series no index onto such as do.
+// TestExpiryOfCollections: clustered collections and time series whose expiry says that all in them is over are
+// restored and found equal before it takes them, also from servers that give a time series no index onto such as do.
 func TestExpiryOfCollections(t *testing.T) {
 	t.Parallel()
 	rs := startSim(t, docsim.Options{Version: "6.0", NoopEvery: fastNoops, ExpireEvery: -1})
-	target := startSim(t, docsim.Options{Name: "paddock", Version: "7.0", NoopEvery: fastNoops, ExpireEvery: time.Millisecond})
+	target := startSim(t, docsim.Options{Name: "paddock", Version: "7.0", NoopEvery: fastNoops,
+		ExpireEvery: time.Millisecond})
 	cl, tc := connect(t, rs.URI()), connect(t, target.URI())
 	db := cl.Database("apiary")
 	expires := bson.E{Key: "expireAfterSeconds", Value: 60}

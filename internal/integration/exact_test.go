@@ -392,8 +392,8 @@ func TestWhatIsLeftOutIsNamed(t *testing.T) {
 	})
 }
 
-// TestWhatWasProvedDecides: whether capped collections are protected hangs on what was tried on the servers, where it was,
-// and not on what they call their version.
+// TestWhatWasProvedDecides: whether capped collections are protected hangs on what was tried on the servers, where it
+// was, and not on what they call their version.
 func TestWhatWasProvedDecides(t *testing.T) {
 	t.Parallel()
 	for version, holds := range map[string]bool{"4.4": true, "7.0": false} {

@@ -107,15 +107,16 @@ func granted(t *testing.T, uri string, c *docsim.Sharded) {
 	db := root.Database("apiary")
 	do := func(cmd ...bson.E) { t.Helper(); require.NoError(t, db.RunCommand(ctx, bson.D(cmd)).Err()) }
 	if c != nil {
-		require.NoError(t, root.Database("admin").RunCommand(ctx, bson.D{{Key: "enableSharding", Value: "apiary"}}).Err())
-		require.NoError(t, root.Database("admin").RunCommand(ctx, bson.D{{Key: "shardCollection", Value: "apiary.hives"},
+		admin := root.Database("admin")
+		require.NoError(t, admin.RunCommand(ctx, bson.D{{Key: "enableSharding", Value: "apiary"}}).Err())
+		require.NoError(t, admin.RunCommand(ctx, bson.D{{Key: "shardCollection", Value: "apiary.hives"},
 			{Key: "key", Value: bson.D{{Key: "_id", Value: "hashed"}}}}).Err())
 	}
 	fill := func() {
 		for i := range 50 {
-			_, err := db.Collection("hives").UpdateOne(ctx, bson.D{{Key: "_id", Value: i}}, bson.D{{Key: "$inc",
-				Value: bson.D{{Key: "n", Value: 1}}}, {Key: "$set", Value: bson.D{{Key: "at", Value: bson.Timestamp{}}}}},
-				options.UpdateOne().SetUpsert(true))
+			_, err := db.Collection("hives").UpdateOne(ctx, bson.D{{Key: "_id", Value: i}}, bson.D{
+				{Key: "$inc", Value: bson.D{{Key: "n", Value: 1}}},
+				{Key: "$set", Value: bson.D{{Key: "at", Value: bson.Timestamp{}}}}}, options.UpdateOne().SetUpsert(true))
 			require.NoError(t, err)
 		}
 	}
@@ -123,7 +124,8 @@ func granted(t *testing.T, uri string, c *docsim.Sharded) {
 	do(bson.E{Key: "createIndexes", Value: "hives"}, bson.E{Key: "indexes", Value: bson.A{
 		bson.D{{Key: "key", Value: bson.D{{Key: "n", Value: 1}}}, {Key: "name", Value: "n"}}}})
 	do(bson.E{Key: "create", Value: "strict"}, bson.E{Key: "validator", Value: bson.D{{Key: "n", Value: 1}}})
-	do(bson.E{Key: "create", Value: "all"}, bson.E{Key: "viewOn", Value: "hives"}, bson.E{Key: "pipeline", Value: bson.A{}})
+	do(bson.E{Key: "create", Value: "all"}, bson.E{Key: "viewOn", Value: "hives"},
+		bson.E{Key: "pipeline", Value: bson.A{}})
 	do(bson.E{Key: "create", Value: "weights"}, bson.E{Key: "timeseries", Value: bson.D{{Key: "timeField", Value: "at"},
 		{Key: "metaField", Value: "of"}}}, bson.E{Key: "expireAfterSeconds", Value: 1 << 20})
 	_, err := db.Collection("weights").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()}, {Key: "kg", Value: 7}})
@@ -170,7 +172,8 @@ func granted(t *testing.T, uri string, c *docsim.Sharded) {
 		}
 	}
 	put(restore.Options{Rename: map[string]string{"apiary.*": "beside.*"}})
-	_, err = db.Collection("hives").UpdateMany(ctx, bson.D{}, bson.D{{Key: "$set", Value: bson.D{{Key: "n", Value: 0}}}})
+	_, err = db.Collection("hives").UpdateMany(ctx, bson.D{},
+		bson.D{{Key: "$set", Value: bson.D{{Key: "n", Value: 0}}}})
 	require.NoError(t, err)
 	require.NoError(t, db.Collection("weights").Drop(ctx)) // it cannot be replaced in one step
 	put(restore.Options{Pattern: "apiary.*", Conflict: restore.Replace})

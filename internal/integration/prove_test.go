@@ -203,7 +203,8 @@ func TestAssumptionsHoldOfRedis(t *testing.T) {
 			if s.fails == nil {
 				require.NoError(t, err)
 			}
-			require.ElementsMatch(t, []string{"others:1", "others:log"}, redisKeys(t, cl, "*"), "what was made is removed")
+			require.ElementsMatch(t, []string{"others:1", "others:log"}, redisKeys(t, cl, "*"),
+				"what was made is removed")
 		})
 	}
 	t.Run("cluster", func(t *testing.T) {

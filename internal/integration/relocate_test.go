@@ -18,9 +18,9 @@ import (
 	"dexamen/internal/snapshot"
 )
 
-// TestCollectionsThatMove: a collection that is spread anew by another key, moved to a shard of its own, and put together
-// again, each with another identity, is whole at every moment, between the steps of what moves it too; and one in one
-// piece comes back in one.
+// TestCollectionsThatMove: a collection that is spread anew by another key, moved to a shard of its own, and put
+// together again, each with another identity, is whole at every moment, between the steps of what moves it too; and
+// one in one piece comes back in one.
 func TestCollectionsThatMove(t *testing.T) {
 	t.Parallel()
 	const n = 60
@@ -35,7 +35,8 @@ func TestCollectionsThatMove(t *testing.T) {
 	for _, coll := range []string{"hives", "notes"} {
 		for i := range n {
 			of := []any{i, fmt.Sprint("text ", i), i%2 == 0, nil, bson.D{{Key: "i", Value: i}}}[i%5]
-			_, err := cl.Database("farm").Collection(coll).InsertOne(ctx, bson.D{{Key: "_id", Value: i}, {Key: "n", Value: of}})
+			_, err := cl.Database("farm").Collection(coll).InsertOne(ctx,
+				bson.D{{Key: "_id", Value: i}, {Key: "n", Value: of}})
 			require.NoError(t, err)
 		}
 	}
@@ -69,8 +70,8 @@ func TestCollectionsThatMove(t *testing.T) {
 		ns string
 		r  docsim.Relocation
 	}{
-		{"farm.hives", docsim.Relocation{Key: key, Splits: []bson.D{{{Key: "n", Value: 20}, {Key: "_id", Value: bson.MinKey{}}}},
-			To: []string{shards[1], shards[2]}}},
+		{"farm.hives", docsim.Relocation{Key: key, To: []string{shards[1], shards[2]},
+			Splits: []bson.D{{{Key: "n", Value: 20}, {Key: "_id", Value: bson.MinKey{}}}}}},
 		{"farm.notes", docsim.Relocation{To: []string{shards[2]}}},
 		{"farm.notes", docsim.Relocation{To: []string{shards[1]}}},
 		{"farm.hives", docsim.Relocation{To: []string{shards[0]}}},

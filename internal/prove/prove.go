@@ -197,10 +197,11 @@ func (p *prover) anew(ctx context.Context, done ...engine.Trial) error {
 			return err
 		}
 	}
-	if _, err := capture.Run(ctx, p.e, p.name, p.c, capture.Options{}); err != nil && !errors.Is(err, run.ErrIncomplete) {
-		return err
+	_, err := capture.Run(ctx, p.e, p.name, p.c, capture.Options{})
+	if errors.Is(err, run.ErrIncomplete) {
+		return nil
 	}
-	return nil
+	return err
 }
 
 // rolledOver reports whether a log had no room for what was done, which says nothing of what it tells.

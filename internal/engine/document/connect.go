@@ -90,8 +90,8 @@ type set struct {
 	proved map[string]bool
 }
 
-// forgets reports whether what capped collections forget is not in the log: what a trial has shown counts more than what
-// the version says.
+// forgets reports whether what capped collections forget is not in the log: what a trial has shown counts more than
+// what the version says.
 func (c *set) forgets() bool {
 	if holds, tried := c.proved[cappedTrial]; tried {
 		return !holds

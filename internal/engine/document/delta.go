@@ -301,9 +301,9 @@ const columnType = 7
 // of the same kind, and a column must end as columns do.
 func applyBytes(fs []field, it field, loose bool) error {
 	doc, _ := it.val.DocumentOK()
-	from, ok := bsoncore.Document(doc).Lookup("o").AsInt64OK()
-	subtype, data, binary := bsoncore.Document(doc).Lookup("d").BinaryOK()
-	elems, _ := bsoncore.Document(doc).Elements()
+	from, ok := doc.Lookup("o").AsInt64OK()
+	subtype, data, binary := doc.Lookup("d").BinaryOK()
+	elems, _ := doc.Elements()
 	if !ok || !binary || from < 0 || len(elems) != 2 {
 		return fmt.Errorf("diff: what section \"b\" says of %q is not understood; a newer server may have written it",
 			it.name)
@@ -317,7 +317,8 @@ func applyBytes(fs []field, it field, loose bool) error {
 		return misfit(loose, "diff changes bytes of %q from %d on, which it has not", it.name, from)
 	}
 	if subtype == columnType && (len(data) == 0 || data[len(data)-1] != 0) {
-		return fmt.Errorf("diff: what section \"b\" makes of %q is no column; a newer server may have written it", it.name)
+		return fmt.Errorf("diff: what section \"b\" makes of %q is no column; a newer server may have written it",
+			it.name)
 	}
 	fs[i].val = bsoncore.Value{Type: bsoncore.TypeBinary,
 		Data: bsoncore.AppendBinary(nil, subtype, append(slices.Clone(old[:from]), data...))}

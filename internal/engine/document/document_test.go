@@ -127,9 +127,11 @@ func FuzzApplyUpdate(f *testing.F) {
 	})
 }
 
-// TestASeriesWithoutBuckets is no time series that this version knows: it is named where it is listed, and where it is made.
+// TestASeriesWithoutBuckets is no time series that this version knows: it is named where it is listed, and where it is
+// made.
 func TestASeriesWithoutBuckets(t *testing.T) {
-	list := []bson.Raw{doc(t, `{"name":"old","type":"timeseries"}`), doc(t, `{"name":"system.buckets.old","type":"collection"}`),
+	list := []bson.Raw{doc(t, `{"name":"old","type":"timeseries"}`),
+		doc(t, `{"name":"system.buckets.old","type":"collection"}`),
 		doc(t, `{"name":"new","type":"timeseries"}`), doc(t, `{"name":"plain","type":"collection"}`)}
 	for i, want := range []bool{false, false, true, false} {
 		require.Equal(t, want, withoutBuckets(list[i], list), "%s", list[i])

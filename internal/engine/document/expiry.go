@@ -40,8 +40,8 @@ func (w *writer) Fit(_ context.Context, ns record.Namespace, _ string, chosen ma
 		return out, fmt.Errorf("%s: %w", ns.Name, err)
 	}
 	if d.capped() {
-		out.Notes = append(out.Notes, ns.Name+" is capped: its documents come back in the order of their _id, which is that "+
-			"of their insertion only where these grow")
+		out.Notes = append(out.Notes, ns.Name+" is capped: its documents come back in the order of their _id, "+
+			"which is that of their insertion only where these grow")
 	}
 	rules, err := d.expiries(ns)
 	if err != nil || len(rules) == 0 {

@@ -272,7 +272,8 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns, forgetful)
 		}
 		if indexOf(fs, "timeseries") >= 0 && kind != kindSeries {
-			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns, bucketless)
+			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns,
+				bucketless)
 		}
 		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident,
 			Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})

@@ -225,8 +225,8 @@ func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, siz
 			}
 			if ns == nil && withoutBuckets(info, before) {
 				name, _ := info.Lookup("name").StringValueOK()
-				ns = &engine.Namespace{Namespace: record.Namespace{Name: db + "." + name, Kind: kindSeries}, Shard: c.shard,
-					Skip: "a " + bucketless}
+				ns = &engine.Namespace{Namespace: record.Namespace{Name: db + "." + name, Kind: kindSeries},
+					Shard: c.shard, Skip: "a " + bucketless}
 			}
 			if ns != nil {
 				out = append(out, *ns)
@@ -245,7 +245,8 @@ func (c *set) listDatabase(ctx context.Context, cl *mongo.Client, db string, siz
 		"database %s: its collections change faster than they can be listed; try again when that has ended", db)
 }
 
-// withoutBuckets reports whether an entry of listCollections is of a time series that no entry for its buckets goes with.
+// withoutBuckets reports whether an entry of listCollections is of a time series that no entry for its buckets goes
+// with.
 func withoutBuckets(info bson.Raw, list []bson.Raw) bool {
 	if typ, _ := info.Lookup("type").StringValueOK(); typ != "timeseries" {
 		return false

@@ -134,7 +134,8 @@ func (t *trials) updates(add adder) {
 			_, err := t.coll("updates").UpdateMany(ctx, bson.D{}, d(e("$set", d(e("all", true)))))
 			return err
 		})
-	add("update.empty-timestamp", "an empty timestamp that an update sets stays, and one that is inserted becomes the time",
+	add("update.empty-timestamp",
+		"an empty timestamp that an update sets stays, and one that is inserted becomes the time",
 		"BSON Types: Timestamps", seq(t.put("updates", d(e("_id", "stamps"), e("inserted", bson.Timestamp{}))),
 			t.update("updates", "stamps", d(e("$set", d(e("set", bson.Timestamp{})))))))
 	add("update.fields-like-operators", "names of fields that look like those of the log's own forms are names",

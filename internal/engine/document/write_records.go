@@ -151,7 +151,8 @@ func (w *writer) emptyTimestamps(ctx context.Context, name string, recs []record
 		}
 		// By its _id alone, also through a router: the shard key may be what the server has set.
 		id := bson.Raw(buildFields([]field{{"_id", bsoncore.Document(r.Value).Lookup("_id")}}))
-		models = append(models, mongo.NewUpdateManyModel().SetFilter(id).SetUpdate(bson.D{{Key: "$set", Value: fields}}))
+		models = append(models, mongo.NewUpdateManyModel().SetFilter(id).SetUpdate(
+			bson.D{{Key: "$set", Value: fields}}))
 	}
 	if len(models) == 0 {
 		return nil

@@ -36,8 +36,8 @@ type trials struct {
 func (c *cluster) Trials(ctx context.Context, run string) (*engine.Trials, error) {
 	if c.prefixes.Depth == 0 {
 		return nil, fmt.Errorf("cluster %s: all keys of a database are one namespace (prefix_depth 0), so that none "+
-			"is for trials alone: configure the servers once more under another name, with prefix_depth: 1, and try it "+
-			"there", c.t.Name)
+			"is for trials alone: configure the servers once more under another name, with prefix_depth: 1, and try "+
+			"it there", c.t.Name)
 	}
 	t := &trials{c: c, cl: c.universal(), own: trialPrefix + run, tag: "{" + run + "}", done: map[string]int{}}
 	if err := t.do(ctx, "SET", t.own+"_may", "1", "PX", time.Minute.Milliseconds()); err != nil {

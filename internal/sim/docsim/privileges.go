@@ -22,21 +22,25 @@ var anyAction = []string{"hello", "ismaster", "ping", "buildinfo", "connectionst
 // clusterActions are those of commands about servers or the cluster; collectionActions of those about a collection that
 // is the command's value.
 var (
-	clusterActions = map[string]string{"getparameter": "getParameter", "getlog": "getLog", "getcmdlineopts": "getCmdLineOpts",
-		"hostinfo": "hostInfo", "serverstatus": "serverStatus", "replsetgetstatus": "replSetGetStatus",
-		"replsetgetconfig": "replSetGetConfig", "replsetstepdown": "replSetStateChange", "appendoplognote": "appendOplogNote",
-		"fsync": "fsync", "fsyncunlock": "unlock", "currentop": "inprog", "listshards": "listShards",
+	clusterActions = map[string]string{"getparameter": "getParameter", "getlog": "getLog",
+		"getcmdlineopts": "getCmdLineOpts",
+		"hostinfo":       "hostInfo", "serverstatus": "serverStatus", "replsetgetstatus": "replSetGetStatus",
+		"replsetgetconfig": "replSetGetConfig", "replsetstepdown": "replSetStateChange",
+		"appendoplognote": "appendOplogNote",
+		"fsync":           "fsync", "fsyncunlock": "unlock", "currentop": "inprog", "listshards": "listShards",
 		"getshardmap": "getShardMap", "flushrouterconfig": "flushRouterConfig", "balancerstop": "balancer",
 		"balancerstart": "balancer", "balancerstatus": "balancer"}
-	collectionActions = map[string]string{"find": "find", "count": "find", "distinct": "find", "listindexes": "listIndexes",
-		"collstats": "collStats", "insert": "insert", "create": "createCollection", "drop": "dropCollection",
+	collectionActions = map[string]string{"find": "find", "count": "find", "distinct": "find",
+		"listindexes": "listIndexes",
+		"collstats":   "collStats", "insert": "insert", "create": "createCollection", "drop": "dropCollection",
 		"createindexes": "createIndex", "dropindexes": "dropIndex", "deleteindexes": "dropIndex", "collmod": "collMod",
 		"delete": "remove"}
 	databaseActions = map[string]string{"listcollections": "listCollections", "dbstats": "dbStats",
 		"dropdatabase": "dropDatabase", "createuser": "createUser", "dropuser": "dropUser", "usersinfo": "viewUser",
 		"createrole": "createRole"}
 	// shardingActions are of commands whose value is a whole name.
-	shardingActions = map[string]string{"shardcollection": "enableSharding", "split": "splitChunk", "movechunk": "moveChunk"}
+	shardingActions = map[string]string{"shardcollection": "enableSharding", "split": "splitChunk",
+		"movechunk": "moveChunk"}
 )
 
 // needs returns what a command about a database needs; ok is false for one of which that is not known.
@@ -131,8 +135,8 @@ func renameNeeds(from string, req bson.Raw) (out []need) {
 // readActions and writeActions are of the roles read and readWrite ("Built-In Roles").
 var (
 	readActions  = []string{"find", "collStats", "dbStats", "listCollections", "listIndexes"}
-	writeActions = []string{"insert", "update", "remove", "createCollection", "dropCollection", "createIndex", "dropIndex",
-		"collMod", "renameCollectionSameDB", "bypassDocumentValidation"}
+	writeActions = []string{"insert", "update", "remove", "createCollection", "dropCollection", "createIndex",
+		"dropIndex", "collMod", "renameCollectionSameDB", "bypassDocumentValidation"}
 	// managerActions are of the role clusterManager, as far as the stand-in has such commands.
 	managerActions = []string{"balancer", "listShards", "appendOplogNote", "replSetGetStatus", "replSetGetConfig",
 		"flushRouterConfig", "enableSharding", "moveChunk", "splitChunk"}

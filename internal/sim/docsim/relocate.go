@@ -154,7 +154,8 @@ func (c *Sharded) receive(to, db, temp string, t *table, was *collection, docs [
 		}
 		coll := s.m.current.colls[db+"."+temp]
 		if !coll.supports(t.key) {
-			ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: t.key}, {Key: "name", Value: "of_the_shard_key"}}
+			ix := bson.D{{Key: "v", Value: int32(2)}, {Key: "key", Value: t.key},
+				{Key: "name", Value: "of_the_shard_key"}}
 			s.command(db, &t.uuid, append(bson.D{{Key: "createIndexes", Value: temp}}, ix...),
 				effectIndex(db+"."+temp, ix))
 		}

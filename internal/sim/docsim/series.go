@@ -103,7 +103,8 @@ func (s *session) measure(c *collection, list []bson.RawValue) (bson.D, error) {
 	}
 	for _, k := range order {
 		if old, ok := c.open(buckets, at, groups[k]); ok {
-			if err := s.change(buckets, old, grown(old.raw, at, meta, groups[k], s.m.rs.opt.packsBuckets()), false, nil); err != nil {
+			now := grown(old.raw, at, meta, groups[k], s.m.rs.opt.packsBuckets())
+			if err := s.change(buckets, old, now, false, nil); err != nil {
 				return nil, err
 			}
 			continue
