@@ -224,7 +224,8 @@ func unsetPath(fs []field, path []string) ([]field, error) {
 }
 
 // applyDiff applies a version-2 diff to a document: d deletes fields, u sets
-// them in place, i adds them at the end, and sNAME goes down into NAME.
+// them in place, i adds them at the end, b changes bytes of theirs, and sNAME
+// goes down into NAME.
 func applyDiff(fs []field, diff []byte, loose bool) ([]field, error) {
 	sections, err := parseFields(diff)
 	if err != nil {
@@ -232,7 +233,7 @@ func applyDiff(fs []field, diff []byte, loose bool) ([]field, error) {
 	}
 	for _, s := range sections {
 		switch {
-		case s.name == "d" || s.name == "u" || s.name == "i":
+		case s.name == "d" || s.name == "u" || s.name == "i" || s.name == "b":
 			if !isDocument(s.val) {
 				return nil, fmt.Errorf("diff: section %q is no document", s.name)
 			}
@@ -243,6 +244,10 @@ func applyDiff(fs []field, diff []byte, loose bool) ([]field, error) {
 			for _, it := range items {
 				i := indexOf(fs, it.name)
 				switch {
+				case s.name == "b":
+					if err := applyBytes(fs, it, loose); err != nil {
+						return nil, err
+					}
 				case s.name == "u" && i >= 0:
 					fs[i].val = it.val
 				case s.name == "d" && i < 0:
@@ -256,19 +261,6 @@ func applyDiff(fs []field, diff []byte, loose bool) ([]field, error) {
 						fs = append(fs[:i], fs[i+1:]...)
 					}
 					fs = append(fs, it)
-				}
-			}
-		case s.name == "b":
-			if !isDocument(s.val) {
-				return nil, fmt.Errorf("diff: section %q is no document", s.name)
-			}
-			items, err := parseFields(s.val.Data)
-			if err != nil {
-				return nil, err
-			}
-			for _, it := range items {
-				if err := applyBytes(fs, it, loose); err != nil {
-					return nil, err
 				}
 			}
 		case strings.HasPrefix(s.name, "s"):
