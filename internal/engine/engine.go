@@ -98,8 +98,8 @@ type Target struct {
 	Options map[string]any
 	// Quiesce, where set, is how what writes to it is held still while it is copied.
 	Quiesce *Quiesce
-	// Proved, where set, returns what trials have shown of a cluster with servers of a version: whether what each assumes
-	// holds, by its ID. What was not tried is not in it.
+	// Proved, where set, returns what trials have shown of a cluster with servers of a version: whether what each
+	// assumes holds, by its ID. What was not tried is not in it.
 	Proved func(identity, version string) map[string]bool `json:"-"`
 	// MaxLag is how far behind a member may be to be read (default 1m).
 	MaxLag time.Duration

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
+	"go.mongodb.org/mongo-driver/v2/mongo"
 
 	"dexamen/internal/capture"
 	"dexamen/internal/core/address"
@@ -489,4 +490,57 @@ func TestShardedComesBackAsItWas(t *testing.T) {
 		}
 		require.NoError(t, err, version)
 	}
+}
+
+// TestShardedSeries: a time series that is sharded by its metadata and its time is so again where it is restored, and one
+// of another identity when it was dropped and made anew.
+func TestShardedSeries(t *testing.T) {
+	t.Parallel()
+	start := func(name, version string) (*docsim.Sharded, *mongo.Client) {
+		c, err := docsim.StartSharded(docsim.ShardedOptions{Name: name, Members: 1,
+			Set: docsim.Options{Version: version, NoopEvery: fastNoops, Remember: true}})
+		require.NoError(t, err)
+		t.Cleanup(c.Close)
+		return c, connect(t, c.URI())
+	}
+	from, cl := start("orchard", "7.0")
+	do := func(db string, cmd ...bson.E) {
+		require.NoError(t, cl.Database(db).RunCommand(ctx, bson.D(cmd)).Err())
+	}
+	fill := func(n int) {
+		do("farm", bson.E{Key: "create", Value: "weights"}, bson.E{Key: "timeseries", Value: bson.D{
+			{Key: "timeField", Value: "at"}, {Key: "metaField", Value: "of"}}})
+		do("admin", bson.E{Key: "shardCollection", Value: "farm.weights"}, bson.E{Key: "key", Value: bson.D{
+			{Key: "of.yard", Value: 1}, {Key: "at", Value: 1}}})
+		for i := range n {
+			_, err := cl.Database("farm").Collection("weights").InsertOne(ctx, bson.D{{Key: "at", Value: time.Now()},
+				{Key: "of", Value: bson.D{{Key: "yard", Value: i % 3}}}, {Key: "kg", Value: i}})
+			require.NoError(t, err)
+		}
+		note(t, cl)
+	}
+	fill(10)
+	e := newRunner(t)
+	src := open(t, "orchard", from.URI())
+	_, err := snapshot.Take(ctx, e, "orchard", src)
+	require.NoError(t, err)
+	require.NoError(t, cl.Database("farm").Collection("weights").Drop(ctx))
+	fill(20)
+	_, err = capture.Run(ctx, e, "orchard", src, capture.Options{})
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "orchard", address.When{}, restore.OnScratch{})
+	require.NoError(t, err)
+	to, there := start("paddock", "8.0")
+	plan, err := restore.NewPlan(ctx, e, m, open(t, "paddock", to.URI()), restore.Options{})
+	require.NoError(t, err)
+	defer plan.Close()
+	_, err = plan.Run(ctx)
+	require.NoError(t, err)
+	n, err := there.Database("farm").Collection("weights").CountDocuments(ctx, bson.D{})
+	require.NoError(t, err)
+	require.EqualValues(t, 20, n)
+	entry, err := there.Database("config").Collection("collections").FindOne(ctx,
+		bson.D{{Key: "_id", Value: "farm.system.buckets.weights"}}).Raw()
+	require.NoError(t, err)
+	require.Equal(t, `{"meta.yard": {"$numberInt":"1"},"control.min.at": {"$numberInt":"1"}}`, entry.Lookup("key").String())
 }

@@ -116,7 +116,8 @@ func granted(t *testing.T, uri string, c *docsim.Sharded) {
 		for i := range 50 {
 			_, err := db.Collection("hives").UpdateOne(ctx, bson.D{{Key: "_id", Value: i}}, bson.D{
 				{Key: "$inc", Value: bson.D{{Key: "n", Value: 1}}},
-				{Key: "$set", Value: bson.D{{Key: "at", Value: bson.Timestamp{}}}}}, options.UpdateOne().SetUpsert(true))
+				{Key: "$set", Value: bson.D{{Key: "at", Value: bson.Timestamp{}}}}},
+				options.UpdateOne().SetUpsert(true))
 			require.NoError(t, err)
 		}
 	}

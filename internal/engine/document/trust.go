@@ -107,7 +107,8 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		{`{ db: "admin", collection: "system.version" }`, q("find")},
 	}
 	write := q("insert", "update", "remove", "createCollection", "createIndex", "dropIndex", "collMod",
-		"dropCollection", "renameCollectionSameDB", "bypassDocumentValidation", "enableSharding", "splitChunk", "moveChunk")
+		"dropCollection", "renameCollectionSameDB", "bypassDocumentValidation", "enableSharding", "splitChunk",
+		"moveChunk")
 	putBack := [][2]string{{`{ db: "", collection: "" }`, write}, {`{ db: "", system_buckets: "" }`, write},
 		{`{ db: "", collection: "system.js" }`, q("insert", "update", "remove", "createCollection", "createIndex",
 			"dropCollection", "bypassDocumentValidation")}}

@@ -24,6 +24,9 @@ const mostSplits = 256
 // turn on the shards there are.
 func (w *writer) shard(ctx context.Context, stage string, d definition) error {
 	sh := bsoncore.Document(d.sharding)
+	if i := indexOf(d.options, "timeseries"); i >= 0 {
+		return w.shardSeries(ctx, stage, sh, d.options[i].val)
+	}
 	key := value(sh.Lookup("key"))
 	db, coll, _ := strings.Cut(stage, ".")
 	// The original's index for the key comes first: servers make one of their own where there is none.
@@ -35,9 +38,8 @@ func (w *writer) shard(ctx context.Context, stage string, d definition) error {
 	if err != nil {
 		return err
 	}
-	// Until 6.0 a database has to be enabled for it; later servers take it for said ("sh.enableSharding").
-	if err := w.run(ctx, "admin", bson.D{{Key: "enableSharding", Value: db}}); err != nil && !isCommandError(err) {
-		return w.fail(stage+": enabling sharding", err)
+	if err := w.enableSharding(ctx, stage, db); err != nil {
+		return err
 	}
 	cmd := bson.D{{Key: "shardCollection", Value: stage}, {Key: "key", Value: key}}
 	if indexOf(d.options, "collation") >= 0 {
@@ -67,6 +69,57 @@ func (w *writer) shard(ctx context.Context, stage string, d definition) error {
 		}
 	}
 	return w.spread(ctx, stage, sh, shards)
+}
+
+// enableSharding enables a database for it, as is needed until 6.0; later servers take it for said ("sh.enableSharding").
+func (w *writer) enableSharding(ctx context.Context, stage, db string) error {
+	if err := w.run(ctx, "admin", bson.D{{Key: "enableSharding", Value: db}}); err != nil && !isCommandError(err) {
+		return w.fail(stage+": enabling sharding", err)
+	}
+	return nil
+}
+
+// shardSeries shards a time series, which servers do by the fields of its measurements, while they say of its buckets how
+// they are spread ("Shard a Time Series Collection"). How its ranges lie is left to the balancer.
+func (w *writer) shardSeries(ctx context.Context, stage string, sh bsoncore.Document, series bsoncore.Value) error {
+	key, err := measuredKey(sh, series)
+	if err != nil {
+		return fmt.Errorf("%s: %w", stage, err)
+	}
+	db, _, _ := strings.Cut(stage, ".")
+	if err := w.enableSharding(ctx, stage, db); err != nil {
+		return err
+	}
+	if err := w.run(ctx, "admin", bson.D{{Key: "shardCollection", Value: stage}, {Key: "key", Value: key}}); err != nil {
+		return w.fail(stage+": sharding it", err)
+	}
+	if zones, err := valuesOf(sh.Lookup("zones")); err != nil || len(zones) > 0 {
+		w.c.log.Warn("the zones of a time series are left out", "namespace", stage)
+	}
+	return nil
+}
+
+// measuredKey returns the shard key of buckets by the fields of the measurements that they hold: meta is the field of
+// metadata, and the least time that of the time.
+func measuredKey(sh bsoncore.Document, series bsoncore.Value) (out bson.D, err error) {
+	ts, _ := series.DocumentOK()
+	at, _ := ts.Lookup("timeField").StringValueOK()
+	meta, _ := ts.Lookup("metaField").StringValueOK()
+	for _, e := range mustElements(sh.Lookup("key")) {
+		name := e.Key()
+		rest, ofMeta := strings.CutPrefix(name, "meta")
+		switch {
+		case name == "control.min."+at:
+			name = at
+		case ofMeta && meta != "" && (rest == "" || rest[0] == '.'):
+			name = meta + rest
+		default:
+			return nil, fmt.Errorf("the buckets of a time series are sharded by %q, which is neither its time nor its "+
+				"metadata", name)
+		}
+		out = append(out, bson.E{Key: name, Value: value(e.Value())})
+	}
+	return out, nil
 }
 
 // beginsWith reports whether an index's key begins with the fields of another, ordered as there.

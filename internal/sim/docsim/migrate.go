@@ -128,6 +128,9 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		return nil
 	}
 	p := is()
+	if p != nil && p.kind == "timeseries" {
+		return c.shardSeries(p, primary, key)
+	}
 	if p == nil {
 		if _, err := rs.do(db, bson.D{{Key: "create", Value: coll}}, nil); err != nil {
 			return nil, err
@@ -183,6 +186,54 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 		err = c.write(put("collections",
 			bson.D{{Key: "_id", Value: ns}, {Key: "uuid", Value: uuidValue(id)}, {Key: "key", Value: key},
 				{Key: "unique", Value: truthy(req.Lookup("unique"))}, {Key: "lastmod", Value: time.Now()}}))
+	}
+	c.noteSharded(id)
+	if rerr := c.reload(); rerr != nil {
+		return nil, rerr
+	}
+	return bson.D{{Key: "collectionsharded", Value: ns}}, err
+}
+
+// shardSeries shards a time series by the fields of its measurements, as one range on the primary shard; what the config
+// servers keep is of its buckets ("Shard a Time Series Collection": from 5.1).
+func (c *Sharded) shardSeries(p *collection, primary string, key bson.D) (bson.D, error) {
+	if c.opt.Set.major() < 6 {
+		return nil, refuse(20, "IllegalOperation", "can't shard time-series collection %s.%s", p.db, p.name)
+	}
+	at, meta := p.fields()
+	var of bson.D
+	for _, k := range key {
+		rest, ofMeta := strings.CutPrefix(k.Key, meta)
+		switch {
+		case k.Key == at:
+			k.Key = "control.min." + at
+		case meta != "" && ofMeta && (rest == "" || rest[0] == '.'):
+			k.Key = "meta" + rest
+		default:
+			return nil, refuse(2, "BadValue", "Only the metaField or timeField can be in the shard key, and %s is neither", k.Key)
+		}
+		of = append(of, k)
+	}
+	ns := p.db + "." + bucketsOf + p.name
+	var id [16]byte
+	err := c.withPrimary(primary, func(s *session) error {
+		b := s.m.current.colls[ns]
+		if b == nil {
+			return refuse(26, "NamespaceNotFound", "%s does not exist", ns)
+		}
+		id = b.uuid
+		return nil
+	})
+	if err == nil {
+		err = c.set(primary).settled()
+	}
+	if err == nil {
+		err = c.write(put("chunks", chunkDoc(id, bound(of, true), bound(of, false), primary)))
+	}
+	if err == nil {
+		err = c.write(put("collections", bson.D{{Key: "_id", Value: ns}, {Key: "uuid", Value: uuidValue(id)},
+			{Key: "key", Value: of}, {Key: "unique", Value: false}, {Key: "lastmod", Value: time.Now()},
+			{Key: "timeseriesFields", Value: lookup(p.options, "timeseries")}}))
 	}
 	c.noteSharded(id)
 	if rerr := c.reload(); rerr != nil {

@@ -277,6 +277,11 @@ func routeDrop(x *routed, db string, req bson.Raw) (bson.D, error) {
 		}
 		return bson.D{}, c.unshard(t)
 	}
+	if t := c.lay.byNS[db+"."+bucketsOf+strings.TrimPrefix(ns, db+".")]; t != nil {
+		if err := c.unshard(t); err != nil { // the buckets, and then the time series
+			return nil, err
+		}
+	}
 	if p := c.lay.primary[db]; p != "" {
 		return x.onOne(db, p, req)
 	}
