@@ -492,8 +492,8 @@ func TestShardedComesBackAsItWas(t *testing.T) {
 	}
 }
 
-// TestShardedSeries: a time series that is sharded by its metadata and its time is so again where it is restored, and one
-// of another identity when it was dropped and made anew.
+// TestShardedSeries: a time series that is sharded by its metadata and its time is so again where it is restored, and
+// one of another identity when it was dropped and made anew.
 func TestShardedSeries(t *testing.T) {
 	t.Parallel()
 	start := func(name, version string) (*docsim.Sharded, *mongo.Client) {
@@ -542,5 +542,6 @@ func TestShardedSeries(t *testing.T) {
 	entry, err := there.Database("config").Collection("collections").FindOne(ctx,
 		bson.D{{Key: "_id", Value: "farm.system.buckets.weights"}}).Raw()
 	require.NoError(t, err)
-	require.Equal(t, `{"meta.yard": {"$numberInt":"1"},"control.min.at": {"$numberInt":"1"}}`, entry.Lookup("key").String())
+	require.Equal(t, `{"meta.yard": {"$numberInt":"1"},"control.min.at": {"$numberInt":"1"}}`,
+		entry.Lookup("key").String())
 }

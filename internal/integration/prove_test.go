@@ -302,10 +302,12 @@ func TestProvingARealServer(t *testing.T) {
 	documenttest.KeepLog(t, documenttest.Connect(t, uri))
 	list, err := proven(t, uri)
 	require.ErrorIs(t, err, run.ErrDiffers)
-	verdicts := map[string]string{}
+	verdicts, ids := map[string]string{}, map[string][]string{}
 	for _, f := range list {
 		verdicts[f.ID] = f.Verdict
+		ids[f.Verdict] = append(ids[f.Verdict], f.ID)
 	}
+	t.Logf("of %d: %v", len(list), ids)
 	for _, id := range []string{"insert", "replace", "delete", "update.set-nested", "update.push", "drop",
 		"restore.in-place"} {
 		require.Equal(t, prove.Holds, verdicts[id], id)

@@ -71,7 +71,8 @@ func (w *writer) shard(ctx context.Context, stage string, d definition) error {
 	return w.spread(ctx, stage, sh, shards)
 }
 
-// enableSharding enables a database for it, as is needed until 6.0; later servers take it for said ("sh.enableSharding").
+// enableSharding enables a database for it, as is needed until 6.0; later servers take it for said
+// ("sh.enableSharding").
 func (w *writer) enableSharding(ctx context.Context, stage, db string) error {
 	if err := w.run(ctx, "admin", bson.D{{Key: "enableSharding", Value: db}}); err != nil && !isCommandError(err) {
 		return w.fail(stage+": enabling sharding", err)
@@ -79,8 +80,8 @@ func (w *writer) enableSharding(ctx context.Context, stage, db string) error {
 	return nil
 }
 
-// shardSeries shards a time series, which servers do by the fields of its measurements, while they say of its buckets how
-// they are spread ("Shard a Time Series Collection"). How its ranges lie is left to the balancer.
+// shardSeries shards a time series, which servers do by the fields of its measurements, while they say of its buckets
+// how they are spread ("Shard a Time Series Collection"). How its ranges lie is left to the balancer.
 func (w *writer) shardSeries(ctx context.Context, stage string, sh bsoncore.Document, series bsoncore.Value) error {
 	key, err := measuredKey(sh, series)
 	if err != nil {
@@ -90,7 +91,8 @@ func (w *writer) shardSeries(ctx context.Context, stage string, sh bsoncore.Docu
 	if err := w.enableSharding(ctx, stage, db); err != nil {
 		return err
 	}
-	if err := w.run(ctx, "admin", bson.D{{Key: "shardCollection", Value: stage}, {Key: "key", Value: key}}); err != nil {
+	cmd := bson.D{{Key: "shardCollection", Value: stage}, {Key: "key", Value: key}}
+	if err := w.run(ctx, "admin", cmd); err != nil {
 		return w.fail(stage+": sharding it", err)
 	}
 	if zones, err := valuesOf(sh.Lookup("zones")); err != nil || len(zones) > 0 {

@@ -194,8 +194,8 @@ func routeShardCollection(x *routed, _ string, req bson.Raw) (bson.D, error) {
 	return bson.D{{Key: "collectionsharded", Value: ns}}, err
 }
 
-// shardSeries shards a time series by the fields of its measurements, as one range on the primary shard; what the config
-// servers keep is of its buckets ("Shard a Time Series Collection": from 5.1).
+// shardSeries shards a time series by the fields of its measurements, as one range on the primary shard; what the
+// config servers keep is of its buckets ("Shard a Time Series Collection": from 5.1).
 func (c *Sharded) shardSeries(p *collection, primary string, key bson.D) (bson.D, error) {
 	if c.opt.Set.major() < 6 {
 		return nil, refuse(20, "IllegalOperation", "can't shard time-series collection %s.%s", p.db, p.name)
@@ -210,7 +210,8 @@ func (c *Sharded) shardSeries(p *collection, primary string, key bson.D) (bson.D
 		case meta != "" && ofMeta && (rest == "" || rest[0] == '.'):
 			k.Key = "meta" + rest
 		default:
-			return nil, refuse(2, "BadValue", "Only the metaField or timeField can be in the shard key, and %s is neither", k.Key)
+			return nil, refuse(2, "BadValue",
+				"Only the metaField or timeField can be in the shard key, and %s is neither", k.Key)
 		}
 		of = append(of, k)
 	}
