@@ -302,13 +302,21 @@ func (w *writer) Index(ctx context.Context, stage string, ns record.Namespace) e
 		return fmt.Errorf("%s: %w", ns.Name, err)
 	}
 	db, coll := w.physical(stage)
-	if ns.Kind == kindSeries {
-		if err := w.dropUnasked(ctx, stage, db, coll, d); err != nil {
+	series := ns.Kind == kindSeries
+	if series {
+		// Before, as one of the same fields under another name may be asked for. What a shard key rests on goes only
+		// when another one is there.
+		if err := w.dropUnasked(ctx, stage, db, coll, d); err != nil && (d.sharding == nil || !isCommandError(err)) {
 			return err
 		}
 	}
 	if err := w.buildIndexes(ctx, ns.Name, db, coll, d, nil); err != nil {
 		return err
+	}
+	if series && d.sharding != nil {
+		if err := w.dropUnasked(ctx, stage, db, coll, d); err != nil {
+			return err
+		}
 	}
 	i := indexOf(d.options, "expireAfterSeconds")
 	if i < 0 {
