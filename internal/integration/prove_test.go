@@ -69,7 +69,8 @@ func TestAssumptionsHold(t *testing.T) {
 	for _, v := range versions {
 		t.Run(v, func(t *testing.T) {
 			t.Parallel()
-			list, err := proven(t, startSim(t, docsim.Options{Version: v, NoopEvery: fastNoops}).URI())
+			list, err := proven(t, startSim(t, docsim.Options{Version: v, NoopEvery: fastNoops,
+				ExpireEvery: 10 * time.Millisecond}).URI())
 			var fails []string
 			if v == "4.4" {
 				fails = []string{"create.capped"} // what is forgotten is not logged there

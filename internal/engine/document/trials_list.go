@@ -150,10 +150,11 @@ func (t *trials) indexes(add adder) {
 	add("index.empty", "an index on an empty collection is one entry", "createIndexes",
 		seq(t.command("create", "indexed"),
 			t.build("indexed", "n_1", d(e("n", 1)))))
+	// What the index that expires documents is on lies far ahead: servers take what is over, while trials go on.
 	add("index.populated", "one on a collection with documents is there from its build's commit",
 		"Index Builds on Populated Collections", seq(t.put("indexed", d(one(1), e("n", 1),
-			e("at", time.UnixMilli(1e12))),
-			d(one(2), e("n", 2), e("at", time.UnixMilli(1e12)))), t.build("indexed", "compound",
+			e("at", time.UnixMilli(4e12))),
+			d(one(2), e("n", 2), e("at", time.UnixMilli(4e12)))), t.build("indexed", "compound",
 			d(e("n", 1), e("m", -1)))))
 	kinds := []struct {
 		id   string
