@@ -152,10 +152,10 @@ func TestAssumptionsHoldOfRedis(t *testing.T) {
 		fails               []string
 	}
 	list := []server{{name: "packaged", unknown: "hash.expiry"}}
-	if os.Getenv("DEXAMEN_LONG") != "" { // all in make test-long
-		list = append(list, server{"6.2", "redis-6.2", "hash.expiry,expire.options,list.many,sorted-set.many",
+	if dir := os.Getenv("DEXAMEN_OTHER_REDIS"); dir != "" { // all in make test-long
+		list = append(list, server{"6.2", filepath.Join(dir, "redis-6.2"), "hash.expiry,expire.options,list.many,sorted-set.many",
 			[]string{"set", "rename", "expire"}}, // it tells expiries as distances
-			server{"valkey", "valkey-9.1", "", []string{"hash.expiry"}})
+			server{"valkey", filepath.Join(dir, "valkey-9.1"), "", []string{"hash.expiry"}})
 	}
 	start := func(t *testing.T, s server) *servertest.Process {
 		if s.file == "" {
