@@ -153,8 +153,8 @@ func TestAssumptionsHoldOfRedis(t *testing.T) {
 	}
 	list := []server{{name: "packaged", unknown: "hash.expiry"}}
 	if dir := os.Getenv("DEXAMEN_OTHER_REDIS"); dir != "" { // all in make test-long
-		list = append(list, server{"6.2", filepath.Join(dir, "redis-6.2"), "hash.expiry,expire.options,list.many,sorted-set.many",
-			[]string{"set", "rename", "expire"}}, // it tells expiries as distances
+		list = append(list, server{"6.2", filepath.Join(dir, "redis-6.2"),
+			"hash.expiry,expire.options,list.many,sorted-set.many", []string{"set", "rename", "expire"}}, // it tells expiries as distances
 			server{"valkey", filepath.Join(dir, "valkey-9.1"), "", []string{"hash.expiry"}})
 	}
 	start := func(t *testing.T, s server) *servertest.Process {
