@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -25,7 +26,6 @@ import (
 	"dexamen/internal/servertest"
 	"dexamen/internal/snapshot"
 	"dexamen/internal/verify"
-	"regexp"
 )
 
 // everyType fills a server with keys of every type, small and large, with odd
