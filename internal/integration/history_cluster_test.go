@@ -190,8 +190,8 @@ func (h *hand) spread() {
 	switch h.rng.IntN(8) {
 	case 6:
 		what = "spread " + ns + " anew"
-		err = h.y.sharded.Relocate(ns, docsim.Relocation{Key: bson.D{{Key: "n", Value: 1}, {Key: "_id", Value: 1}},
-			Splits: []bson.D{{{Key: "n", Value: h.rng.IntN(50)}, {Key: "_id", Value: h.w.id()}}},
+		err = h.y.sharded.Relocate(ns, docsim.Relocation{Key: bson.D{{Key: "_id", Value: 1}},
+			Splits: []bson.D{{{Key: "_id", Value: h.w.id()}}},
 			To:     []string{shards[h.rng.IntN(len(shards))], shards[h.rng.IntN(len(shards))]}})
 	case 7:
 		what = "move " + ns + " as a whole"
