@@ -10,6 +10,9 @@ import (
 	"dexamen/internal/engine"
 )
 
+// writeRules are what a login needs to restore, beyond what it needs to protect.
+var writeRules = []string{"+@write", "+@transaction", "+@scripting", "+swapdb", "+function", "+object", "+asking"}
+
 // Grants implements [engine.Granter], as the command that makes the login. Each server, replicas
 // too, keeps logins of its own.
 func (Driver) Grants(t engine.Target, restore bool) string {
@@ -22,7 +25,7 @@ func (Driver) Grants(t engine.Target, restore bool) string {
 		rules = append(rules, "+function|list", "+function|dump", "+acl|list", "+acl|getuser")
 	}
 	if restore {
-		rules = append(rules, "+@write", "+@transaction", "+@scripting", "+swapdb", "+function", "+object", "+asking")
+		rules = append(rules, writeRules...)
 		if t.Settings {
 			rules = append(rules, "+acl|setuser", "+acl|deluser", "+acl|save", "+config|rewrite")
 		}

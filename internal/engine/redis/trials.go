@@ -2,6 +2,7 @@ package redis
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -42,9 +43,9 @@ func (c *cluster) Trials(ctx context.Context, run string) (*engine.Trials, error
 	t := &trials{c: c, cl: c.universal(), own: trialPrefix + run, tag: "{" + run + "}", done: map[string]int{}}
 	if err := t.do(ctx, "SET", t.own+"_may", "1", "PX", time.Minute.Milliseconds()); err != nil {
 		_ = t.cl.Close()
-		if strings.HasPrefix(err.Error(), "NOPERM") {
+		if strings.Contains(err.Error(), "NOPERM ") {
 			return nil, fmt.Errorf("cluster %s: %w: grant it for the time of the trials, on each server: ACL SETUSER "+
-				"%s +@all -@admin -@dangerous ~%s* : %w", c.t.Name, engine.ErrMayNotTry, c.t.User, trialPrefix, err)
+				"%s %s: %w", c.t.Name, engine.ErrMayNotTry, cmp.Or(c.t.User, "default"), strings.Join(writeRules, " "), err)
 		}
 		return nil, c.fail(c.explain(err, "writing a key for trials"))
 	}
