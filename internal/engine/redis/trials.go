@@ -45,7 +45,8 @@ func (c *cluster) Trials(ctx context.Context, run string) (*engine.Trials, error
 		_ = t.cl.Close()
 		if strings.Contains(err.Error(), "NOPERM ") {
 			return nil, fmt.Errorf("cluster %s: %w: grant it for the time of the trials, on each server: ACL SETUSER "+
-				"%s %s: %w", c.t.Name, engine.ErrMayNotTry, cmp.Or(c.t.User, "default"), strings.Join(writeRules, " "), err)
+				"%s %s: %w", c.t.Name, engine.ErrMayNotTry, cmp.Or(c.t.User, "default"),
+				strings.Join(writeRules, " "), err)
 		}
 		return nil, c.fail(c.explain(err, "writing a key for trials"))
 	}
