@@ -69,8 +69,8 @@ type Result struct {
 	// Missing names shards whose log cannot be taken up before the next
 	// snapshot, as the last point does not know them.
 	Missing []string `json:"missing,omitempty"`
-	// Untracked names what was renamed to a protected name and that no moment holds
-	// before the next point.
+	// Untracked names what no moment holds before the next point: it was renamed to a protected
+	// name, or changed in a way that is not understood.
 	Untracked []string `json:"untracked,omitempty"`
 }
 
@@ -159,6 +159,18 @@ func checkContinuity(ctx context.Context, e *run.Runner, cluster string) error {
 		return err
 	} else if l != nil {
 		return fmt.Errorf("%w: %w", run.ErrIncomplete, l)
+	}
+	// Whoever captured it may have ended before it was noted.
+	if m, err := moment.Reaching(e, p, chains); err == nil {
+		list, err := m.Untracked(ctx)
+		if err != nil {
+			return err
+		}
+		if l, err := m.KeepUntracked(ctx, list, m.Time); err != nil {
+			return err
+		} else if l != nil {
+			return fmt.Errorf("%w: %w", run.ErrIncomplete, l)
+		}
 	}
 	for _, s := range p.Shards {
 		c := chains[s.Name]

@@ -2,11 +2,9 @@ package capture
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
-	"dexamen/internal/core/blob"
 	"dexamen/internal/core/record"
 	"dexamen/internal/core/store"
 	"dexamen/internal/engine"
@@ -21,6 +19,7 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 	bad := len(changes)
 	var why error
 	for i := range changes {
+		cp.understand(&changes[i])
 		if why = cp.checkChange(ctx, &changes[i]); why != nil {
 			bad = i
 			break
@@ -36,6 +35,9 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 		}
 		cp.out.Changes++
 		cp.hurry(c)
+		if c.Op == record.Unknown {
+			cp.b.Doubt(fmt.Sprintf("%s: an entry is not understood (%s)", c.Namespace, c.Value))
+		}
 		if why != nil {
 			cp.b.CoverTo(record.Mark{Position: c.At, Wall: time.UnixMilli(c.Wall).UTC()})
 		}
@@ -45,14 +47,24 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 	}
 	cp.b.CoverTo(p.Mark)
 	for i := range changes {
-		if c := &changes[i]; c.Op == record.Rename && cp.renamedIn(c) {
-			if err := cp.recordUntracked(ctx); err != nil {
+		if c := &changes[i]; c.Op == record.Unknown || c.Op == record.Rename && cp.renamedIn(c) {
+			if err := cp.recordUntracked(ctx, c.Time()); err != nil {
 				return err
 			}
 			break
 		}
 	}
 	return nil
+}
+
+// understand makes a change that cannot be carried out one that is not understood, of a namespace of content:
+// of all else the log goes on to tell.
+func (cp *shardCapture) understand(c *record.Change) {
+	err := cp.all.model.CheckChange(c)
+	if err != nil && cp.all.model.Kind(c.Namespace).IsContent() {
+		*c = record.Change{Op: record.Unknown, Namespace: c.Namespace, Ident: c.Ident, Value: []byte(err.Error()),
+			At: c.At, Wall: c.Wall}
+	}
 }
 
 // dated dates changes that were there when the ends were asked for by then, where the log
@@ -228,27 +240,34 @@ func (cp *shardCapture) renamedIn(c *record.Change) bool {
 }
 
 // recordUntracked finds out whether what was renamed to a protected name can be followed
-// from where it was made. Where it cannot, no moment holds it before the next
-// point: the capture ends and says so.
-func (cp *shardCapture) recordUntracked(ctx context.Context) error {
+// from where it was made, and what was changed that is not understood is there still. Where one
+// cannot, or is, no moment holds it before the next point: the capture ends and says so.
+func (cp *shardCapture) recordUntracked(ctx context.Context, since time.Time) error {
 	if err := cp.seal(ctx); err != nil {
 		return err
 	}
-	m, err := moment.Resolve(ctx, cp.Runner, cp.name, moment.Latest, nil)
+	points, _, err := cp.Store.Points(ctx, cp.name)
+	if err != nil || len(points) == 0 {
+		return err
+	}
+	chains, _, err := cp.Store.Chains(ctx, cp.name)
+	if err != nil {
+		return err
+	}
+	m, err := moment.Reaching(cp.Runner, points[len(points)-1], chains)
 	if err != nil {
 		return nil // there are gaps, which are told
 	}
-	names, err := m.UntrackedRenames(ctx)
-	if err != nil || len(names) == 0 {
+	list, err := m.Untracked(ctx)
+	if err != nil {
+		return err
+	}
+	l, err := m.KeepUntracked(ctx, list, since)
+	if err != nil || l == nil {
 		return err
 	}
 	cp.all.mu.Lock()
-	cp.all.out.Untracked = names
+	cp.all.out.Untracked = append(cp.all.out.Untracked, l.Names...)
 	cp.all.mu.Unlock()
-	l := &moment.UntrackedError{Names: names, Point: m.Point.ID, Since: cp.from.Wall, Cluster: cp.name}
-	if err := cp.Store.PutMark(ctx, cp.name, moment.UntrackedMark+m.Point.ID, l); err != nil &&
-		!errors.Is(err, blob.ErrExists) {
-		return err
-	}
 	return fmt.Errorf("%w: %w", run.ErrIncomplete, l)
 }

@@ -146,8 +146,9 @@ func (c *Coverage) fill(ctx context.Context, e *run.Runner) error {
 		if l != nil {
 			c.Doubts = append(c.Doubts, Doubt{l.Since, c.Latest, e.Text(l)})
 		}
+		return c.gaps(ctx, e, l != nil)
 	}
-	return c.gaps(ctx, e)
+	return c.gaps(ctx, e, false)
 }
 
 // stretch adds the time after a point as far as the logs of all shards reach.
@@ -173,8 +174,9 @@ func (c *Coverage) stretch(p *store.Point) {
 	}
 }
 
-// gaps lists the gaps of the logs, and what is doubtful in them.
-func (c *Coverage) gaps(ctx context.Context, e *run.Runner) error {
+// gaps lists the gaps of the logs, and what is doubtful in them. Told: what moments after the newest point lack
+// is listed already.
+func (c *Coverage) gaps(ctx context.Context, e *run.Runner, told bool) error {
 	for _, ch := range c.Chains {
 		begins, err := e.Store.Begins(ctx, c.Cluster, ch)
 		if err != nil {
@@ -185,9 +187,20 @@ func (c *Coverage) gaps(ctx context.Context, e *run.Runner) error {
 				c.Gaps = append(c.Gaps, g)
 			}
 		}
-		for _, s := range ch.Segments {
+		for i := range ch.Segments {
+			s := &ch.Segments[i]
+			until := s.Last.Wall
+			if s.Unknown > 0 { // moments lack it until the next point has it
+				n := slices.IndexFunc(c.Points, func(p *store.Point) bool { return p.Time.After(s.Last.Wall) })
+				if n < 0 && told {
+					continue
+				}
+				if until = c.Latest; n >= 0 {
+					until = c.Points[n].Time
+				}
+			}
 			for _, d := range s.Doubt {
-				c.Doubts = append(c.Doubts, Doubt{s.After.Wall, s.Last.Wall, d})
+				c.Doubts = append(c.Doubts, Doubt{s.After.Wall, until, d})
 			}
 		}
 	}

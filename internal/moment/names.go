@@ -22,6 +22,10 @@ func (m *Moment) Names(ctx context.Context) ([]string, error) {
 // is spread over shards it is what the shard says that leads.
 func (m *Moment) Definitions(ctx context.Context) (map[string]record.Namespace, error) {
 	judge := func(_ string, ns record.Namespace) (name string, leads, ok bool) { return ns.Name, true, true }
+	known, err := m.known(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if m.Sharded() {
 		x, err := m.Runner.Store.NewScratch(m.Runner.Temp)
 		if err != nil {
@@ -45,7 +49,7 @@ func (m *Moment) Definitions(ctx context.Context) (map[string]record.Namespace, 
 		}
 		for _, n := range plan.Namespaces() {
 			name, leads, ok := judge(s.Name, n.Namespace)
-			if !ok || !n.Kind.IsContent() || m.Model.Staged(name) {
+			if !ok || !n.Kind.IsContent() || m.Model.Staged(name) || !known(name) || !known(n.Name) {
 				continue
 			}
 			if _, there := out[name]; !there || leads {

@@ -222,12 +222,16 @@ func (m *Moment) Trees(ctx context.Context, src tree.Source, sink tree.Sink,
 	if err != nil {
 		return nil, 0, err
 	}
+	known, err := m.known(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
 	var count int64
 	a := assembly{lay: lay}
 	for _, s := range m.Point.Shards {
 		spaces, n, err := m.shardTrees(ctx, s.Name, src, sink, func(ns *record.Namespace) bool {
 			p := lay.Part(s.Name, *ns)
-			return !p.None && ns.Kind.IsContent() && choose(p.Name)
+			return !p.None && ns.Kind.IsContent() && choose(p.Name) && known(p.Name) && known(ns.Name)
 		})
 		if err != nil {
 			return nil, count, m.OnShard(s.Name, err)

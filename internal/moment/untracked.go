@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
-	"dexamen/internal/core/remedy"
-
 	"dexamen/internal/core/blob"
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/remedy"
 	"dexamen/internal/core/store"
 	"dexamen/internal/run"
 )
@@ -23,14 +24,89 @@ type UntrackedError struct {
 	Names []string  `json:"names"`
 	Point string    `json:"point"` // the newest point then
 	Since time.Time `json:"since"`
+	// Why says, by name, which change was not understood; what is not in it was renamed.
+	Why map[string]string `json:"reasons,omitempty"`
 
 	Cluster string `json:"-"`
 }
 
 func (l *UntrackedError) Error() string {
-	return fmt.Sprintf(
-		"%s was renamed to a protected name, and what it held before is not in the store: no moment from %s on has it",
-		strings.Join(l.Names, ", "), run.FormatTime(l.Since))
+	var texts []string
+	whys, by := l.byReason()
+	for _, why := range whys {
+		if why != "" {
+			texts = append(texts, some(by[why])+": "+why)
+		} else {
+			texts = append(texts, some(by[why])+
+				" was renamed to a protected name, and what it held before is not in the store")
+		}
+	}
+	return fmt.Sprintf("%s: no moment from %s on has it", strings.Join(texts, "; "), run.FormatTime(l.Since))
+}
+
+// byReason groups names by why moments lack them.
+func (l *UntrackedError) byReason() (whys []string, by map[string][]string) {
+	by = map[string][]string{}
+	for _, n := range l.Names {
+		why := l.Why[n]
+		if by[why] == nil {
+			whys = append(whys, why)
+		}
+		by[why] = append(by[why], n)
+	}
+	return whys, by
+}
+
+// some lists names, of many the first ones.
+func some(names []string) string {
+	const most = 8
+	if n := len(names); n > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), n-most)
+	}
+	return strings.Join(names, ", ")
+}
+
+// add puts what another one names with what this one does.
+func (l *UntrackedError) add(o *UntrackedError) {
+	for _, n := range o.Names {
+		if !slices.Contains(l.Names, n) {
+			l.Names = append(l.Names, n)
+		}
+		if why := o.Why[n]; why != "" && l.Why == nil {
+			l.Why = map[string]string{n: why}
+		} else if why != "" {
+			l.Why[n] = why
+		}
+	}
+	if l.Since.IsZero() || o.Since.Before(l.Since) {
+		l.Since = o.Since
+	}
+}
+
+// KeepUntracked keeps that moments lack something from a time on, until a newer point is there. It returns
+// nil where that is known already.
+func (m *Moment) KeepUntracked(ctx context.Context, list []fold.Untracked, since time.Time) (*UntrackedError, error) {
+	l := &UntrackedError{Point: m.Point.ID, Since: since, Cluster: m.Point.Cluster}
+	known, err := UntrackedSince(ctx, m.Runner, m.Point, false)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range list {
+		if known == nil || !slices.Contains(known.Names, u.Name) {
+			l.add(&UntrackedError{Names: []string{u.Name}, Why: map[string]string{u.Name: u.Why}, Since: since})
+		}
+	}
+	if len(l.Names) == 0 {
+		return nil, nil
+	}
+	name := UntrackedMark + m.Point.ID
+	for n := 2; ; n++ {
+		err := m.Runner.Store.PutMark(ctx, m.Point.Cluster, name, l)
+		if !errors.Is(err, blob.ErrExists) || n > 1000 {
+			return l, err
+		}
+		name = fmt.Sprintf("%s%s-%d", UntrackedMark, m.Point.ID, n)
+	}
 }
 
 // Remedy implements [remedy.Remedied].
@@ -44,18 +120,20 @@ func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point,
 	forget bool) (found *UntrackedError, err error) {
 	var old []string
 	err = e.Store.Marks(ctx, newest.Cluster, UntrackedMark, func(what string, read func(any) error) error {
-		if what != UntrackedMark+newest.ID && !forget {
+		if what != UntrackedMark+newest.ID && !strings.HasPrefix(what, UntrackedMark+newest.ID+"-") {
+			if forget {
+				old = append(old, what)
+			}
 			return nil
 		}
-		if what != UntrackedMark+newest.ID {
-			old = append(old, what)
-			return nil
-		}
-		l := &UntrackedError{Cluster: newest.Cluster}
-		if err := read(l); err != nil {
+		var l UntrackedError
+		if err := read(&l); err != nil {
 			return nil // the scrub tells of it
 		}
-		found = l
+		if found == nil {
+			found = &UntrackedError{Cluster: newest.Cluster, Point: newest.ID}
+		}
+		found.add(&l)
 		return nil
 	})
 	for _, what := range old {
@@ -67,32 +145,68 @@ func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point,
 	return found, err
 }
 
-// UntrackedRenames names what was renamed, after the point, to a name that the point's
-// scope chooses: its content before that is not known.
-func (m *Moment) UntrackedRenames(ctx context.Context) ([]string, error) {
-	if len(m.Point.Scope) == 0 || m.Model.Traits().Commands {
+// Untracked lists what was renamed, after the point, to a name that the point's scope chooses, as its content
+// before that is not known, and what was changed in a way that is not understood.
+func (m *Moment) Untracked(ctx context.Context) ([]fold.Untracked, error) {
+	if m.Model.Traits().Commands || len(m.Point.Scope) == 0 && !m.unknown() {
 		return nil, nil
 	}
-	var out []string
+	var out []fold.Untracked
 	for _, s := range m.Point.Shards {
 		plan, err := m.Plan(ctx, s.Name)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, plan.UntrackedRenames()...)
+		for _, u := range plan.Untracked() {
+			if !slices.ContainsFunc(out, func(o fold.Untracked) bool { return o.Name == u.Name }) {
+				out = append(out, u)
+			}
+		}
 	}
 	return out, nil
 }
 
-// WarnUntracked warns of what a moment lacks because it came by its name late.
+// unknown reports whether the log after the point holds changes that are not understood.
+func (m *Moment) unknown() bool {
+	for _, list := range m.Segments {
+		for i := range list {
+			if list[i].Unknown > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// known returns which names the logs of all shards tell of: what the other shards hold of one is not all of it.
+func (m *Moment) known(ctx context.Context) (func(name string) bool, error) {
+	if !m.Sharded() || !m.unknown() {
+		return func(string) bool { return true }, nil
+	}
+	list, err := m.Untracked(ctx)
+	return func(name string) bool {
+		return !slices.ContainsFunc(list, func(u fold.Untracked) bool { return u.Name == name })
+	}, err
+}
+
+// WarnUntracked warns of what a moment lacks because it came by its name late, or because of what is not understood.
 func WarnUntracked(ctx context.Context, e *run.Runner, m *Moment) {
-	names, err := m.UntrackedRenames(ctx)
+	list, err := m.Untracked(ctx)
 	if err != nil {
 		return // whoever reads the moment meets it
 	}
-	for _, n := range names {
+	var l UntrackedError
+	for _, u := range list {
+		l.add(&UntrackedError{Names: []string{u.Name}, Why: map[string]string{u.Name: u.Why}})
+	}
+	whys, by := l.byReason()
+	for _, why := range whys {
+		if why != "" {
+			e.Emit(run.Warning, "%s is not in it: %s; moments before that have it", some(by[why]), why)
+			continue
+		}
 		e.Emit(run.Warning,
 			"%s is not in it: it was renamed to that name after point %s, and what it held before was not protected",
-			n, m.Point.ID)
+			some(by[why]), m.Point.ID)
 	}
 }

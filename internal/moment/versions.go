@@ -7,6 +7,7 @@ import (
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/journal"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
 	"dexamen/internal/run"
 )
 
@@ -33,6 +34,11 @@ func (m *Moment) Versions(ctx context.Context, shard string, choose func(namespa
 	if err != nil {
 		return m.OnShard(shard, err)
 	}
+	for _, u := range f.Untracked() {
+		if u.Why != "" && choose(u.Name) {
+			m.Runner.Emit(run.Warning, "%s: %s; what was changed after that is not told", u.Name, u.Why)
+		}
+	}
 	return m.OnShard(shard, f.Versions(ctx, m.Runner.Store,
 		func(n *fold.Namespace, v fold.Version) error { return fn(n.Name, v) }))
 }
@@ -47,6 +53,9 @@ func tellsOf(h *journal.Header, choose func(string) bool) bool {
 		if choose(t.Namespace) {
 			return true
 		}
+		if h.Unknown > 0 {
+			return true
+		}
 		for op := record.Create; op <= record.Empty; op++ {
 			if t.By[op.String()].Changes > 0 {
 				return true
@@ -59,9 +68,14 @@ func tellsOf(h *journal.Header, choose func(string) bool) bool {
 // Reaching returns the moment that follows the ith point by as much of each shard's log as is
 // known without a break.
 func (c *Coverage) Reaching(e *run.Runner, i int) (*Moment, error) {
+	return Reaching(e, c.Points[i], c.Chains)
+}
+
+// Reaching returns the moment that follows a point by as much of each shard's log as is known without a break.
+func Reaching(e *run.Runner, p *store.Point, chains map[string]*journal.Chain) (*Moment, error) {
 	upto := map[string]record.Mark{}
-	for _, s := range c.Points[i].Shards {
-		upto[s.Name] = reach(s, c.Chains)
+	for _, s := range p.Shards {
+		upto[s.Name] = reach(s, chains)
 	}
-	return At(e, c.Points[i], c.Chains, upto)
+	return At(e, p, chains, upto)
 }

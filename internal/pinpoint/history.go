@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"dexamen/internal/core/address"
@@ -225,12 +226,12 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 	for _, seg := range st.m.Segments[shard] {
 		by, known := seg.Tally(h.ns)
 		if known && by[record.Drop.String()].Changes+by[record.Rename.String()].Changes+
-			by[record.Empty.String()].Changes == 0 {
+			by[record.Empty.String()].Changes+seg.Unknown == 0 {
 			continue
 		}
 		err := h.Store.ReadSegment(ctx, seg, func(c *record.Change) error {
 			if c.Op.Record() || c.Op == record.Create || c.Op == record.Alter ||
-				c.Namespace != h.ns && (c.Op != record.Rename || c.To != h.ns) {
+				c.Namespace != h.ns && (c.Op != record.Rename || c.To != h.ns) && !concernsMany(c, h.ns) {
 				return nil
 			}
 			if mark, _ := st.point.Shard(shard); c.At <= mark.Mark.Position {
@@ -245,6 +246,8 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 					v.Before = h.out[n].Before
 					h.out = h.out[:n] // of what was replaced
 				}
+			case c.Op == record.Unknown:
+				v.Changed = []string{"not understood: " + string(c.Value)}
 			case c.Op == record.Rename:
 				v.Changed = []string{c.Namespace + " was renamed to " + c.To}
 			}
@@ -265,6 +268,11 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 		}
 	}
 	return nil
+}
+
+// concernsMany reports whether a change is of many namespaces, of which one is this.
+func concernsMany(c *record.Change, namespace string) bool {
+	return c.Op == record.Unknown && len(c.Key) > 0 && strings.HasPrefix(namespace, string(c.Key))
 }
 
 // at returns the record just after a position; nil where it is not there.

@@ -42,6 +42,7 @@ const (
 	Gone     Kind = "gone"   // between two points, without a log that tells
 	Remade   Kind = "made anew"
 	Fewer    Kind = "fewer records"
+	Unknown  Kind = "not understood" // an entry of the log
 )
 
 // Finding is something that happened.

@@ -22,6 +22,9 @@ func (s *search) worth(h *journal.Header) bool {
 	if !h.Summarized() {
 		return h.Gap == ""
 	}
+	if h.Unknown > 0 {
+		return true
+	}
 	for _, t := range h.Summary {
 		if !s.chosen(t.Namespace) && !s.shared(t.Namespace) {
 			continue
@@ -174,7 +177,8 @@ func (r *reader) concerns(c *record.Change) bool {
 	if !r.within(c.Time(), c.Time()) {
 		return false
 	}
-	return r.chosen(c.Namespace) || c.Op == record.Rename && r.chosen(c.To) || r.shared(c.Namespace)
+	return r.chosen(c.Namespace) || c.Op == record.Rename && r.chosen(c.To) || r.shared(c.Namespace) ||
+		c.Op == record.Unknown && len(c.Key) > 0
 }
 
 // finding begins a finding at the change at hand.
@@ -194,6 +198,9 @@ func (r *reader) event(c *record.Change, op record.Op) {
 	switch op {
 	case record.Drop:
 		f = r.finding(Dropped, c)
+	case record.Unknown:
+		f = r.finding(Unknown, c)
+		f.Detail = []string{string(c.Value)}
 	case record.Empty:
 		f = r.finding(Emptied, c)
 		if r.shared(c.Namespace) {

@@ -22,7 +22,7 @@ func Fold(ctx context.Context, e *run.Runner, m *moment.Moment) (*store.Point, e
 		return nil, fmt.Errorf("nothing to fold: no log is captured after the last point of %s, %s", last.Cluster,
 			last.ID)
 	}
-	strange, err := m.UntrackedRenames(ctx)
+	strange, err := m.Untracked(ctx)
 	if err != nil {
 		return nil, err
 	}

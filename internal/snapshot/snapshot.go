@@ -226,7 +226,7 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 		s.Emit(run.Step, "folding %s made meanwhile into the scan", run.Count(changes, "change"))
 	}
 	for _, part := range s.parts {
-		if late := part.fold.UntrackedRenames(); len(late) > 0 {
+		if late := part.fold.Untracked(); len(late) > 0 {
 			return 0, &untrackedError{late}
 		}
 		err := part.fold.Merge(ctx, s.w, s.w, nil, func(n *fold.Namespace, root tree.Root) error {
@@ -247,11 +247,18 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 
 // untrackedError is returned when something came to have a protected name while
 // the cluster was read, so that its content was not.
-type untrackedError struct{ names []string }
+type untrackedError struct{ list []fold.Untracked }
 
 func (e *untrackedError) Error() string {
-	return strings.Join(e.names, ", ") +
-		" was renamed to a protected name meanwhile, and what it held before is not known"
+	var texts []string
+	for _, u := range e.list {
+		if u.Why != "" {
+			texts = append(texts, u.Name+": "+u.Why)
+		} else {
+			texts = append(texts, u.Name+" was renamed to a protected name meanwhile, and what it held before is not known")
+		}
+	}
+	return strings.Join(texts, "; ")
 }
 
 type snapshot struct {

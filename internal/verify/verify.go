@@ -114,6 +114,7 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 	}
 	defer x.Close()
 	e.Emit(run.Step, "folding the log after point %s up to %s", m.Point.ID, run.FormatTime(m.Time))
+	moment.WarnUntracked(ctx, e, m)
 	if m.NeedsServer() {
 		_, _, err = restore.OnScratch{}.Materialize(ctx, m, x, func(string) bool { return true })
 		if errors.Is(err, fold.ErrCommand) || errors.Is(err, engine.ErrNotExclusive) {
@@ -153,6 +154,13 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 		return nil
 	}
 	m, err := moment.At(e, before, chains, upto)
+	if err == nil {
+		var list []fold.Untracked
+		if list, err = m.Untracked(ctx); len(list) > 0 && list[0].Why != "" {
+			out.NotFolded = "of " + list[0].Name + " the log does not tell: " + list[0].Why
+			return nil
+		}
+	}
 	var missing *journal.MissingError
 	if errors.As(err, &missing) {
 		out.NotFolded = missing.Error()

@@ -8,9 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"path"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/journal"
@@ -361,11 +364,9 @@ func (s *Catalog) SettledChains(ctx context.Context,
 // chains reads a log, again where that is doubted and other segments are listed by then.
 func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[string]*journal.Chain) bool) (
 	chains map[string]*journal.Chain, unreadable []error, err error) {
-	var names []string
 	list := func() (infos []blob.Info, err error) {
-		names = nil
 		err = s.Blob.List(ctx, s.JournalFolder(cluster), func(i blob.Info) error {
-			infos, names = append(infos, i), append(names, i.Name)
+			infos = append(infos, i)
 			return nil
 		})
 		return infos, err
@@ -379,10 +380,12 @@ func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[s
 		if look == chainLooks || whole && !doubted(chains) {
 			return chains, unreadable, nil
 		}
-		was := names
-		if infos, err = list(); err == nil && whole && slices.Equal(was, names) {
+		was := infos
+		if infos, err = list(); err == nil && whole &&
+			slices.EqualFunc(was, infos, func(a, b blob.Info) bool { return a.Name == b.Name }) {
 			return chains, unreadable, nil
 		}
+		chains, unreadable = nil, nil // there is no room for two of them
 	}
 	return nil, nil, err
 }
@@ -390,25 +393,42 @@ func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[s
 // chainsOf reads the headers of segments; whole reports that all of them were there.
 func (s *Catalog) chainsOf(ctx context.Context, infos []blob.Info) (chains map[string]*journal.Chain,
 	unreadable []error, whole bool, err error) {
+	inFolder := map[string]int{}
+	for i := range infos {
+		inFolder[path.Dir(infos[i].Name)]++
+	}
 	byShard := map[string][]journal.Header{}
 	whole = true
-	for _, i := range infos {
-		h, err := s.SegmentHeader(ctx, i)
-		if err == nil && i.Name != s.SegmentName(h) {
-			err = fmt.Errorf("%w: it is %s", journal.ErrDamaged, s.SegmentName(h))
+	// Headers are small, and a store may be far away.
+	heads, errs := make([]journal.Header, 256), make([]error, 256)
+	for part := range slices.Chunk(infos, len(heads)) {
+		g, gctx := errgroup.WithContext(ctx)
+		g.SetLimit(16)
+		for n, i := range part {
+			g.Go(func() error {
+				heads[n], errs[n] = s.namedHeader(gctx, i)
+				if isDamaged(errs[n]) || errors.Is(errs[n], blob.ErrNotFound) {
+					return nil
+				}
+				return errs[n]
+			})
 		}
-		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, sealed.ErrDamaged) {
-			unreadable = append(unreadable, fmt.Errorf("%s: %w", i.Name, err))
-			continue
-		}
-		if errors.Is(err, blob.ErrNotFound) {
-			whole = false
-			continue
-		}
-		if err != nil {
+		if err := g.Wait(); err != nil {
 			return nil, nil, false, err
 		}
-		byShard[h.Shard] = append(byShard[h.Shard], h)
+		for n, i := range part {
+			h := &heads[n]
+			switch {
+			case isDamaged(errs[n]):
+				unreadable = append(unreadable, fmt.Errorf("%s: %w", i.Name, errs[n]))
+			case errs[n] != nil:
+				whole = false
+			case byShard[h.Shard] == nil:
+				byShard[h.Shard] = append(make([]journal.Header, 0, inFolder[path.Dir(i.Name)]), *h)
+			default:
+				byShard[h.Shard] = append(byShard[h.Shard], *h)
+			}
+		}
 	}
 	chains = map[string]*journal.Chain{}
 	for shard, hs := range byShard {
@@ -417,9 +437,23 @@ func (s *Catalog) chainsOf(ctx context.Context, infos []blob.Info) (chains map[s
 	return chains, unreadable, whole, nil
 }
 
+// namedHeader is SegmentHeader of a segment that must bear the name which its header gives it.
+func (s *Catalog) namedHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
+	h, err := s.SegmentHeader(ctx, i)
+	if name := s.SegmentName(h); err == nil && i.Name != name {
+		err = fmt.Errorf("%w: it is %s", journal.ErrDamaged, name)
+	}
+	return h, err
+}
+
+func isDamaged(err error) bool {
+	return errors.Is(err, journal.ErrDamaged) || errors.Is(err, sealed.ErrDamaged)
+}
+
 func (s *Catalog) SegmentHeader(ctx context.Context, i blob.Info) (journal.Header, error) {
 	h, err := sealed.Recall(s.Limits.Memo, i.Name,
-		func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err }, sealed.FixedWeight)
+		func(h *journal.Header) (err error) { *h, err = s.readSegmentHeader(ctx, i); return err },
+		(*journal.Header).Weight)
 	if err != nil {
 		return journal.Header{}, err
 	}
@@ -428,7 +462,7 @@ func (s *Catalog) SegmentHeader(ctx context.Context, i blob.Info) (journal.Heade
 
 func (s *Catalog) readSegmentHeader(ctx context.Context, i blob.Info) (h journal.Header, err error) {
 	h, err = s.frontHeader(ctx, i)
-	if errors.Is(err, journal.ErrDamaged) || errors.Is(err, sealed.ErrDamaged) {
+	if isDamaged(err) {
 		if whole, rerr := s.RebuildObject(ctx, i.Name); rerr == nil {
 			h, _, err = journal.ReadHeader(s.Ring(ctx), whole)
 			h.Size = i.Size

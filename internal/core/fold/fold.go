@@ -64,8 +64,22 @@ type Fold struct {
 	aliases map[alias]string
 	// Of Choose: which names are followed, and who came by one of them.
 	chosen  func(string) bool
-	strange map[string]bool
-	left    map[string]bool // strange from the beginning
+	strange map[string]Untracked
+	// doubtful are prefixes of names to which something was done that is not understood: what has such a name
+	// may have been renamed or made by it.
+	doubtful map[string]Untracked
+}
+
+// Untracked is a namespace that is there and whose content is not known.
+type Untracked struct {
+	Name string
+	// Why says which change was not understood; empty of what was renamed to a name that is chosen.
+	Why string
+	// Wall is the time of that change, in milliseconds since 1970.
+	Wall int64
+	// left: it was left out from the beginning.
+	left bool
+	kind record.Kind
 }
 
 type alias struct {
@@ -146,6 +160,9 @@ func (f *Fold) endAll(c *record.Change) {
 			f.end(n)
 		}
 	}
+	maps.DeleteFunc(f.strange, func(name string, u Untracked) bool {
+		return u.kind != "" && string(u.kind) == c.To && strings.HasPrefix(name, string(c.Key))
+	})
 }
 
 func (f *Fold) end(n *Namespace) {
@@ -189,24 +206,73 @@ func about(c *record.Change) record.Kind {
 // known: when it is renamed to a chosen name it stays out, and Strangers names
 // it.
 func (f *Fold) Choose(chosen func(name string) bool) {
-	f.chosen, f.strange = chosen, map[string]bool{}
+	f.chosen = chosen
+	if f.strange == nil {
+		f.strange = map[string]Untracked{}
+	}
 }
 
 // LeaveOut has the fold take nothing of what has a name at the beginning: it was left out of the bases, as it could
 // not be taken. What is created under the name later is another.
 func (f *Fold) LeaveOut(name string) {
+	f.chooseAll()
+	f.strange[name] = Untracked{Name: name, left: true}
+}
+
+func (f *Fold) chooseAll() {
 	if f.chosen == nil {
 		f.Choose(func(string) bool { return true })
 	}
-	if f.left == nil {
-		f.left = map[string]bool{}
-	}
-	f.strange[name], f.left[name] = true, true
 }
 
-// UntrackedRenames names what was renamed to a chosen name, and still has it.
-func (f *Fold) UntrackedRenames() []string {
-	return slices.DeleteFunc(slices.Sorted(maps.Keys(f.strange)), func(name string) bool { return f.left[name] })
+// Untracked lists, in order of names, what was renamed to a chosen name, and what was changed in a way that is
+// not understood, and is there still.
+func (f *Fold) Untracked() []Untracked {
+	list := slices.SortedFunc(maps.Values(f.strange), func(a, b Untracked) int { return strings.Compare(a.Name, b.Name) })
+	return slices.DeleteFunc(list, func(u Untracked) bool { return u.left })
+}
+
+// lose ends what a change was made to that is not understood: what is created later is known again.
+func (f *Fold) lose(c *record.Change) {
+	f.chooseAll()
+	why := fmt.Sprintf("an entry at %s is not understood (%s)", entry(c.At, c.Wall), c.Value)
+	lost := func(n *Namespace) {
+		f.end(n)
+		if !n.aside {
+			f.strange[n.Name] = Untracked{Name: n.Name, Why: why, Wall: c.Wall, kind: n.Kind}
+		}
+	}
+	if prefix := string(c.Key); prefix != "" {
+		if f.doubtful == nil {
+			f.doubtful = map[string]Untracked{}
+		}
+		f.doubtful[prefix] = Untracked{Why: why, Wall: c.Wall}
+		for _, n := range f.all {
+			if !n.gone && strings.HasPrefix(n.Name, prefix) {
+				lost(n)
+			}
+		}
+		return
+	}
+	if n := f.find(c); n != nil && !n.gone {
+		lost(n)
+	} else if n == nil && f.chosen(c.Namespace) {
+		f.strange[c.Namespace] = Untracked{Name: c.Namespace, Why: why, Wall: c.Wall}
+	}
+}
+
+// suspect notes a name that something may have come by which was not understood.
+func (f *Fold) suspect(c *record.Change) {
+	_, known := f.strange[c.Namespace]
+	if known || c.Op == record.Create || !f.chosen(c.Namespace) {
+		return
+	}
+	for prefix, u := range f.doubtful {
+		if strings.HasPrefix(c.Namespace, prefix) {
+			u.Name = c.Namespace
+			f.strange[c.Namespace] = u
+		}
+	}
 }
 
 // foreign reports whether a change is about what is not followed.
@@ -214,9 +280,11 @@ func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
 	if f.chosen == nil || n != nil && !n.gone {
 		return false
 	}
+	f.suspect(c)
+	was, strange := f.strange[c.Namespace]
 	switch {
 	case c.Op == record.Rename:
-		if !f.strange[c.Namespace] && f.chosen(c.Namespace) {
+		if !strange && f.chosen(c.Namespace) {
 			return false
 		}
 		delete(f.strange, c.Namespace)
@@ -224,13 +292,12 @@ func (f *Fold) foreign(c *record.Change, n *Namespace) bool {
 			if old := f.names[c.To]; old != nil {
 				f.end(old)
 			}
-			f.strange[c.To] = true
-			delete(f.left, c.To)
+			f.strange[c.To] = Untracked{Name: c.To, Why: was.Why, Wall: was.Wall}
 		}
 	case c.Op == record.Create:
 		delete(f.strange, c.Namespace)
 		return false
-	case f.strange[c.Namespace]:
+	case strange:
 		if c.Op == record.Drop {
 			delete(f.strange, c.Namespace)
 		}
@@ -245,6 +312,11 @@ func (f *Fold) Change(c *record.Change) error {
 	if c.Op == record.Drop && len(c.Key) > 0 {
 		f.Count++
 		f.endAll(c)
+		return nil
+	}
+	if c.Op == record.Unknown {
+		f.Count++
+		f.lose(c)
 		return nil
 	}
 	n := f.find(c)

@@ -24,10 +24,61 @@ type Chain struct {
 	far []int
 }
 
-// NewChain orders segments of one shard.
+// NewChain orders segments of one shard. The slice is the chain's from then on: of a million
+// segments there is no room for two.
 func NewChain(shard string, segments []Header) *Chain {
-	slices.SortFunc(segments, byBeginning)
 	c := &Chain{Shard: shard}
+	order(segments)
+	if apart(segments) {
+		c.Segments = segments
+	} else {
+		c.untangle(segments)
+	}
+	for i := range c.Segments {
+		s := &c.Segments[i]
+		share(&s.First, &s.Last)
+		if i > 0 {
+			share(&s.After, &c.Segments[i-1].Last)
+		}
+	}
+	c.far = c.unbroken()
+	return c
+}
+
+// order sorts segments where they are not in order already, as those of one listing are.
+func order(segments []Header) {
+	for i := 1; i < len(segments); i++ {
+		if byBeginning(&segments[i-1], &segments[i]) > 0 {
+			slices.SortFunc(segments, func(a, b Header) int { return byBeginning(&a, &b) })
+			return
+		}
+	}
+}
+
+// apart reports whether no two segments, in order of where they begin, cover the same: the usual
+// case, in which all of them count.
+func apart(segments []Header) bool {
+	for i := range segments {
+		s := &segments[i]
+		if s.Last.Position <= s.After.Position || i > 0 && s.After.Position < segments[i-1].Last.Position {
+			return false
+		}
+	}
+	return true
+}
+
+// share has a mark use the text of another one where both say the same.
+func share(m, as *record.Mark) {
+	if m.Position == as.Position {
+		m.Position = as.Position
+	}
+	if m.Entry == as.Entry {
+		m.Entry = as.Entry
+	}
+}
+
+// untangle finds what counts of segments of which some cover the same.
+func (c *Chain) untangle(segments []Header) {
 	begins := map[record.Position][]*Header{}
 	for i := range segments {
 		s := &segments[i]
@@ -42,8 +93,6 @@ func NewChain(shard string, segments []Header) *Chain {
 		}
 	}
 	c.lead(whole)
-	c.far = c.unbroken()
-	return c
 }
 
 // lead finds the way over segments, in order of where they begin, that leads the furthest, each sealed upon
@@ -102,7 +151,7 @@ func (c *Chain) lead(list []Header) {
 			c.Segments = append(slices.Clip(c.Segments), list[i])
 		}
 	}
-	slices.SortStableFunc(c.Segments, byBeginning)
+	slices.SortStableFunc(c.Segments, func(a, b Header) int { return byBeginning(&a, &b) })
 }
 
 // covers reports whether segments, in order, cover another one without a gap.
@@ -123,7 +172,7 @@ func covers(way []Header, s *Header) bool {
 	return false
 }
 
-func byBeginning(a, b Header) int {
+func byBeginning(a, b *Header) int {
 	// What reaches further first.
 	return cmp.Or(cmp.Compare(a.After.Position, b.After.Position), cmp.Compare(b.Last.Position, a.Last.Position))
 }

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"unique"
 
 	"github.com/zeebo/blake3"
 
@@ -47,6 +48,8 @@ type Header struct {
 	// of namespaces that are too many to be in it.
 	Summary      []Tally `json:"summary,omitempty"`
 	Unsummarized int64   `json:"unsummarized,omitempty"`
+	// Unknown counts the changes of what was not understood ([record.Unknown]).
+	Unknown int64 `json:"unknown,omitempty"`
 	// Source is the member the log was read from.
 	Source string `json:"source,omitempty"`
 	// Joined is how many segments this one was put together from; Tail is the identity of
@@ -115,6 +118,9 @@ func (b *Builder) Add(c *record.Change) error {
 		b.head.First = mark
 	}
 	b.head.Changes++
+	if c.Op == record.Unknown {
+		b.head.Unknown++
+	}
 	b.sums.add(c)
 	b.CoverTo(mark)
 	n := len(b.block)
@@ -265,6 +271,10 @@ func ReadHeader(ring frame.Ring, b []byte) (Header, []byte, error) {
 		return h, nil, fmt.Errorf("%w: header: %w", ErrDamaged, err)
 	}
 	h.ID = blake3.Sum256(raw)
+	// Many headers are held at once that say the same.
+	for _, name := range []*string{&h.Cluster, &h.Shard, &h.Source, &h.Gap} {
+		*name = unique.Make(*name).Value()
+	}
 	return h, rest, nil
 }
 

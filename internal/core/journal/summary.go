@@ -41,6 +41,15 @@ func (h *Header) Tally(namespace string) (by map[string]Count, known bool) {
 	return nil, h.Summarized()
 }
 
+// Weight is about how many bytes of memory a header takes.
+func (h *Header) Weight() int {
+	n := 700
+	for i := range h.Summary {
+		n += 400 + len(h.Summary[i].Namespace)
+	}
+	return n
+}
+
 // Summarized reports whether the header tells of every change of the segment.
 func (h *Header) Summarized() bool {
 	return h.Unsummarized == 0 && (len(h.Summary) > 0 || h.Changes == 0)

@@ -32,7 +32,7 @@ func ReadChange(b []byte) (c Change, rest []byte, err error) {
 		return c, nil, ErrTruncated
 	}
 	c.Op = Op(b[0])
-	if c.Op < Put || c.Op > Command {
+	if c.Op < Put || c.Op > Unknown {
 		return c, nil, fmt.Errorf("record: change of unknown operation %d; a newer version may have written it", b[0])
 	}
 	b = b[1:]

@@ -103,11 +103,15 @@ const (
 	// Command: Value is a command that only a server of the engine can carry
 	// out; Key is the key that it names first, if any.
 	Command Op = 9
+	// Unknown: what was done to the namespace is not understood; Value is why. With a Key
+	// it may have been done to every namespace whose name begins with the key.
+	Unknown Op = 10
 )
 
 // String returns the operation's name.
 func (o Op) String() string {
-	names := [...]string{"?", "put", "patch", "delete", "create", "alter", "drop", "rename", "empty", "command"}
+	names := [...]string{"?", "put", "patch", "delete", "create", "alter", "drop", "rename", "empty", "command",
+		"unknown"}
 	if int(o) < len(names) {
 		return names[o]
 	}

@@ -95,7 +95,53 @@ func (c *converter) emit(ch record.Change) {
 	c.out = append(c.out, ch)
 }
 
+// entry converts an entry. What one of a single namespace's, or of a single database's, did that is not
+// understood is a change of that, too: what others hold is known still.
 func (c *converter) entry(e bsoncore.Document) error {
+	before := len(c.out)
+	err := c.convert(e)
+	if err == nil {
+		return nil
+	}
+	op, _ := e.Lookup("op").StringValueOK()
+	ns, _ := e.Lookup("ns").StringValueOK()
+	db, coll, _ := strings.Cut(ns, ".")
+	ch := record.Change{Op: record.Unknown, Ident: uuidOf(e.Lookup("ui")), Value: []byte(err.Error())}
+	var command unknownCommand
+	var made unprotectedError
+	switch {
+	case errors.As(err, &command):
+		ch.Namespace, ch.Key, ch.Ident = db+".*", []byte(db+"."), nil
+	case errors.As(err, &made):
+		ch.Namespace = made.name
+	case op == "c", coll == viewsColl:
+		return err
+	default:
+		var kind record.Kind
+		if ch.Namespace, kind, _ = c.role.content(db, coll); !kind.IsContent() {
+			return err
+		}
+	}
+	c.out = c.out[:before]
+	c.emit(ch)
+	return nil
+}
+
+// unknownCommand is the name of a command that an entry of a user's database has, which servers do not document.
+type unknownCommand string
+
+func (u unknownCommand) Error() string { return fmt.Sprintf("%v: command %q", ErrEntry, string(u)) }
+
+func (unknownCommand) Unwrap() error { return ErrEntry }
+
+// unprotectedError is returned when something is made that is not protected.
+type unprotectedError struct{ name, what string }
+
+func (u unprotectedError) Error() string {
+	return fmt.Sprintf("%s is made as a %s; take a new snapshot, which leaves it out and says so", u.name, u.what)
+}
+
+func (c *converter) convert(e bsoncore.Document) error {
 	op, _ := e.Lookup("op").StringValueOK()
 	ns, _ := e.Lookup("ns").StringValueOK()
 	o, ok := e.Lookup("o").DocumentOK()
@@ -269,11 +315,10 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 			return nil // a view comes as a document of system.views
 		}
 		if i := indexOf(fs, "capped"); i >= 0 && c.forgets && truthOf(fs[i].val) {
-			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns, forgetful)
+			return unprotectedError{ns, forgetful}
 		}
 		if indexOf(fs, "timeseries") >= 0 && kind != kindSeries {
-			return fmt.Errorf("%s is made as a %s; take a new snapshot, which leaves it out and says so", ns,
-				bucketless)
+			return unprotectedError{ns, bucketless}
 		}
 		c.emit(record.Change{Op: record.Create, Namespace: ns, Ident: ident,
 			Value: fold.JoinCreate(kind, createdDefinition(kind, fs))})
@@ -316,10 +361,14 @@ func (c *converter) command(db string, e, o bsoncore.Document) error {
 	case "commitTransaction", "abortTransaction":
 		// What they decide is known from looking ahead.
 	default:
-		if skip && (db == "admin" || db == "config" || db == "local") {
+		servers := db == "admin" || db == "config" || db == "local"
+		if skip && servers {
 			return nil
 		}
-		return fmt.Errorf("%w: command %q", ErrEntry, fs[0].name)
+		if _, user, _ := c.role.content(db, "any"); servers || user == "" {
+			return fmt.Errorf("%w: command %q", ErrEntry, fs[0].name)
+		}
+		return unknownCommand(fs[0].name)
 	}
 	return nil
 }

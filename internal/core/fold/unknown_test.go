@@ -1,0 +1,122 @@
+package fold_test
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/fold"
+	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
+)
+
+// misunderstood does something to the model that the change which tells of it does not say: to the content of one
+// namespace, or to the name of one with a prefix.
+func (m model) misunderstood(rng *rand.Rand, serial int) (record.Change, bool) {
+	names := slices.Sorted(maps.Keys(m))
+	if len(names) == 0 {
+		return record.Change{}, false
+	}
+	n := names[rng.IntN(len(names))]
+	s := m[n]
+	c := record.Change{Op: record.Unknown, Namespace: n, Ident: []byte(s.ident), Value: []byte("of a newer server"),
+		At: record.Position(fmt.Sprintf("%08d", serial))}
+	s.recs["k00"] = fmt.Sprint("unseen", serial)
+	if rng.IntN(2) == 0 && m[n+"x"] == nil {
+		delete(m, n)
+		m[n+"x"] = s
+		c.Namespace, c.Key, c.Ident = n+"*", []byte(n), nil
+	}
+	return c, true
+}
+
+// TestWhatIsNotUnderstood folds random logs with changes that are not understood: all else is what it was, what such
+// a change may have touched is left out and named, and what is created afterwards is known again.
+func TestWhatIsNotUnderstood(t *testing.T) {
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{})
+	require.NoError(t, err)
+	lost, again := 0, 0
+	for seed := range uint64(400) {
+		rng := rand.New(rand.NewPCG(seed, 5))
+		m, serial := model{}, 0
+		for range rng.IntN(200) {
+			serial++
+			m.step(rng, serial)
+		}
+		w := s.NewWriter(ctx)
+		roots := m.point(t, w)
+		f := fold.New(plainModel{}, false, t.TempDir(), 2048)
+		for _, n := range slices.Sorted(maps.Keys(m)) {
+			f.Base(record.Namespace{Name: n, Ident: []byte(m[n].ident), Kind: "collection",
+				Definition: []byte(m[n].def)}, roots[n])
+		}
+		unknown, touched := map[string]bool{}, []string{} // by identity; prefixes
+		for range rng.IntN(600) {
+			serial++
+			c, ok := m.step(rng, serial)
+			if rng.IntN(80) == 0 {
+				if c.Op != 0 && ok {
+					require.NoError(t, f.Change(&c), "seed %d", seed)
+				}
+				serial++
+				if c, ok = m.misunderstood(rng, serial); ok {
+					for n, sp := range m {
+						if n == c.Namespace || len(c.Key) > 0 && strings.HasPrefix(n, string(c.Key)) {
+							unknown[sp.ident] = true
+						}
+					}
+					if len(c.Key) > 0 {
+						touched = append(touched, string(c.Key))
+					}
+				}
+			}
+			if ok {
+				if c.Op == record.Create && len(unknown) > 0 {
+					again++
+				}
+				require.NoError(t, f.Change(&c), "seed %d", seed)
+			}
+		}
+		want := m.point(t, w)
+		doubtful := func(name string) bool {
+			return slices.ContainsFunc(touched, func(p string) bool { return strings.HasPrefix(name, p) })
+		}
+		var expect, got []string
+		untracked := map[string]bool{}
+		for _, u := range f.Untracked() {
+			require.Contains(t, u.Why, "of a newer server")
+			untracked[u.Name] = true
+		}
+		for n, sp := range m {
+			if !unknown[sp.ident] {
+				expect = append(expect, n)
+				require.False(t, untracked[n], "seed %d: %s is known", seed, n)
+			} else if lost++; !doubtful(n) {
+				require.True(t, untracked[n], "seed %d: %s is named", seed, n)
+			}
+		}
+		for n := range untracked {
+			require.True(t, doubtful(n) || m[n] != nil, "seed %d: %s is not there", seed, n)
+		}
+		require.NoError(t, f.Merge(ctx, w, w, nil, func(ns *fold.Namespace, root tree.Root) error {
+			got = append(got, ns.Name)
+			require.Equal(t, want[ns.Name], root, "seed %d: %s", seed, ns.Name)
+			return nil
+		}))
+		require.ElementsMatch(t, expect, got, "seed %d", seed)
+		f.Close()
+		w.Abandon()
+	}
+	require.Positive(t, lost)
+	require.Positive(t, again)
+}
