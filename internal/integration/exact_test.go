@@ -339,9 +339,11 @@ func TestAnEntryThatIsNotKnown(t *testing.T) {
 	plan, err := restore.NewPlan(ctx, e, m, src, restore.Options{Pattern: "farm.*", Rename: map[string]string{"farm.": "then."}})
 	require.NoError(t, err)
 	plan.Close()
-	require.Contains(t, strings.Join(warned, "\n"), "farm.hives, farm.yards is not in it: an entry at")
+	require.Contains(t, strings.Join(warned, "\n"), "not in it: farm.hives, farm.yards: an entry at")
 	_, err = snapshot.Fold(ctx, e, m)
 	require.ErrorIs(t, err, run.ErrRefused)
+	_, err = verify.Moment(ctx, e, m)
+	require.ErrorIs(t, err, run.ErrIncomplete, "what it has is whole, and it has not all")
 
 	p, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)

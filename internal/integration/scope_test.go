@@ -91,7 +91,7 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 		require.Equal(t, d.B != "apiary.found", d.Same(), "%+v", d)
 	}
 	require.True(t, slices.ContainsFunc(warned,
-		func(w string) bool { return strings.Contains(w, "apiary.found is not in it") }))
+		func(w string) bool { return strings.Contains(w, "not in it: apiary.found") }))
 
 	_, err = snapshot.Fold(ctx, e, m)
 	require.ErrorIs(t, err, run.ErrRefused, "a point would have lost what is protected")

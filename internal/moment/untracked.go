@@ -202,11 +202,11 @@ func WarnUntracked(ctx context.Context, e *run.Runner, m *Moment) {
 	whys, by := l.byReason()
 	for _, why := range whys {
 		if why != "" {
-			e.Emit(run.Warning, "%s is not in it: %s; moments before that have it", some(by[why]), why)
+			e.Emit(run.Warning, "not in it: %s: %s; moments before that have it", some(by[why]), why)
 			continue
 		}
 		e.Emit(run.Warning,
-			"%s is not in it: it was renamed to that name after point %s, and what it held before was not protected",
+			"not in it: %s: renamed to a protected name after point %s, and what it held before was not protected",
 			some(by[why]), m.Point.ID)
 	}
 }

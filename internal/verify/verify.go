@@ -114,7 +114,6 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 	}
 	defer x.Close()
 	e.Emit(run.Step, "folding the log after point %s up to %s", m.Point.ID, run.FormatTime(m.Time))
-	moment.WarnUntracked(ctx, e, m)
 	if m.NeedsServer() {
 		_, _, err = restore.OnScratch{}.Materialize(ctx, m, x, func(string) bool { return true })
 		if errors.Is(err, fold.ErrCommand) || errors.Is(err, engine.ErrNotExclusive) {
@@ -130,7 +129,13 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 			m.Point.ID, run.FormatTime(m.Time), err)
 	}
 	out.Folded = true
-	return out, nil
+	list, err := m.Untracked(ctx)
+	if i := slices.IndexFunc(list, func(u fold.Untracked) bool { return u.Why != "" }); err == nil && i >= 0 {
+		moment.WarnUntracked(ctx, e, m)
+		err = fmt.Errorf("%w: what the moment has is whole, but not all of it is in it: of %s the log does not tell",
+			run.ErrIncomplete, list[i].Name)
+	}
+	return out, err
 }
 
 // proveLog folds the log between the point before and this one.
@@ -156,8 +161,9 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 	m, err := moment.At(e, before, chains, upto)
 	if err == nil {
 		var list []fold.Untracked
-		if list, err = m.Untracked(ctx); len(list) > 0 && list[0].Why != "" {
-			out.NotFolded = "of " + list[0].Name + " the log does not tell: " + list[0].Why
+		list, err = m.Untracked(ctx)
+		if i := slices.IndexFunc(list, func(u fold.Untracked) bool { return u.Why != "" }); i >= 0 {
+			out.NotFolded = "of " + list[i].Name + " the log does not tell: " + list[i].Why
 			return nil
 		}
 	}
