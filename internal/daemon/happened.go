@@ -123,7 +123,7 @@ func (h *happenings) alerts(w Assignment) (out []notify.Alert) {
 func (h *happenings) telling(seg *journal.Header, b config.Burst) bool {
 	for _, t := range seg.Summary {
 		for _, op := range []record.Op{record.Drop, record.Empty, record.Delete, record.Patch} {
-			if c, ok := t.By[op.String()]; ok && h.urgent(b, t.Namespace, op, c.Busiest, seg.Last.Wall) {
+			if c := t.By.Of(op.String()); c.Changes > 0 && h.urgent(b, t.Namespace, op, c.Busiest, seg.Last.Wall) {
 				return true
 			}
 		}

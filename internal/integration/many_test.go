@@ -72,7 +72,14 @@ func manyPoints(t *testing.T, place string, points, each int) {
 				Namespace: record.Namespace{Name: "apiary.colonies", Kind: "collection"}}}}))
 		for n := range each {
 			b := journal.NewBuilder(keys, "meadow", "meadow", mark(p*each+n))
-			b.CoverTo(mark(p*each + n + 1))
+			end := mark(p*each + n + 1)
+			for i, of := range []string{"apiary.colonies", "apiary.harvests", "apiary.keepers"} {
+				for _, op := range []record.Op{record.Put, record.Patch}[:1+i%2] {
+					require.NoError(t, b.Add(&record.Change{Op: op, Namespace: of, Key: []byte("k"), Value: []byte("v"),
+						At: end.Position, Wall: end.Wall.UnixMilli()}))
+				}
+			}
+			b.CoverTo(end)
 			h, data, err := b.Seal(prev, "meadow-1")
 			require.NoError(t, err)
 			require.NoError(t, s.PutSegment(ctx, h, data))

@@ -59,8 +59,8 @@ func (s *Since) count(m *Moment, t journal.Tally) {
 	if kind, _ := m.Model.Implied(t.Namespace); !kind.IsContent() {
 		return
 	}
-	for op, n := range t.By {
-		if op != journal.MovedName {
+	for _, n := range t.By {
+		if n.Op != journal.MovedName {
 			s.Changes[t.Namespace] += n.Changes
 		}
 	}

@@ -57,7 +57,7 @@ func tellsOf(h *journal.Header, choose func(string) bool) bool {
 			return true
 		}
 		for op := record.Create; op <= record.Empty; op++ {
-			if t.By[op.String()].Changes > 0 {
+			if t.By.Of(op.String()).Changes > 0 {
 				return true
 			}
 		}

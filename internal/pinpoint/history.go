@@ -225,8 +225,8 @@ func (h *history) changesOf(ctx context.Context, st stretch, shard string) error
 	// What happened to the namespace as a whole belongs to the record's history.
 	for _, seg := range st.m.Segments[shard] {
 		by, known := seg.Tally(h.ns)
-		if known && by[record.Drop.String()].Changes+by[record.Rename.String()].Changes+
-			by[record.Empty.String()].Changes+seg.Unknown == 0 {
+		if known && by.Of(record.Drop.String()).Changes+by.Of(record.Rename.String()).Changes+
+			by.Of(record.Empty.String()).Changes+seg.Unknown == 0 {
 			continue
 		}
 		err := h.Store.ReadSegment(ctx, seg, func(c *record.Change) error {

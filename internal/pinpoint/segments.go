@@ -30,9 +30,9 @@ func (s *search) worth(h *journal.Header) bool {
 			continue
 		}
 		for op := record.Put; op <= record.Command; op++ {
-			c, ok := t.By[op.String()]
+			c := t.By.Of(op.String())
 			switch {
-			case !ok || op == record.Create || op == record.Command:
+			case c.Changes == 0 || op == record.Create || op == record.Command:
 			case !op.Record():
 				return true
 			case c.Busiest >= s.threshold(t.Namespace, op, h.Last.Wall):
@@ -100,11 +100,10 @@ func (s *search) runsInto(h, next *journal.Header) bool {
 	for _, t := range next.Summary {
 		by, known := h.Tally(t.Namespace)
 		for op := range opOf {
-			c, there := by[op.String()]
-			if there = there && c.Changes > 0 || !known; !there {
+			if by.Of(op.String()).Changes == 0 && known {
 				continue
 			}
-			if t.By[op.String()].Busiest >= s.threshold(t.Namespace, op, next.Last.Wall) {
+			if t.By.Of(op.String()).Busiest >= s.threshold(t.Namespace, op, next.Last.Wall) {
 				return true
 			}
 		}

@@ -52,8 +52,8 @@ func NewUsual() *Usual { return &Usual{map[busyKey][]busyAt{}, map[hourKey]int64
 // Add learns from a segment's summary.
 func (u *Usual) Add(h *journal.Header) {
 	for _, t := range h.Summary {
-		for op, c := range t.By {
-			k := busyKey{t.Namespace, op}
+		for _, c := range t.By {
+			k := busyKey{t.Namespace, c.Op}
 			u.of[k] = append(u.of[k], busyAt{h.Last.Wall, c.Busiest})
 		}
 	}

@@ -24,7 +24,7 @@ func TestUsual(t *testing.T) {
 			u.Add(&journal.Header{Last: record.Mark{
 				Wall: day.AddDate(0, 0, d).Add(time.Duration(h)*time.Hour + time.Minute)},
 				Summary: []journal.Tally{{Namespace: "apiary.colonies",
-					By: map[string]journal.Count{"delete": {Changes: 3 * n, Busiest: n}}}}})
+					By: journal.Counts{{Op: "delete", Count: journal.Count{Changes: 3 * n, Busiest: n}}}}}})
 		}
 	}
 	night, noon := day.AddDate(0, 0, 7).Add(2*time.Hour+30*time.Minute), day.AddDate(0, 0, 7).Add(12*time.Hour)

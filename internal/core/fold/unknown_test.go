@@ -120,3 +120,42 @@ func TestWhatIsNotUnderstood(t *testing.T) {
 	require.Positive(t, lost)
 	require.Positive(t, again)
 }
+
+// TestAnIdentityUsedAgain is of what was made last: what was dropped before does not come back, and what is still
+// there is not made twice.
+func TestAnIdentityUsedAgain(t *testing.T) {
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{})
+	require.NoError(t, err)
+	w := s.NewWriter(ctx)
+	defer w.Abandon()
+	before := model{"s1": &space{"one", "def", map[string]string{"old": "1"}}}
+	f := fold.New(plainModel{}, false, t.TempDir(), 2048)
+	defer f.Close()
+	f.Base(record.Namespace{Name: "s1", Ident: []byte("one"), Kind: "collection"}, before.point(t, w)["s1"])
+	serial := 0
+	change := func(op record.Op, ns, key, value string) error {
+		serial++
+		c := record.Change{Op: op, Namespace: ns, Ident: []byte("one"), At: record.Position(fmt.Sprintf("%08d", serial)),
+			Value: []byte(value)}
+		if key != "" {
+			c.Key = []byte(key)
+		}
+		return f.Change(&c)
+	}
+	create := string(fold.JoinCreate("collection", []byte("def")))
+	require.NoError(t, change(record.Put, "s1", "also old", "2"))
+	require.NoError(t, change(record.Drop, "s1", "", ""))
+	require.NoError(t, change(record.Create, "s2", "", create))
+	require.NoError(t, change(record.Put, "s2", "new", "3"))
+	got := map[string]tree.Root{}
+	require.ErrorIs(t, change(record.Create, "s3", "", create), fold.ErrDiverged)
+	require.NoError(t, f.Merge(ctx, w, w, nil, func(ns *fold.Namespace, root tree.Root) error {
+		got[ns.Name] = root
+		return nil
+	}))
+	want := model{"s2": &space{"one", "def", map[string]string{"new": "3"}}}
+	require.Equal(t, want.point(t, w), got)
+}

@@ -199,6 +199,30 @@ func (h *Header) Within(other *Header) bool {
 	return other.After.Position <= h.After.Position && h.Last.Position <= other.Last.Position
 }
 
+// Covering returns a function that reports, of segments that it is asked of in order, whether one of a list, in
+// order, covers them.
+func Covering(list []Header) func(*Header) bool {
+	var end record.Position
+	i := 0
+	return func(h *Header) bool {
+		for ; i < len(list) && list[i].After.Position <= h.After.Position; i++ {
+			end = max(end, list[i].Last.Position)
+		}
+		return h.Last.Position <= end
+	}
+}
+
+// Inside returns those of a list, in order, that begin within what a segment covers.
+func (h *Header) Inside(list []Header) []Header {
+	at := func(pos record.Position) int {
+		n, _ := slices.BinarySearchFunc(list, pos, func(s Header, at record.Position) int {
+			return cmp.Compare(s.After.Position, at)
+		})
+		return n
+	}
+	return list[at(h.After.Position):max(at(h.After.Position), at(h.Last.Position))]
+}
+
 // Precedes reports whether another segment is the one sealed upon this one.
 func (h *Header) Precedes(next *Header) bool {
 	return h.Last.Position == next.After.Position && next.Prev == h.TailID()

@@ -1,7 +1,9 @@
 package journal_test
 
 import (
+	"cmp"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -73,4 +75,42 @@ func TestReach(t *testing.T) {
 		}
 	}
 	require.Greater(t, further, 1000)
+}
+
+// TestCoveredSegments: which segments lie within others, asked in order, is what asking each of each says.
+func TestCoveredSegments(t *testing.T) {
+	rng := rand.New(rand.NewPCG(9, 9))
+	inside := 0
+	for range 2000 {
+		segment := func() journal.Header {
+			from := rng.IntN(30)
+			return journal.Header{After: mark(from), Last: mark(from + 1 + rng.IntN(8))}
+		}
+		var list, asked []journal.Header
+		for range rng.IntN(20) {
+			list, asked = append(list, segment()), append(asked, segment())
+		}
+		byBeginning := func(a, b journal.Header) int { return cmp.Compare(a.After.Position, b.After.Position) }
+		slices.SortStableFunc(list, byBeginning)
+		slices.SortStableFunc(asked, byBeginning)
+		covered := journal.Covering(list)
+		for i := range asked {
+			within := func(j journal.Header) bool { return asked[i].Within(&j) }
+			require.Equal(t, slices.ContainsFunc(list, within), covered(&asked[i]), "%v of %v", asked[i], list)
+			var want, got []journal.Header
+			for _, h := range list {
+				if h.Within(&asked[i]) {
+					want = append(want, h)
+				}
+			}
+			for _, h := range asked[i].Inside(list) {
+				if h.Within(&asked[i]) {
+					got = append(got, h)
+				}
+			}
+			require.Equal(t, want, got)
+			inside += len(got)
+		}
+	}
+	require.Positive(t, inside)
 }

@@ -275,6 +275,9 @@ func ReadHeader(ring frame.Ring, b []byte) (Header, []byte, error) {
 	for _, name := range []*string{&h.Cluster, &h.Shard, &h.Source, &h.Gap} {
 		*name = unique.Make(*name).Value()
 	}
+	for i := range h.Summary {
+		h.Summary[i].Namespace = unique.Make(h.Summary[i].Namespace).Value()
+	}
 	return h, rest, nil
 }
 

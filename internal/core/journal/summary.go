@@ -1,9 +1,12 @@
 package journal
 
 import (
+	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 	"time"
+	"unique"
 
 	"dexamen/internal/core/record"
 )
@@ -20,7 +23,54 @@ type Tally struct {
 	Namespace string `json:"namespace"`
 	// By has a count for each operation, by its name ([record.Op.String]); "moved" counts
 	// records that went from one shard to another ([record.Moved]).
-	By map[string]Count `json:"by"`
+	By Counts `json:"by"`
+}
+
+// Counts are counts by operation, in order of their names. As JSON they are an object; in memory they are a
+// list, since a map takes ten times as much, and many headers are held at once.
+type Counts []OpCount
+
+// OpCount counts the changes of one operation.
+type OpCount struct {
+	Op string
+	Count
+}
+
+// Of returns the count of an operation, zero where there is none.
+func (c Counts) Of(op string) Count {
+	for i := range c {
+		if c[i].Op == op {
+			return c[i].Count
+		}
+	}
+	return Count{}
+}
+
+// MarshalJSON implements [json.Marshaler].
+func (c Counts) MarshalJSON() ([]byte, error) {
+	by := make(map[string]Count, len(c))
+	for _, n := range c {
+		by[n.Op] = n.Count
+	}
+	return json.Marshal(by)
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (c *Counts) UnmarshalJSON(b []byte) error {
+	var by map[string]Count
+	if err := json.Unmarshal(b, &by); err != nil {
+		return err
+	}
+	*c = countsOf(by)
+	return nil
+}
+
+func countsOf(by map[string]Count) Counts {
+	out := make(Counts, 0, len(by))
+	for _, op := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, OpCount{unique.Make(op).Value(), by[op]})
+	}
+	return out
 }
 
 // Count counts changes of one operation.
@@ -32,7 +82,7 @@ type Count struct {
 
 // Tally returns what the header says of a namespace. Known is false where the header does
 // not tell, so that the changes must be read.
-func (h *Header) Tally(namespace string) (by map[string]Count, known bool) {
+func (h *Header) Tally(namespace string) (by Counts, known bool) {
 	for i := range h.Summary {
 		if h.Summary[i].Namespace == namespace {
 			return h.Summary[i].By, true
@@ -45,7 +95,7 @@ func (h *Header) Tally(namespace string) (by map[string]Count, known bool) {
 func (h *Header) Weight() int {
 	n := 700
 	for i := range h.Summary {
-		n += 400 + len(h.Summary[i].Namespace)
+		n += 64 + 32*len(h.Summary[i].By)
 	}
 	return n
 }
@@ -129,9 +179,9 @@ func (s *summarizer) merge(h *Header) {
 		s.missed += h.Changes
 	}
 	for _, t := range h.Summary {
-		for op, c := range t.By {
-			s.tally(t.Namespace, op, 0)
-			if b := s.byName[t.Namespace][op]; b != nil {
+		for _, c := range t.By {
+			s.tally(t.Namespace, c.Op, 0)
+			if b := s.byName[t.Namespace][c.Op]; b != nil {
 				b.Changes += c.Changes - 1
 				b.Busiest = max(b.Busiest, c.Busiest)
 			} else {
@@ -145,11 +195,11 @@ func (s *summarizer) merge(h *Header) {
 func (s *summarizer) list() []Tally {
 	var out []Tally
 	for name, ops := range s.byName {
-		t := Tally{Namespace: name, By: map[string]Count{}}
+		by := make(map[string]Count, len(ops))
 		for op, b := range ops {
-			t.By[op] = b.Count
+			by[op] = b.Count
 		}
-		out = append(out, t)
+		out = append(out, Tally{Namespace: name, By: countsOf(by)})
 	}
 	slices.SortFunc(out, func(a, b Tally) int { return strings.Compare(a.Namespace, b.Namespace) })
 	return out

@@ -1,6 +1,7 @@
 package journal_test
 
 import (
+	"encoding/json"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -60,7 +61,8 @@ func TestSummaries(t *testing.T) {
 		require.NoError(t, err)
 		counted := h.Unsummarized
 		for _, tally := range h.Summary {
-			for op, c := range tally.By {
+			for _, c := range tally.By {
+				op := c.Op
 				counted += c.Changes
 				if spaces == 3 {
 					require.Equal(t, want[tally.Namespace][op], c.Changes, "%s of %s", op, tally.Namespace)
@@ -75,4 +77,22 @@ func TestSummaries(t *testing.T) {
 		_, known := h.Tally("apiary.nothing")
 		require.Equal(t, spaces == 3, known)
 	}
+}
+
+// TestCountsAsJSON: counts are written as the object that they always were, whose bytes a header's identity hangs on.
+func TestCountsAsJSON(t *testing.T) {
+	by := map[string]journal.Count{"put": {Changes: 3, Busiest: 2}, "delete": {Changes: 1, Busiest: 1},
+		"of a newer version": {Changes: 7}}
+	want, err := json.Marshal(by)
+	require.NoError(t, err)
+	var c journal.Counts
+	require.NoError(t, json.Unmarshal(want, &c))
+	got, err := json.Marshal(journal.Tally{Namespace: "a", By: c})
+	require.NoError(t, err)
+	require.Equal(t, `{"namespace":"a","by":`+string(want)+`}`, string(got))
+	for op, n := range by {
+		require.Equal(t, n, c.Of(op))
+	}
+	require.Zero(t, c.Of("patch"))
+	require.Error(t, json.Unmarshal([]byte(`[1]`), &c))
 }

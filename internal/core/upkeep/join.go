@@ -86,9 +86,10 @@ func (s *Upkeep) Join(ctx context.Context, cluster string, o JoinOptions) (*Join
 			return nil
 		}
 		var size int64
-		for i, h := range c.Segments {
-			fits := h.Gap == "" && now.Sub(h.Made) >= o.Settled && i < len(c.Segments)-1 &&
-				!slices.ContainsFunc(c.Joins, func(j journal.Header) bool { return h.Within(&j) })
+		joined := journal.Covering(c.Joins)
+		for i := range c.Segments {
+			h := c.Segments[i]
+			fits := h.Gap == "" && now.Sub(h.Made) >= o.Settled && i < len(c.Segments)-1 && !joined(&h)
 			if len(group) > 0 {
 				last := group[len(group)-1]
 				if !fits || size+h.Size > o.Bytes || h.Last.Wall.Sub(group[0].After.Wall) > o.Span ||
@@ -150,7 +151,7 @@ func (s *Upkeep) join(ctx context.Context, claim *sealed.Claim, group []journal.
 func (a *scrubber) joins(ctx context.Context, c *journal.Chain) error {
 	for _, j := range c.Joins {
 		var parts []journal.Header
-		for _, h := range c.Segments {
+		for _, h := range j.Inside(c.Segments) {
 			if h.Within(&j) {
 				parts = append(parts, h)
 			}
@@ -182,18 +183,27 @@ func (a *scrubber) joins(ctx context.Context, c *journal.Chain) error {
 // reason to remove another.
 func (s *Upkeep) removeJoined(ctx context.Context, claim *sealed.Claim, c *journal.Chain, before time.Time) (
 	removed int, err error) {
-	var done []journal.Header
-	for _, j := range append(slices.Clone(c.Joins), c.Segments...) {
+	var joins, done []journal.Header
+	for _, list := range [][]journal.Header{c.Joins, c.Segments} {
+		for i := range list {
+			if list[i].Joined > 0 {
+				joins = append(joins, list[i])
+			}
+		}
+	}
+	for _, j := range joins {
 		// Of two that overlap the second has not all its parts any more.
-		if j.Joined == 0 || j.Made.After(before) || slices.ContainsFunc(done, func(d journal.Header) bool {
+		if j.Made.After(before) || slices.ContainsFunc(done, func(d journal.Header) bool {
 			return d.After.Position < j.Last.Position && j.After.Position < d.Last.Position
 		}) {
 			continue
 		}
 		var parts []journal.Header
-		for _, h := range append(slices.Clone(c.Superseded), c.Segments...) {
-			if h.ID != j.ID && h.Within(&j) && h.Joined < j.Joined {
-				parts = append(parts, h)
+		for _, list := range [][]journal.Header{c.Superseded, c.Segments} {
+			for _, h := range j.Inside(list) {
+				if h.ID != j.ID && h.Within(&j) && h.Joined < j.Joined {
+					parts = append(parts, h)
+				}
 			}
 		}
 		if len(parts) == 0 {
