@@ -1,8 +1,8 @@
 package journal_test
 
 import (
-	"encoding/json"
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"testing"
