@@ -400,17 +400,19 @@ func (s *Catalog) chainsOf(ctx context.Context, infos []blob.Info) (chains map[s
 	byShard := map[string][]journal.Header{}
 	whole = true
 	// Headers are small, and a store may be far away.
-	heads, errs := make([]journal.Header, 256), make([]error, 256)
+	const atOnce, most = 16, 1024
+	heads, errs := make([]journal.Header, most), make([]error, most)
 	for part := range slices.Chunk(infos, len(heads)) {
 		g, gctx := errgroup.WithContext(ctx)
-		g.SetLimit(16)
-		for n, i := range part {
+		for first := range atOnce {
 			g.Go(func() error {
-				heads[n], errs[n] = s.namedHeader(gctx, i)
-				if isDamaged(errs[n]) || errors.Is(errs[n], blob.ErrNotFound) {
-					return nil
+				for n := first; n < len(part); n += atOnce {
+					heads[n], errs[n] = s.namedHeader(gctx, part[n])
+					if err := errs[n]; err != nil && !isDamaged(err) && !errors.Is(err, blob.ErrNotFound) {
+						return err
+					}
 				}
-				return errs[n]
+				return nil
 			})
 		}
 		if err := g.Wait(); err != nil {
