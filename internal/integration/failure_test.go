@@ -112,6 +112,77 @@ func memberKilled(t *testing.T, lag time.Duration) {
 	require.Len(t, want, len(diffs))
 }
 
+// TestAMemberThatIsBehindTheStart is not read when the one is lost that was read, though it knows of all that is
+// committed: what it shows is older than the start of the scan, and nothing would tell of what came in between.
+func TestAMemberThatIsBehindTheStart(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{Version: "8.0", NoopEvery: fastNoops, Latency: 5 * time.Millisecond})
+	cl := connect(t, rs.URI())
+	hives := cl.Database("farm").Collection("hives")
+	var docs []any
+	for i := range 30_000 {
+		docs = append(docs, bson.D{{Key: "_id", Value: i}, {Key: "weighed", Value: 0}})
+	}
+	_, err := hives.InsertMany(ctx, docs)
+	require.NoError(t, err)
+	note(t, cl)
+	var secondaries []int
+	for i := range rs.Addresses() {
+		if i != rs.Primary() {
+			secondaries = append(secondaries, i)
+		}
+	}
+	// Less than a second is nothing that a configuration says of a member.
+	read, late := rs.Addresses()[secondaries[0]], secondaries[1]
+	_, drv, err := engine.ForAddress(rs.URI())
+	require.NoError(t, err)
+	src, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(),
+		Prefer: []string{read, rs.Addresses()[late], "primary"}})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = src.Close() })
+	e := newRunner(t)
+	var lost atomic.Bool
+	e.OnEvent = func(ev run.Event) {
+		if ev.Kind == run.Progress && ev.Records > 0 && !lost.Swap(true) {
+			rs.Kill(secondaries[0])
+		}
+	}
+	rs.Delay(late, 900*time.Millisecond)
+	// Each document is written once, so that nothing later hides what is missing.
+	stop, ended := make(chan struct{}), make(chan error, 1)
+	go func() {
+		for i := range docs {
+			select {
+			case <-stop:
+				ended <- nil
+				return
+			default:
+			}
+			if _, err := hives.UpdateByID(ctx, len(docs)-1-i,
+				bson.D{{Key: "$set", Value: bson.D{{Key: "weighed", Value: i + 1}}}}); err != nil {
+				ended <- err
+				return
+			}
+		}
+		ended <- nil
+	}()
+	time.Sleep(time.Second)
+	_, err = snapshot.Take(ctx, e, "meadow", src)
+	close(stop)
+	require.NoError(t, err)
+	require.NoError(t, <-ended)
+	require.True(t, lost.Load())
+	note(t, cl)
+	e.OnEvent = nil
+	_, err = capture.Run(ctx, e, "meadow", src, capture.Options{})
+	require.NoError(t, err)
+	m, err := moment.Resolve(ctx, e, "meadow", moment.Latest, restore.OnScratch{})
+	require.NoError(t, err)
+	diffs, err := verify.Live(ctx, e, m, src, "", nil, 3)
+	require.NoError(t, err)
+	require.NoError(t, moment.Different(diffs), "%+v", diffs)
+}
+
 // logBuffer keeps what is logged by several at once.
 type logBuffer struct {
 	mu   sync.Mutex
