@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"dexamen/internal/core/blob"
@@ -364,14 +365,17 @@ func (s *Catalog) SettledChains(ctx context.Context,
 // chains reads a log, again where that is doubted and other segments are listed by then.
 func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[string]*journal.Chain) bool) (
 	chains map[string]*journal.Chain, unreadable []error, err error) {
-	list := func() (infos []blob.Info, err error) {
+	// Of a million segments there is room for the names once, and not beside their headers.
+	list := func() (infos []blob.Info, listed tree.Hash, err error) {
+		sum := blake3.New()
 		err = s.Blob.List(ctx, s.JournalFolder(cluster), func(i blob.Info) error {
 			infos = append(infos, i)
+			_, _ = sum.WriteString(i.Name + "\n")
 			return nil
 		})
-		return infos, err
+		return infos, tree.Hash(sum.Sum(nil)), err
 	}
-	infos, err := list()
+	infos, listed, err := list()
 	for look := 1; err == nil; look++ {
 		var whole bool
 		if chains, unreadable, whole, err = s.chainsOf(ctx, infos); err != nil {
@@ -380,9 +384,8 @@ func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[s
 		if look == chainLooks || whole && !doubted(chains) {
 			return chains, unreadable, nil
 		}
-		was := infos
-		if infos, err = list(); err == nil && whole &&
-			slices.EqualFunc(was, infos, func(a, b blob.Info) bool { return a.Name == b.Name }) {
+		was := listed
+		if infos, listed, err = list(); err == nil && whole && was == listed {
 			return chains, unreadable, nil
 		}
 		chains, unreadable = nil, nil // there is no room for two of them
@@ -390,7 +393,8 @@ func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[s
 	return nil, nil, err
 }
 
-// chainsOf reads the headers of segments; whole reports that all of them were there.
+// chainsOf reads the headers of segments; whole reports that all of them were there. It forgets the
+// segments as it reads them.
 func (s *Catalog) chainsOf(ctx context.Context, infos []blob.Info) (chains map[string]*journal.Chain,
 	unreadable []error, whole bool, err error) {
 	inFolder := map[string]int{}
@@ -431,6 +435,7 @@ func (s *Catalog) chainsOf(ctx context.Context, infos []blob.Info) (chains map[s
 				byShard[h.Shard] = append(byShard[h.Shard], *h)
 			}
 		}
+		clear(part)
 	}
 	chains = map[string]*journal.Chain{}
 	for shard, hs := range byShard {
