@@ -416,7 +416,8 @@ func (a *app) showPlan(p *restore.Plan, onto string, present restore.Conflict, s
 		}
 	}
 	if n := len(p.Stays); n > 0 {
-		s.Line("  %s there that this moment does not have, and stay as they are: %s", s.Loss(view.Plural(int64(n), "namespace")),
+		s.Line("  %s there that this moment does not have, and stay as they are: %s",
+			s.Loss(view.Plural(int64(n), "namespace")),
 			strings.Join(p.Stays[:min(5, n)], ", ")+map[bool]string{true: ", …"}[n > 5])
 	}
 	if d := p.Moment.KnownDamage(); d != "" {

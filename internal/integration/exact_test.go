@@ -336,7 +336,8 @@ func TestAnEntryThatIsNotKnown(t *testing.T) {
 	require.NoError(t, err)
 	compareMoment(t, e, then, rs.At(before), nil, "what is advised can be had")
 	warned = nil
-	plan, err := restore.NewPlan(ctx, e, m, src, restore.Options{Pattern: "farm.*", Rename: map[string]string{"farm.": "then."}})
+	plan, err := restore.NewPlan(ctx, e, m, src, restore.Options{Pattern: "farm.*",
+		Rename: map[string]string{"farm.": "then."}})
 	require.NoError(t, err)
 	plan.Close()
 	require.Contains(t, strings.Join(warned, "\n"), "not in it: farm.hives, farm.yards: an entry at")
@@ -383,9 +384,10 @@ func TestAnEntryThatOneShardDoesNotKnow(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	cl := connect(t, c.URI())
-	do := func(cmd bson.D) { require.NoError(t, cl.Database("admin").RunCommand(ctx, cmd).Err()) }
-	do(bson.D{{Key: "shardCollection", Value: "farm.hives"}, {Key: "key", Value: bson.D{{Key: "_id", Value: "hashed"}}}})
-	do(bson.D{{Key: "shardCollection", Value: "barn.hives"}, {Key: "key", Value: bson.D{{Key: "_id", Value: "hashed"}}}})
+	for _, ns := range []string{"farm.hives", "barn.hives"} {
+		require.NoError(t, cl.Database("admin").RunCommand(ctx, bson.D{{Key: "shardCollection", Value: ns},
+			{Key: "key", Value: bson.D{{Key: "_id", Value: "hashed"}}}}).Err())
+	}
 	add := func(from int) {
 		for _, db := range []string{"farm", "barn"} {
 			for i := range 20 {

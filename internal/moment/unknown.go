@@ -50,8 +50,8 @@ func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) er
 	}
 	for _, u := range untracked {
 		if u.Why != "" && address.Match(pattern, u.Name) {
-			return fmt.Errorf("%w; of %s %s; until then it can be had: %s@%s/%[2]s", base, u.Name, u.Why, m.Point.Cluster,
-				time.UnixMilli(u.Wall-1).Local().Format("2006-01-02T15:04:05.000Z07:00"))
+			return fmt.Errorf("%w; of %s %s; until then it can be had: %s@%s/%[2]s", base, u.Name, u.Why,
+				m.Point.Cluster, time.UnixMilli(u.Wall-1).Local().Format("2006-01-02T15:04:05.000Z07:00"))
 		}
 	}
 	cov, err := Cover(ctx, m.Runner, m.Point.Cluster)

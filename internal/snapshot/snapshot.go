@@ -255,7 +255,8 @@ func (e *untrackedError) Error() string {
 		if u.Why != "" {
 			texts = append(texts, u.Name+": "+u.Why)
 		} else {
-			texts = append(texts, u.Name+" was renamed to a protected name meanwhile, and what it held before is not known")
+			texts = append(texts,
+				u.Name+" was renamed to a protected name meanwhile, and what it held before is not known")
 		}
 	}
 	return strings.Join(texts, "; ")

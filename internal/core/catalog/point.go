@@ -388,7 +388,6 @@ func (s *Catalog) chains(ctx context.Context, cluster string, doubted func(map[s
 		if infos, listed, err = list(); err == nil && whole && was == listed {
 			return chains, unreadable, nil
 		}
-		chains, unreadable = nil, nil // there is no room for two of them
 	}
 	return nil, nil, err
 }

@@ -228,7 +228,8 @@ func (f *Fold) chooseAll() {
 // Untracked lists, in order of names, what was renamed to a chosen name, and what was changed in a way that is
 // not understood, and is there still.
 func (f *Fold) Untracked() []Untracked {
-	list := slices.SortedFunc(maps.Values(f.strange), func(a, b Untracked) int { return strings.Compare(a.Name, b.Name) })
+	list := slices.SortedFunc(maps.Values(f.strange),
+		func(a, b Untracked) int { return strings.Compare(a.Name, b.Name) })
 	return slices.DeleteFunc(list, func(u Untracked) bool { return u.left })
 }
 

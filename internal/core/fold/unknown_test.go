@@ -138,8 +138,8 @@ func TestAnIdentityUsedAgain(t *testing.T) {
 	serial := 0
 	change := func(op record.Op, ns, key, value string) error {
 		serial++
-		c := record.Change{Op: op, Namespace: ns, Ident: []byte("one"), At: record.Position(fmt.Sprintf("%08d", serial)),
-			Value: []byte(value)}
+		c := record.Change{Op: op, Namespace: ns, Ident: []byte("one"), Value: []byte(value),
+			At: record.Position(fmt.Sprintf("%08d", serial))}
 		if key != "" {
 			c.Key = []byte(key)
 		}
