@@ -65,8 +65,8 @@ test: servers build ## all tests, on real servers where they exist
 	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) $(call TESTS,./internal/integration ./...,-timeout 40m -parallel 6)
 
 test-long: servers $(OTHERREDIS) build ## what takes longer: the tests of make test at full size, every harm to every object, histories, a starved machine, fuzzing (FUZZ=10m each, or FUZZ=no)
-	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_OTHER_REDIS=$(CURDIR)/testbed/bin DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=$(or $(PAIRS),12) DEXAMEN_HISTORIES=$(or $(HISTORIES),24) \
-	  $(call TESTS,./internal/integration ./internal/cli,-timeout 75m -parallel 4 -run '$(LONG)')
+	DEXAMEN_BIN=$(CURDIR)/$(BIN) DEXAMEN_DOCSERVER=$(CURDIR)/$(DOCSERVER) DEXAMEN_S3SERVER=$(CURDIR)/$(S3SERVER) DEXAMEN_OTHER_REDIS=$(CURDIR)/testbed/bin DEXAMEN_LONG=1 DEXAMEN_HARM=all DEXAMEN_PAIRS=$(or $(PAIRS),12) DEXAMEN_HISTORIES=$(or $(HISTORIES),1000) \
+	  $(call TESTS,./internal/integration ./internal/cli,-timeout 4h -parallel 4 -run '$(LONG)')
 	DEXAMEN_OTHER_REDIS=$(CURDIR)/testbed/bin go test -timeout 20m -run TestConformanceOfOtherVersions ./internal/engine/redis
 	$(MAKE) starved BACKUPS=12 STARVED=TestFirstBackups
 	$(if $(filter no,$(FUZZ)),,$(MAKE) fuzz)
