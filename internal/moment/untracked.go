@@ -148,7 +148,7 @@ func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point,
 // Untracked lists what was renamed, after the point, to a name that the point's scope chooses, as its content
 // before that is not known, and what was changed in a way that is not understood.
 func (m *Moment) Untracked(ctx context.Context) ([]fold.Untracked, error) {
-	if m.Model.Traits().Commands || len(m.Point.Scope) == 0 && !m.unknown() {
+	if m.Model.Traits().Commands || len(m.Point.Scope) == 0 && !m.HoldsUnknown() {
 		return nil, nil
 	}
 	var out []fold.Untracked
@@ -166,8 +166,8 @@ func (m *Moment) Untracked(ctx context.Context) ([]fold.Untracked, error) {
 	return out, nil
 }
 
-// unknown reports whether the log after the point holds changes that are not understood.
-func (m *Moment) unknown() bool {
+// HoldsUnknown reports whether the log after the point holds changes that are not understood, as its headers tell.
+func (m *Moment) HoldsUnknown() bool {
 	for _, list := range m.Segments {
 		for i := range list {
 			if list[i].Unknown > 0 {
@@ -180,7 +180,7 @@ func (m *Moment) unknown() bool {
 
 // known returns which names the logs of all shards tell of: what the other shards hold of one is not all of it.
 func (m *Moment) known(ctx context.Context) (func(name string) bool, error) {
-	if !m.Sharded() || !m.unknown() {
+	if !m.Sharded() || !m.HoldsUnknown() {
 		return func(string) bool { return true }, nil
 	}
 	list, err := m.Untracked(ctx)

@@ -8,21 +8,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"dexamen/internal/core/blob"
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
-	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 )
 
 // TestOnlyWhatIsChosen folds random logs into what was chosen of random states:
 // the result is what is chosen by name and was known all the time, and no more.
 func TestOnlyWhatIsChosen(t *testing.T) {
-	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
-	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{})
-	require.NoError(t, err)
+	s := newStore(t)
 	chosen := func(name string) bool { return name < "s3" }
 	strangers := 0
 	for seed := range uint64(200) {

@@ -30,6 +30,16 @@ func (plainModel) Implied(string) (record.Kind, []byte)             { return "co
 
 var ctx = context.Background()
 
+// newStore makes a store in memory.
+func newStore(t *testing.T) *store.Store {
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{})
+	require.NoError(t, err)
+	return s
+}
+
 // model is what a cluster holds, kept the obvious way.
 type model map[string]*space
 
@@ -119,11 +129,7 @@ func (m model) point(t *testing.T, w *store.Writer) map[string]tree.Root {
 // TestFoldIsTheStateThen folds random logs into random states and compares
 // with the model at the end; then again choosing single namespaces by plan.
 func TestFoldIsTheStateThen(t *testing.T) {
-	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
-	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{})
-	require.NoError(t, err)
+	s := newStore(t)
 	for seed := range uint64(150) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		m := model{}

@@ -10,10 +10,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"dexamen/internal/core/blob"
 	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
-	"dexamen/internal/core/store"
 	"dexamen/internal/core/tree"
 )
 
@@ -40,11 +38,7 @@ func (m model) misunderstood(rng *rand.Rand, serial int) (record.Change, bool) {
 // TestWhatIsNotUnderstood folds random logs with changes that are not understood: all else is what it was, what such
 // a change may have touched is left out and named, and what is created afterwards is known again.
 func TestWhatIsNotUnderstood(t *testing.T) {
-	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
-	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{})
-	require.NoError(t, err)
+	s := newStore(t)
 	lost, again := 0, 0
 	for seed := range uint64(400) {
 		rng := rand.New(rand.NewPCG(seed, 5))
@@ -124,11 +118,7 @@ func TestWhatIsNotUnderstood(t *testing.T) {
 // TestAnIdentityUsedAgain is of what was made last: what was dropped before does not come back, and what is still
 // there is not made twice.
 func TestAnIdentityUsedAgain(t *testing.T) {
-	b := blob.NewMemory()
-	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
-	require.NoError(t, err)
-	s, err := store.Open(ctx, b, store.Options{})
-	require.NoError(t, err)
+	s := newStore(t)
 	w := s.NewWriter(ctx)
 	defer w.Abandon()
 	before := model{"s1": &space{"one", "def", map[string]string{"old": "1"}}}
