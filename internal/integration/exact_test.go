@@ -284,7 +284,7 @@ func TestAnEntryThatIsNotKnown(t *testing.T) {
 			warned = append(warned, ev.Text)
 		}
 	}
-	_, err := snapshot.Take(ctx, e, "meadow", src)
+	first, err := snapshot.Take(ctx, e, "meadow", src)
 	require.NoError(t, err)
 	add("farm.hives", 2)
 	before := rs.Committed()
@@ -298,6 +298,9 @@ func TestAnEntryThatIsNotKnown(t *testing.T) {
 	require.ErrorIs(t, err, run.ErrIncomplete)
 	require.ErrorContains(t, err, `command "shuffle"`)
 	require.Equal(t, []string{"farm.hives", "farm.yards"}, res.Untracked)
+	require.NoError(t, e.Store.RemoveMark(ctx, "meadow", moment.UntrackedMark+first.ID))
+	_, err = capturing()
+	require.ErrorContains(t, err, `command "shuffle"`, "also where it ended before that was noted")
 	add("farm.made", 1) // after it, so that all of it is in the log
 	add("barn.stalls", 3)
 	specs, err := cl.Database("barn").ListCollectionSpecifications(ctx, bson.D{{Key: "name", Value: "lofts"}})
