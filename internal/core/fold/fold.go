@@ -255,9 +255,10 @@ func (f *Fold) lose(c *record.Change) {
 		}
 		return
 	}
+	_, known := f.strange[c.Namespace]
 	if n := f.find(c); n != nil && !n.gone {
 		lost(n)
-	} else if n == nil && f.chosen(c.Namespace) {
+	} else if n == nil && !known && f.chosen(c.Namespace) {
 		f.strange[c.Namespace] = Untracked{Name: c.Namespace, Why: why, Wall: c.Wall}
 	}
 }
