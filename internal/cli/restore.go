@@ -86,45 +86,18 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if c.Bool("guided") {
 		return a.guided(ctx, c)
 	}
-	present := restore.Conflict(c.String("conflict"))
-	ways := []restore.Conflict{restore.Refuse, restore.Replace, restore.Merge, restore.Fill}
-	if !slices.Contains(ways, present) {
-		return usage("--conflict %s: use refuse, replace, merge or fill", present)
-	}
-	records, err := a.chosenRecords(c)
+	opt, err := a.restoreOptions(c)
 	if err != nil {
 		return err
-	}
-	if present == restore.Replace && (c.String("where") != "" || c.String("keys-from") != "") {
-		return usage(
-			"--conflict replace with %s would remove all other records; use merge, which puts back those that are "+
-				"missing or differ, or fill", map[bool]string{
-				true: "--where", false: "--keys-from"}[c.String("where") != ""])
-	}
-	chosen := map[string]string{}
-	for _, o := range engine.RestoreOptions() {
-		chosen[o.Name] = c.String(o.Name)
-		if len(o.Values) > 0 && !slices.Contains(o.Values, chosen[o.Name]) {
-			return usage("--%s %s: use %s", o.Name, chosen[o.Name], strings.Join(o.Values, ", "))
-		}
 	}
 	if err := args(c, 1, 1); err != nil {
 		return err
 	}
-	file := isExport(c.Args().First())
-	if ad, err := parseAddress(c.Args().First()); err == nil && !file && !ad.Given {
-		return usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last "+
-			"capture, which after an accident is the damaged one", c.Args().First(), ad.Cluster)
-	}
-	if _, err := os.Stat(c.Args().First()); file && c.Args().First() != "-" && err != nil {
-		return usage("restore %s: %w; name a file of dexamen export, or an address such as meadow@10:14:04/NAMESPACE",
-			c.Args().First(), errors.Unwrap(err))
-	}
-	onto := c.String("to")
-	rename, err := pairs(c.StringSlice("rename"))
+	file, err := restoredFrom(c.Args().First())
 	if err != nil {
 		return err
 	}
+	onto := c.String("to")
 	var e work
 	var newPlan func(engine.Cluster, restore.Options) (*restore.Plan, error)
 	if file {
@@ -152,11 +125,8 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	plan, err := newPlan(cl,
-		restore.Options{Pattern: ad.Pattern, Also: c.StringSlice("also"), Rename: rename,
-			Except: c.StringSlice("except"), Salvage: c.Bool("salvage"), Conflict: present,
-			Records: records, Settings: c.Bool("cluster-wide"),
-			Chosen: chosen})
+	opt.Pattern = ad.Pattern
+	plan, err := newPlan(cl, opt)
 	if err != nil {
 		return err
 	}
@@ -169,7 +139,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 	}
 	e.progress.Done()
 	if !a.screen.JSON {
-		a.showPlan(plan, onto, present, since, !c.Bool("without-undo"), a.restoreTime(ctx, e, plan, onto))
+		a.showPlan(plan, onto, opt.Conflict, since, !c.Bool("without-undo"), a.restoreTime(ctx, e, plan, onto))
 	}
 	if c.Bool("preview") {
 		if a.screen.JSON {
@@ -178,37 +148,19 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 		return nil
 	}
-	conflicts := len(plan.Conflicts())
-	if !c.Bool("yes") && (conflicts == 0 || present != restore.Refuse) {
-		if a.screen.Terminal {
-			if !a.ask("Go on?") {
-				return errNotConfirmed
-			}
-		} else if conflicts > 0 {
-			return fmt.Errorf("%w: this would %s %s on %s; without a terminal to ask at, say --yes to do it",
-				run.ErrRefused, map[bool]string{true: "replace", false: "change"}[present == restore.Replace],
-				view.Plural(int64(conflicts), "namespace"), onto)
-		} else {
-			return fmt.Errorf("%w: this would write %s to %s; without a terminal to ask at, say --yes to do it",
-				run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
-		}
+	if err := a.confirmRestore(c, plan, opt.Conflict, onto); err != nil {
+		return err
 	}
-	until := time.Time{}
-	if text := c.String("for"); text != "" {
-		d, err := address.ParseDistance(text)
-		if err != nil || d <= 0 {
-			return usage("--for %s: write a time such as 40m or 2d", text)
-		}
-		if conflicts > 0 {
-			return usage("--for is for what is restored beside: %s is there already", plan.Conflicts()[0].To)
-		}
-		until = time.Now().Add(d).UTC().Truncate(time.Millisecond)
+	until, err := restoredUntil(c, plan)
+	if err != nil {
+		return err
 	}
 	r := &store.Run{Until: until, Kind: store.RunRestore, Cluster: ad.Cluster, To: m.Time, Target: onto}
 	if !file { // an export is no point of the store
 		r.Point = m.Point.ID
 	}
-	if conflicts == 0 || present != restore.Refuse { // else it is refused, and nothing changes
+	conflicts := len(plan.Conflicts())
+	if conflicts == 0 || opt.Conflict != restore.Refuse { // else it is refused, and nothing changes
 		if err := a.keep(ctx, c, e, plan, r); err != nil {
 			return err
 		}
@@ -248,6 +200,84 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	return err
+}
+
+// restoreOptions returns what the flags ask for; the pattern comes with the moment.
+func (a *app) restoreOptions(c *cli.Command) (restore.Options, error) {
+	opt := restore.Options{Also: c.StringSlice("also"), Except: c.StringSlice("except"), Salvage: c.Bool("salvage"),
+		Conflict: restore.Conflict(c.String("conflict")), Settings: c.Bool("cluster-wide"), Chosen: map[string]string{}}
+	ways := []restore.Conflict{restore.Refuse, restore.Replace, restore.Merge, restore.Fill}
+	if !slices.Contains(ways, opt.Conflict) {
+		return opt, usage("--conflict %s: use refuse, replace, merge or fill", opt.Conflict)
+	}
+	var err error
+	if opt.Records, err = a.chosenRecords(c); err != nil {
+		return opt, err
+	}
+	if opt.Conflict == restore.Replace && (c.String("where") != "" || c.String("keys-from") != "") {
+		return opt, usage(
+			"--conflict replace with %s would remove all other records; use merge, which puts back those that are "+
+				"missing or differ, or fill", map[bool]string{
+				true: "--where", false: "--keys-from"}[c.String("where") != ""])
+	}
+	for _, o := range engine.RestoreOptions() {
+		opt.Chosen[o.Name] = c.String(o.Name)
+		if len(o.Values) > 0 && !slices.Contains(o.Values, opt.Chosen[o.Name]) {
+			return opt, usage("--%s %s: use %s", o.Name, opt.Chosen[o.Name], strings.Join(o.Values, ", "))
+		}
+	}
+	opt.Rename, err = pairs(c.StringSlice("rename"))
+	return opt, err
+}
+
+// restoredFrom reports whether what is to be restored is an export's file, and not a moment of a store.
+func restoredFrom(from string) (file bool, err error) {
+	file = isExport(from)
+	if ad, err := parseAddress(from); err == nil && !file && !ad.Given {
+		return false, usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last "+
+			"capture, which after an accident is the damaged one", from, ad.Cluster)
+	}
+	if _, err := os.Stat(from); file && from != "-" && err != nil {
+		return false, usage("restore %s: %w; name a file of dexamen export, or an address such as "+
+			"meadow@10:14:04/NAMESPACE", from, errors.Unwrap(err))
+	}
+	return file, nil
+}
+
+// confirmRestore asks whether to go on, unless that was said or nothing would be done.
+func (a *app) confirmRestore(c *cli.Command, plan *restore.Plan, present restore.Conflict, onto string) error {
+	conflicts := len(plan.Conflicts())
+	switch {
+	case c.Bool("yes"), conflicts > 0 && present == restore.Refuse:
+		return nil
+	case a.screen.Terminal:
+		if !a.ask("Go on?") {
+			return errNotConfirmed
+		}
+		return nil
+	case conflicts > 0:
+		return fmt.Errorf("%w: this would %s %s on %s; without a terminal to ask at, say --yes to do it",
+			run.ErrRefused, map[bool]string{true: "replace", false: "change"}[present == restore.Replace],
+			view.Plural(int64(conflicts), "namespace"), onto)
+	}
+	return fmt.Errorf("%w: this would write %s to %s; without a terminal to ask at, say --yes to do it",
+		run.ErrRefused, view.Plural(int64(len(plan.Items)), "namespace"), onto)
+}
+
+// restoredUntil returns when what is restored is to be taken away again; zero where it stays.
+func restoredUntil(c *cli.Command, plan *restore.Plan) (time.Time, error) {
+	text := c.String("for")
+	if text == "" {
+		return time.Time{}, nil
+	}
+	d, err := address.ParseDistance(text)
+	if err != nil || d <= 0 {
+		return time.Time{}, usage("--for %s: write a time such as 40m or 2d", text)
+	}
+	if list := plan.Conflicts(); len(list) > 0 {
+		return time.Time{}, usage("--for is for what is restored beside: %s is there already", list[0].To)
+	}
+	return time.Now().Add(d).UTC().Truncate(time.Millisecond), nil
 }
 
 // starter returns what starts the server that was asked for on what was restored.
