@@ -36,6 +36,15 @@ type Model interface {
 	Implied(name string) (kind record.Kind, def []byte)
 }
 
+// Settler is a Model for which it matters whether a change is applied to a record that shows it already.
+type Settler interface {
+	// Settles reports whether it matters for a Patch.
+	Settles(patch *record.Change) bool
+	// Shown returns how many of several Patches, in order, a record shows already that was read at
+	// one of the moments between them.
+	Shown(old []byte, patches []record.Change) int
+}
+
 // ErrDiverged means that the changes do not fit the state they are folded
 // into: one of the two is not what it claims to be.
 var ErrDiverged = errors.New("the log does not fit the point it follows")
@@ -477,6 +486,12 @@ func (e *edits) NextKey(context.Context) ([]byte, bool, error) {
 // Edit implements [tree.Edits]: it applies all changes of the key in order.
 func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool, error) {
 	value, keep := old, present
+	if s, ok := e.model.(Settler); ok && e.loose && present {
+		var err error
+		if value, err = e.settle(s, old); err != nil {
+			return nil, false, err
+		}
+	}
 	for e.more && bytes.Equal(e.nextKey, e.key) {
 		c := &e.nextChange
 		switch c.Op {
@@ -501,6 +516,29 @@ func (e *edits) Edit(_ context.Context, old []byte, present bool) ([]byte, bool,
 		}
 	}
 	return value, keep, nil
+}
+
+// maxSettled bounds the patches of one record that are looked at together.
+const maxSettled = 4096
+
+// settle applies the patches with which the changes of a key begin, but for those that the record shows already.
+func (e *edits) settle(s Settler, old []byte) ([]byte, error) {
+	var patches []record.Change
+	for e.more && bytes.Equal(e.nextKey, e.key) && e.nextChange.Op == record.Patch &&
+		len(patches) < maxSettled && s.Settles(&e.nextChange) {
+		patches = append(patches, e.nextChange.Clone())
+		if err := e.pull(); err != nil {
+			return nil, err
+		}
+	}
+	value := old
+	for i := s.Shown(old, patches); i < len(patches); i++ {
+		var err error
+		if value, err = e.model.Apply(value, &patches[i], true); err != nil {
+			return nil, fmt.Errorf("update at %s: %w", entry(patches[i].At, patches[i].Wall), err)
+		}
+	}
+	return value, nil
 }
 
 // JoinCreate makes the value of a Create change.
