@@ -12,8 +12,11 @@ import (
 
 // Settles implements [fold.Settler]. Servers before 5.0 log a field as set without saying whether it was there: one
 // that was unset and set again would come after others that were added later, were both applied to a document that
-// shows all of it. A diff, as newer servers log it, puts what it inserts at the end each time, and may be applied again.
-func (model) Settles(patch *record.Change) bool { return bson.Raw(patch.Value).Lookup("diff").Type == 0 }
+// shows all of it. A diff, as newer servers log it, puts what it inserts at the end each time, and may be applied
+// again.
+func (model) Settles(patch *record.Change) bool {
+	return bson.Raw(patch.Value).Lookup("diff").Type == 0
+}
 
 // Shown implements [fold.Settler]. Where the document looks the same at several of the moments, and the order of its
 // fields does not tell them apart either, the last one counts.

@@ -7,7 +7,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.mongodb.org/mongo-driver/v2/bson"
 
+	"dexamen/internal/core/blob"
+	"dexamen/internal/core/fold"
 	"dexamen/internal/core/record"
+	"dexamen/internal/core/store"
+	"dexamen/internal/core/tree"
 )
 
 // TestReadWhileItWasChanged: a document that was read at any moment between updates, as servers before 5.0 log them,
@@ -78,4 +82,41 @@ func TestReadWhileItWasChanged(t *testing.T) {
 	t.Logf("of %d, %d in another order; were all applied again, %d", all, wrong, again)
 	require.Greater(t, again, 100)
 	require.LessOrEqual(t, wrong, again/100, "few look the same at moments that differ")
+}
+
+// TestSettledByTheFold: a scan's fold leaves out what the document shows already.
+func TestSettledByTheFold(t *testing.T) {
+	ctx := t.Context()
+	b := blob.NewMemory()
+	_, err := store.Create(ctx, b, store.CreateOptions{Tool: "test", Plain: true})
+	require.NoError(t, err)
+	s, err := store.Open(ctx, b, store.Options{})
+	require.NoError(t, err)
+	w := s.NewWriter(ctx)
+	defer w.Abandon()
+	doc := func(js string) []byte {
+		var d bson.D
+		require.NoError(t, bson.UnmarshalExtJSON([]byte(js), false, &d))
+		raw, err := bson.Marshal(d)
+		require.NoError(t, err)
+		return raw
+	}
+	tb := tree.NewBuilder(w)
+	require.NoError(t, tb.Add(ctx, record.Record{Key: []byte("k"), Value: doc(`{"_id":1,"b":1,"n":72,"c":1}`)}))
+	root, err := tb.Finish(ctx)
+	require.NoError(t, err)
+	f := fold.New(model{}, true, t.TempDir(), 2048)
+	defer f.Close()
+	f.Base(record.Namespace{Name: "farm.hives", Ident: []byte("1"), Kind: "collection"}, root)
+	for i, js := range []string{`{"$unset":{"n":true},"$set":{"b":1}}`, `{"$set":{"n":72}}`, `{"$set":{"c":1}}`,
+		`{"$set":{"n":14}}`} {
+		require.NoError(t, f.Change(&record.Change{Op: record.Patch, Namespace: "farm.hives", Ident: []byte("1"),
+			Key: []byte("k"), Value: doc(js), At: position(100, uint32(i+1))}))
+	}
+	require.NoError(t, f.Merge(ctx, w, w, nil, func(_ *fold.Namespace, root tree.Root) error {
+		return tree.Walk(ctx, w, root, func(r record.Record) error {
+			require.Equal(t, bson.Raw(doc(`{"_id":1,"b":1,"n":14,"c":1}`)).String(), bson.Raw(r.Value).String())
+			return nil
+		})
+	}))
 }
