@@ -234,8 +234,8 @@ func (a *app) restoreOptions(c *cli.Command) (restore.Options, error) {
 func restoredFrom(from string) (file bool, err error) {
 	file = isExport(from)
 	if ad, err := parseAddress(from); err == nil && !file && !ad.Given {
-		return false, usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the last "+
-			"capture, which after an accident is the damaged one", from, ad.Cluster)
+		return false, usage("restore %s: name the moment, as in %s@10:14:04/NAMESPACE; @latest is the state of the "+
+			"last capture, which after an accident is the damaged one", from, ad.Cluster)
 	}
 	if _, err := os.Stat(from); file && from != "-" && err != nil {
 		return false, usage("restore %s: %w; name a file of dexamen export, or an address such as "+
