@@ -19,8 +19,10 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 	bad := len(changes)
 	var why error
 	for i := range changes {
-		cp.understand(&changes[i])
-		if why = cp.checkChange(ctx, &changes[i]); why != nil {
+		if why = cp.understand(&changes[i]); why == nil {
+			why = cp.checkChange(ctx, &changes[i])
+		}
+		if why != nil {
 			bad = i
 			break
 		}
@@ -57,14 +59,16 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 	return nil
 }
 
-// understand makes a change that cannot be carried out one that is not understood, of a namespace of content:
-// of all else the log goes on to tell.
-func (cp *shardCapture) understand(c *record.Change) {
+// understand returns an error where a change cannot be carried out on anything. Of a namespace of content it makes
+// it one that is not understood instead: of all else the log goes on to tell.
+func (cp *shardCapture) understand(c *record.Change) error {
 	err := cp.all.model.CheckChange(c)
-	if err != nil && cp.all.model.Kind(c.Namespace).IsContent() {
-		*c = record.Change{Op: record.Unknown, Namespace: c.Namespace, Ident: c.Ident, Value: []byte(err.Error()),
-			At: c.At, Wall: c.Wall}
+	if err == nil || !cp.all.model.Kind(c.Namespace).IsContent() {
+		return err
 	}
+	*c = record.Change{Op: record.Unknown, Namespace: c.Namespace, Ident: c.Ident, Value: []byte(err.Error()),
+		At: c.At, Wall: c.Wall}
+	return nil
 }
 
 // dated dates changes that were there when the ends were asked for by then, where the log
@@ -124,12 +128,8 @@ func (cp *shardCapture) hurry(c *record.Change) {
 	}
 }
 
-// checkChange returns an error where a change cannot be carried out on anything, or its
-// name and identity are not of one namespace.
+// checkChange returns an error where a change's name and identity are not of one namespace.
 func (cp *shardCapture) checkChange(ctx context.Context, c *record.Change) error {
-	if err := cp.all.model.CheckChange(c); err != nil {
-		return err
-	}
 	if len(c.Ident) == 0 || cp.all.last.Unlogged {
 		return nil
 	}
