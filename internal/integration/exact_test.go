@@ -261,6 +261,34 @@ func TestAnotherHistory(t *testing.T) {
 	})
 }
 
+// TestAMemberThatCatchesUp while it is asked for an entry is of the same history.
+func TestAMemberThatCatchesUp(t *testing.T) {
+	t.Parallel()
+	rs := startSim(t, docsim.Options{NoopEvery: fastNoops, Latency: 3 * time.Millisecond})
+	cl := connect(t, rs.URI())
+	late := (rs.Primary() + 1) % len(rs.Addresses())
+	rs.Delay(late, 100*time.Millisecond)
+	_, drv, err := engine.ForAddress(rs.URI())
+	require.NoError(t, err)
+	of := func(member int) engine.Continuer {
+		c, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Prefer: []string{rs.Addresses()[member]}})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		l, ok := c.(engine.Continuer)
+		require.True(t, ok)
+		return l
+	}
+	first, behind, shard := of(rs.Primary()), of(late), "meadow"
+	for i := range 40 {
+		insert(t, cl, "farm.hives", bson.D{{Key: "_id", Value: i}})
+		end, err := first.LogEnd(ctx, shard)
+		require.NoError(t, err)
+		for began := time.Now(); time.Since(began) < 120*time.Millisecond; {
+			require.NotErrorIs(t, behind.Continues(ctx, shard, end), engine.ErrLogEnds)
+		}
+	}
+}
+
 // TestAnEntryThatIsNotKnown costs what it may have touched, from there to the next point, and is told at once
 // with its cause; of all else the log goes on to tell.
 func TestAnEntryThatIsNotKnown(t *testing.T) {

@@ -324,6 +324,15 @@ func (c *set) holds(ctx context.Context, addr string, from record.Mark) error {
 	if err != nil || w.First.Position > at || w.Last.Position < at {
 		return err // it does not reach that far, which is told elsewhere
 	}
+	// It may have come by the entry just now.
+	if e, err = c.entryUpTo(ctx, addr, at); err != nil {
+		return err
+	}
+	if e != nil {
+		if m, err := markOf(e); err != nil || m.Entry == from.Entry {
+			return err
+		}
+	}
 	has := "it was written by another primary"
 	if own, ok := timestampAt(e, "ts"); !ok || own != at {
 		has = "there is none at that place"
