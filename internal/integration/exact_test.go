@@ -271,7 +271,8 @@ func TestAMemberThatCatchesUp(t *testing.T) {
 	_, drv, err := engine.ForAddress(rs.URI())
 	require.NoError(t, err)
 	of := func(member int) engine.Continuer {
-		c, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(), Prefer: []string{rs.Addresses()[member]}})
+		c, err := drv.Open(ctx, engine.Target{Name: "meadow", Address: rs.URI(),
+			Prefer: []string{rs.Addresses()[member]}})
 		require.NoError(t, err)
 		t.Cleanup(func() { _ = c.Close() })
 		l, ok := c.(engine.Continuer)
