@@ -216,6 +216,9 @@ type shardCapture struct {
 	// since was asked, too.
 	names, pointNames map[string]string
 	namesLoaded       bool
+	// untracked are names of which it was noted that moments lack them, and when: a newer point has them again.
+	untracked   map[string]bool
+	untrackedAt time.Time
 	base              *store.Point // of ofPoint
 
 	bmu sync.Mutex // of what is gathered and sealed

@@ -49,7 +49,9 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 	}
 	cp.b.CoverTo(p.Mark)
 	for i := range changes {
-		if c := &changes[i]; c.Op == record.Unknown || c.Op == record.Rename && cp.renamedIn(c) {
+		c := &changes[i]
+		noted := len(c.Key) == 0 && cp.untracked[c.Namespace] && time.Since(cp.untrackedAt) < untrackedTime
+		if c.Op == record.Unknown && !noted || c.Op == record.Rename && cp.renamedIn(c) {
 			if err := cp.recordUntracked(ctx, c.Time()); err != nil {
 				return err
 			}
@@ -58,6 +60,9 @@ func (cp *shardCapture) take(ctx context.Context, changes []record.Change, p eng
 	}
 	return nil
 }
+
+// untrackedTime is for how long it is not asked again whether a name is noted.
+const untrackedTime = 10 * time.Minute
 
 // understand returns an error where a change cannot be carried out on anything. Of a namespace of content it makes
 // it one that is not understood instead: of all else the log goes on to tell.
@@ -261,6 +266,11 @@ func (cp *shardCapture) recordUntracked(ctx context.Context, since time.Time) er
 	list, err := m.Untracked(ctx)
 	if err != nil {
 		return err
+	}
+	// Whoever writes entries that are not understood writes many.
+	cp.untracked, cp.untrackedAt = map[string]bool{}, time.Now()
+	for _, u := range list {
+		cp.untracked[u.Name] = true
 	}
 	l, err := m.KeepUntracked(ctx, list, since)
 	if err != nil || l == nil {
