@@ -219,7 +219,7 @@ type shardCapture struct {
 	// untracked are names of which it was noted that moments lack them, and when: a newer point has them again.
 	untracked   map[string]bool
 	untrackedAt time.Time
-	base              *store.Point // of ofPoint
+	base        *store.Point // of ofPoint
 
 	bmu sync.Mutex // of what is gathered and sealed
 }
