@@ -161,8 +161,8 @@ func checkContinuity(ctx context.Context, e *run.Runner, cluster string) error {
 		return fmt.Errorf("%w: %w", run.ErrIncomplete, l)
 	}
 	// Whoever captured it may have ended before it was noted.
-	if m, err := moment.Reaching(e, p, chains); err == nil && m.HoldsUnknown() {
-		list, err := m.Untracked(ctx)
+	if m, err := moment.Reaching(e, p, chains); err == nil {
+		list, err := m.NotUnderstood(ctx)
 		if err != nil {
 			return err
 		}

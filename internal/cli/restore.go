@@ -165,24 +165,7 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	var done []restore.Restored
-	err = a.recordRun(ctx, c, e, r,
-		func(ctx context.Context, _ *run.Runner, r *store.Run) (err error) {
-			end, err := a.share(ctx, c, e.Runner, store.RunRestore, onto, cl)
-			if err != nil {
-				return err
-			}
-			defer end()
-			done, err = plan.Run(ctx)
-			r.Restored = restore.Note(done, r.Restored)
-			for _, d := range done {
-				r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
-			}
-			if err == nil {
-				err = start(ctx, done)
-			}
-			return err
-		})
+	done, err := a.runPlan(ctx, c, e, r, plan, cl, start)
 	e.progress.Done()
 	if a.screen.JSON {
 		if e := a.screen.Encode(map[string]any{
@@ -200,6 +183,28 @@ func (a *app) restore(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	return err
+}
+
+// runPlan carries out a plan as a run that is recorded, and starts what was asked for on what was restored.
+func (a *app) runPlan(ctx context.Context, c *cli.Command, e work, r *store.Run, plan *restore.Plan, cl engine.Cluster,
+	start func(context.Context, []restore.Restored) error) (done []restore.Restored, err error) {
+	err = a.recordRun(ctx, c, e, r, func(ctx context.Context, _ *run.Runner, r *store.Run) error {
+		end, err := a.share(ctx, c, e.Runner, store.RunRestore, r.Target, cl)
+		if err != nil {
+			return err
+		}
+		defer end()
+		done, err = plan.Run(ctx)
+		r.Restored = restore.Note(done, r.Restored)
+		for _, d := range done {
+			r.Records, r.Bytes = r.Records+d.Records, r.Bytes+d.Bytes
+		}
+		if err != nil {
+			return err
+		}
+		return start(ctx, done)
+	})
+	return done, err
 }
 
 // restoreOptions returns what the flags ask for; the pattern comes with the moment.

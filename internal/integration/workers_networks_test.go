@@ -97,7 +97,7 @@ func TestWorkersScale(t *testing.T) {
 			for j := range value {
 				value[j] = byte(rng.Uint32())
 			}
-			ops = append(ops, clientv3.OpPut(fmt.Sprintf("/farm/%06d", i), string(value)))
+			ops = append(ops, clientv3.OpPut(fmt.Sprintf("/yard/%06d", i), string(value)))
 			i++
 		}
 		_, err := cl.Txn(ctx).Then(ops...).Commit()

@@ -44,12 +44,12 @@ func isUnknown(err error) bool { return errors.As(err, new(unknownError)) }
 // before has it, it says until when it can be had, and why no longer.
 func (m *Moment) Unknown(ctx context.Context, pattern string, names []string) error {
 	base := UnknownName(pattern, m.String(), names)
-	untracked, err := m.Untracked(ctx)
+	lacks, err := m.NotUnderstood(ctx)
 	if err != nil {
 		return err
 	}
-	for _, u := range untracked {
-		if u.Why != "" && address.Match(pattern, u.Name) {
+	for _, u := range lacks {
+		if address.Match(pattern, u.Name) {
 			return fmt.Errorf("%w; of %s %s; until then it can be had: %s@%s/%[2]s", base, u.Name, u.Why,
 				m.Point.Cluster, time.UnixMilli(u.Wall-1).Local().Format("2006-01-02T15:04:05.000Z07:00"))
 		}

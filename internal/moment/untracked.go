@@ -1,6 +1,7 @@
 package moment
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 
 	"dexamen/internal/core/blob"
 	"dexamen/internal/core/fold"
+	"dexamen/internal/core/journal"
 	"dexamen/internal/core/remedy"
 	"dexamen/internal/core/store"
 	"dexamen/internal/run"
@@ -31,30 +33,31 @@ type UntrackedError struct {
 }
 
 func (l *UntrackedError) Error() string {
-	var texts []string
-	whys, by := l.byReason()
-	for _, why := range whys {
-		if why != "" {
-			texts = append(texts, some(by[why])+": "+why)
-		} else {
-			texts = append(texts, some(by[why])+
-				" was renamed to a protected name, and what it held before is not in the store")
-		}
+	var list []fold.Untracked
+	for _, n := range l.Names {
+		list = append(list, fold.Untracked{Name: n, Why: l.Why[n]})
 	}
-	return fmt.Sprintf("%s: no moment from %s on has it", strings.Join(texts, "; "), run.FormatTime(l.Since))
+	return fmt.Sprintf("%s: no moment from %s on has it",
+		WhyUntracked(list, "renamed to a protected name, and what it held before is not in the store"),
+		run.FormatTime(l.Since))
 }
 
-// byReason groups names by why moments lack them.
-func (l *UntrackedError) byReason() (whys []string, by map[string][]string) {
-	by = map[string][]string{}
-	for _, n := range l.Names {
-		why := l.Why[n]
+// WhyUntracked describes what is not tracked, for people: each reason once. Renamed is the reason for what was renamed
+// to a chosen name.
+func WhyUntracked(list []fold.Untracked, renamed string) string {
+	var whys, texts []string
+	by := map[string][]string{}
+	for _, u := range list {
+		why := cmp.Or(u.Why, renamed)
 		if by[why] == nil {
 			whys = append(whys, why)
 		}
-		by[why] = append(by[why], n)
+		by[why] = append(by[why], u.Name)
 	}
-	return whys, by
+	for _, why := range whys {
+		texts = append(texts, some(by[why])+": "+why)
+	}
+	return strings.Join(texts, "; ")
 }
 
 // some lists names, of many the first ones.
@@ -148,7 +151,7 @@ func UntrackedSince(ctx context.Context, e *run.Runner, newest *store.Point,
 // Untracked lists what was renamed, after the point, to a name that the point's scope chooses, as its content
 // before that is not known, and what was changed in a way that is not understood.
 func (m *Moment) Untracked(ctx context.Context) ([]fold.Untracked, error) {
-	if m.Model.Traits().Commands || len(m.Point.Scope) == 0 && !m.HoldsUnknown() {
+	if m.Model.Traits().Commands || len(m.Point.Scope) == 0 && !m.holdsUnknown() {
 		return nil, nil
 	}
 	var out []fold.Untracked
@@ -166,24 +169,32 @@ func (m *Moment) Untracked(ctx context.Context) ([]fold.Untracked, error) {
 	return out, nil
 }
 
-// HoldsUnknown reports whether the log after the point holds changes that are not understood, as its headers tell.
-func (m *Moment) HoldsUnknown() bool {
+// holdsUnknown reports whether the log after the point holds changes that are not understood, by its headers.
+func (m *Moment) holdsUnknown() bool {
 	for _, list := range m.Segments {
-		for i := range list {
-			if list[i].Unknown > 0 {
-				return true
-			}
+		if slices.ContainsFunc(list, func(h journal.Header) bool { return h.Unknown > 0 }) {
+			return true
 		}
 	}
 	return false
 }
 
-// known returns which names the logs of all shards tell of: what the other shards hold of one is not all of it.
-func (m *Moment) known(ctx context.Context) (func(name string) bool, error) {
-	if !m.Sharded() || !m.HoldsUnknown() {
-		return func(string) bool { return true }, nil
+// NotUnderstood lists what the moment lacks because it was changed in a way that is not understood. Where the log
+// holds no such change it is not read.
+func (m *Moment) NotUnderstood(ctx context.Context) ([]fold.Untracked, error) {
+	if !m.holdsUnknown() {
+		return nil, nil
 	}
 	list, err := m.Untracked(ctx)
+	return slices.DeleteFunc(list, func(u fold.Untracked) bool { return u.Why == "" }), err
+}
+
+// known returns which names the logs of all shards tell of: what the other shards hold of one is not all of it.
+func (m *Moment) known(ctx context.Context) (func(name string) bool, error) {
+	if !m.Sharded() {
+		return func(string) bool { return true }, nil
+	}
+	list, err := m.NotUnderstood(ctx)
 	return func(name string) bool {
 		return !slices.ContainsFunc(list, func(u fold.Untracked) bool { return u.Name == name })
 	}, err
@@ -195,18 +206,13 @@ func WarnUntracked(ctx context.Context, e *run.Runner, m *Moment) {
 	if err != nil {
 		return // whoever reads the moment meets it
 	}
-	var l UntrackedError
-	for _, u := range list {
-		l.add(&UntrackedError{Names: []string{u.Name}, Why: map[string]string{u.Name: u.Why}})
-	}
-	whys, by := l.byReason()
-	for _, why := range whys {
-		if why != "" {
-			e.Emit(run.Warning, "not in it: %s: %s; moments before that have it", some(by[why]), why)
-			continue
+	for i := range list {
+		if list[i].Why != "" {
+			list[i].Why += ", and moments before that have it"
 		}
-		e.Emit(run.Warning,
-			"not in it: %s: renamed to a protected name after point %s, and what it held before was not protected",
-			some(by[why]), m.Point.ID)
+	}
+	if len(list) > 0 {
+		e.Emit(run.Warning, "not in it: %s", WhyUntracked(list,
+			"renamed to a protected name after point "+m.Point.ID+", and what it held before was not protected"))
 	}
 }

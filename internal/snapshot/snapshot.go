@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -250,16 +249,7 @@ func (s *snapshot) merge(ctx context.Context, p *store.Point, mark record.Mark) 
 type untrackedError struct{ list []fold.Untracked }
 
 func (e *untrackedError) Error() string {
-	var texts []string
-	for _, u := range e.list {
-		if u.Why != "" {
-			texts = append(texts, u.Name+": "+u.Why)
-		} else {
-			texts = append(texts,
-				u.Name+" was renamed to a protected name meanwhile, and what it held before is not known")
-		}
-	}
-	return strings.Join(texts, "; ")
+	return moment.WhyUntracked(e.list, "renamed to a protected name meanwhile, and what it held before is not known")
 }
 
 type snapshot struct {

@@ -129,11 +129,10 @@ func Moment(ctx context.Context, e *run.Runner, m *moment.Moment) (*Proof, error
 			m.Point.ID, run.FormatTime(m.Time), err)
 	}
 	out.Folded = true
-	list, err := m.Untracked(ctx)
-	if i := slices.IndexFunc(list, func(u fold.Untracked) bool { return u.Why != "" }); err == nil && i >= 0 {
-		moment.WarnUntracked(ctx, e, m)
-		err = fmt.Errorf("%w: what the moment has is whole, but not all of it is in it: of %s the log does not tell",
-			run.ErrIncomplete, list[i].Name)
+	lacks, err := m.NotUnderstood(ctx)
+	if len(lacks) > 0 {
+		err = fmt.Errorf("%w: what the moment has is whole, but it lacks some: %s", run.ErrIncomplete,
+			moment.WhyUntracked(lacks, ""))
 	}
 	return out, err
 }
@@ -159,14 +158,6 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 		return nil
 	}
 	m, err := moment.At(e, before, chains, upto)
-	if err == nil {
-		var list []fold.Untracked
-		list, err = m.Untracked(ctx)
-		if i := slices.IndexFunc(list, func(u fold.Untracked) bool { return u.Why != "" }); i >= 0 {
-			out.NotFolded = "of " + list[i].Name + " the log does not tell: " + list[i].Why
-			return nil
-		}
-	}
 	var missing *journal.MissingError
 	if errors.As(err, &missing) {
 		out.NotFolded = missing.Error()
@@ -174,6 +165,11 @@ func proveLog(ctx context.Context, e *run.Runner, p *store.Point, chains map[str
 	}
 	if err != nil {
 		return err
+	}
+	// Where the log cannot be followed, folding it shows that.
+	if lacks, err := m.NotUnderstood(ctx); err == nil && len(lacks) > 0 {
+		out.NotFolded = "the log does not tell of " + moment.WhyUntracked(lacks, "")
+		return nil
 	}
 	return foldAndCompare(ctx, e, m, p, out)
 }

@@ -21,12 +21,7 @@ func TestOnlyWhatIsChosen(t *testing.T) {
 	strangers := 0
 	for seed := range uint64(200) {
 		rng := rand.New(rand.NewPCG(seed, 4))
-		m := model{}
-		serial := 0
-		for range rng.IntN(200) {
-			serial++
-			m.step(rng, serial)
-		}
+		m, serial := grown(rng, 200)
 		w := s.NewWriter(ctx)
 		roots := m.point(t, w)
 		f := fold.New(plainModel{}, false, t.TempDir(), 2048)

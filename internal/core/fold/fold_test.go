@@ -49,6 +49,16 @@ type space struct {
 	recs  map[string]string
 }
 
+// grown returns a model after up to so many steps, and their number.
+func grown(rng *rand.Rand, most int) (m model, serial int) {
+	m = model{}
+	for range rng.IntN(most) {
+		serial++
+		m.step(rng, serial)
+	}
+	return m, serial
+}
+
 func (m model) clone() model {
 	out := model{}
 	for n, s := range m {
@@ -132,12 +142,7 @@ func TestFoldIsTheStateThen(t *testing.T) {
 	s := newStore(t)
 	for seed := range uint64(150) {
 		rng := rand.New(rand.NewPCG(seed, 3))
-		m := model{}
-		serial := 0
-		for range rng.IntN(300) {
-			serial++
-			m.step(rng, serial)
-		}
+		m, serial := grown(rng, 300)
 		w := s.NewWriter(ctx)
 		before, roots := m.clone(), m.point(t, w)
 		var log []record.Change

@@ -42,11 +42,7 @@ func TestWhatIsNotUnderstood(t *testing.T) {
 	lost, again := 0, 0
 	for seed := range uint64(400) {
 		rng := rand.New(rand.NewPCG(seed, 5))
-		m, serial := model{}, 0
-		for range rng.IntN(200) {
-			serial++
-			m.step(rng, serial)
-		}
+		m, serial := grown(rng, 200)
 		w := s.NewWriter(ctx)
 		roots := m.point(t, w)
 		f := fold.New(plainModel{}, false, t.TempDir(), 2048)

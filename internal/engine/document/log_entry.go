@@ -141,6 +141,7 @@ func (u unprotectedError) Error() string {
 	return fmt.Sprintf("%s is made as a %s; take a new snapshot, which leaves it out and says so", u.name, u.what)
 }
 
+// convert appends the changes of an entry; those that it appended before an error are to be taken back.
 func (c *converter) convert(e bsoncore.Document) error {
 	op, _ := e.Lookup("op").StringValueOK()
 	ns, _ := e.Lookup("ns").StringValueOK()

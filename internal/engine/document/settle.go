@@ -22,7 +22,7 @@ func (model) Settles(patch *record.Change) bool {
 // fields does not tell them apart either, the last one counts.
 func (model) Shown(old []byte, patches []record.Change) int {
 	shown, doc := 0, old
-	o := order{set: map[string]int{}, unset: map[string]bool{}, added: map[string]int{}}
+	o := fieldOrder{set: map[string]int{}, unset: map[string]bool{}, added: map[string]int{}}
 	for i := range patches {
 		made, err := applyUpdate(doc, patches[i].Value, true)
 		if err != nil {
@@ -69,8 +69,8 @@ func sameValues(a, b bsoncore.Value) bool {
 	return true
 }
 
-// order is what updates tell of the order of fields, by their paths.
-type order struct {
+// fieldOrder is what is known of the order of fields, by their paths, from updates.
+type fieldOrder struct {
 	// set has the number of the first operation on a path if that set it, else 0; added that of the last
 	// one that set it after it had been unset.
 	set, added map[string]int
@@ -79,7 +79,7 @@ type order struct {
 }
 
 // take goes through the next update.
-func (o *order) take(update []byte) {
+func (o *fieldOrder) take(update []byte) {
 	ops, _ := parseFields(update)
 	for _, op := range ops {
 		if op.name != "$set" && op.name != "$unset" {
@@ -110,7 +110,7 @@ func (o *order) take(update []byte) {
 
 // fits reports whether a document may be one that shows all updates: what comes after a field that was added was
 // added later, or may have been.
-func (o *order) fits(doc []byte) bool {
+func (o *fieldOrder) fits(doc []byte) bool {
 	for path, n := range o.added {
 		parent, name := "", path
 		siblings := doc
@@ -138,7 +138,7 @@ func (o *order) fits(doc []byte) bool {
 }
 
 // addedAfter reports whether a field may have come to be by an operation after one.
-func (o *order) addedAfter(path string, n int) bool {
+func (o *fieldOrder) addedAfter(path string, n int) bool {
 	if o.added[path] > n || o.set[path] > n {
 		return true
 	}

@@ -7,7 +7,7 @@ import (
 
 // FuzzCuts holds that a range is cut within its ends, in order, whatever keys look like.
 func FuzzCuts(f *testing.F) {
-	f.Add([]byte("/farm/000000"), []byte("/farm/095999"), []byte("0123456789"), 256)
+	f.Add([]byte("/yard/000000"), []byte("/yard/095999"), []byte("0123456789"), 256)
 	f.Add([]byte("a"), []byte("a\x00"), []byte("ab"), 7)
 	f.Add([]byte("/x/\xff\xff"), []byte("/x0"), []byte{0, 255}, 40)
 	f.Fuzz(func(t *testing.T, low, high, seen []byte, n int) {
