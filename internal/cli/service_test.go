@@ -82,7 +82,7 @@ func TestWhatIsRenamedToAProtectedNameStaysProtected(t *testing.T) {
 	rename("old")
 	for range 2 {
 		_, errs := s.run(4, "capture", "meadow")
-		require.Contains(t, errs, "apiary.harvests was renamed to a protected name")
+		require.Contains(t, errs, "apiary.harvests: renamed to a protected name")
 	}
 	out, _ := s.run(0, "coverage", "meadow")
 	require.Contains(t, out, "in doubt")
